@@ -1,0 +1,124 @@
+// Package image says what an image is: a manifest, and for each disk a tree of map blocks over data blocks.
+package image
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"keenlodge/internal/core/chunk"
+)
+
+// Consistency tells what state the machine's data was in.
+type Consistency string
+
+const (
+	// Application means that scripts in the guest ran and the freeze held.
+	Application Consistency = "application"
+	// FileSystem means that the freeze held.
+	FileSystem Consistency = "filesystem"
+	// Crash means as after a power cut.
+	Crash Consistency = "crash"
+	// Off means that the machine was switched off, so that nothing could be half written.
+	Off Consistency = "off"
+)
+
+// Format is the version of the manifest that this program writes and the newest that it reads.
+const Format = 1
+
+// Manifest describes one image completely: whoever has it and the store's blocks can restore the machine.
+type Manifest struct {
+	Format  int       `json:"format"`
+	ID      string    `json:"id"`
+	Machine string    `json:"machine"`
+	Policy  string    `json:"policy"`
+	Taken   time.Time `json:"taken"`
+	Scope   string    `json:"scope"`
+	Capture string    `json:"capture"`
+
+	Consistency Consistency `json:"consistency"`
+	// Frozen is how long the guest's file systems stood still, in nanoseconds.
+	Frozen time.Duration     `json:"frozen"`
+	Tags   map[string]string `json:"tags,omitempty"`
+
+	// Hypervisor names where the machine lived; Definition is its description in that hypervisor's own words.
+	Hypervisor string `json:"hypervisor"`
+	Definition string `json:"definition"`
+	Disks      []Disk `json:"disks"`
+	Sizes      Sizes  `json:"sizes"`
+	Program    string `json:"program"`
+}
+
+// Disk is one disk of an image. Sizes are in bytes.
+type Disk struct {
+	Target string `json:"target"`
+	Size   int64  `json:"size"`
+	Format string `json:"format"`
+	// BlockSize is the length of a data block; the last one of a disk is padded with zeros before it is named.
+	BlockSize int `json:"block_size"`
+	// Map is the name of the root map block in hexadecimal, "" for a disk of zeros.
+	Map string `json:"map"`
+}
+
+// Sizes are a backup's figures in bytes: the disks' length, what the source gave, what was new to the store before and
+// after compression.
+type Sizes struct {
+	Disks  int64 `json:"disks"`
+	Read   int64 `json:"read"`
+	New    int64 `json:"new"`
+	Stored int64 `json:"stored"`
+}
+
+var idForm = regexp.MustCompile(`^[0-9a-z]{10}$`)
+
+// NewID draws an image's name: ten letters and digits, 50 random bits.
+func NewID() string {
+	// rand.Text is base32; lower case reads better in a table and needs no shift key.
+	return strings.ToLower(rand.Text()[:10])
+}
+
+// Encode writes the manifest as an object.
+func (m *Manifest) Encode() ([]byte, error) {
+	body, err := json.Marshal(m)
+	if err != nil {
+		return nil, fmt.Errorf("manifest of image %s: %w", m.ID, err)
+	}
+	return chunk.EncodeObject(chunk.ImageObject, body), nil
+}
+
+// ErrTooNew marks a manifest of a later program.
+var ErrTooNew = errors.New("written by a newer program")
+
+// Decode undoes Encode and checks what the rest of the program relies on. Errors wrap [chunk.ErrDamaged] or [ErrTooNew].
+func Decode(object []byte) (*Manifest, error) {
+	body, err := chunk.DecodeObject(chunk.ImageObject, object)
+	if err != nil {
+		return nil, fmt.Errorf("manifest: %w", err)
+	}
+	m := new(Manifest)
+	if err := json.Unmarshal(body, m); err != nil {
+		return nil, fmt.Errorf("manifest: %w: %v", chunk.ErrDamaged, err)
+	}
+	if m.Format > Format {
+		return nil, fmt.Errorf("manifest: format %d: %w; update keenlodge", m.Format, ErrTooNew)
+	}
+	if !idForm.MatchString(m.ID) || m.Machine == "" {
+		return nil, fmt.Errorf("manifest: %w: its id %q or machine %q is not one", chunk.ErrDamaged, m.ID, m.Machine)
+	}
+	for _, d := range m.Disks {
+		if d.Size < 0 || d.BlockSize < 4096 || d.BlockSize > chunk.MaxBlock || d.BlockSize&(d.BlockSize-1) != 0 {
+			return nil, fmt.Errorf("manifest of image %s: %w: disk %s has size %d and block size %d", m.ID, chunk.ErrDamaged, d.Target, d.Size, d.BlockSize)
+		}
+		if _, err := d.Root(); err != nil {
+			return nil, fmt.Errorf("manifest of image %s: disk %s: %w", m.ID, d.Target, err)
+		}
+	}
+	return m, nil
+}
+
+// Root is the name of the disk's root map block.
+func (d Disk) Root() (chunk.Name, error) { return parseName(d.Map) }

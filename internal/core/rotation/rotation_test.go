@@ -1,0 +1,141 @@
+package rotation
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestVectors(t *testing.T) {
+	files, err := filepath.Glob("testdata/*.json")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".json"), func(t *testing.T) {
+			var v struct {
+				Input  json.RawMessage
+				Expect struct {
+					Verdicts map[string]Verdict
+					Guard    bool
+				}
+			}
+			body, err := os.ReadFile(file)
+			require.NoError(t, err)
+			require.NoError(t, json.Unmarshal(body, &v))
+			plan, err := Try(v.Input)
+			require.NoError(t, err)
+			got := map[string]Verdict{}
+			for _, d := range plan.Decisions {
+				got[d.ID] = d.Verdict
+				require.NotEmpty(t, d.Why)
+			}
+			require.Equal(t, v.Expect.Verdicts, got)
+			require.Equal(t, v.Expect.Guard, plan.Guard != "", plan.Guard)
+		})
+	}
+}
+
+// What must hold for every set and every rule.
+func TestProperties(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 11))
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	phrases := []string{"newest 1", "newest 5", "3 days", "2 months", "7 daily, 4 weekly", "5 hourly, first", "2 yearly, newest 2, first"}
+	for round := range 2000 {
+		images := randomSet(rng)
+		now := time.Date(2026, 1, 1, 0, 0, 0, 0, zone).Add(time.Duration(rng.Int64N(int64(400 * 24 * time.Hour))))
+		phrase := phrases[rng.IntN(len(phrases))]
+		rule, err := Parse(phrase)
+		require.NoError(t, err)
+		plan := Make(rule, now, images)
+		require.Equal(t, plan, Make(rule, now, images), "same input, same answer")
+
+		stays := map[string]bool{}
+		for _, d := range plan.Decisions {
+			stays[d.ID] = d.Verdict != Drop
+		}
+		newest, proven := -1, -1
+		for i, m := range images {
+			if stays[m.ID] && m.Base != "" {
+				require.True(t, stays[m.Base], "round %d: %s leans on %s, which goes", round, m.ID, m.Base)
+			}
+			if m.Pinned || m.State == "writing" {
+				require.True(t, stays[m.ID])
+			}
+			if m.State == "usable" {
+				newest = i
+				if m.Proven == "mount" || m.Proven == "boot" {
+					proven = i
+				}
+			}
+		}
+		for _, i := range []int{newest, proven} {
+			require.True(t, i < 0 || stays[images[max(i, 0)].ID])
+		}
+		more, err := Parse(phrase + ", 9 weekly")
+		require.NoError(t, err)
+		for i, d := range Make(more, now, images).Decisions {
+			require.False(t, d.Verdict == Drop && plan.Decisions[i].Verdict != Drop, "more rule keeps less: %s", phrase)
+		}
+	}
+}
+
+// randomSet makes images in rising order of time; increments lean on an earlier image.
+func randomSet(rng *rand.Rand) []Image {
+	at := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	var images []Image
+	for i := range rng.IntN(40) {
+		at = at.Add(time.Duration(1+rng.IntN(200)) * 30 * time.Minute)
+		m := Image{ID: fmt.Sprint("i", i), Taken: at, Capture: "full", State: "usable", Pinned: rng.IntN(12) == 0,
+			Proven: []string{"", "", "read", "mount", "boot"}[rng.IntN(5)]}
+		if rng.IntN(8) == 0 {
+			m.State = []string{"broken", "writing"}[rng.IntN(2)]
+		}
+		if i > 0 && rng.IntN(3) > 0 {
+			m.Capture, m.Base = "incremental", images[rng.IntN(i)].ID
+		}
+		images = append(images, m)
+	}
+	return images
+}
+
+func TestBadPhrasesPointAtTheWord(t *testing.T) {
+	for phrase, want := range map[string]string{
+		"":                    `a clause is missing`,
+		"newst 7":             `at "newst" (character 1): not a clause; did you mean "newest"?`,
+		"newest seven":        `at "seven" (character 8): a whole number`,
+		"newest 0":            `at "0" (character 8): a whole number`,
+		"newest 3, 30 dais":   `at "dais" (character 14): not a unit; did you mean "days"?`,
+		"7 daily 4 weekly":    `at "4" (character 9): a clause has two words`,
+		"-3 days":             `at "-3" (character 1): a whole number`,
+		"newest 3,":           `a clause is missing`,
+		"first 3":             `"first" stands alone`,
+		"9999999999999 weeks": `a whole number`,
+	} {
+		_, err := Parse(phrase)
+		require.ErrorContains(t, err, want, phrase)
+	}
+}
+
+func TestAMonthBackFromADayThatItLacks(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	now := time.Date(2026, 3, 31, 12, 0, 0, 0, zone)
+	require.Equal(t, "2026-02-28T12:00:00Z", since(now, 1, "months").Format(time.RFC3339))
+}
+
+func FuzzTry(f *testing.F) {
+	f.Add([]byte(`{"zone":"UTC","now":"2026-01-01T00:00:00Z","rule":"newest 1","images":[{"id":"a","taken":"2026-01-01T00:00:00Z","base":"a","state":"usable"}]}`))
+	f.Fuzz(func(t *testing.T, body []byte) {
+		if plan, err := Try(body); err == nil {
+			require.NotNil(t, plan.Decisions)
+		}
+	})
+}

@@ -1,0 +1,141 @@
+// Package rotation decides which images of a set stay. It does no I/O and knows no clock: the images, the rule, the zone
+// and the moment go in, and a verdict with its reason comes out for every image.
+package rotation
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"keenlodge/internal/core/near"
+)
+
+// Rule is a parsed rotation phrase: an image stays if any clause keeps it.
+type Rule struct {
+	clauses []clause
+	text    string
+}
+
+// clause keeps some of the candidates, which are usable, unpinned and ordered from the newest to the oldest.
+type clause struct {
+	text string
+	n    int
+	unit string // "newest", "first", an age ("days") or a tier ("daily")
+}
+
+var ages = []string{"hours", "days", "weeks", "months", "years"}
+var tiers = []string{"hourly", "daily", "weekly", "monthly", "yearly"}
+
+// PhraseError says which word of a phrase is wrong.
+type PhraseError struct {
+	Phrase string
+	// At is the word's offset in the phrase, in bytes.
+	At   int
+	Word string
+	Why  string
+}
+
+func (e *PhraseError) Error() string {
+	return fmt.Sprintf("rotation phrase %q: at %q (character %d): %s", e.Phrase, e.Word, e.At+1, e.Why)
+}
+
+// Parse reads a rotation phrase such as "newest 7" or "7 daily, 4 weekly, first". Errors are of type [*PhraseError].
+func Parse(phrase string) (Rule, error) {
+	rule := Rule{text: phrase}
+	at := 0
+	for _, part := range strings.Split(phrase, ",") {
+		c, err := parseClause(phrase, part, at)
+		if err != nil {
+			return Rule{}, err
+		}
+		rule.clauses = append(rule.clauses, c)
+		at += len(part) + 1
+	}
+	return rule, nil
+}
+
+// String is the phrase as it was written.
+func (r Rule) String() string { return r.text }
+
+func parseClause(phrase, part string, at int) (clause, error) {
+	words := strings.Fields(part)
+	bad := func(word, why string) (clause, error) {
+		return clause{}, &PhraseError{phrase, at + max(0, strings.Index(part, word)), word, why}
+	}
+	c := clause{text: strings.Join(words, " ")}
+	var number, unit string
+	switch {
+	case len(words) == 0:
+		return bad("", `a clause is missing; write for example "newest 7" or "30 days"`)
+	case words[0] == "first":
+		if len(words) > 1 {
+			return bad(words[1], `"first" stands alone; put a comma before the next clause`)
+		}
+		c.unit = "first"
+		return c, nil
+	case len(words) > 2:
+		return bad(words[2], "a clause has two words; put a comma before the next clause")
+	case words[0] == "newest":
+		if len(words) == 1 {
+			return bad("newest", `how many is missing; write for example "newest 7"`)
+		}
+		unit, number = words[0], words[1]
+	case words[0][0] >= '0' && words[0][0] <= '9' || words[0][0] == '-':
+		if len(words) == 1 {
+			return bad(words[0], `of what is missing; write for example "30 days" or "7 daily"`)
+		}
+		number, unit = words[0], words[1]
+	default:
+		known := append([]string{"newest", "first"}, append(ages, tiers...)...)
+		return bad(words[0], "not a clause"+near.Hint(words[0], known))
+	}
+	n, err := strconv.Atoi(number)
+	if err != nil || n < 1 || n > 100000 {
+		return bad(number, "a whole number from 1 to 100000 is needed")
+	}
+	if c.n = n; n == 1 && slices.Contains(ages, unit+"s") {
+		unit += "s"
+	}
+	if unit != "newest" && !slices.Contains(ages, unit) && !slices.Contains(tiers, unit) {
+		return bad(words[1], "not a unit"+near.Hint(unit, append(ages, tiers...)))
+	}
+	c.unit = unit
+	return c, nil
+}
+
+// since is the moment n units before now, in now's zone: a day that a month lacks becomes its last one.
+func since(now time.Time, n int, unit string) time.Time {
+	switch unit {
+	case "hours":
+		return now.Add(-time.Duration(n) * time.Hour)
+	case "days":
+		return now.AddDate(0, 0, -n)
+	case "weeks":
+		return now.AddDate(0, 0, -7*n)
+	case "years":
+		n *= 12
+	}
+	year, month, day := now.Date()
+	first := time.Date(year, month-time.Month(n), 1, 0, 0, 0, 0, now.Location())
+	last := time.Date(first.Year(), first.Month()+1, 0, 0, 0, 0, 0, now.Location()).Day()
+	h, m, s := now.Clock()
+	return time.Date(first.Year(), first.Month(), min(day, last), h, m, s, now.Nanosecond(), now.Location())
+}
+
+// period names the hour, day … in which t lies. An hour that the clock repeats is two, so the offset belongs to it.
+func period(t time.Time, tier string) string {
+	switch tier {
+	case "hourly":
+		return t.Format("2006-01-02 15h -07:00")
+	case "daily":
+		return t.Format("2006-01-02")
+	case "weekly":
+		year, week := t.ISOWeek()
+		return fmt.Sprintf("%d week %d", year, week)
+	case "monthly":
+		return t.Format("January 2006")
+	}
+	return t.Format("2006")
+}

@@ -1,0 +1,218 @@
+// Package dir is the medium of a folder on a local disk or a mounted share.
+package dir
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"keenlodge/internal/store/medium"
+)
+
+// Dir is a folder. It implements [medium.Medium].
+type Dir struct{ root string }
+
+// partPrefix begins the names of files that are being written. Those of a crashed process are removed a day later.
+const (
+	partPrefix = ".part-"
+	partAge    = 24 * time.Hour
+)
+
+// Open looks at a folder; it must exist and be writable. It makes no folder: one that is missing is more often a disk
+// that is not mounted than a wish.
+func Open(root string) (*Dir, error) {
+	if !filepath.IsAbs(root) {
+		return nil, fmt.Errorf("folder %q: not an absolute path; write it from / on", root)
+	}
+	s, err := os.Stat(root)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("folder %s does not exist; create it, or mount the disk that holds it", root)
+	case err != nil:
+		return nil, fmt.Errorf("folder %s: %w", root, err)
+	case !s.IsDir():
+		return nil, fmt.Errorf("%s is not a folder; name a folder for the store", root)
+	}
+	if err := syscall.Access(root, 2 /* W_OK */); err != nil {
+		return nil, fmt.Errorf("folder %s can't be written to: %w; give the account that runs keenlodge the right, or mount it read-write", root, err)
+	}
+	d := &Dir{root}
+	d.removeParts()
+	return d, nil
+}
+
+func (d *Dir) String() string { return "folder " + d.root }
+
+// Empty reports whether the folder holds nothing but what a fresh file system has.
+func (d *Dir) Empty() (bool, error) {
+	entries, err := os.ReadDir(d.root)
+	for _, e := range entries {
+		if e.Name() != "lost+found" && !strings.HasPrefix(e.Name(), partPrefix) {
+			return false, err
+		}
+	}
+	return true, err
+}
+
+// Put implements [medium.Medium].
+func (d *Dir) Put(_ context.Context, name string, content []byte) error {
+	path := d.path(name)
+	folder := filepath.Dir(path)
+	if err := d.makeFolder(folder); err != nil {
+		return d.failed("write", name, err)
+	}
+	part, err := os.CreateTemp(folder, partPrefix)
+	if err != nil {
+		return d.failed("write", name, err)
+	}
+	defer os.Remove(part.Name())
+	_, err = part.Write(content)
+	if err == nil {
+		err = part.Sync()
+	}
+	if closed := part.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = os.Rename(part.Name(), path)
+	}
+	if err == nil {
+		err = syncFolder(folder)
+	}
+	return d.failed("write", name, err)
+}
+
+// makeFolder makes a folder below the root, and makes its name durable. It never makes the root.
+func (d *Dir) makeFolder(folder string) error {
+	if _, err := os.Stat(folder); err == nil || folder == d.root {
+		return err
+	}
+	if err := d.makeFolder(filepath.Dir(folder)); err != nil {
+		return err
+	}
+	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return syncFolder(filepath.Dir(folder))
+}
+
+func syncFolder(folder string) error {
+	f, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	// Some shares can't sync a folder; they say so with EINVAL, and there is nothing else to call.
+	if err := f.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) {
+		return err
+	}
+	return nil
+}
+
+// Get implements [medium.Medium].
+func (d *Dir) Get(_ context.Context, name string, offset, length int64) ([]byte, error) {
+	f, err := os.Open(d.path(name))
+	if err != nil {
+		return nil, d.failed("read", name, err)
+	}
+	defer f.Close()
+	if length < 0 {
+		s, err := f.Stat()
+		if err != nil {
+			return nil, d.failed("read", name, err)
+		}
+		length = max(0, s.Size()-offset)
+	}
+	out := make([]byte, length)
+	if n, err := f.ReadAt(out, offset); int64(n) < length {
+		if err == io.EOF {
+			err = io.ErrUnexpectedEOF
+		}
+		return nil, d.failed("read", name, err)
+	}
+	return out, nil
+}
+
+// List implements [medium.Medium].
+func (d *Dir) List(ctx context.Context, prefix string, visit func(medium.Object) error) error {
+	err := filepath.WalkDir(d.path(prefix), func(path string, e fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil // nothing of this kind yet, or it went while we looked
+		}
+		if err != nil || e.IsDir() || strings.HasPrefix(e.Name(), partPrefix) {
+			return err
+		}
+		s, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		name, err := filepath.Rel(d.root, path)
+		if err != nil {
+			return err
+		}
+		if err := visit(medium.Object{Name: filepath.ToSlash(name), Size: s.Size()}); err != nil {
+			return err
+		}
+		return ctx.Err()
+	})
+	return d.failed("list", prefix, err)
+}
+
+// Delete implements [medium.Medium].
+func (d *Dir) Delete(_ context.Context, name string) error {
+	err := os.Remove(d.path(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return d.failed("delete", name, err)
+}
+
+// Room implements [medium.Medium].
+func (d *Dir) Room(context.Context) (medium.Room, error) {
+	var s syscall.Statfs_t
+	if err := syscall.Statfs(d.root, &s); err != nil {
+		return medium.Room{}, d.failed("ask for room in", ".", err)
+	}
+	return medium.Room{
+		FreeBytes: int64(s.Bavail) * s.Bsize, TotalBytes: int64(s.Blocks) * s.Bsize,
+		FreeInodes: int64(s.Ffree), TotalInodes: int64(s.Files),
+	}, nil
+}
+
+func (d *Dir) path(name string) string { return filepath.Join(d.root, filepath.FromSlash(name)) }
+
+// failed words an error and maps it onto the medium's own.
+func (d *Dir) failed(verb, name string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s %s in folder %s: %w", verb, name, d.root, medium.ErrNotFound)
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		return fmt.Errorf("%s %s in folder %s: %w; make room or move the store to a larger disk", verb, name, d.root, medium.ErrFull)
+	}
+	return fmt.Errorf("%s %s in folder %s: %w", verb, name, d.root, err)
+}
+
+// removeParts removes what a crashed process left half written.
+func (d *Dir) removeParts() {
+	filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasPrefix(e.Name(), partPrefix) {
+			return nil // unreadable folders are met, and told, when they are needed
+		}
+		if s, err := e.Info(); err == nil && time.Since(s.ModTime()) > partAge {
+			os.Remove(path)
+		}
+		return nil
+	})
+}

@@ -1,0 +1,45 @@
+// Package medium is how a store's objects are reached: put once, get a range, list, stat, delete. There is no append, no
+// rename and no lock in it, for that is all that a folder, an object service and a file share have in common.
+package medium
+
+import (
+	"context"
+	"errors"
+)
+
+// ErrNotFound marks an object that is not there.
+var ErrNotFound = errors.New("no such object")
+
+// ErrFull marks a medium without room.
+var ErrFull = errors.New("no space left")
+
+// Object is what a listing tells of an object. Size is in bytes.
+type Object struct {
+	Name string
+	Size int64
+}
+
+// Room is what is left on a medium, in bytes and inodes; a negative number means that the medium can't tell.
+type Room struct {
+	FreeBytes, TotalBytes   int64
+	FreeInodes, TotalInodes int64
+}
+
+// Medium keeps objects. Names are slash-separated paths of lower-case letters, digits, dots and dashes. All methods may
+// be called by several goroutines at once.
+type Medium interface {
+	// Put writes a whole object or none: after a nil error it survives a power cut. An object is never written twice
+	// with another content.
+	Put(ctx context.Context, name string, content []byte) error
+	// Get reads length bytes from offset on, or all that follows if length is negative. An object that ends before is
+	// io.ErrUnexpectedEOF; one that is missing is [ErrNotFound].
+	Get(ctx context.Context, name string, offset, length int64) ([]byte, error)
+	// List visits the objects whose names begin with prefix, which ends with a slash, in no order.
+	List(ctx context.Context, prefix string, visit func(Object) error) error
+	// Delete removes an object; one that is missing is no error.
+	Delete(ctx context.Context, name string) error
+	// Room tells what is left.
+	Room(ctx context.Context) (Room, error)
+	// String describes the place for messages, without secrets.
+	String() string
+}
