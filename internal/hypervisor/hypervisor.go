@@ -1,0 +1,120 @@
+// Package hypervisor is what the lodge asks of a host that runs guests. Package libvirt does it for QEMU.
+package hypervisor
+
+import (
+	"context"
+	"errors"
+	"io"
+	"time"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/image"
+)
+
+// ErrNoMachine marks a guest that the hypervisor does not have.
+var ErrNoMachine = errors.New("no such guest")
+
+// ErrExists marks a name that is taken.
+var ErrExists = errors.New("the name is taken")
+
+// Machine is a guest as its hypervisor describes it.
+type Machine struct {
+	Name  string            `json:"name"`
+	UUID  string            `json:"uuid"`
+	State string            `json:"state"` // running, paused, off
+	Tags  map[string]string `json:"tags"`
+	Disks []Disk            `json:"disks"`
+}
+
+// Disk is a guest's disk. Size is in bytes.
+type Disk struct {
+	Target string `json:"target"`
+	Format string `json:"format"`
+	Size   int64  `json:"size"`
+}
+
+// Quiesce says whether a capture freezes the guest's file systems.
+type Quiesce string
+
+const (
+	// Required: a capture without a freeze fails.
+	Required Quiesce = "required"
+	// Preferred: without a freeze the image is marked as crash-consistent.
+	Preferred Quiesce = "preferred"
+	// NoFreeze: none is tried.
+	NoFreeze Quiesce = "off"
+)
+
+// Request asks for a capture.
+type Request struct {
+	Machine string
+	// Mark is the image's id. All that the capture leaves on the hypervisor bears it, so that it can be found and cleared.
+	Mark    string
+	Quiesce Quiesce
+	// Waking is called before a guest that is off is started paused; an error stops the capture.
+	Waking func() error
+	// Watch is called before a freeze. It sees to it that the guest is thawed within 10 seconds even if this process
+	// dies; thawed tells it that this is no longer needed.
+	Watch func() (thawed func(), err error)
+}
+
+// Capture is one moment of a guest, open for reading. Close it always.
+type Capture interface {
+	// Disks are the guest's disks at that moment, in its own order.
+	Disks() []CapturedDisk
+	// Definition describes the guest in the hypervisor's words.
+	Definition() string
+	// Consistency tells what state the data is in, and how long the guest's file systems stood still.
+	Consistency() (image.Consistency, time.Duration)
+	// Warnings tell what is not in the capture, and why.
+	Warnings() []string
+	// Close ends the capture and removes all that it made on the hypervisor but what a later capture can build on;
+	// kept says whether the image came to be.
+	Close(ctx context.Context, kept bool) error
+}
+
+// CapturedDisk is a disk of a capture.
+type CapturedDisk struct {
+	Target, Format string
+	disk.Disk
+}
+
+// NewGuest describes a guest to define from a definition of the same hypervisor kind.
+type NewGuest struct {
+	Name       string
+	Definition string
+	// Disks gives each disk's place by target, as CreateDisk returned it. All are qcow2. Disks of the definition that
+	// are not named are left out.
+	Disks map[string]string
+	// Replace allows an existing guest of that name, which must be off, to be defined anew.
+	Replace bool
+}
+
+// Hypervisor is a connection to a host. Close it.
+type Hypervisor interface {
+	// Machines lists the guests, by name.
+	Machines(ctx context.Context) ([]Machine, error)
+	// Capture takes a moment of a guest. Errors wrap [ErrNoMachine] where it fits.
+	Capture(ctx context.Context, r Request) (Capture, error)
+	// Clear removes what a capture left that nobody closed: the backup job, its checkpoint, a guest that it had started
+	// paused (woken), a freeze. It says what it found.
+	Clear(ctx context.Context, machine, mark string, woken bool) (found []string, err error)
+	// Thaw ends a freeze. A guest that is not frozen is none the worse for it.
+	Thaw(ctx context.Context, machine string) error
+	// CreateDisk makes a volume that holds content, a file of length bytes, and returns its place. An existing volume is
+	// [ErrExists]. Pool may be empty for the first active one.
+	CreateDisk(ctx context.Context, pool, name string, length int64, content io.Reader) (place string, err error)
+	// RemoveDisk removes a volume that CreateDisk made.
+	RemoveDisk(ctx context.Context, place string) error
+	// Define makes a guest with a new identity. An existing one is [ErrExists] unless replaced.
+	Define(ctx context.Context, g NewGuest) error
+	// Start powers a guest on.
+	Start(ctx context.Context, machine string) error
+	// Ping asks the guest's agent for a sign of life.
+	Ping(ctx context.Context, machine string) error
+	// GuestMounts lists the mount points of the guest's disks, by its agent.
+	GuestMounts(ctx context.Context, machine string) ([]string, error)
+	// ReadGuestFile reads a file in the guest, by its agent, up to limit bytes.
+	ReadGuestFile(ctx context.Context, machine, path string, limit int64) ([]byte, error)
+	Close() error
+}

@@ -1,0 +1,342 @@
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	golibvirt "github.com/digitalocean/go-libvirt"
+	"libvirt.org/go/libvirtxml"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/hypervisor"
+	"keenlodge/internal/nbd"
+)
+
+const (
+	// marked begins the name of all that we make on a hypervisor.
+	marked = "keenlodge-"
+	// cleanupTime is how long clearing up may take, after the work itself was given up.
+	cleanupTime = 30 * time.Second
+	// longestPath is what a socket's path may have, in bytes (unix(7)).
+	longestPath = 107
+)
+
+// capture is a backup job under way.
+type capture struct {
+	h           *Host
+	domain      golibvirt.Domain
+	mark        string
+	text        string
+	socket      string
+	job         bool // begun
+	checkpoint  bool // begun
+	woken       bool // the guest was off, we started it paused
+	consistency image.Consistency
+	frozen      time.Duration
+	warnings    []string
+	disks       []hypervisor.CapturedDisk
+	clients     []*nbd.Client
+}
+
+func (c *capture) Disks() []hypervisor.CapturedDisk                { return c.disks }
+func (c *capture) Definition() string                              { return c.text }
+func (c *capture) Consistency() (image.Consistency, time.Duration) { return c.consistency, c.frozen }
+func (c *capture) Warnings() []string                              { return c.warnings }
+
+// Capture implements [hypervisor.Hypervisor].
+func (h *Host) Capture(ctx context.Context, r hypervisor.Request) (hypervisor.Capture, error) {
+	c := &capture{h: h, mark: r.Mark}
+	if err := c.begin(ctx, r); err != nil {
+		if cleaned := c.Close(context.WithoutCancel(ctx), false); cleaned != nil {
+			err = errors.Join(err, cleaned)
+		}
+		return nil, err
+	}
+	return c, nil
+}
+
+func (c *capture) begin(ctx context.Context, r hypervisor.Request) (err error) {
+	if c.domain, err = c.h.domain(ctx, r.Machine); err != nil {
+		return err
+	}
+	if c.text, _, err = c.h.definition(ctx, c.domain, true); err != nil {
+		return err
+	}
+	state, err := c.h.state(ctx, c.domain)
+	if err != nil {
+		return err
+	}
+	switch state {
+	case golibvirt.DomainShutoff, golibvirt.DomainCrashed:
+		if err := c.wake(ctx, r); err != nil {
+			return err
+		}
+	case golibvirt.DomainRunning, golibvirt.DomainBlocked, golibvirt.DomainPaused:
+		c.consistency = image.Crash
+	default:
+		return fmt.Errorf("guest %s is changing its state just now; try again when it runs or is off", r.Machine)
+	}
+	_, def, err := c.h.definition(ctx, c.domain, false)
+	if err != nil {
+		return err
+	}
+	disks, left := captured(def)
+	c.warnings = left
+	if len(disks) == 0 {
+		return fmt.Errorf("guest %s has no disk that can be captured", r.Machine)
+	}
+	backup, checkpoint, err := c.describe(def, disks)
+	if err != nil {
+		return err
+	}
+	if c.consistency == image.Crash && r.Quiesce != hypervisor.NoFreeze {
+		err = c.startFrozen(ctx, r, backup, checkpoint)
+	} else {
+		err = c.start(ctx, backup, checkpoint)
+	}
+	if err != nil {
+		return err
+	}
+	for _, k := range disks {
+		client, err := nbd.Dial(ctx, "unix", c.socket, k.Target.Dev)
+		if err != nil {
+			return err
+		}
+		c.clients = append(c.clients, client)
+		c.disks = append(c.disks, hypervisor.CapturedDisk{Target: k.Target.Dev, Format: format(k), Disk: client})
+	}
+	return nil
+}
+
+// wake starts a guest that is off, paused: backup jobs need a QEMU process, and a paused guest runs no instruction.
+func (c *capture) wake(ctx context.Context, r hypervisor.Request) error {
+	if err := r.Waking(); err != nil {
+		return err
+	}
+	err := c.h.within(ctx, time.Minute, "start guest "+r.Machine+" paused", func() (err error) {
+		c.domain, err = c.h.l.DomainCreateWithFlags(c.domain, uint32(golibvirt.DomainStartPaused))
+		return err
+	})
+	c.woken, c.consistency = err == nil, image.Off
+	return err
+}
+
+// describe writes the job and the checkpoint that it starts from. A raw disk can't carry a checkpoint.
+func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk) (backup, checkpoint string, err error) {
+	b := libvirtxml.DomainBackup{Pull: &libvirtxml.DomainBackupPull{Disks: &libvirtxml.DomainBackupPullDisks{}}}
+	k := libvirtxml.DomainCheckpoint{Name: marked + c.mark, Disks: &libvirtxml.DomainCheckpointDisks{}}
+	if def.Devices != nil {
+		for _, d := range def.Devices.Disks {
+			if d.Target == nil {
+				continue
+			}
+			in := slices.ContainsFunc(disks, func(k libvirtxml.DomainDisk) bool { return k.Target.Dev == d.Target.Dev })
+			entry := libvirtxml.DomainBackupPullDisk{Name: d.Target.Dev, Backup: "no"}
+			point := libvirtxml.DomainCheckpointDisk{Name: d.Target.Dev, Checkpoint: "no"}
+			if in {
+				entry.Backup = "yes"
+				if format(d) == "qcow2" {
+					point.Checkpoint, c.checkpoint = "bitmap", true
+				}
+			}
+			b.Pull.Disks.Disks = append(b.Pull.Disks.Disks, entry)
+			k.Disks.Disks = append(k.Disks.Disks, point)
+		}
+	}
+	// QEMU makes the socket, so it must lie where QEMU can make files: beside a disk it can.
+	for _, d := range disks {
+		if d.Source.File != nil {
+			c.socket = filepath.Join(filepath.Dir(d.Source.File.File), marked+c.mark+".sock")
+			break
+		}
+	}
+	if c.socket == "" {
+		c.socket = "/var/lib/libvirt/qemu/" + marked + c.mark + ".sock"
+	}
+	if len(c.socket) > longestPath {
+		return "", "", fmt.Errorf("guest %s: the socket's path %s is longer than %d bytes; move the disks to a shorter path", c.domain.Name, c.socket, longestPath)
+	}
+	b.Pull.Server = &libvirtxml.DomainBackupPullServer{UNIX: &libvirtxml.DomainBackupPullServerUNIX{Socket: c.socket}}
+	if backup, err = b.Marshal(); err != nil {
+		return "", "", err
+	}
+	if c.checkpoint {
+		checkpoint, err = k.Marshal()
+	}
+	return backup, checkpoint, err
+}
+
+func (c *capture) start(ctx context.Context, backup, checkpoint string) error {
+	var point golibvirt.OptString
+	if checkpoint != "" {
+		point = golibvirt.OptString{checkpoint}
+	}
+	c.job = true // from here on it may run, whatever we are told
+	return c.h.within(ctx, answerTime, "start a backup job on guest "+c.domain.Name, func() error {
+		return c.h.l.DomainBackupBegin(c.domain, backup, point, 0)
+	})
+}
+
+// startFrozen starts the job while the guest's file systems stand still.
+func (c *capture) startFrozen(ctx context.Context, r hypervisor.Request, backup, checkpoint string) error {
+	thawed, err := r.Watch()
+	if err != nil {
+		return fmt.Errorf("freeze guest %s: no watchdog could be set, so it was not tried: %w", r.Machine, err)
+	}
+	begun := time.Now()
+	err = c.h.freeze(ctx, c.domain)
+	if err != nil {
+		// A freeze that failed or timed out may still hold, so it is thawed before anything else.
+		if c.h.thaw(context.WithoutCancel(ctx), c.domain) == nil {
+			thawed()
+		}
+		if r.Quiesce == hypervisor.Required {
+			return fmt.Errorf("%w; is the guest agent running in it? With quiesce \"preferred\" the image is taken without a freeze", err)
+		}
+		c.warnings = append(c.warnings, err.Error()+"; the image is as after a power cut")
+		return c.start(ctx, backup, checkpoint)
+	}
+	err = c.start(ctx, backup, checkpoint)
+	// The watchdog's thaw would come 10 s later, so trying again here is only for a quicker end.
+	undo := c.h.thaw(context.WithoutCancel(ctx), c.domain)
+	c.frozen = time.Since(begun)
+	if undo != nil {
+		return errors.Join(err, fmt.Errorf("guest %s may still be frozen, the watchdog goes on trying: %w", r.Machine, undo))
+	}
+	thawed()
+	c.consistency = image.FileSystem
+	return err
+}
+
+// Close implements [hypervisor.Capture].
+func (c *capture) Close(ctx context.Context, kept bool) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanupTime)
+	defer cancel()
+	for _, client := range c.clients {
+		client.Close()
+	}
+	c.clients = nil
+	var errs []error
+	if c.job {
+		c.job = false
+		errs = append(errs, c.h.endJob(ctx, c.domain, c.mark))
+		os.Remove(c.socket) // QEMU leaves it sometimes; one that is gone is what we want
+	}
+	if c.checkpoint {
+		c.checkpoint = false
+		_, err := c.h.removeCheckpoints(ctx, c.domain, func(name string) bool { return (name == marked+c.mark) != kept })
+		errs = append(errs, err)
+	}
+	if c.woken {
+		c.woken = false
+		_, err := c.h.sendToSleep(ctx, c.domain)
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// endJob ends our backup job, if it runs; another's job is left alone.
+func (h *Host) endJob(ctx context.Context, d golibvirt.Domain, mark string) error {
+	_, err := h.endJobFound(ctx, d, mark)
+	return err
+}
+
+func (h *Host) endJobFound(ctx context.Context, d golibvirt.Domain, mark string) (found bool, err error) {
+	var text string
+	err = h.within(ctx, answerTime, "look for a backup job on guest "+d.Name, func() (err error) {
+		text, err = h.l.DomainBackupGetXMLDesc(d, 0)
+		return err
+	})
+	if isCode(err, golibvirt.ErrNoDomainBackup, golibvirt.ErrNoDomain, golibvirt.ErrOperationInvalid) {
+		return false, nil
+	}
+	if err != nil || !strings.Contains(text, marked+mark) {
+		return false, err
+	}
+	err = h.within(ctx, answerTime, "end the backup job on guest "+d.Name, func() error { return h.l.DomainAbortJob(d) })
+	if isCode(err, golibvirt.ErrOperationInvalid) {
+		return false, nil // it ended by itself
+	}
+	return true, err
+}
+
+// removeCheckpoints removes those of our checkpoints that match.
+func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, match func(name string) bool) (removed []string, err error) {
+	var points []golibvirt.DomainCheckpoint
+	err = h.within(ctx, answerTime, "list checkpoints of guest "+d.Name, func() (err error) {
+		points, _, err = h.l.DomainListAllCheckpoints(d, 1, 0)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	var errs []error
+	for _, p := range points {
+		if !strings.HasPrefix(p.Name, marked) || !match(p.Name) {
+			continue
+		}
+		err := h.within(ctx, answerTime, "remove checkpoint "+p.Name+" of guest "+d.Name, func() error { return h.l.DomainCheckpointDelete(p, 0) })
+		if err == nil {
+			removed = append(removed, p.Name)
+		}
+		errs = append(errs, err)
+	}
+	return removed, errors.Join(errs...)
+}
+
+// sendToSleep switches a guest off that we started paused, unless somebody let it run meanwhile.
+func (h *Host) sendToSleep(ctx context.Context, d golibvirt.Domain) (off bool, err error) {
+	state, err := h.state(ctx, d)
+	if err != nil || state != golibvirt.DomainPaused {
+		return false, err
+	}
+	err = h.within(ctx, answerTime, "switch guest "+d.Name+" off again", func() error { return h.l.DomainDestroy(d) })
+	return err == nil, err
+}
+
+// Clear implements [hypervisor.Hypervisor].
+func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (found []string, err error) {
+	d, err := h.domain(ctx, machine)
+	if errors.Is(err, hypervisor.ErrNoMachine) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	state, err := h.state(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	var errs []error
+	if state == golibvirt.DomainRunning && !woken {
+		if frozen, err := h.isFrozen(ctx, d); err == nil && frozen {
+			if err := h.thaw(ctx, d); err != nil {
+				errs = append(errs, err)
+			} else {
+				found = append(found, "thawed guest "+machine)
+			}
+		}
+	}
+	ended, err := h.endJobFound(ctx, d, mark)
+	if errs = append(errs, err); ended {
+		found = append(found, "ended the backup job on guest "+machine)
+	}
+	removed, err := h.removeCheckpoints(ctx, d, func(name string) bool { return name == marked+mark })
+	errs = append(errs, err)
+	for _, name := range removed {
+		found = append(found, "removed checkpoint "+name+" of guest "+machine)
+	}
+	if woken {
+		off, err := h.sendToSleep(ctx, d)
+		if errs = append(errs, err); off {
+			found = append(found, "switched guest "+machine+" off again")
+		}
+	}
+	return found, errors.Join(errs...)
+}

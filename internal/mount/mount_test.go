@@ -1,0 +1,76 @@
+package mount
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/raw"
+)
+
+// makeDisk makes a disk with two partitions: a file system that holds a file, and swap.
+func makeDisk(t *testing.T) *raw.File {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "disk.raw")
+	content := filepath.Join(folder, "content")
+	require.NoError(t, os.MkdirAll(filepath.Join(content, "etc"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(content, "etc/hostname"), []byte("timetable\n"), 0o644))
+	require.NoError(t, os.WriteFile(path, nil, 0o600))
+	require.NoError(t, os.Truncate(path, 48<<20))
+	for _, c := range []string{
+		`printf '2048,65536,83\n67584,,82\n' | sfdisk -q ` + path,
+		"mkfs.ext4 -q -F -d " + content + " -E offset=1048576 " + path + " 32M",
+	} {
+		out, err := exec.Command("sh", "-c", c).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	d, err := raw.Open(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { d.Close() })
+	return d
+}
+
+func TestFileSystemsAreMountedAndLeftClean(t *testing.T) {
+	require.NoError(t, CheckRights(), "the tests run as root")
+	base := filepath.Join(t.TempDir(), "mounts")
+	m, err := Disks(base, map[string]disk.Disk{"vda": makeDisk(t)})
+	require.NoError(t, err)
+	defer m.Close()
+	require.Len(t, m.FileSystems, 2)
+	require.Equal(t, "vda1", m.FileSystems[0].Name())
+	body, err := os.ReadFile(filepath.Join(m.FileSystems[0].Folder, "etc/hostname"))
+	require.NoError(t, err)
+	require.Equal(t, "timetable\n", string(body))
+	require.NotEmpty(t, m.FileSystems[1].Why)
+	require.ErrorContains(t, os.WriteFile(filepath.Join(m.FileSystems[0].Folder, "x"), nil, 0o600), "read-only file system")
+	require.NoError(t, m.Close())
+	left, err := os.ReadDir(base)
+	require.NoError(t, err)
+	require.Empty(t, left)
+}
+
+// A process that dies in the middle leaves mounts behind; the next one finds and removes them, and no others.
+func TestCleanRemovesWhatADeadProcessLeft(t *testing.T) {
+	base := filepath.Join(t.TempDir(), "mounts")
+	dead, err := Disks(base, map[string]disk.Disk{"vda": makeDisk(t)})
+	require.NoError(t, err)
+	alive, err := Disks(base, map[string]disk.Disk{"vda": makeDisk(t)})
+	require.NoError(t, err)
+	defer alive.Close()
+	dead.lock.Close() // as the kernel does when a process ends
+
+	found, err := Clean(base)
+	require.NoError(t, err)
+	require.Len(t, found, 2, "a file system and the disks below it")
+	require.NoDirExists(t, dead.folder)
+	_, err = os.ReadFile(filepath.Join(alive.FileSystems[0].Folder, "etc/hostname"))
+	require.NoError(t, err)
+	loops, err := exec.Command("losetup", "--list", "--noheadings", "--output", "BACK-FILE").Output()
+	require.NoError(t, err)
+	require.NotContains(t, string(loops), strings.TrimPrefix(dead.folder, "/"))
+}

@@ -1,0 +1,155 @@
+package records
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Image is one machine at one moment, restorable. Size, Read, Fresh and Stored are bytes: the disks' length, what the
+// source gave, what was new to the store before and after compression.
+type Image struct {
+	ID          string      `db:"id" json:"id"`
+	Machine     string      `db:"machine" json:"machine"`
+	Policy      string      `db:"policy" json:"policy"`
+	Store       string      `db:"store" json:"store"`
+	Run         string      `db:"run" json:"run"`
+	Taken       time.Time   `db:"taken" json:"taken"`
+	State       string      `db:"state" json:"state" enum:"writing,usable,broken"`
+	Scope       string      `db:"scope" json:"scope"`
+	Capture     string      `db:"capture" json:"capture"`
+	Base        string      `db:"base" json:"base"`
+	Consistency string      `db:"consistency" json:"consistency" enum:"application,filesystem,crash,off"`
+	Frozen      int64       `db:"frozen" json:"frozen" doc:"nanoseconds that the guest's file systems stood still"`
+	Pinned      bool        `db:"pinned" json:"pinned"`
+	Disks       []ImageDisk `db:"disks" json:"disks"`
+	Size        int64       `db:"size" json:"size"`
+	Read        int64       `db:"read" json:"read"`
+	Fresh       int64       `db:"fresh" json:"fresh"`
+	Stored      int64       `db:"stored" json:"stored"`
+	Gone        *time.Time  `db:"gone" json:"gone"`
+	GoneWhy     string      `db:"gone_why" json:"gone_why"`
+	// Proven is the best level of a passed proof, or ""; Failed says that the newest proof failed, which outranks it.
+	Proven   string     `db:"proven" json:"proven"`
+	ProvenAt *time.Time `db:"proven_at" json:"proven_at"`
+	Failed   bool       `db:"failed" json:"failed"`
+	InStore  bool       `db:"in_store" json:"-"`
+}
+
+// ImageDisk is a disk of an image. Size is in bytes.
+type ImageDisk struct {
+	Target string `json:"target"`
+	Size   int64  `json:"size"`
+}
+
+// Proof is evidence that an image can be trusted, or that it can't.
+type Proof struct {
+	ID       int64     `db:"id" json:"id"`
+	Image    string    `db:"image" json:"image"`
+	Run      string    `db:"run" json:"run"`
+	Level    string    `db:"level" json:"level" enum:"read,mount,restore"`
+	Passed   bool      `db:"passed" json:"passed"`
+	Began    time.Time `db:"began" json:"began"`
+	Ended    time.Time `db:"ended" json:"ended"`
+	Program  string    `db:"program" json:"program"`
+	Evidence []string  `db:"evidence" json:"evidence"`
+	Error    string    `db:"error" json:"error"`
+}
+
+const imageSelect = `select i.*, coalesce(best.level, '') as proven, best.ended as proven_at, coalesce(not last.passed, false) as failed from images i
+	left join lateral (select level, ended from proofs p where p.image = i.id and p.passed
+		order by array_position(array['restore', 'mount', 'read'], level), id desc limit 1) best on true
+	left join lateral (select passed from proofs p where p.image = i.id order by id desc limit 1) last on true `
+
+// ImageFilter narrows a listing; empty fields do not.
+type ImageFilter struct {
+	Machine, Policy, Store string
+	Gone                   bool // those that rotation dropped, too
+}
+
+// Images lists images, newest first.
+func (r *Records) Images(ctx context.Context, f ImageFilter) ([]Image, error) {
+	return all[Image](ctx, r.pool, imageSelect+`where ($1 = '' or i.machine = $1) and ($2 = '' or i.policy = $2) and ($3 = '' or i.store = $3)
+		and ($4 or i.gone is null) order by i.taken desc, i.id`, f.Machine, f.Policy, f.Store, f.Gone)
+}
+
+// Image finds one image, also one that is gone.
+func (r *Records) Image(ctx context.Context, id string) (Image, error) {
+	return one[Image](ctx, r.pool, imageSelect+"where i.id = $1", id)
+}
+
+// AddImage records an image that is being written.
+func (r *Records) AddImage(ctx context.Context, m Image) error {
+	return r.exec(ctx, `insert into images (id, machine, policy, store, run, taken, state, scope, capture) values ($1, $2, $3, $4, $5, $6, 'writing', $7, $8)`,
+		m.ID, m.Machine, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture)
+}
+
+// FinishImage makes an image usable.
+func (r *Records) FinishImage(ctx context.Context, m Image) error {
+	return r.exec(ctx, `update images set state = 'usable', taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9 where id = $1`,
+		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.Fresh, m.Stored)
+}
+
+// ForgetImage removes an image that never came to be.
+func (r *Records) ForgetImage(ctx context.Context, id string) error {
+	return r.exec(ctx, "delete from images where id = $1 and state = 'writing'", id)
+}
+
+// BreakImage marks an image that is found not to be restorable.
+func (r *Records) BreakImage(ctx context.Context, id string) error {
+	return r.exec(ctx, "update images set state = 'broken' where id = $1 and state = 'usable'", id)
+}
+
+// DropImage records that rotation drops an image, and why. Its manifest leaves the store after that.
+func (r *Records) DropImage(ctx context.Context, id, why string) error {
+	return r.exec(ctx, "update images set gone = now(), gone_why = $2 where id = $1 and gone is null", id, why)
+}
+
+// Leaving lists the images of a set that are gone here while their manifests may still lie in the store.
+func (r *Records) Leaving(ctx context.Context, machine, policy string) ([]string, error) {
+	rows, err := r.pool.Query(ctx, "select id from images where machine = $1 and policy = $2 and gone is not null and in_store order by taken", machine, policy)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// Left records that an image's manifest is out of the store.
+func (r *Records) Left(ctx context.Context, id string) error {
+	return r.exec(ctx, "update images set in_store = false where id = $1", id)
+}
+
+// AddProof records a proof.
+func (r *Records) AddProof(ctx context.Context, p Proof) error {
+	if p.Evidence == nil {
+		p.Evidence = []string{}
+	}
+	return r.exec(ctx, "insert into proofs (image, run, level, passed, began, ended, program, evidence, error) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+		p.Image, p.Run, p.Level, p.Passed, p.Began, p.Ended, p.Program, p.Evidence, p.Error)
+}
+
+// Proofs lists an image's proofs, newest first.
+func (r *Records) Proofs(ctx context.Context, image string) ([]Proof, error) {
+	return all[Proof](ctx, r.pool, "select * from proofs where image = $1 order by id desc", image)
+}
+
+// TokenName finds whose token it is. An unknown one is [ErrNotFound].
+func (r *Records) TokenName(ctx context.Context, token string) (string, error) {
+	digest := sha256.Sum256([]byte(token))
+	var name string
+	err := r.pool.QueryRow(ctx, "select name from tokens where digest = $1", digest[:]).Scan(&name)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return name, err
+}
+
+// AddFirstToken records a token if there is none yet, and reports whether it did.
+func (r *Records) AddFirstToken(ctx context.Context, name, token string) (bool, error) {
+	digest := sha256.Sum256([]byte(token))
+	tag, err := r.pool.Exec(ctx, "insert into tokens (digest, name) select $1, $2 where not exists (select from tokens)", digest[:], name)
+	return tag.RowsAffected() == 1, err
+}

@@ -1,0 +1,206 @@
+// Package records keeps what a lodge knows in PostgreSQL. Nothing else knows SQL. Work is queued in the same transaction
+// as the record that causes it.
+package records
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Errors that callers decide on.
+var (
+	ErrNotFound = errors.New("not found")
+	// ErrRunning marks a second run of a policy while one is going.
+	ErrRunning = errors.New("a run of this policy is going")
+)
+
+// Records is an open database.
+type Records struct {
+	pool *pgxpool.Pool
+	jobs *river.Client[pgx.Tx]
+}
+
+// Open connects to a database and brings its tables up to date. url is a PostgreSQL URL; its password may come from
+// PGPASSFILE.
+func Open(ctx context.Context, url string) (*Records, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
+	config.MaxConns = 24
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	where := fmt.Sprintf("%s on %s:%d", config.ConnConfig.Database, config.ConnConfig.Host, config.ConnConfig.Port)
+	if err := migrate(ctx, pool); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("database %s: %w", where, err)
+	}
+	jobs, err := river.NewClient(riverpgxv5.New(pool), &river.Config{})
+	if err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return &Records{pool, jobs}, nil
+}
+
+// migrationLock is an arbitrary number; one process at a time migrates.
+const migrationLock = 0x6b65656e
+
+func migrate(ctx context.Context, pool *pgxpool.Pool) error {
+	conn, err := pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", migrationLock); err != nil {
+		return err
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", migrationLock)
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	db := stdlib.OpenDBFromPool(pool)
+	defer db.Close()
+	ours, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	if err != nil {
+		return err
+	}
+	if _, err := ours.Up(ctx); err != nil {
+		return err
+	}
+	queue, err := rivermigrate.New(riverpgxv5.New(pool), nil)
+	if err != nil {
+		return err
+	}
+	_, err = queue.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	return err
+}
+
+// Pool is the connection pool, for the queue's workers.
+func (r *Records) Pool() *pgxpool.Pool { return r.pool }
+
+// Close closes all connections.
+func (r *Records) Close() { r.pool.Close() }
+
+// all runs a query and collects its rows into structs by their db tags.
+func all[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	found, err := pgx.CollectRows(rows, pgx.RowToStructByName[T])
+	if found == nil {
+		found = []T{} // an empty list is [] in JSON
+	}
+	return found, err
+}
+
+// one is all for exactly one row; none is [ErrNotFound].
+func one[T any](ctx context.Context, q querier, sql string, args ...any) (T, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		var none T
+		return none, err
+	}
+	found, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return found, err
+}
+
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+func (r *Records) exec(ctx context.Context, sql string, args ...any) error {
+	_, err := r.pool.Exec(ctx, sql, args...)
+	return err
+}
+
+// breaks reports whether an error is the breach of a unique index.
+func breaks(err error, index string) bool {
+	var e *pgconn.PgError
+	return errors.As(err, &e) && e.Code == "23505" && e.ConstraintName == index
+}
+
+// channel is where processes tell each other what changed.
+const channel = "keenlodge"
+
+// notify tells every process that something changed: "run ID" or "site".
+func (r *Records) notify(ctx context.Context, what string) error {
+	return r.exec(ctx, "select pg_notify($1, $2)", channel, what)
+}
+
+// Listen calls changed for what notify tells, until ctx ends or the connection breaks.
+func (r *Records) Listen(ctx context.Context, changed func(what string)) error {
+	conn, err := r.pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "listen "+channel); err != nil {
+		return err
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "unlisten *")
+	for {
+		n, err := conn.Conn().WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		changed(n.Payload)
+	}
+}
+
+// Owner is a process's sign of life: a lock that the database gives back when the process or its connection ends.
+type Owner struct {
+	ID   int64
+	conn *pgxpool.Conn
+}
+
+// Own takes the lock of a process number.
+func (r *Records) Own(ctx context.Context, id int64) (*Owner, error) {
+	conn, err := r.pool.Acquire(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", id); err != nil {
+		conn.Release()
+		return nil, err
+	}
+	return &Owner{id, conn}, nil
+}
+
+// Alive asks whether the lock is still held: its connection answers.
+func (o *Owner) Alive(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	return o.conn.Ping(ctx)
+}
+
+// Release gives the lock back.
+func (o *Owner) Release() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	o.conn.Exec(ctx, "select pg_advisory_unlock($1)", o.ID)
+	o.conn.Release()
+}

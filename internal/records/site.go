@@ -1,0 +1,191 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"keenlodge/internal/core/site"
+)
+
+// Machine is a machine that a hypervisor told of.
+type Machine struct {
+	Name       string            `db:"name" json:"name"`
+	Hypervisor string            `db:"hypervisor" json:"hypervisor"`
+	UUID       string            `db:"uuid" json:"uuid"`
+	State      string            `db:"state" json:"state" enum:"running,paused,off,gone"`
+	Tags       map[string]string `db:"tags" json:"tags"`
+	Disks      []MachineDisk     `db:"disks" json:"disks"`
+	Seen       time.Time         `db:"seen" json:"seen"`
+}
+
+// MachineDisk is a machine's disk. Size is in bytes.
+type MachineDisk struct {
+	Target string `json:"target"`
+	Format string `json:"format"`
+	Size   int64  `json:"size"`
+}
+
+// named is a row of a site's table.
+type named[T any] struct {
+	Name string `db:"name"`
+	Spec T      `db:"spec"`
+}
+
+func specs[T any](ctx context.Context, q querier, table string) (map[string]T, error) {
+	rows, err := all[named[T]](ctx, q, "select name, spec from "+table)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	out := make(map[string]T, len(rows))
+	for _, row := range rows {
+		out[row.Name] = row.Spec
+	}
+	return out, nil
+}
+
+// Site reads the whole configuration.
+func (r *Records) Site(ctx context.Context) (site.Site, error) { return readSite(ctx, r.pool) }
+
+func readSite(ctx context.Context, q querier) (s site.Site, err error) {
+	type row struct {
+		Zone string `db:"zone"`
+	}
+	zone, err := one[row](ctx, q, "select zone from settings")
+	if err != nil {
+		return s, err
+	}
+	s.Zone = zone.Zone
+	if s.Hypervisors, err = specs[site.Hypervisor](ctx, q, "hypervisors"); err != nil {
+		return s, err
+	}
+	if s.Stores, err = specs[site.Store](ctx, q, "stores"); err != nil {
+		return s, err
+	}
+	s.Policies, err = specs[site.Policy](ctx, q, "policies")
+	return s, err
+}
+
+// SaveSite replaces the configuration, in one transaction, with what change makes of the present one. nextDue gives each
+// policy's next scheduled moment, the zero time for none. Machines of hypervisors that are gone are forgotten; images stay.
+func (r *Records) SaveSite(ctx context.Context, change func(old site.Site) (site.Site, error), nextDue func(site.Policy) time.Time, storeIDs map[string]string) error {
+	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "select 1 from settings for update"); err != nil {
+			return err
+		}
+		old, err := readSite(ctx, tx)
+		if err != nil {
+			return err
+		}
+		next, err := change(old)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "update settings set zone = $1", next.Zone); err != nil {
+			return err
+		}
+		if err := saveSpecs(ctx, tx, "hypervisors", next.Hypervisors); err != nil {
+			return err
+		}
+		if err := saveSpecs(ctx, tx, "stores", next.Stores); err != nil {
+			return err
+		}
+		for name, id := range storeIDs {
+			if _, err := tx.Exec(ctx, "update stores set store_id = $2 where name = $1", name, id); err != nil {
+				return err
+			}
+		}
+		if err := saveSpecs(ctx, tx, "policies", next.Policies); err != nil {
+			return err
+		}
+		for name, p := range next.Policies {
+			var due *time.Time
+			if at := nextDue(p); !at.IsZero() {
+				due = &at
+			}
+			if _, err := tx.Exec(ctx, "update policies set next_due = $2 where name = $1", name, due); err != nil {
+				return err
+			}
+		}
+		_, err = tx.Exec(ctx, "delete from machines where hypervisor not in (select name from hypervisors)")
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return r.notify(ctx, "site")
+}
+
+func saveSpecs[T any](ctx context.Context, tx pgx.Tx, table string, specs map[string]T) error {
+	names := make([]string, 0, len(specs))
+	for name, spec := range specs {
+		names = append(names, name)
+		sql := "insert into " + table + " (name, spec) values ($1, $2) on conflict (name) do update set spec = excluded.spec"
+		if _, err := tx.Exec(ctx, sql, name, spec); err != nil {
+			return err
+		}
+	}
+	_, err := tx.Exec(ctx, "delete from "+table+" where not name = any($1)", names)
+	return err
+}
+
+// StoreID is the identity that a store had when it was first used, or "".
+func (r *Records) StoreID(ctx context.Context, name string) (string, error) {
+	type row struct {
+		ID string `db:"store_id"`
+	}
+	found, err := one[row](ctx, r.pool, "select store_id from stores where name = $1", name)
+	return found.ID, err
+}
+
+// PolicyStanding is what the records know of a policy beside its spec.
+type PolicyStanding struct {
+	Name    string     `db:"name"`
+	NextDue *time.Time `db:"next_due"`
+	Notice  string     `db:"notice"`
+}
+
+// PolicyStandings lists them by name.
+func (r *Records) PolicyStandings(ctx context.Context) ([]PolicyStanding, error) {
+	return all[PolicyStanding](ctx, r.pool, "select name, next_due, notice from policies order by name")
+}
+
+// SetNotice says what a person must look at in a policy; "" takes it back.
+func (r *Records) SetNotice(ctx context.Context, policy, notice string) error {
+	return r.exec(ctx, "update policies set notice = $2 where name = $1", policy, notice)
+}
+
+// SaveMachines records what a hypervisor told. Machines that it no longer has are marked as gone while images of them
+// exist, and forgotten otherwise. A name that another hypervisor has already is left with that one and returned.
+func (r *Records) SaveMachines(ctx context.Context, hypervisor string, found []Machine) (taken []string, err error) {
+	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		names := make([]string, 0, len(found))
+		for _, m := range found {
+			tag, err := tx.Exec(ctx, `insert into machines (name, hypervisor, uuid, state, tags, disks, seen) values ($1, $2, $3, $4, $5, $6, now())
+				on conflict (name) do update set uuid = excluded.uuid, state = excluded.state, tags = excluded.tags, disks = excluded.disks,
+				seen = excluded.seen, hypervisor = excluded.hypervisor where machines.hypervisor = excluded.hypervisor or machines.state = 'gone'`,
+				m.Name, hypervisor, m.UUID, m.State, m.Tags, m.Disks)
+			if err != nil {
+				return err
+			}
+			if tag.RowsAffected() == 0 {
+				taken = append(taken, m.Name)
+				continue
+			}
+			names = append(names, m.Name)
+		}
+		if _, err := tx.Exec(ctx, `delete from machines m where hypervisor = $1 and not name = any($2)
+			and not exists (select from images i where i.machine = m.name and i.gone is null)`, hypervisor, names); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "update machines set state = 'gone' where hypervisor = $1 and not name = any($2)", hypervisor, names)
+		return err
+	})
+	return taken, err
+}
+
+// Machines lists all machines by name.
+func (r *Records) Machines(ctx context.Context) ([]Machine, error) {
+	return all[Machine](ctx, r.pool, "select * from machines order by name")
+}
