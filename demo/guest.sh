@@ -34,7 +34,6 @@ until [ -b /dev/vda1 ]; do /bin/busybox usleep 50000; done
 for d in proc sys dev; do /bin/busybox mount -o move /\$d /root/\$d; done
 exec /bin/busybox switch_root /root /sbin/init
 INIT
-sed -i '1s|.*|#!/bin/busybox sh|' "$work/initrd/init"
 chmod 755 "$work/initrd/init"
 
 # The root file system.
@@ -45,8 +44,7 @@ mkdir -p "$root/boot/grub" "$root/bin" "$root/sbin" "$root/usr/sbin" "$root/lib6
 cp "$kernel" "$root/boot/vmlinuz"
 cp /bin/busybox "$root/bin/busybox"
 ln -s busybox "$root/bin/sh"
-ln -s ../run "$root/var" 2>/dev/null || true
-rm -f "$root/var" && mkdir -p "$root/var" && ln -s ../run "$root/var/run"
+mkdir -p "$root/var" && ln -s ../run "$root/var/run"
 cp "$(command -v qemu-ga)" "$root/usr/sbin/qemu-ga"
 ldd "$root/usr/sbin/qemu-ga" | awk '$2 == "=>" { print $3 }' | xargs -I{} cp -L {} "$root/lib/x86_64-linux-gnu/"
 cp -L /lib64/ld-linux-x86-64.so.2 "$root/lib64/"
@@ -70,10 +68,8 @@ while :; do
   n=\$((\${n:-0} + 1)); at=\$(busybox date +%s)
   sum=\$(printf '%s %s %s' "\${sum:--}" \$n \$at | busybox sha256sum); sum=\${sum%% *}
   echo "\$n \$at \$sum" >> /data/keenlodge.ledger
-  busybox fsync /data/keenlodge.ledger
-  # Some other writing beside it, so that two images of this guest always differ.
-  busybox dd if=/dev/urandom of=/data/churn.\$((n % 8)) bs=4k count=4 2>/dev/null
-  busybox usleep 500000
+  busybox sync -d /data/keenlodge.ledger
+  busybox sleep 1
 done
 INIT
 chmod 755 "$root/sbin/init"
@@ -87,6 +83,7 @@ CFG
 mkdir -p "$work/data/records"
 seq -f "$name sailing %05.0f Brindle Sound" 1 20000 > "$work/data/records/sailings.txt"
 head -c 6000000 /dev/urandom > "$work/data/records/scans.bin"
+: > "$work/data/keenlodge.ledger"
 
 # partition FILE START SIZE FOLDER LABEL makes an ext4 file system in a partition; START and SIZE are in MiB.
 partition() {

@@ -53,9 +53,16 @@ type Request struct {
 	Quiesce Quiesce
 	// Waking is called before a guest that is off is started paused; an error stops the capture.
 	Waking func() error
-	// Watch is called before a freeze. It sees to it that the guest is thawed within 10 seconds even if this process
-	// dies; thawed tells it that this is no longer needed.
-	Watch func() (thawed func(), err error)
+	// Watch is called before a freeze: it sees to it that the guest is thawed even if this process dies or hangs.
+	Watch func() (Watchdog, error)
+}
+
+// Watchdog ends a freeze that nobody else ends.
+type Watchdog interface {
+	// Frozen says that the guest's file systems stand still: from now on it has 10 seconds.
+	Frozen()
+	// Thawed says that the guest is thawed, and ends the watch.
+	Thawed()
 }
 
 // Capture is one moment of a guest, open for reading. Close it always.

@@ -50,7 +50,7 @@ type Store struct {
 	known     map[chunk.PackID]bool
 	loaded    map[string]bool       // index objects read
 	unindexed []chunk.PackDirectory // packs that no index names: a killed writer's, or one still at work
-	damaged   []error               // met while reading indexes and packs
+	damaged   map[string]error      // met while reading indexes and packs, by object
 }
 
 // place is where a block lies. All lengths are in bytes.
@@ -82,7 +82,7 @@ func Open(ctx context.Context, m medium.Medium) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{medium: m, index: map[chunk.Name]place{}, known: map[chunk.PackID]bool{}, loaded: map[string]bool{}}
+	s := &Store{medium: m, index: map[chunk.Name]place{}, known: map[chunk.PackID]bool{}, loaded: map[string]bool{}, damaged: map[string]error{}}
 	if err := json.Unmarshal(body, &s.header); err != nil {
 		return nil, fmt.Errorf("%s in %s: %w: %v", headerName, m, chunk.ErrDamaged, err)
 	}
@@ -94,6 +94,16 @@ func Open(ctx context.Context, m medium.Medium) (*Store, error) {
 		return nil, fmt.Errorf("%s in %s: %w: block size %d", headerName, m, chunk.ErrDamaged, h.BlockSize)
 	}
 	return s, s.Refresh(ctx)
+}
+
+// Present reports whether the place still holds this store: a disk may have been unmounted since it was opened.
+func (s *Store) Present(ctx context.Context) (bool, error) {
+	body, err := s.medium.Get(ctx, headerName, 0, -1)
+	if errors.Is(err, medium.ErrNotFound) {
+		return false, nil
+	}
+	var h Header
+	return err == nil && json.Unmarshal(body, &h) == nil && h.ID == s.header.ID, err
 }
 
 // Header describes the store.
@@ -123,7 +133,7 @@ func (s *Store) Refresh(ctx context.Context) error {
 		}
 		directories, err := s.readIndex(ctx, o.Name)
 		if errors.Is(err, chunk.ErrDamaged) {
-			s.damaged = append(s.damaged, err) // its packs are found by their own directories below
+			s.damaged[o.Name] = err // its packs are found by their own directories below
 		} else if err != nil {
 			return err
 		}
@@ -146,12 +156,13 @@ func (s *Store) Refresh(ctx context.Context) error {
 		}
 		directory, err := s.readDirectory(ctx, id, o.Size)
 		if errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound) {
-			s.damaged = append(s.damaged, err)
+			s.damaged[o.Name] = err
 			continue
 		}
 		if err != nil {
 			return err
 		}
+		delete(s.damaged, o.Name)
 		s.learn(directory)
 		s.unindexed = append(s.unindexed, directory)
 	}

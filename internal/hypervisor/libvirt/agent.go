@@ -12,8 +12,8 @@ import (
 	golibvirt "github.com/digitalocean/go-libvirt"
 )
 
-// freezeTime is how long the guest agent may take to freeze or thaw. It ends before the watchdog acts.
-const freezeTime = 5 * time.Second
+// freezeTime is how long the guest agent may take to answer.
+const freezeTime = 8 * time.Second
 
 // freeze stops the guest's file systems, all of them.
 func (h *Host) freeze(ctx context.Context, d golibvirt.Domain) error {
@@ -29,11 +29,13 @@ func (h *Host) freeze(ctx context.Context, d golibvirt.Domain) error {
 	})
 }
 
-func (h *Host) thaw(ctx context.Context, d golibvirt.Domain) error {
-	return h.within(ctx, freezeTime+2*time.Second, "thaw guest "+d.Name, func() error {
-		_, err := h.l.DomainFsthaw(d, nil, 0)
+// thaw tells how many file systems stood still.
+func (h *Host) thaw(ctx context.Context, d golibvirt.Domain) (n int32, err error) {
+	err = h.within(ctx, freezeTime+2*time.Second, "thaw guest "+d.Name, func() (err error) {
+		n, err = h.l.DomainFsthaw(d, nil, 0)
 		return err
 	})
+	return n, err
 }
 
 // Thaw implements [hypervisor.Hypervisor].
@@ -42,7 +44,8 @@ func (h *Host) Thaw(ctx context.Context, machine string) error {
 	if err != nil {
 		return err
 	}
-	return h.thaw(ctx, d)
+	_, err = h.thaw(ctx, d)
+	return err
 }
 
 // ask sends a command to the guest agent (QEMU's guest agent protocol) and decodes what it returns.

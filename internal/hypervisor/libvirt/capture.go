@@ -129,6 +129,17 @@ func (c *capture) wake(ctx context.Context, r hypervisor.Request) error {
 
 // describe writes the job and the checkpoint that it starts from. A raw disk can't carry a checkpoint.
 func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk) (backup, checkpoint string, err error) {
+	// QEMU makes the socket and the scratch files, so they must lie where QEMU can make files: beside a disk it can.
+	folder := "/var/lib/libvirt/qemu"
+	for _, d := range disks {
+		if d.Source.File != nil {
+			folder = filepath.Dir(d.Source.File.File)
+			break
+		}
+	}
+	if c.socket = filepath.Join(folder, marked+c.mark+".sock"); len(c.socket) > longestPath {
+		return "", "", fmt.Errorf("guest %s: the socket's path %s is longer than %d bytes; move the disks to a shorter path", c.domain.Name, c.socket, longestPath)
+	}
 	b := libvirtxml.DomainBackup{Pull: &libvirtxml.DomainBackupPull{Disks: &libvirtxml.DomainBackupPullDisks{}}}
 	k := libvirtxml.DomainCheckpoint{Name: marked + c.mark, Disks: &libvirtxml.DomainCheckpointDisks{}}
 	if def.Devices != nil {
@@ -141,6 +152,8 @@ func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk
 			point := libvirtxml.DomainCheckpointDisk{Name: d.Target.Dev, Checkpoint: "no"}
 			if in {
 				entry.Backup = "yes"
+				scratch := filepath.Join(folder, marked+c.mark+"-"+d.Target.Dev+".scratch")
+				entry.Scratch = &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: scratch}}
 				if format(d) == "qcow2" {
 					point.Checkpoint, c.checkpoint = "bitmap", true
 				}
@@ -148,19 +161,6 @@ func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk
 			b.Pull.Disks.Disks = append(b.Pull.Disks.Disks, entry)
 			k.Disks.Disks = append(k.Disks.Disks, point)
 		}
-	}
-	// QEMU makes the socket, so it must lie where QEMU can make files: beside a disk it can.
-	for _, d := range disks {
-		if d.Source.File != nil {
-			c.socket = filepath.Join(filepath.Dir(d.Source.File.File), marked+c.mark+".sock")
-			break
-		}
-	}
-	if c.socket == "" {
-		c.socket = "/var/lib/libvirt/qemu/" + marked + c.mark + ".sock"
-	}
-	if len(c.socket) > longestPath {
-		return "", "", fmt.Errorf("guest %s: the socket's path %s is longer than %d bytes; move the disks to a shorter path", c.domain.Name, c.socket, longestPath)
 	}
 	b.Pull.Server = &libvirtxml.DomainBackupPullServer{UNIX: &libvirtxml.DomainBackupPullServerUNIX{Socket: c.socket}}
 	if backup, err = b.Marshal(); err != nil {
@@ -185,7 +185,7 @@ func (c *capture) start(ctx context.Context, backup, checkpoint string) error {
 
 // startFrozen starts the job while the guest's file systems stand still.
 func (c *capture) startFrozen(ctx context.Context, r hypervisor.Request, backup, checkpoint string) error {
-	thawed, err := r.Watch()
+	dog, err := r.Watch()
 	if err != nil {
 		return fmt.Errorf("freeze guest %s: no watchdog could be set, so it was not tried: %w", r.Machine, err)
 	}
@@ -193,25 +193,41 @@ func (c *capture) startFrozen(ctx context.Context, r hypervisor.Request, backup,
 	err = c.h.freeze(ctx, c.domain)
 	if err != nil {
 		// A freeze that failed or timed out may still hold, so it is thawed before anything else.
-		if c.h.thaw(context.WithoutCancel(ctx), c.domain) == nil {
-			thawed()
+		if _, err := c.h.thaw(context.WithoutCancel(ctx), c.domain); err == nil {
+			dog.Thawed()
 		}
-		if r.Quiesce == hypervisor.Required {
-			return fmt.Errorf("%w; is the guest agent running in it? With quiesce \"preferred\" the image is taken without a freeze", err)
-		}
-		c.warnings = append(c.warnings, err.Error()+"; the image is as after a power cut")
-		return c.start(ctx, backup, checkpoint)
+		return c.unfrozen(ctx, r, backup, checkpoint, err)
 	}
+	dog.Frozen()
 	err = c.start(ctx, backup, checkpoint)
-	// The watchdog's thaw would come 10 s later, so trying again here is only for a quicker end.
-	undo := c.h.thaw(context.WithoutCancel(ctx), c.domain)
+	n, undo := c.h.thaw(context.WithoutCancel(ctx), c.domain)
 	c.frozen = time.Since(begun)
 	if undo != nil {
 		return errors.Join(err, fmt.Errorf("guest %s may still be frozen, the watchdog goes on trying: %w", r.Machine, undo))
 	}
-	thawed()
+	dog.Thawed()
+	if err != nil {
+		return err
+	}
+	if n == 0 { // the watchdog was faster, perhaps before the snapshot was taken
+		err := fmt.Errorf("the freeze of guest %s did not hold until the snapshot was taken", r.Machine)
+		if r.Quiesce == hypervisor.Required {
+			return err
+		}
+		c.warnings = append(c.warnings, err.Error()+"; the image is as after a power cut")
+		return nil
+	}
 	c.consistency = image.FileSystem
-	return err
+	return nil
+}
+
+// unfrozen goes on without a freeze, where the policy allows it.
+func (c *capture) unfrozen(ctx context.Context, r hypervisor.Request, backup, checkpoint string, why error) error {
+	if r.Quiesce == hypervisor.Required {
+		return fmt.Errorf("%w; is the guest agent running in it? With quiesce \"preferred\" the image is taken without a freeze", why)
+	}
+	c.warnings = append(c.warnings, why.Error()+"; the image is as after a power cut")
+	return c.start(ctx, backup, checkpoint)
 }
 
 // Close implements [hypervisor.Capture].
@@ -316,7 +332,7 @@ func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (fou
 	var errs []error
 	if state == golibvirt.DomainRunning && !woken {
 		if frozen, err := h.isFrozen(ctx, d); err == nil && frozen {
-			if err := h.thaw(ctx, d); err != nil {
+			if _, err := h.thaw(ctx, d); err != nil {
 				errs = append(errs, err)
 			} else {
 				found = append(found, "thawed guest "+machine)

@@ -21,8 +21,10 @@ type Object struct {
 
 // Room is what is left on a medium, in bytes and inodes; a negative number means that the medium can't tell.
 type Room struct {
-	FreeBytes, TotalBytes   int64
-	FreeInodes, TotalInodes int64
+	FreeBytes   int64 `json:"free_bytes"`
+	TotalBytes  int64 `json:"total_bytes"`
+	FreeInodes  int64 `json:"free_inodes"`
+	TotalInodes int64 `json:"total_inodes"`
 }
 
 // Medium keeps objects. Names are slash-separated paths of lower-case letters, digits, dots and dashes. All methods may

@@ -1,0 +1,55 @@
+# Keen Lodge. "make demo" and "make test" do all the set-up on a fresh Debian 12 with Go and Node.
+SHELL := /bin/bash
+SUDO := $(if $(filter 0,$(shell id -u)),,sudo)
+PACKAGES := postgresql qemu-system-x86 qemu-utils seabios qemu-guest-agent libvirt-daemon libvirt-daemon-driver-qemu libvirt-clients \
+	linux-image-cloud-amd64 busybox-static cpio kmod e2fsprogs fdisk grub-pc-bin grub-common fuse3 mount chromium zstd hyperfine time
+GO_FILES := $(shell find cmd internal demo -name '*.go' -o -name '*.sql' -o -name 'guest.sh' -o -name 'site.yaml') go.mod go.sum
+WEB_FILES := $(shell find web -path web/node_modules -prune -o -type f -print)
+
+.PHONY: help setup build demo test lint fmt bench fuzz clean
+help: ## list the targets
+	@awk -F ':.*## ' '/^[a-z]+:.*## /{printf "  make %-8s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
+
+setup: ## install the Debian packages that are missing
+	@missing=$$(for p in $(PACKAGES); do dpkg-query -W -f '$${Status}' $$p 2>/dev/null | grep -q 'install ok installed' || echo $$p; done); \
+	if [ -n "$$missing" ]; then echo "installing $$missing"; $(SUDO) apt-get update -qq&
+	$(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing > /tmp/keenlodge-apt.log \
+	|| { tail -20 /tmp/keenlodge-apt.log; exit 1; }; fi
+
+build: bin/keenlodge ## build the program with its console in it
+
+web/node_modules/.stamp: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --silent
+	@touch $@
+
+internal/console/dist/index.html: web/node_modules/.stamp $(WEB_FILES)
+	cd web && npm run --silent build
+	@touch $@
+
+bin/keenlodge: internal/console/dist/index.html $(GO_FILES)
+	go build -o $@ ./cmd/keenlodge
+
+demo: setup build ## show it all on real guests; ONCE=1 ends when every step held
+	$(SUDO) ./bin/keenlodge demo $(if $(ONCE),--once)
+
+test: setup build lint ## run every test, on real guests too
+	cd web && npm run --silent check
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 20m ./...
+
+lint: ## formatting and vet
+	@test -z "$$(gofmt -l cmd internal demo e2e bench)" || { gofmt -l cmd internal demo e2e bench; echo "run: make fmt"; exit 1; }
+	go vet ./...
+
+fmt: ## format the code
+	gofmt -w cmd internal demo e2e bench
+	cd web && npm run --silent fmt
+
+fuzz: ## fuzz every parser for a while (FUZZTIME=30s each)
+	@for t in $$(grep -rlE '^func Fuzz' --include=*_test.go internal); do for f in $$(grep -oE '^func Fuzz[A-Za-z]+' $$t | cut -c6-); do \
+	echo "$$t $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30s} ./$$(dirname $$t) || exit 1; done; done
+
+bench: setup build ## measure against general tools; figures go into docs/benchmarks.md by hand
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go run ./bench
+
+clean: ## remove what was built
+	rm -rf bin web/node_modules internal/console/dist/assets internal/console/dist/index.html

@@ -1,0 +1,274 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"keenlodge/internal/api"
+	"keenlodge/internal/client"
+	"keenlodge/internal/records"
+)
+
+// runsInDemo is how often nightly-guests runs: once more than its rotation keeps.
+const runsInDemo = 4
+
+// Command is "keenlodge demo".
+func Command() *cli.Command {
+	return &cli.Command{
+		Name: "demo", Usage: "show the made-up site of Brindle Sound Ferries: real guests, backed up, proven and restored",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "folder", Usage: "where all of it lies; emptied first", Value: "/var/tmp/brindle"},
+			&cli.BoolFlag{Name: "once", Usage: "end when every step is done"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return run(ctx, c.Root().Writer, c.String("folder"), c.Bool("once"))
+		},
+	}
+}
+
+// show is a demonstration under way.
+type show struct {
+	w     io.Writer
+	p     *Place
+	c     *client.Client
+	begun time.Time
+	last  time.Time
+	rows  []string
+}
+
+// done notes a step that held.
+func (s *show) done(step, format string, args ...any) {
+	took := time.Since(s.last).Round(100 * time.Millisecond)
+	s.last = time.Now()
+	row := fmt.Sprintf("✓ %-12s %-86s %7s", step, fmt.Sprintf(format, args...), took)
+	s.rows = append(s.rows, row)
+	fmt.Fprintln(s.w, row)
+}
+
+func run(ctx context.Context, w io.Writer, folder string, once bool) error {
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	folder, err = filepath.Abs(folder)
+	if err != nil {
+		return err
+	}
+	p, err := Open(folder, program)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
+	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.proofs, s.restore} {
+		if err := step(ctx); err != nil {
+			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
+		}
+	}
+	s.summary(w)
+	if once {
+		return nil
+	}
+	fmt.Fprintln(w, "\nIt stays up until Ctrl-C.")
+	<-ctx.Done()
+	fmt.Fprintln(w, "stopping …")
+	return nil
+}
+
+// ground starts what a lodge stands on.
+func (s *show) ground(ctx context.Context) error {
+	if err := s.p.StartDatabase(ctx); err != nil {
+		return err
+	}
+	s.done("database", "PostgreSQL on loopback, in a folder of its own")
+	if err := s.p.StartHypervisor(ctx); err != nil {
+		return err
+	}
+	how := "software emulation (no guest runs with KVM here)"
+	if s.p.KVM() {
+		how = "KVM"
+	}
+	s.done("hypervisor", "quay-1: a private libvirt with QEMU, %s", how)
+	return nil
+}
+
+func (s *show) guests(ctx context.Context) error {
+	var running []string
+	for _, g := range Guests {
+		if err := s.p.MakeGuest(ctx, g); err != nil {
+			return err
+		}
+		if !g.Off {
+			running = append(running, g.Name)
+		}
+	}
+	s.done("guests", "made %d; they boot from their own disks", len(Guests))
+	for _, name := range running {
+		if err := s.p.AwaitGuest(ctx, name); err != nil {
+			return err
+		}
+	}
+	s.done("boot", "%s answer through their agents; berth-sim is off", strings.Join(running, " and "))
+	return nil
+}
+
+func (s *show) lodge(ctx context.Context) error {
+	if _, err := s.p.StartService(ctx); err != nil {
+		return err
+	}
+	var err error
+	if s.c, err = s.p.Client(); err != nil {
+		return err
+	}
+	_, site, err := s.p.Site()
+	if err != nil {
+		return err
+	}
+	applied, err := s.c.ApplySite(ctx, site, false)
+	if err != nil {
+		return err
+	}
+	machines, err := s.c.Machines(ctx)
+	if err != nil {
+		return err
+	}
+	s.done("site", "applied: %d changes, %d machines found", len(applied.Changes), len(machines))
+	return nil
+}
+
+// await waits for a run's end; anything but done stops the show.
+func (s *show) await(ctx context.Context, r records.Run, err error) (records.Run, error) {
+	if err != nil {
+		return r, err
+	}
+	r, err = s.c.Watch(ctx, r.ID, func(records.Run) {})
+	if err == nil && r.State != "done" {
+		err = fmt.Errorf("run %s (%s) ended as %s: %s", r.ID, r.Kind, r.State, r.Error)
+		for _, t := range r.Tasks {
+			err = errors.Join(err, fmt.Errorf("%s: %s %s", t.Machine, t.Error, strings.Join(t.Warnings, "; ")))
+		}
+	}
+	return r, err
+}
+
+func (s *show) backups(ctx context.Context) error {
+	for n := range runsInDemo {
+		r, err := s.c.RunPolicy(ctx, "nightly-guests")
+		if r, err = s.await(ctx, r, err); err != nil {
+			return err
+		}
+		var read, stored, frozen int64
+		for _, t := range r.Tasks {
+			read, stored, frozen = read+t.Done, stored+t.Stored, max(frozen, t.Frozen)
+		}
+		s.done("backup", "run %d of nightly-guests: %d machines, read %.1f MiB, stored %.1f MiB, frozen at most %s", n+1, len(r.Tasks),
+			float64(read)/(1<<20), float64(stored)/(1<<20), time.Duration(frozen).Round(time.Millisecond))
+	}
+	images, err := s.c.Images(ctx, records.ImageFilter{Gone: true})
+	if err != nil {
+		return err
+	}
+	gone := slices.DeleteFunc(slices.Clone(images), func(m records.Image) bool { return m.Gone == nil })
+	if len(images) != runsInDemo*len(Guests) || len(gone) != len(Guests) {
+		return fmt.Errorf("rotation newest 3 should have left 3 images a machine of %d, but %d of %d are gone", runsInDemo, len(gone), len(images))
+	}
+	s.done("rotation", "newest 3: %d images made, the %d oldest dropped, %d stay", len(images), len(gone), len(images)-len(gone))
+	return nil
+}
+
+// newest is a machine's newest image.
+func (s *show) newest(ctx context.Context, machine string) (string, error) {
+	images, err := s.c.Images(ctx, records.ImageFilter{Machine: machine})
+	if err == nil && len(images) == 0 {
+		err = fmt.Errorf("there is no image of %s", machine)
+	}
+	if err != nil {
+		return "", err
+	}
+	return images[0].ID, nil
+}
+
+func (s *show) proofs(ctx context.Context) error {
+	id, err := s.newest(ctx, "tickets-db")
+	if err != nil {
+		return err
+	}
+	for _, level := range []string{"read", "mount"} {
+		r, err := s.c.Prove(ctx, id, level)
+		if _, err = s.await(ctx, r, err); err != nil {
+			return err
+		}
+		m, err := s.c.Image(ctx, id)
+		if err != nil {
+			return err
+		}
+		s.done("proof", "%s of tickets-db by %s: %s", id, level, m.Proofs[0].Evidence[len(m.Proofs[0].Evidence)-1])
+	}
+	return nil
+}
+
+func (s *show) restore(ctx context.Context) error {
+	id, err := s.newest(ctx, "tickets-db")
+	if err != nil {
+		return err
+	}
+	r, err := s.c.Restore(ctx, id, api.RestoreBody{As: "tickets-db-again", Start: true})
+	if r, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	log, err := s.c.RunLog(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	var evidence []string
+	for _, l := range log {
+		if text, ok := strings.CutPrefix(l.Text, "evidence: "); ok {
+			evidence = append(evidence, text)
+		}
+	}
+	if len(evidence) < 2 {
+		return errors.New("the restored guest's ledger was not found")
+	}
+	s.done("restore", "tickets-db-again started; %s", evidence[len(evidence)-1])
+	return nil
+}
+
+// summary prints what was done, and what to try.
+func (s *show) summary(w io.Writer) {
+	k := s.p.Program
+	if rel, err := filepath.Rel(mustGetwd(), k); err == nil && !strings.HasPrefix(rel, "..") {
+		k = "./" + rel
+	}
+	fmt.Fprintf(w, `
+Brindle Sound Ferries is up after %s. All %d steps held.
+
+  console   %s
+  sign in   with the token in %s
+
+Five commands to try, after
+  export KEENLODGE_URL=%[3]s KEENLODGE_TOKEN_FILE=%[4]s
+
+  %[6]s image list                       which images exist, and what is proven
+  %[6]s policy run nightly --wait        a backup with live progress
+  %[6]s rotation preview nightly         what the next rotation would drop, and why
+  %[6]s run log                          what the newest run did, step by step
+  %[6]s store check quay-shelf --read    every block read back and matched
+`, time.Since(s.begun).Round(time.Second), len(s.rows), s.p.URL(), s.p.TokenFile(), s.p.TokenFile(), k)
+}
+
+func mustGetwd() string {
+	folder, err := os.Getwd()
+	if err != nil {
+		return "/"
+	}
+	return folder
+}

@@ -1,0 +1,503 @@
+// Package demo is the made-up site of Brindle Sound Ferries: a database, a private hypervisor, small guests that really
+// boot, and a lodge over them, all in one folder. "keenlodge demo" shows it; the tests use it.
+package demo
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	_ "embed"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"keenlodge/internal/client"
+	"keenlodge/internal/core/site"
+)
+
+//go:embed guest.sh
+var guestScript []byte
+
+//go:embed site.yaml
+var siteFile string
+
+// Place is a folder in which everything of a site runs.
+type Place struct {
+	Folder string
+	// Program is the path of the keenlodge program.
+	Program string
+
+	started []*Process
+	kvm     bool
+	url     string
+	pgURL   string
+}
+
+// Process is one that the place started.
+type Process struct {
+	name string
+	cmd  *exec.Cmd
+	stop os.Signal
+	done chan struct{}
+}
+
+// Open readies a folder: what an earlier place left there, processes too, is removed first.
+func Open(folder, program string) (*Place, error) {
+	if os.Geteuid() != 0 {
+		return nil, errors.New("the site mounts file systems and starts services under other accounts, so it needs root: sudo make demo")
+	}
+	if len(folder) > 32 {
+		return nil, fmt.Errorf("folder %s: choose a shorter path, sockets lie in it (at most 32 characters)", folder)
+	}
+	p := &Place{Folder: folder, Program: program}
+	if err := p.clean(); err != nil {
+		return nil, err
+	}
+	for _, d := range []string{"", "pool", "shelf", "state", "v"} {
+		if err := os.MkdirAll(p.path(d), 0o711); err != nil {
+			return nil, err
+		}
+	}
+	return p, nil
+}
+
+func (p *Place) path(parts ...string) string {
+	return filepath.Join(append([]string{p.Folder}, parts...)...)
+}
+
+// Shelf is the folder of store quay-shelf.
+func (p *Place) Shelf() string { return p.path("shelf") }
+
+// URL is where the service answers.
+func (p *Place) URL() string { return p.url }
+
+// TokenFile holds the token to sign in with.
+func (p *Place) TokenFile() string { return p.path("state", "first-token") }
+
+// URI is the private hypervisor's address.
+func (p *Place) URI() string {
+	return "qemu+unix:///session?socket=" + p.path("v", "run", "libvirt", "libvirt-sock")
+}
+
+// Client is a client that is signed in.
+func (p *Place) Client() (*client.Client, error) {
+	token, err := os.ReadFile(p.TokenFile())
+	if err != nil {
+		return nil, err
+	}
+	return client.New(p.url, strings.TrimSpace(string(token))), nil
+}
+
+// account finds the numbers of an account that services run under.
+func account(name string) (*syscall.Credential, error) {
+	u, err := user.Lookup(name)
+	if err != nil {
+		return nil, err
+	}
+	uid, err := strconv.ParseUint(u.Uid, 10, 32)
+	if err != nil {
+		return nil, err
+	}
+	gid, err := strconv.ParseUint(u.Gid, 10, 32)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, err
+}
+
+// start runs a program until the place closes; its output goes to NAME.log.
+func (p *Place) start(name string, cmd *exec.Cmd, stop os.Signal) (*Process, error) {
+	log, err := os.OpenFile(p.path(name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	cmd.Stdout, cmd.Stderr = log, log
+	if cmd.SysProcAttr == nil {
+		cmd.SysProcAttr = &syscall.SysProcAttr{}
+	}
+	cmd.SysProcAttr.Setpgid = true // Ctrl-C is ours to pass on, in order
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start %s: %w", name, err)
+	}
+	s := &Process{name, cmd, stop, make(chan struct{})}
+	go func() { cmd.Wait(); close(s.done) }()
+	p.started = append(p.started, s)
+	return s, nil
+}
+
+// Signal sends a signal and waits for the end.
+func (s *Process) Signal(sig os.Signal) {
+	s.cmd.Process.Signal(sig)
+	<-s.done
+}
+
+// as runs a command under another account and returns what it said.
+func as(ctx context.Context, who *syscall.Credential, name string, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, name, args...)
+	if who != nil {
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	}
+	cmd.Dir = "/"
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("%s: %w: %s", filepath.Base(name), err, bytes.TrimSpace(out))
+	}
+	return string(out), nil
+}
+
+// until tries until it works, or the time is up.
+func until(ctx context.Context, limit time.Duration, what string, try func() error) error {
+	end := time.Now().Add(limit)
+	for {
+		err := try()
+		if err == nil {
+			return nil
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("%s did not work within %s: %w", what, limit, err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// StartDatabase makes and starts a PostgreSQL of its own on loopback.
+func (p *Place) StartDatabase(ctx context.Context) error {
+	found, err := filepath.Glob("/usr/lib/postgresql/*/bin")
+	if err != nil || len(found) == 0 {
+		return errors.New("PostgreSQL is not installed; run: make setup")
+	}
+	bin := found[len(found)-1]
+	who, err := account("postgres")
+	if err != nil {
+		return err
+	}
+	data, secret := p.path("pg"), p.path("pg-secret")
+	password := rand.Text()
+	if err := os.WriteFile(secret, []byte(password), 0o600); err != nil {
+		return err
+	}
+	if err := os.Chown(secret, int(who.Uid), int(who.Gid)); err != nil {
+		return err
+	}
+	if err := os.Mkdir(data, 0o700); err != nil {
+		return err
+	}
+	if err := os.Chown(data, int(who.Uid), int(who.Gid)); err != nil {
+		return err
+	}
+	if _, err := as(ctx, who, filepath.Join(bin, "initdb"), "-D", data, "-U", "lodge", "--auth=scram-sha-256", "--pwfile="+secret, "--encoding=UTF8", "--locale=C.UTF-8"); err != nil {
+		return err
+	}
+	os.Remove(secret)
+	port, err := freePort()
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(p.path("pgpass"), fmt.Appendf(nil, "127.0.0.1:%d:*:lodge:%s\n", port, password), 0o600); err != nil {
+		return err
+	}
+	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", data, "-c", "listen_addresses=127.0.0.1", "-c", fmt.Sprint("port=", port), "-c", "unix_socket_directories=")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	cmd.Dir = "/"
+	if _, err := p.start("postgresql", cmd, os.Interrupt); err != nil {
+		return err
+	}
+	p.pgURL = fmt.Sprintf("postgres://lodge@127.0.0.1:%d/postgres?sslmode=disable", port)
+	return until(ctx, 30*time.Second, "PostgreSQL", func() error {
+		_, err := as(ctx, who, filepath.Join(bin, "pg_isready"), "-h", "127.0.0.1", "-p", fmt.Sprint(port))
+		return err
+	})
+}
+
+// guests' processes run under this account, which owns nothing else.
+const guestAccount = "nobody"
+
+// StartHypervisor starts a private libvirt, under an account that has no rights, with a storage pool.
+func (p *Place) StartHypervisor(ctx context.Context) error {
+	who, err := account(guestAccount)
+	if err != nil {
+		return err
+	}
+	virt := p.path("v")
+	config := filepath.Join(virt, "c", "libvirt")
+	for _, d := range []string{config, filepath.Join(virt, "run"), filepath.Join(virt, "cache"), filepath.Join(virt, "data")} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return err
+		}
+	}
+	for name, text := range map[string]string{
+		"qemu.conf":     "stdio_handler = \"file\"\nsecurity_driver = \"none\"\n",
+		"libvirtd.conf": "auth_unix_rw = \"none\"\n",
+	} {
+		if err := os.WriteFile(filepath.Join(config, name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	for _, d := range []string{virt, p.path("pool")} {
+		err := filepath.WalkDir(d, func(path string, _ os.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			return os.Chown(path, int(who.Uid), int(who.Gid))
+		})
+		if err != nil {
+			return err
+		}
+	}
+	cmd := exec.Command("libvirtd", "-f", filepath.Join(config, "libvirtd.conf"))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	cmd.Dir = "/"
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + virt, "XDG_RUNTIME_DIR=" + filepath.Join(virt, "run"),
+		"XDG_CONFIG_HOME=" + filepath.Join(virt, "c"), "XDG_CACHE_HOME=" + filepath.Join(virt, "cache"), "XDG_DATA_HOME=" + filepath.Join(virt, "data")}
+	if _, err := p.start("libvirt", cmd, syscall.SIGTERM); err != nil {
+		return err
+	}
+	if err := until(ctx, 30*time.Second, "libvirt", func() error { _, err := p.Virsh(ctx, "version"); return err }); err != nil {
+		return err
+	}
+	if _, err := p.Virsh(ctx, "pool-create-as", "quay", "dir", "--target", p.path("pool")); err != nil {
+		return err
+	}
+	p.kvm = p.kvmWorks(ctx, who)
+	return nil
+}
+
+// KVM reports whether guests run with hardware support.
+func (p *Place) KVM() bool { return p.kvm }
+
+// Virsh runs libvirt's own client, the judge that is not ours.
+func (p *Place) Virsh(ctx context.Context, args ...string) (string, error) {
+	return as(ctx, nil, "virsh", append([]string{"-q", "-c", p.URI()}, args...)...)
+}
+
+// kvmWorks finds out by running a kernel: /dev/kvm may open and answer, and guests hang all the same.
+func (p *Place) kvmWorks(ctx context.Context, who *syscall.Credential) bool {
+	device, err := os.Stat("/dev/kvm")
+	if err != nil {
+		return false
+	}
+	if st, ok := device.Sys().(*syscall.Stat_t); ok && st.Mode&0o006 != 0o006 && (st.Gid != who.Gid || st.Mode&0o060 != 0o060) {
+		return false // guests' account may not open it
+	}
+	kernels, err := filepath.Glob("/boot/vmlinuz-*-cloud-amd64")
+	if err != nil || len(kernels) == 0 {
+		return false
+	}
+	ctx, cancel := context.WithTimeout(ctx, 6*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "qemu-system-x86_64", "-accel", "kvm", "-cpu", "host", "-m", "256", "-nodefaults", "-display", "none", "-no-reboot",
+		"-serial", "stdio", "-kernel", kernels[len(kernels)-1], "-append", "console=ttyS0 panic=-1")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	out, _ := cmd.Output() // it panics for want of a root file system, or hangs; what it printed decides
+	return bytes.Contains(out, []byte("Linux version"))
+}
+
+// Guest describes a guest to make.
+type Guest struct {
+	Name  string
+	Disks int
+	Tags  map[string]string
+	Off   bool
+}
+
+// Guests are those of hypervisor quay-1.
+var Guests = []Guest{
+	{"tickets-db", 2, map[string]string{"role": "database", "tier": "gold"}, false},
+	{"timetable", 1, map[string]string{"role": "web", "tier": "silver"}, false},
+	{"berth-sim", 1, map[string]string{"tier": "bronze"}, true},
+}
+
+// MakeGuest makes a guest's disks, defines it, and starts it unless it is to be off.
+func (p *Place) MakeGuest(ctx context.Context, g Guest) error {
+	script := p.path("guest.sh")
+	if err := os.WriteFile(script, guestScript, 0o700); err != nil {
+		return err
+	}
+	if _, err := as(ctx, nil, script, p.path("pool"), g.Name, fmt.Sprint(g.Disks)); err != nil {
+		return fmt.Errorf("make guest %s: %w", g.Name, err)
+	}
+	var disks strings.Builder
+	for _, target := range []string{"vda", "vdb"}[:g.Disks] {
+		file := p.path("pool", g.Name+"-"+target+".qcow2")
+		fmt.Fprintf(&disks, "<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='%s'/><target dev='%s' bus='virtio'/></disk>", file, target)
+		who, err := account(guestAccount)
+		if err != nil {
+			return err
+		}
+		if err := os.Chown(file, int(who.Uid), int(who.Gid)); err != nil {
+			return err
+		}
+	}
+	return p.Define(ctx, g, disks.String())
+}
+
+// Define defines a guest over disks that exist already, given as libvirt's XML.
+func (p *Place) Define(ctx context.Context, g Guest, disks string) error {
+	kind, cpu := "qemu", ""
+	if p.kvm {
+		kind, cpu = "kvm", "<cpu mode='host-passthrough'/>"
+	}
+	var tags strings.Builder
+	for _, k := range slices.Sorted(mapKeys(g.Tags)) {
+		fmt.Fprintf(&tags, "<lodge:tag key='%s'>%s</lodge:tag>", k, g.Tags[k])
+	}
+	text := fmt.Sprintf(`<domain type='%s'><name>%s</name>
+<metadata><lodge:tags xmlns:lodge='urn:keenlodge:tags'>%s</lodge:tags></metadata>
+<memory unit='MiB'>160</memory><vcpu>1</vcpu>%s<os><type arch='x86_64' machine='pc'>hvm</type><boot dev='hd'/></os><features><acpi/></features>
+<devices><emulator>/usr/bin/qemu-system-x86_64</emulator>%s
+<interface type='user'><model type='virtio'/></interface>
+<channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0'/></channel><memballoon model='none'/></devices></domain>`, kind, g.Name, tags.String(), cpu, disks)
+	file := p.path(g.Name + ".xml")
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		return err
+	}
+	if _, err := p.Virsh(ctx, "define", file); err != nil {
+		return err
+	}
+	if g.Off {
+		return nil
+	}
+	_, err := p.Virsh(ctx, "start", g.Name)
+	return err
+}
+
+func mapKeys(m map[string]string) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for k := range m {
+			if !yield(k) {
+				return
+			}
+		}
+	}
+}
+
+// AwaitGuest waits until a guest's agent answers and it has begun its ledger.
+func (p *Place) AwaitGuest(ctx context.Context, name string) error {
+	return until(ctx, 4*time.Minute, "guest "+name, func() error {
+		_, err := p.Virsh(ctx, "qemu-agent-command", "--timeout", "5", name, `{"execute":"guest-ping"}`)
+		return err
+	})
+}
+
+// StartService starts the service; the first time it gets a port of its own, which it keeps.
+func (p *Place) StartService(ctx context.Context) (*Process, error) {
+	if p.url == "" {
+		port, err := freePort()
+		if err != nil {
+			return nil, err
+		}
+		p.url = fmt.Sprintf("http://127.0.0.1:%d", port)
+	}
+	cmd := exec.Command(p.Program, "serve", "--listen", strings.TrimPrefix(p.url, "http://"), "--state", p.path("state"))
+	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+p.pgURL, "PGPASSFILE="+p.path("pgpass"))
+	s, err := p.start("service", cmd, syscall.SIGTERM)
+	if err != nil {
+		return nil, err
+	}
+	return s, until(ctx, 30*time.Second, "the service", func() error {
+		select {
+		case <-s.done:
+			return fmt.Errorf("it ended; look at %s", p.path("service.log"))
+		default:
+		}
+		c, err := p.Client()
+		if err != nil {
+			return err
+		}
+		_, err = c.Site(ctx)
+		return err
+	})
+}
+
+// Site is the demo's site file, for this place.
+func (p *Place) Site() (string, site.Site, error) {
+	text := strings.NewReplacer("{uri}", p.URI(), "{shelf}", p.Shelf()).Replace(siteFile)
+	file := p.path("site.yaml")
+	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+		return "", site.Site{}, err
+	}
+	s, err := site.Parse(file, []byte(text))
+	return file, s, err
+}
+
+// Close stops everything, the service first and the database last.
+func (p *Place) Close() {
+	for _, s := range slices.Backward(p.started) {
+		s.cmd.Process.Signal(s.stop)
+		select {
+		case <-s.done:
+		case <-time.After(60 * time.Second):
+			s.Signal(syscall.SIGKILL)
+		}
+		if s.name == "libvirt" {
+			p.killAll()
+		}
+	}
+	p.killAll()
+}
+
+// killAll ends every process whose command line names the place's folder: guests live on without libvirt.
+func (p *Place) killAll() {
+	found, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
+		return
+	}
+	for _, file := range found {
+		body, err := os.ReadFile(file)
+		pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		if err != nil || pid == os.Getpid() || !bytes.Contains(body, []byte(p.Folder+"/")) || bytes.Contains(body, []byte("postgres")) {
+			continue
+		}
+		syscall.Kill(pid, syscall.SIGKILL)
+	}
+}
+
+// clean removes what an earlier place left, after a kill perhaps.
+func (p *Place) clean() error {
+	if _, err := os.Stat(p.path("pool")); err == nil {
+		p.killAll()
+		if body, err := os.ReadFile(p.path("pg", "postmaster.pid")); err == nil {
+			if pid, err := strconv.Atoi(strings.SplitN(string(body), "\n", 2)[0]); err == nil {
+				syscall.Kill(pid, syscall.SIGQUIT)
+				until(context.Background(), 10*time.Second, "the end of an earlier database", func() error {
+					if syscall.Kill(pid, 0) == nil {
+						return errors.New("it runs")
+					}
+					return nil
+				})
+			}
+		}
+	}
+	mounts, err := os.ReadFile("/proc/self/mountinfo")
+	if err != nil {
+		return err
+	}
+	for _, line := range slices.Backward(strings.Split(string(mounts), "\n")) {
+		if f := strings.Fields(line); len(f) > 4 && strings.HasPrefix(f[4], p.Folder+"/") {
+			if err := syscall.Unmount(f[4], syscall.MNT_DETACH); err != nil {
+				return fmt.Errorf("unmount %s: %w", f[4], err)
+			}
+		}
+	}
+	return os.RemoveAll(p.Folder)
+}

@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+
+	"keenlodge/internal/client"
+	"keenlodge/internal/records"
+)
+
+// follow shows a run until it is over: a bar for each machine on a terminal, plain lines elsewhere. It returns errWarned
+// or an error by how the run ended.
+func follow(ctx context.Context, c *cli.Command, k *client.Client, id string) error {
+	var screen interface {
+		show(records.Run)
+		end()
+	}
+	w := c.Root().Writer
+	switch {
+	case c.String("output") == "json":
+		screen = silent{}
+	case isTerminal(w):
+		screen = newBars(w)
+	default:
+		screen = &lines{w: w, steps: map[int64]string{}}
+	}
+	run, err := k.Watch(ctx, id, screen.show)
+	screen.end()
+	if err != nil {
+		return err
+	}
+	if err := show(c, run, func(w io.Writer) { runSummary(ctx, w, k, run) }); err != nil {
+		return err
+	}
+	switch run.State {
+	case "done":
+		return nil
+	case "warned":
+		return errWarned
+	}
+	return fmt.Errorf("run %s %s; look at: keenlodge run log %s", run.ID, run.State, run.ID)
+}
+
+type silent struct{}
+
+func (silent) show(records.Run) {}
+func (silent) end()             {}
+
+// lines prints a line whenever a task takes another step.
+type lines struct {
+	w     io.Writer
+	steps map[int64]string
+}
+
+func (l *lines) show(r records.Run) {
+	for _, t := range r.Tasks {
+		now := t.Step
+		if t.Ended != nil {
+			now = t.State
+		}
+		if now == "" || l.steps[t.ID] == now {
+			continue
+		}
+		l.steps[t.ID] = now
+		fmt.Fprintf(l.w, "%s  %-16s %-22s %s\n", time.Now().Format("15:04:05"), t.Machine, now, size(t.Done))
+	}
+}
+
+func (l *lines) end() {}
+
+// bars is a bar for each machine with bytes and rate.
+type bars struct {
+	all   *mpb.Progress
+	bars  map[int64]*mpb.Bar
+	tasks map[int64]*records.Task
+}
+
+func newBars(w io.Writer) *bars {
+	return &bars{mpb.New(mpb.WithOutput(w), mpb.WithWidth(64), mpb.WithRefreshRate(120*time.Millisecond)), map[int64]*mpb.Bar{}, map[int64]*records.Task{}}
+}
+
+func (b *bars) show(r records.Run) {
+	for _, t := range r.Tasks {
+		bar, ok := b.bars[t.ID]
+		if !ok {
+			b.tasks[t.ID] = new(records.Task)
+			shown := b.tasks[t.ID]
+			bar = b.all.New(0, mpb.BarStyle().Lbound("▕").Filler("█").Tip("█").Padding("·").Rbound("▏"),
+				mpb.PrependDecorators(decor.Name(t.Machine, decor.WC{W: 18, C: decor.DindentRight})),
+				mpb.AppendDecorators(
+					decor.CountersKibiByte("% .1f / % .1f", decor.WC{W: 22}),
+					decor.Any(func(decor.Statistics) string { return rate(shown) }, decor.WC{W: 14}),
+					decor.Any(func(decor.Statistics) string { return "  " + stepText(shown) }, decor.WC{W: 26, C: decor.DindentRight}),
+				))
+			b.bars[t.ID] = bar
+		}
+		*b.tasks[t.ID] = t
+		bar.SetTotal(max(t.Total, t.Done, 1), false)
+		bar.SetCurrent(t.Done)
+		if t.Ended != nil {
+			if t.State != "failed" {
+				bar.SetTotal(max(t.Done, 1), false)
+				bar.SetCurrent(max(t.Done, 1))
+			}
+			bar.EnableTriggerComplete()
+			if t.State == "failed" {
+				bar.Abort(false)
+			}
+		}
+	}
+}
+
+func (b *bars) end() {
+	for _, bar := range b.bars {
+		if !bar.Completed() {
+			bar.Abort(false)
+		}
+	}
+	b.all.Wait()
+}
+
+func stepText(t *records.Task) string {
+	if t.Ended != nil {
+		return mark(t.State) + " " + t.State
+	}
+	if t.State == "queued" {
+		return "waits for its turn"
+	}
+	return t.Step
+}
+
+// rate is the mean of the task so far.
+func rate(t *records.Task) string {
+	if t.Started == nil || t.Done == 0 {
+		return ""
+	}
+	end := time.Now()
+	if t.Ended != nil {
+		end = *t.Ended
+	}
+	return size(int64(float64(t.Done)/max(0.1, end.Sub(*t.Started).Seconds()))) + "/s"
+}
+
+// mark is a state's sign; the word always stands beside it.
+func mark(state string) string {
+	switch state {
+	case "done":
+		return "✓"
+	case "warned":
+		return "!"
+	case "failed":
+		return "✗"
+	case "skipped":
+		return "–"
+	}
+	return "…"
+}
+
+// runSummary prints a run's outcome: a row a machine, then what went wrong.
+func runSummary(ctx context.Context, w io.Writer, k *client.Client, r records.Run) {
+	what := r.Kind
+	if r.Policy != "" {
+		what += " of policy " + r.Policy
+	}
+	fmt.Fprintf(w, "%s run %s (%s) %s after %s\n", mark(r.State), r.ID, what, r.State, between(r.Started, r.Ended))
+	var rows [][]string
+	for _, t := range r.Tasks {
+		rows = append(rows, []string{t.Machine, mark(t.State) + " " + t.State, orDash(t.Image), between(t.Started, t.Ended), size(t.Done), size(t.Fresh), size(t.Stored), frozen(t.Frozen)})
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(w)
+		table(w, []string{"MACHINE", "RESULT", "IMAGE", "TOOK>", "READ>", "NEW>", "STORED>", "FROZEN>"}, rows)
+	}
+	for _, t := range r.Tasks {
+		for _, warning := range t.Warnings {
+			fmt.Fprintf(w, "! %s: %s\n", t.Machine, warning)
+		}
+		if t.Error != "" {
+			fmt.Fprintf(w, "✗ %s: %s\n", t.Machine, t.Error)
+		}
+	}
+	if r.Error != "" {
+		fmt.Fprintf(w, "✗ %s\n", r.Error)
+	}
+	if r.Kind == "backup" {
+		return
+	}
+	log, err := k.RunLog(ctx, r.ID)
+	if err != nil {
+		fmt.Fprintf(os.Stderr, "keenlodge: %v\n", err)
+		return
+	}
+	for _, l := range log {
+		if text, ok := cutEvidence(l.Text); ok {
+			fmt.Fprintf(w, "  %s\n", text)
+		}
+	}
+}
+
+func frozen(nanoseconds int64) string {
+	if nanoseconds == 0 {
+		return "–"
+	}
+	return time.Duration(nanoseconds).Round(time.Millisecond).String()
+}

@@ -1,0 +1,106 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/sync/errgroup"
+
+	"keenlodge/internal/api"
+	"keenlodge/internal/console"
+	"keenlodge/internal/lodge"
+	"keenlodge/internal/records"
+)
+
+func serveCommand() *cli.Command {
+	return &cli.Command{
+		Name: "serve", Usage: "run the service",
+		Description: "The database's password is best kept in a file that PGPASSFILE names. A first token is made at the first start.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "listen", Usage: "address to listen on", Value: DefaultAddress, Sources: cli.EnvVars("KEENLODGE_LISTEN")},
+			&cli.StringFlag{Name: "database", Usage: "PostgreSQL URL, without its password", Required: true, Sources: cli.EnvVars("KEENLODGE_DATABASE")},
+			&cli.StringFlag{Name: "state", Usage: "folder for what belongs to this host", Value: "/var/lib/keenlodge", Sources: cli.EnvVars("KEENLODGE_STATE")},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := arguments(c); err != nil {
+				return err
+			}
+			return serve(ctx, c.String("listen"), c.String("database"), c.String("state"))
+		},
+	}
+}
+
+// serve runs the service until ctx ends.
+func serve(ctx context.Context, address, database, state string) error {
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	state, err := filepath.Abs(state)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(state, 0o700); err != nil {
+		return fmt.Errorf("state folder: %w; name another with --state", err)
+	}
+	rec, err := records.Open(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer rec.Close()
+	l, err := lodge.New(rec, state, log)
+	if err != nil {
+		return err
+	}
+	if file, err := l.FirstToken(ctx); err != nil {
+		return err
+	} else if file != "" {
+		log.Info("made the first token; sign in with what is in the file", "file", file)
+	}
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return err
+	}
+	server := &http.Server{Handler: api.New(l, log, console.Handler()), ReadHeaderTimeout: 10 * time.Second}
+	// Streams of events end with the service, not with a time limit.
+	streams, endStreams := context.WithCancel(context.WithoutCancel(ctx))
+	defer endStreams()
+	server.BaseContext = func(net.Listener) context.Context { return streams }
+	server.RegisterOnShutdown(endStreams)
+
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		return l.Serve(ctx, func() { log.Info("ready", "address", "http://"+listener.Addr().String()) })
+	})
+	group.Go(func() error {
+		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+			return err
+		}
+		return nil
+	})
+	group.Go(func() error {
+		<-ctx.Done()
+		log.Info("stopping")
+		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		defer cancel()
+		return server.Shutdown(end)
+	})
+	return group.Wait()
+}
+
+func watchCommand() *cli.Command {
+	return &cli.Command{
+		Name: lodge.WatchCommand, Hidden: true, Usage: "thaw a guest if the service does not (started by the service itself)",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := arguments(c, "a hypervisor's address", "a guest"); err != nil {
+				return err
+			}
+			return lodge.WatchThaw(context.WithoutCancel(ctx), c.Args().Get(0), c.Args().Get(1), os.Stdin, os.Stdout)
+		},
+	}
+}

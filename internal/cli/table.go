@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/dustin/go-humanize"
+)
+
+// table prints rows in columns; a heading that ends with ">" aligns its column to the right.
+func table(w io.Writer, headings []string, rows [][]string) {
+	widths := make([]int, len(headings))
+	right := make([]bool, len(headings))
+	for i, h := range headings {
+		headings[i], right[i] = strings.CutSuffix(h, ">")
+		widths[i] = utf8.RuneCountInString(headings[i])
+	}
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+		}
+	}
+	for _, row := range append([][]string{headings}, rows...) {
+		var line strings.Builder
+		for i, cell := range row {
+			pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
+			if right[i] {
+				line.WriteString(pad + cell + "  ")
+			} else {
+				line.WriteString(cell + pad + "  ")
+			}
+		}
+		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
+	}
+}
+
+func size(n int64) string {
+	if n < 0 {
+		return "unknown"
+	}
+	return humanize.IBytes(uint64(n))
+}
+
+// moment is a time in this computer's zone, to the second.
+func moment(t *time.Time) string {
+	if t == nil {
+		return "–"
+	}
+	return t.Local().Format("2006-01-02 15:04:05")
+}
+
+func between(from, to *time.Time) string {
+	switch {
+	case from == nil:
+		return "–"
+	case to == nil:
+		return time.Since(*from).Round(time.Second).String()
+	case to.Sub(*from) < 10*time.Second:
+		return to.Sub(*from).Round(100 * time.Millisecond).String()
+	}
+	return to.Sub(*from).Round(time.Second).String()
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "–"
+	}
+	return s
+}
+
+func tagList(tags map[string]string) string {
+	var out []string
+	for _, k := range sorted(tags) {
+		out = append(out, k+"="+tags[k])
+	}
+	return orDash(strings.Join(out, " "))
+}

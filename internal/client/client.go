@@ -1,0 +1,252 @@
+// Package client is the typed client of the lodge's HTTP interface, for the command line and the tests.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"keenlodge/internal/api"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/lodge"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+)
+
+// Client talks to a lodge.
+type Client struct {
+	url, token string
+	http       http.Client
+}
+
+// New makes a client of the lodge at url, such as http://127.0.0.1:7433.
+func New(url, token string) *Client { return &Client{url: strings.TrimSuffix(url, "/"), token: token} }
+
+// Problem is an error that the lodge told (RFC 9457).
+type Problem struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = p.Title
+	}
+	for _, e := range p.Errors {
+		text += fmt.Sprintf("; %s: %s", e.Location, e.Message)
+	}
+	return text
+}
+
+// call makes a request and decodes the answer into out, which may be nil.
+func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	var content io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		content = bytes.NewReader(b)
+	}
+	r, err := c.send(ctx, method, path, content)
+	if err != nil {
+		return err
+	}
+	defer r.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(r.Body).Decode(out); err != nil {
+		return fmt.Errorf("answer of %s %s: %w", method, c.url+path, err)
+	}
+	return nil
+}
+
+func (c *Client) send(ctx context.Context, method, path string, content io.Reader) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.url+path, content)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	if content != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	r, err := c.http.Do(req)
+	if err != nil {
+		var e *url.Error
+		if errors.As(err, &e) && ctx.Err() == nil {
+			return nil, fmt.Errorf("no lodge answers at %s: %w; is \"keenlodge serve\" running, and is KEENLODGE_URL right?", c.url, e.Err)
+		}
+		return nil, err
+	}
+	if r.StatusCode < 400 {
+		return r, nil
+	}
+	defer r.Body.Close()
+	p := &Problem{Status: r.StatusCode, Title: r.Status}
+	if body, err := io.ReadAll(io.LimitReader(r.Body, 1<<20)); err == nil {
+		json.Unmarshal(body, p) // what is not a problem document leaves the status as the words
+	}
+	return nil, p
+}
+
+func list[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+	var out []T
+	return out, c.call(ctx, http.MethodGet, path, nil, &out)
+}
+
+// Machines lists machines.
+func (c *Client) Machines(ctx context.Context) ([]records.Machine, error) {
+	return list[records.Machine](ctx, c, "/api/v1/machines")
+}
+
+// FindMachines asks every hypervisor for its guests.
+func (c *Client) FindMachines(ctx context.Context) (out []lodge.Found, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/hypervisors/find", nil, &out)
+}
+
+// Stores lists stores.
+func (c *Client) Stores(ctx context.Context) ([]lodge.StoreView, error) {
+	return list[lodge.StoreView](ctx, c, "/api/v1/stores")
+}
+
+// CheckStore looks for damage in a store.
+func (c *Client) CheckStore(ctx context.Context, name string, read bool) (out store.Report, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/stores/"+url.PathEscape(name)+"/check", map[string]bool{"read": read}, &out)
+}
+
+// Policies lists policies.
+func (c *Client) Policies(ctx context.Context) ([]lodge.PolicyView, error) {
+	return list[lodge.PolicyView](ctx, c, "/api/v1/policies")
+}
+
+// RunPolicy starts a run.
+func (c *Client) RunPolicy(ctx context.Context, name string) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/policies/"+url.PathEscape(name)+"/runs", nil, &out)
+}
+
+// PreviewRotation tells what the next rotation would do.
+func (c *Client) PreviewRotation(ctx context.Context, policy, rule string) ([]lodge.Preview, error) {
+	return list[lodge.Preview](ctx, c, "/api/v1/policies/"+url.PathEscape(policy)+"/rotation?rule="+url.QueryEscape(rule))
+}
+
+// Runs lists runs, newest first.
+func (c *Client) Runs(ctx context.Context, limit int) ([]records.Run, error) {
+	return list[records.Run](ctx, c, fmt.Sprintf("/api/v1/runs?limit=%d", limit))
+}
+
+// Run is one run.
+func (c *Client) Run(ctx context.Context, id string) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodGet, "/api/v1/runs/"+url.PathEscape(id), nil, &out)
+}
+
+// RunLog is a run's log.
+func (c *Client) RunLog(ctx context.Context, id string) ([]records.LogLine, error) {
+	return list[records.LogLine](ctx, c, "/api/v1/runs/"+url.PathEscape(id)+"/log")
+}
+
+// Images lists images, newest first.
+func (c *Client) Images(ctx context.Context, f records.ImageFilter) ([]records.Image, error) {
+	q := url.Values{"machine": {f.Machine}, "policy": {f.Policy}, "store": {f.Store}, "gone": {fmt.Sprint(f.Gone)}}
+	return list[records.Image](ctx, c, "/api/v1/images?"+q.Encode())
+}
+
+// Image is one image with its proofs.
+func (c *Client) Image(ctx context.Context, id string) (out api.ImageView, err error) {
+	return out, c.call(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id), nil, &out)
+}
+
+// Prove starts a proof.
+func (c *Client) Prove(ctx context.Context, id, level string) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/proofs", map[string]string{"level": level}, &out)
+}
+
+// Restore starts a restore.
+func (c *Client) Restore(ctx context.Context, id string, r api.RestoreBody) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/restores", r, &out)
+}
+
+// Site is the configuration.
+func (c *Client) Site(ctx context.Context) (out site.Site, err error) {
+	return out, c.call(ctx, http.MethodGet, "/api/v1/site", nil, &out)
+}
+
+// ApplySite replaces the configuration, or tells what that would change.
+func (c *Client) ApplySite(ctx context.Context, s site.Site, try bool) (out lodge.Applied, err error) {
+	return out, c.call(ctx, http.MethodPut, fmt.Sprintf("/api/v1/site?try=%t", try), s, &out)
+}
+
+// Watch calls changed with each state of a run, the present one first, until the run is over; it returns the last.
+// A stream that breaks is begun again.
+func (c *Client) Watch(ctx context.Context, id string, changed func(records.Run)) (records.Run, error) {
+	for tries := 0; ; tries++ {
+		run, err := c.watchOnce(ctx, id, func(r records.Run) { tries = 0; changed(r) })
+		if err == nil && run.Over() || ctx.Err() != nil || tries >= 5 {
+			return run, err
+		}
+		var p *Problem
+		if errors.As(err, &p) {
+			return run, err
+		}
+		select {
+		case <-ctx.Done():
+			return run, ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (c *Client) watchOnce(ctx context.Context, id string, changed func(records.Run)) (run records.Run, err error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	r, err := c.send(ctx, http.MethodGet, "/api/v1/events", nil)
+	if err != nil {
+		return run, err
+	}
+	defer r.Body.Close()
+	lines := bufio.NewScanner(r.Body)
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		body, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var e struct {
+			Kind    string       `json:"kind"`
+			Program string       `json:"program"`
+			Run     *records.Run `json:"run"`
+		}
+		if err := json.Unmarshal([]byte(body), &e); err != nil {
+			return run, fmt.Errorf("stream of changes: %w", err)
+		}
+		switch {
+		case e.Program != "": // the stream stands (or still does), so the present state misses nothing
+			if run, err = c.Run(ctx, id); err != nil {
+				return run, err
+			}
+		case e.Run != nil && e.Run.ID == id:
+			run = *e.Run
+		default:
+			continue
+		}
+		changed(run)
+		if run.Over() {
+			return run, nil
+		}
+	}
+	return run, errors.Join(errors.New("the stream of changes ended"), lines.Err())
+}

@@ -1,0 +1,150 @@
+package lodge
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/when"
+)
+
+// Applied is what applying a site changed, or would change.
+type Applied struct {
+	Changes []site.Change `json:"changes"`
+	// Warnings tell what could not be looked at, such as a hypervisor that does not answer.
+	Warnings []string `json:"warnings"`
+	// Rotation shows, for a policy whose rule changes, what the new rule would drop from today's images.
+	Rotation []string `json:"rotation"`
+}
+
+// Apply makes next the site, unless only try. All is checked against the world before anything is changed: stores open,
+// named machines exist. A hypervisor that does not answer is a warning.
+func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, error) {
+	out := Applied{Warnings: []string{}, Rotation: []string{}}
+	if err := next.Check(); err != nil {
+		return out, fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	now, err := l.rec.Site(ctx)
+	if err != nil {
+		return out, err
+	}
+	if out.Changes, err = now.Compare(next); err != nil {
+		return out, err
+	}
+	known, warnings := l.look(ctx, next)
+	out.Warnings = append(out.Warnings, warnings...)
+	if len(warnings) == 0 {
+		if err := checkSelection(next, known); err != nil {
+			return out, err
+		}
+	}
+	ids := map[string]string{}
+	for name, spec := range next.Stores {
+		id := ""
+		if now.Stores[name] == spec {
+			if id, err = l.rec.StoreID(ctx, name); err != nil {
+				return out, err
+			}
+		}
+		s, err := l.openStore(ctx, spec, id, !try)
+		if err != nil && try && id == "" {
+			continue // an empty folder becomes a store only when it is meant
+		}
+		if err != nil {
+			return out, fmt.Errorf("%w: store %s: %w", ErrInvalid, name, err)
+		}
+		ids[name] = s.Header().ID
+	}
+	if out.Rotation, err = l.rotationDifference(ctx, now, next); err != nil {
+		return out, err
+	}
+	if try || len(out.Changes) == 0 {
+		return out, nil
+	}
+	err = l.rec.SaveSite(ctx, func(site.Site) (site.Site, error) { return next, nil }, nextDue(next, time.Now()), ids)
+	if err != nil {
+		return out, err
+	}
+	_, err = l.FindMachines(ctx)
+	return out, err
+}
+
+// look asks every hypervisor for its machines' names; warnings name those that do not answer.
+func (l *Lodge) look(ctx context.Context, s site.Site) (known []string, warnings []string) {
+	for _, name := range keys(s.Hypervisors) {
+		h, err := l.hypervisor(ctx, s, name)
+		if err == nil {
+			machines, listed := h.Machines(ctx)
+			h.Close()
+			for _, m := range machines {
+				known = append(known, m.Name)
+			}
+			err = listed
+		}
+		if err != nil {
+			warnings = append(warnings, err.Error())
+		}
+	}
+	return known, warnings
+}
+
+// checkSelection finds machines that a policy names and nobody has.
+func checkSelection(s site.Site, known []string) error {
+	have := map[string]bool{}
+	for _, name := range known {
+		have[name] = true
+	}
+	for _, policy := range keys(s.Policies) {
+		for _, name := range s.Policies[policy].Exact() {
+			if !have[name] {
+				return fmt.Errorf("%w: policy %s: no hypervisor has a machine called %q%s", ErrInvalid, policy, name, near.Hint(name, known))
+			}
+		}
+	}
+	return nil
+}
+
+// nextDue finds a policy's first scheduled moment after now.
+func nextDue(s site.Site, now time.Time) func(site.Policy) time.Time {
+	return func(p site.Policy) time.Time {
+		var first time.Time
+		for _, phrase := range p.Schedules {
+			schedule, err := when.Parse(phrase, s.Location())
+			if err != nil {
+				continue // Check has refused such a site
+			}
+			if at := schedule.Next(now); first.IsZero() || at.Before(first) {
+				first = at
+			}
+		}
+		return first
+	}
+}
+
+// rotationDifference tells what changed rules would drop.
+func (l *Lodge) rotationDifference(ctx context.Context, now, next site.Site) ([]string, error) {
+	told := []string{}
+	for _, name := range keys(next.Policies) {
+		was, had := now.Policies[name]
+		is := next.Policies[name]
+		if !had || was.Rotation == is.Rotation {
+			continue
+		}
+		sets, err := l.sets(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		rule, err := rotation.Parse(is.Rotation)
+		if err != nil {
+			return nil, err
+		}
+		for _, set := range sets {
+			plan := rotation.Make(rule, time.Now().In(next.Location()), set.planned())
+			told = append(told, fmt.Sprintf("policy %s, machine %s: %q drops %d of %d images", name, set.machine, is.Rotation, len(plan.Drops()), len(set.images)))
+		}
+	}
+	return told, nil
+}

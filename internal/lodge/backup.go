@@ -1,0 +1,305 @@
+package lodge
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/hypervisor"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+)
+
+// tasksAtOnce is how many machines of a run are captured at the same time.
+const tasksAtOnce = 2
+
+// RunPolicy queues a run of a policy by hand. While one is going it is [ErrConflict].
+func (l *Lodge) RunPolicy(ctx context.Context, policy string) (records.Run, error) {
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return records.Run{}, err
+	}
+	if _, ok := s.Policies[policy]; !ok {
+		return records.Run{}, notFound("policy", policy, keys(s.Policies))
+	}
+	run := records.Run{ID: newRunID(), Kind: "backup", Policy: policy, Cause: "hand"}
+	err = l.rec.QueueRun(ctx, run)
+	if errors.Is(err, records.ErrRunning) {
+		return records.Run{}, fmt.Errorf("%w: a run of policy %s is going already; wait for its end: keenlodge run watch", ErrConflict, policy)
+	}
+	if err != nil {
+		return records.Run{}, err
+	}
+	return l.rec.Run(ctx, run.ID)
+}
+
+// backup carries a run of a policy out.
+func (l *Lodge) backup(ctx context.Context, run records.Run) (state string, err error) {
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return "failed", err
+	}
+	policy, ok := s.Policies[run.Policy]
+	if !ok {
+		return "failed", notFound("policy", run.Policy, keys(s.Policies))
+	}
+	st, err := l.store(ctx, s, policy.Store)
+	if err != nil {
+		return "failed", err
+	}
+	found, err := l.FindMachines(ctx)
+	if err != nil {
+		return "failed", err
+	}
+	silent := map[string]string{} // hypervisors that do not answer
+	for _, f := range found {
+		if f.Error != "" {
+			silent[f.Hypervisor] = f.Error
+			l.say(ctx, run.ID, "", "warning: "+f.Error)
+		}
+	}
+	tasks, missing, err := l.selectMachines(ctx, run, policy, silent)
+	if err != nil {
+		return "failed", err
+	}
+	done := l.backupAll(ctx, s, policy, st, tasks)
+	state = worst(done)
+	if len(missing) > 0 {
+		state, err = "failed", errors.Join(missing...)
+	} else if len(done) == 0 {
+		return "failed", fmt.Errorf("policy %s selects no machine that exists; look at: keenlodge machine list", run.Policy)
+	}
+	if ctx.Err() != nil {
+		return "failed", context.Cause(ctx)
+	}
+	kept, rotated := l.afterBackup(ctx, s, run, policy, st, done)
+	if rotated != nil {
+		return "failed", errors.Join(err, rotated)
+	}
+	if kept != "done" && state == "done" {
+		state = kept
+	}
+	return state, err
+}
+
+// afterBackup proves the new images where the policy says so, and rotates the sets that gained one.
+func (l *Lodge) afterBackup(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st *store.Store, done []records.Task) (state string, err error) {
+	state = "done"
+	var notices []string
+	for _, t := range done {
+		if t.State == "failed" {
+			continue // a set is rotated only after a new image is complete
+		}
+		if policy.Prove != "" {
+			proof, err := l.proveImage(ctx, st, run.ID, t.Image, policy.Prove, nil)
+			if err != nil {
+				return "failed", fmt.Errorf("prove image %s of %s: %w", t.Image, t.Machine, err)
+			}
+			if !proof.Passed {
+				state = "warned"
+				l.say(ctx, run.ID, t.Machine, fmt.Sprintf("warning: image %s did not pass its proof, so nothing is rotated: %s", t.Image, proof.Error))
+				continue
+			}
+		}
+		notice, err := l.rotateSet(ctx, s, run, policy, st, t.Machine)
+		if err != nil {
+			return "failed", fmt.Errorf("rotate the images of %s: %w", t.Machine, err)
+		}
+		if notice != "" {
+			state = "warned"
+			notices = append(notices, notice)
+		}
+	}
+	return state, l.rec.SetNotice(ctx, run.Policy, strings.Join(notices, "; "))
+}
+
+// selectMachines records a task for every machine that the policy covers. Machines that it names and nobody has, or whose
+// hypervisor does not answer, are the errors in missing: the others are backed up all the same.
+func (l *Lodge) selectMachines(ctx context.Context, run records.Run, policy site.Policy, silent map[string]string) (tasks []records.Task, missing []error, err error) {
+	machines, err := l.rec.Machines(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	var known []string
+	have := map[string]bool{}
+	for _, m := range machines {
+		if m.State == "gone" {
+			continue
+		}
+		known = append(known, m.Name)
+		have[m.Name] = true
+		if !policy.Selects(m.Name, m.Tags) {
+			continue
+		}
+		if why, ok := silent[m.Hypervisor]; ok {
+			missing = append(missing, fmt.Errorf("machine %s was not backed up: %s", m.Name, why))
+			continue
+		}
+		t, err := l.rec.AddTask(ctx, records.Task{Run: run.ID, Machine: m.Name, Hypervisor: m.Hypervisor})
+		if err != nil {
+			return nil, nil, err
+		}
+		tasks = append(tasks, t)
+	}
+	for _, name := range policy.Exact() {
+		if !have[name] {
+			missing = append(missing, fmt.Errorf("policy %s names machine %q, which no hypervisor has%s", run.Policy, name, near.Hint(name, known)))
+		}
+	}
+	return tasks, missing, nil
+}
+
+// worst is a run's state from its tasks'.
+func worst(tasks []records.Task) string {
+	state := "done"
+	for _, t := range tasks {
+		switch t.State {
+		case "failed":
+			return "failed"
+		case "warned":
+			state = "warned"
+		}
+	}
+	return state
+}
+
+func (l *Lodge) backupAll(ctx context.Context, s site.Site, policy site.Policy, st *store.Store, tasks []records.Task) []records.Task {
+	done := make([]records.Task, len(tasks))
+	turn := make(chan struct{}, tasksAtOnce)
+	var all sync.WaitGroup
+	for i, t := range tasks {
+		turn <- struct{}{}
+		all.Go(func() {
+			defer func() { <-turn }()
+			done[i] = l.perform(ctx, t, func(ctx context.Context, t *task) error { return l.backupMachine(ctx, s, policy, st, t) })
+		})
+	}
+	all.Wait()
+	return done
+}
+
+// backupMachine makes one image: capture, read, store, end the capture, and only then let the image exist.
+func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Policy, st *store.Store, t *task) (err error) {
+	h, err := l.hypervisor(ctx, s, t.rec.Hypervisor)
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	run, err := l.rec.Run(ctx, t.rec.Run)
+	if err != nil {
+		return err
+	}
+	rec := records.Image{ID: image.NewID(), Machine: t.rec.Machine, Policy: run.Policy, Store: policy.Store, Run: run.ID,
+		Taken: time.Now(), Scope: "machine", Capture: "full"}
+	if err := l.rec.AddImage(ctx, rec); err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, l.rec.ForgetImage(context.WithoutCancel(ctx), rec.ID))
+			if !t.rec.Touched {
+				t.rec.Image = "" // otherwise the name is needed to clear what it left
+			}
+		}
+	}()
+	t.rec.Image, t.rec.Touched = rec.ID, true
+	if err := t.step(ctx, "capturing"); err != nil {
+		return err
+	}
+	capture, err := h.Capture(ctx, l.captureRequest(ctx, s, policy, t))
+	if err != nil {
+		return err
+	}
+	kept := false
+	defer func() {
+		// A second Close does nothing; this one is for what fails below.
+		if closed := capture.Close(ctx, kept); closed != nil {
+			err = errors.Join(err, closed)
+		} else {
+			t.rec.Touched = false
+		}
+	}()
+	rec.Taken = time.Now()
+	m := &image.Manifest{Format: image.Format, ID: rec.ID, Machine: rec.Machine, Policy: rec.Policy, Taken: rec.Taken.UTC(), Scope: rec.Scope,
+		Capture: rec.Capture, Hypervisor: t.rec.Hypervisor, Definition: capture.Definition(), Program: Version}
+	m.Consistency, m.Frozen = capture.Consistency()
+	t.rec.Warnings, t.rec.Frozen = capture.Warnings(), m.Frozen.Nanoseconds()
+	if err := l.readDisks(ctx, capture, st, m, t); err != nil {
+		return err
+	}
+	if err := t.step(ctx, "ending the capture"); err != nil {
+		return err
+	}
+	kept = true
+	if err := capture.Close(ctx, kept); err != nil {
+		// What stays behind is recorded by Touched and cleared later; the image is whole.
+		t.rec.Warnings = append(t.rec.Warnings, err.Error())
+	}
+	if err := st.WriteImage(ctx, m); err != nil {
+		return err
+	}
+	rec.Consistency, rec.Frozen = string(m.Consistency), m.Frozen.Nanoseconds()
+	rec.Size, rec.Read, rec.Fresh, rec.Stored = m.Sizes.Disks, m.Sizes.Read, m.Sizes.New, m.Sizes.Stored
+	for _, d := range m.Disks {
+		rec.Disks = append(rec.Disks, records.ImageDisk{Target: d.Target, Size: d.Size})
+	}
+	return l.rec.FinishImage(ctx, rec)
+}
+
+func (l *Lodge) captureRequest(ctx context.Context, s site.Site, policy site.Policy, t *task) hypervisor.Request {
+	quiesce := hypervisor.Quiesce(policy.Quiesce)
+	if quiesce == "" {
+		quiesce = hypervisor.Preferred
+	}
+	return hypervisor.Request{
+		Machine: t.rec.Machine, Mark: t.rec.Image, Quiesce: quiesce,
+		Waking: func() error { t.rec.Woken = true; return t.save(ctx) },
+		Watch:  func() (hypervisor.Watchdog, error) { return l.watch(s.Hypervisors[t.rec.Hypervisor].URI, t.rec.Machine) },
+	}
+}
+
+// readDisks reads all disks of a capture into the store and names them in the manifest.
+func (l *Lodge) readDisks(ctx context.Context, capture hypervisor.Capture, st *store.Store, m *image.Manifest, t *task) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel() // stops uploads that an error leaves under way
+	for _, d := range capture.Disks() {
+		n, err := disk.Allocated(ctx, d)
+		if err != nil {
+			return fmt.Errorf("disk %s: %w", d.Target, err)
+		}
+		t.rec.Total += n
+	}
+	w := st.NewWriter(ctx)
+	figures := func(rec *records.Task) { rec.Fresh, rec.Stored = w.Written() }
+	for _, d := range capture.Disks() {
+		if err := t.step(ctx, "reading "+d.Target); err != nil {
+			return err
+		}
+		var root string
+		err := t.moving(ctx, figures, func() (err error) {
+			root, err = storeDisk(ctx, d, w, st.Header().BlockSize, &t.done)
+			return err
+		})
+		if err != nil {
+			return fmt.Errorf("disk %s: %w", d.Target, err)
+		}
+		m.Disks = append(m.Disks, image.Disk{Target: d.Target, Size: d.Size(), Format: d.Format, BlockSize: st.Header().BlockSize, Map: root})
+		m.Sizes.Disks += d.Size()
+	}
+	if err := t.step(ctx, "storing"); err != nil {
+		return err
+	}
+	if err := t.moving(ctx, figures, func() error { return w.Flush(ctx) }); err != nil {
+		return err
+	}
+	m.Sizes.Read = t.rec.Done
+	m.Sizes.New, m.Sizes.Stored = w.Written()
+	return nil
+}

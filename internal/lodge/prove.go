@@ -1,0 +1,322 @@
+package lodge
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/sync/errgroup"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/ledger"
+	"keenlodge/internal/mount"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+)
+
+// mostRead is how many bytes of files a proof by mount reads from one file system; what is beyond is listed only.
+const mostRead = 8 << 30
+
+// ProofRequest asks for a proof of an image.
+type ProofRequest struct {
+	Image string `json:"image"`
+	Level string `json:"level"`
+}
+
+// Prove queues the proof of an image.
+func (l *Lodge) Prove(ctx context.Context, r ProofRequest) (records.Run, error) {
+	m, err := l.Image(ctx, r.Image)
+	if err != nil {
+		return records.Run{}, err
+	}
+	if m.State != "usable" {
+		return records.Run{}, fmt.Errorf("%w: image %s is %s; only a usable image can be proven", ErrConflict, m.ID, m.State)
+	}
+	if r.Level == "mount" {
+		if err := mount.CheckRights(); err != nil {
+			return records.Run{}, fmt.Errorf("%w: %w", ErrConflict, err)
+		}
+	}
+	return l.queue(ctx, "proof", m.Policy, r)
+}
+
+// queue records a run that somebody asks for and queues it.
+func (l *Lodge) queue(ctx context.Context, kind, policy string, request any) (records.Run, error) {
+	body, err := json.Marshal(request)
+	if err != nil {
+		return records.Run{}, err
+	}
+	run := records.Run{ID: newRunID(), Kind: kind, Policy: policy, Cause: "hand", Request: body}
+	if err := l.rec.QueueRun(ctx, run); err != nil {
+		return records.Run{}, err
+	}
+	return l.rec.Run(ctx, run.ID)
+}
+
+// Image finds an image that is not gone.
+func (l *Lodge) Image(ctx context.Context, id string) (records.Image, error) {
+	m, err := l.rec.Image(ctx, id)
+	if errors.Is(err, records.ErrNotFound) {
+		return m, fmt.Errorf("%w: no image is called %q; look at: keenlodge image list", ErrNotFound, id)
+	}
+	if err == nil && m.Gone != nil {
+		return m, fmt.Errorf("%w: image %s went on %s: %s", ErrNotFound, id, m.Gone.Format("2006-01-02 15:04"), m.GoneWhy)
+	}
+	return m, err
+}
+
+// prove carries the proof of an image out, as a run of its own.
+func (l *Lodge) prove(ctx context.Context, run records.Run) (state string, err error) {
+	var r ProofRequest
+	if err := json.Unmarshal(run.Request, &r); err != nil {
+		return "failed", err
+	}
+	m, st, err := l.imageStore(ctx, r.Image)
+	if err != nil {
+		return "failed", err
+	}
+	rec, err := l.rec.AddTask(ctx, records.Task{Run: run.ID, Machine: m.Machine, Image: m.ID})
+	if err != nil {
+		return "failed", err
+	}
+	done := l.perform(ctx, rec, func(ctx context.Context, t *task) error {
+		if err := t.step(ctx, "proving by "+r.Level); err != nil {
+			return err
+		}
+		t.rec.Total = m.Read
+		proof, err := l.proveImage(ctx, st, run.ID, m.ID, r.Level, t)
+		if err == nil && !proof.Passed {
+			err = errors.New(proof.Error)
+		}
+		return err
+	})
+	return done.State, nil
+}
+
+// imageStore finds an image and opens its store.
+func (l *Lodge) imageStore(ctx context.Context, id string) (records.Image, *store.Store, error) {
+	m, err := l.Image(ctx, id)
+	if err != nil {
+		return m, nil, err
+	}
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return m, nil, err
+	}
+	st, err := l.store(ctx, s, m.Store)
+	return m, st, err
+}
+
+// proveImage proves an image and records the outcome, passed or not. The error is for a proof that could not be carried
+// out at all, which says nothing of the image. t, if not nil, shows the progress.
+func (l *Lodge) proveImage(ctx context.Context, st *store.Store, run, id, level string, t *task) (records.Proof, error) {
+	p := records.Proof{Image: id, Run: run, Level: level, Began: time.Now(), Program: Version}
+	m, err := st.ReadImage(ctx, id)
+	if err == nil {
+		work := func() (err error) {
+			if level == "mount" {
+				p.Evidence, err = l.proveByMount(ctx, st, m)
+				return err
+			}
+			p.Evidence, err = proveByRead(ctx, st, m, func(n int64) {
+				if t != nil {
+					t.done.Add(n)
+				}
+			})
+			return err
+		}
+		if t != nil {
+			err = t.moving(ctx, nil, work)
+		} else {
+			err = work()
+		}
+	}
+	if ctx.Err() != nil {
+		return p, context.Cause(ctx)
+	}
+	var verdict failedProof
+	damaged := errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)
+	if err != nil && !damaged && !errors.As(err, &verdict) {
+		return p, err
+	}
+	p.Ended, p.Passed = time.Now(), err == nil
+	if err != nil {
+		p.Error = err.Error()
+	}
+	if err := l.rec.AddProof(ctx, p); err != nil {
+		return p, err
+	}
+	for _, e := range p.Evidence {
+		l.say(ctx, run, m0(m), "evidence: "+e)
+	}
+	if damaged {
+		l.say(ctx, run, m0(m), "image "+id+" is broken: "+p.Error)
+		return p, l.rec.BreakImage(ctx, id)
+	}
+	return p, nil
+}
+
+func m0(m *image.Manifest) string {
+	if m == nil {
+		return ""
+	}
+	return m.Machine
+}
+
+// failedProof is a verdict on the image, as opposed to trouble on the way.
+type failedProof struct{ error }
+
+// proveByRead reads every block back and matches it against its name.
+func proveByRead(ctx context.Context, st *store.Store, m *image.Manifest, progress func(bytes int64)) ([]string, error) {
+	var evidence []string
+	for _, d := range m.Disks {
+		reader, err := image.NewReader(st, d)
+		if err != nil {
+			return evidence, err
+		}
+		group, ctx := errgroup.WithContext(ctx)
+		group.SetLimit(runtime.GOMAXPROCS(0))
+		seen := map[chunk.Name]bool{}
+		var bytes int64
+		err = reader.Names(ctx, func(name chunk.Name, isMap bool, offset, length int64) error {
+			if !isMap {
+				progress(length)
+			}
+			if seen[name] {
+				return ctx.Err()
+			}
+			seen[name] = true
+			if isMap {
+				return nil // Names reads it itself
+			}
+			bytes += length
+			group.Go(func() error {
+				if _, err := st.Get(ctx, name); err != nil {
+					return fmt.Errorf("disk %s at byte %d: %w", d.Target, offset, err)
+				}
+				return nil
+			})
+			return ctx.Err()
+		})
+		// What a reader found comes first: it is why the walk was cancelled.
+		if read := group.Wait(); read != nil {
+			return evidence, read
+		}
+		if err != nil {
+			return evidence, err
+		}
+		evidence = append(evidence, fmt.Sprintf("%s: %s of data read back, %d blocks matched", d.Target, humanize.IBytes(uint64(bytes)), len(seen)))
+	}
+	return evidence, nil
+}
+
+// proveByMount mounts every file system, lists it, reads its files, and checks a ledger where there is one.
+func (l *Lodge) proveByMount(ctx context.Context, st *store.Store, m *image.Manifest) (evidence []string, err error) {
+	disks := map[string]disk.Disk{}
+	for _, d := range m.Disks {
+		if disks[d.Target], err = image.NewReader(st, d); err != nil {
+			return nil, err
+		}
+	}
+	mounted, err := mount.Disks(l.mounts(), disks)
+	var rights mount.ErrRights
+	if errors.As(err, &rights) {
+		return nil, err
+	}
+	if err != nil {
+		return nil, failedProof{err}
+	}
+	defer func() {
+		if closed := mounted.Close(); closed != nil {
+			l.log.Error("a proof's mounts could not all be removed; the next start will", "image", m.ID, "error", closed)
+		}
+	}()
+	opened := 0
+	for _, f := range mounted.FileSystems {
+		if f.Folder == "" {
+			evidence = append(evidence, f.Name()+": not opened: "+f.Why)
+			continue
+		}
+		told, err := readFiles(ctx, f)
+		evidence = append(evidence, told...)
+		if err != nil {
+			return evidence, failedProof{fmt.Errorf("%s: %w", f.Name(), err)}
+		}
+		opened++
+	}
+	if opened == 0 {
+		return evidence, failedProof{errors.New("no file system of the image could be opened on this host")}
+	}
+	return evidence, nil
+}
+
+// readFiles reads a mounted file system's files.
+func readFiles(ctx context.Context, f mount.FileSystem) (evidence []string, err error) {
+	root, err := os.OpenRoot(f.Folder) // nothing in it leads out of it
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	var files, folders, read, bytes int64
+	buffer := make([]byte, 1<<20)
+	err = fs.WalkDir(root.FS(), ".", func(path string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if e.IsDir() {
+			folders++
+			return ctx.Err()
+		}
+		files++
+		if !e.Type().IsRegular() || bytes >= mostRead {
+			return ctx.Err()
+		}
+		file, err := root.Open(path)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		n, err := io.CopyBuffer(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{file}, buffer)
+		read, bytes = read+1, bytes+n
+		if err != nil {
+			return fmt.Errorf("read %s: %w", path, err)
+		}
+		return ctx.Err()
+	})
+	if err != nil {
+		return nil, err
+	}
+	evidence = append(evidence, fmt.Sprintf("%s: %s mounted, %d folders and %d entries listed, %d files read whole (%s)",
+		f.Name(), f.Part.Format, folders, files, read, humanize.IBytes(uint64(bytes))))
+	book, err := root.Open(ledger.FileName)
+	if errors.Is(err, fs.ErrNotExist) {
+		return evidence, nil
+	}
+	if err != nil {
+		return evidence, err
+	}
+	defer book.Close()
+	s, err := ledger.Check(book)
+	if err != nil {
+		return evidence, fmt.Errorf("%s: %w", filepath.Base(ledger.FileName), err)
+	}
+	return append(evidence, fmt.Sprintf("%s: %s", f.Name(), ledgerText(s))), nil
+}
+
+func ledgerText(s ledger.Summary) string {
+	if s.Lines == 0 {
+		return "ledger clean, no line in it yet"
+	}
+	return fmt.Sprintf("ledger clean, %d lines, the last of %s", s.Lines, s.Last.Format(time.RFC3339))
+}

@@ -1,0 +1,268 @@
+package lodge
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"golang.org/x/sync/errgroup"
+
+	"keenlodge/internal/mount"
+	"keenlodge/internal/records"
+)
+
+const (
+	// runsAtOnce is how many runs one process carries out at the same time.
+	runsAtOnce = 4
+	// lookEvery is how often the keeper looks for what dead processes left, and whether it still holds its own lock.
+	lookEvery = 5 * time.Second
+	// stopTime is how long a graceful stop waits for runs to clear up.
+	stopTime = 40 * time.Second
+)
+
+// errStopping is why work ends when the service stops.
+var errStopping = errors.New("the service was stopped")
+
+// Serve clears what dead processes left, then runs the loops until ctx ends. A graceful stop ends runs cleanly: guests are
+// thawed, jobs closed. ready is called when work may be queued.
+func (l *Lodge) Serve(ctx context.Context, ready func()) error {
+	owner, err := l.rec.Own(ctx, l.owner)
+	if err != nil {
+		return err
+	}
+	defer owner.Release()
+	if found, err := mount.Clean(l.mounts()); err != nil {
+		l.log.Warn("mounts of a dead process could not all be removed", "error", err)
+	} else if len(found) > 0 {
+		l.log.Info("removed what a dead process had mounted", "found", found)
+	}
+	if err := l.recover(ctx); err != nil {
+		return err
+	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &worker{l: l})
+	queue, err := river.NewClient(riverpgxv5.New(l.rec.Pool()), &river.Config{
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: runsAtOnce}},
+		// A run takes as long as it takes; whether its process lives is the keeper's to find out, not the queue's.
+		JobTimeout: -1, RescueStuckJobsAfter: 30 * 24 * time.Hour, FetchPollInterval: time.Second,
+		Workers: workers, Logger: l.log.With("part", "queue"),
+	})
+	if err != nil {
+		return err
+	}
+	work, stopWork := context.WithCancelCause(context.WithoutCancel(ctx))
+	defer stopWork(nil)
+	if err := queue.Start(work); err != nil {
+		return err
+	}
+	ready()
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return l.schedule(ctx) })
+	group.Go(func() error { return l.keep(ctx, owner) })
+	group.Go(func() error { return l.tell(ctx) })
+	<-ctx.Done()
+	stopWork(errStopping)
+	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)
+	defer cancel()
+	stopped := queue.Stop(stopping)
+	err = group.Wait()
+	if errors.Is(err, context.Canceled) {
+		err = nil
+	}
+	return errors.Join(err, stopped)
+}
+
+// worker carries runs out for the queue.
+type worker struct {
+	river.WorkerDefaults[records.Work]
+	l *Lodge
+}
+
+// Work implements river.Worker. How the run ended is in its record; the queue only learns of trouble with the records.
+func (w *worker) Work(ctx context.Context, job *river.Job[records.Work]) error {
+	run, err := w.l.rec.BeginRun(ctx, job.Args.Run, w.l.owner)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil // begun elsewhere
+	}
+	if err != nil {
+		return err
+	}
+	state, err := w.l.carryOut(ctx, run)
+	text := ""
+	if err != nil {
+		text = err.Error()
+		w.l.say(context.WithoutCancel(ctx), run.ID, "", "failed: "+text)
+	}
+	return w.l.rec.EndRun(context.WithoutCancel(ctx), run.ID, state, text)
+}
+
+func (l *Lodge) carryOut(ctx context.Context, run records.Run) (state string, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			state, err = "failed", fmt.Errorf("a fault in keenlodge itself: %v", p)
+			l.log.Error("panic", "run", run.ID, "panic", p)
+		}
+	}()
+	switch run.Kind {
+	case "backup":
+		return l.backup(ctx, run)
+	case "proof":
+		return l.prove(ctx, run)
+	case "restore":
+		return l.restore(ctx, run)
+	}
+	return "failed", fmt.Errorf("a run of kind %q is not known to this program", run.Kind)
+}
+
+// schedule starts what is due, once a second.
+func (l *Lodge) schedule(ctx context.Context) error {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+		s, err := l.rec.Site(ctx)
+		if err == nil {
+			now := time.Now()
+			next := nextDue(s, now)
+			_, err = l.rec.FireDue(ctx, now, newRunID, func(policy string) time.Time { return next(s.Policies[policy]) })
+		}
+		if err != nil && ctx.Err() == nil {
+			l.log.Error("the scheduler could not look for what is due", "error", err)
+		}
+	}
+}
+
+// keep holds the process's sign of life and clears up after processes that died.
+func (l *Lodge) keep(ctx context.Context, owner *records.Owner) error {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+		// Without the lock others take our runs for dead and clear them, so we must not go on with them.
+		if err := owner.Alive(ctx); err != nil && ctx.Err() == nil {
+			return fmt.Errorf("lost the database, so the service stops; start it again when PostgreSQL answers: %w", err)
+		}
+		if err := l.recover(ctx); err != nil && ctx.Err() == nil {
+			l.log.Error("could not clear what a dead process left; trying again", "error", err)
+		}
+	}
+}
+
+// recover ends the runs of dead processes, and clears hypervisors of what captures left.
+func (l *Lodge) recover(ctx context.Context) error {
+	orphans, err := l.rec.Orphans(ctx)
+	if err != nil {
+		return err
+	}
+	for _, run := range orphans {
+		const why = "the service ended in the middle of it; blocks that had arrived are reused by the next run"
+		l.say(ctx, run.ID, "", why)
+		for _, t := range run.Tasks {
+			if t.State != "queued" && t.State != "running" {
+				continue
+			}
+			if run.Kind == "backup" && t.Image != "" {
+				if err := l.rec.ForgetImage(ctx, t.Image); err != nil {
+					return err
+				}
+			}
+			now := time.Now()
+			t.State, t.Error, t.Step, t.Ended = "failed", why, "", &now
+			if err := l.rec.SaveTask(ctx, t); err != nil {
+				return err
+			}
+		}
+		if err := l.rec.EndRun(ctx, run.ID, "failed", why); err != nil {
+			return err
+		}
+	}
+	unclean, err := l.rec.Unclean(ctx)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, t := range unclean {
+		errs = append(errs, l.clear(ctx, t))
+	}
+	return errors.Join(append(errs, l.rec.Requeue(ctx))...)
+}
+
+// clear removes what a task's capture left on its hypervisor. While that does not answer, it is tried again.
+func (l *Lodge) clear(ctx context.Context, t records.Task) error {
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	if _, ok := s.Hypervisors[t.Hypervisor]; ok {
+		h, err := l.hypervisor(ctx, s, t.Hypervisor)
+		if err != nil {
+			return err
+		}
+		defer h.Close()
+		mark := t.Image
+		found, err := h.Clear(ctx, t.Machine, mark, t.Woken)
+		for _, f := range found {
+			l.say(ctx, t.Run, t.Machine, "cleared: "+f)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	t.Touched = false
+	return l.rec.SaveTask(ctx, t)
+}
+
+// tell passes the database's notifications on to this process's listeners.
+func (l *Lodge) tell(ctx context.Context) error {
+	for {
+		err := l.rec.Listen(ctx, func(what string) {
+			kind, id, _ := strings.Cut(what, " ")
+			if kind != "run" {
+				l.hub.send(Event{Kind: kind})
+				return
+			}
+			if run, err := l.rec.Run(ctx, id); err == nil {
+				l.hub.send(Event{Kind: kind, Run: &run})
+			}
+		})
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		l.log.Warn("the stream of changes broke; beginning again", "error", err)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// FirstToken makes the first token of a new lodge and writes it into a file that only this account can read. It returns
+// the file's path if it made one.
+func (l *Lodge) FirstToken(ctx context.Context) (string, error) {
+	file := filepath.Join(l.state, "first-token")
+	token := strings.ToLower(rand.Text() + rand.Text())
+	made, err := l.rec.AddFirstToken(ctx, "first", token)
+	if err != nil || !made {
+		return "", err
+	}
+	if err := os.WriteFile(file, []byte(token+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("write the first token to %s: %w", file, err)
+	}
+	return file, nil
+}

@@ -1,0 +1,113 @@
+package lodge
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os/exec"
+	"syscall"
+	"time"
+
+	"keenlodge/internal/hypervisor"
+	"keenlodge/internal/hypervisor/libvirt"
+)
+
+// WatchCommand is the hidden command under which the program runs as a freeze's watchdog.
+const WatchCommand = "thaw-watch"
+
+const (
+	// freezingTime is how long a freeze may take to come about, and watchTime how long it may then last before the
+	// watchdog ends it; with the thaw that is below 10 s.
+	freezingTime = 12 * time.Second
+	watchTime    = 8 * time.Second
+	// watchTries is how long the watchdog goes on when the guest does not answer.
+	watchTries = 10 * time.Minute
+)
+
+// watchdog is a process of its own, so that it outlives this one. It implements [hypervisor.Watchdog].
+type watchdog struct{ in io.WriteCloser }
+
+// Frozen implements [hypervisor.Watchdog]. A watchdog that is gone has ended the freeze; the thaw will show it.
+func (w watchdog) Frozen() { io.WriteString(w.in, "frozen\n") }
+
+// Thawed implements [hypervisor.Watchdog].
+func (w watchdog) Thawed() { io.WriteString(w.in, "thawed\n"); w.in.Close() }
+
+// watch starts a watchdog for a guest that is about to be frozen.
+func (l *Lodge) watch(uri, machine string) (hypervisor.Watchdog, error) {
+	cmd := exec.Command(l.program, WatchCommand, uri, machine)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // a signal to our group is not for it
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start the watchdog: %w", err)
+	}
+	// It speaks when it has reached the hypervisor: a freeze without a watchdog is not begun.
+	line, err := bufio.NewReader(out).ReadString('\n')
+	go cmd.Wait()
+	if err != nil || line != "watching\n" {
+		in.Close()
+		return nil, fmt.Errorf("the watchdog of guest %s did not start: %q, %v", machine, line, err)
+	}
+	return watchdog{in}, nil
+}
+
+// WatchThaw is the watchdog. It thaws the guest when in ends without "thawed" (its parent died), or when the time is up
+// after in said "frozen" (its parent hangs).
+func WatchThaw(ctx context.Context, uri, machine string, in io.Reader, out io.Writer) error {
+	h, err := libvirt.Dial(ctx, uri)
+	if err != nil {
+		return err
+	}
+	defer func() { h.Close() }()
+	if _, err := fmt.Fprintln(out, "watching"); err != nil {
+		return err
+	}
+	told := make(chan string, 2)
+	go func() {
+		defer close(told)
+		for s := bufio.NewScanner(in); s.Scan(); {
+			told <- s.Text()
+		}
+	}()
+	limit := time.After(freezingTime)
+	for waiting := true; waiting; {
+		select {
+		case line, open := <-told:
+			switch {
+			case line == "thawed":
+				return nil
+			case line == "frozen":
+				limit = time.After(watchTime)
+			case !open:
+				waiting = false
+			}
+		case <-limit:
+			waiting = false
+		}
+	}
+	for end := time.Now().Add(watchTries); ; {
+		if err = h.Thaw(ctx, machine); err == nil {
+			return nil
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("gave up: %w", err)
+		}
+		time.Sleep(500 * time.Millisecond)
+		h.Close()
+		again, dialed := libvirt.Dial(ctx, uri)
+		if dialed != nil {
+			err = errors.Join(err, dialed)
+			continue
+		}
+		h = again
+	}
+}
