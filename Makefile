@@ -12,7 +12,7 @@ help: ## list the targets
 
 setup: ## install the Debian packages that are missing
 	@missing=$$(for p in $(PACKAGES); do dpkg-query -W -f '$${Status}' $$p 2>/dev/null | grep -q 'install ok installed' || echo $$p; done); \
-	if [ -n "$$missing" ]; then echo "installing $$missing"; $(SUDO) apt-get update -qq&
+	if [ -n "$$missing" ]; then echo "installing $$missing"; $(SUDO) apt-get update -qq && \
 	$(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing > /tmp/keenlodge-apt.log \
 	|| { tail -20 /tmp/keenlodge-apt.log; exit 1; }; fi
 
@@ -23,7 +23,7 @@ web/node_modules/.stamp: web/package-lock.json
 	@touch $@
 
 internal/console/dist/index.html: web/node_modules/.stamp $(WEB_FILES)
-	cd web && npm run --silent build
+	rm -rf internal/console/dist/assets && cd web && npm run --silent build
 	@touch $@
 
 bin/keenlodge: internal/console/dist/index.html $(GO_FILES)

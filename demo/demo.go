@@ -5,15 +5,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/urfave/cli/v3"
+	ucli "github.com/urfave/cli/v3"
 
 	"keenlodge/internal/api"
+	"keenlodge/internal/cli"
 	"keenlodge/internal/client"
 	"keenlodge/internal/records"
 )
@@ -22,14 +24,14 @@ import (
 const runsInDemo = 4
 
 // Command is "keenlodge demo".
-func Command() *cli.Command {
-	return &cli.Command{
+func Command() *ucli.Command {
+	return &ucli.Command{
 		Name: "demo", Usage: "show the made-up site of Brindle Sound Ferries: real guests, backed up, proven and restored",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "folder", Usage: "where all of it lies; emptied first", Value: "/var/tmp/brindle"},
-			&cli.BoolFlag{Name: "once", Usage: "end when every step is done"},
+		Flags: []ucli.Flag{
+			&ucli.StringFlag{Name: "folder", Usage: "where all of it lies; emptied first", Value: "/var/tmp/brindle"},
+			&ucli.BoolFlag{Name: "once", Usage: "end when every step is done"},
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *ucli.Command) error {
 			return run(ctx, c.Root().Writer, c.String("folder"), c.Bool("once"))
 		},
 	}
@@ -68,6 +70,10 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 		return err
 	}
 	defer p.Close()
+	if l, err := net.Listen("tcp", cli.DefaultAddress); err == nil {
+		l.Close()
+		p.Listen = cli.DefaultAddress // a client finds it there with no word said
+	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
 	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.proofs, s.restore} {
 		if err := step(ctx); err != nil {

@@ -35,6 +35,8 @@ type Place struct {
 	Folder string
 	// Program is the path of the keenlodge program.
 	Program string
+	// Listen is the service's address; empty for a free port on loopback.
+	Listen string
 
 	started []*Process
 	kvm     bool
@@ -399,16 +401,17 @@ func (p *Place) AwaitGuest(ctx context.Context, name string) error {
 	})
 }
 
-// StartService starts the service; the first time it gets a port of its own, which it keeps.
+// StartService starts the service, on the address that Listen names or on a port of its own, which it keeps.
 func (p *Place) StartService(ctx context.Context) (*Process, error) {
-	if p.url == "" {
+	if p.Listen == "" {
 		port, err := freePort()
 		if err != nil {
 			return nil, err
 		}
-		p.url = fmt.Sprintf("http://127.0.0.1:%d", port)
+		p.Listen = fmt.Sprintf("127.0.0.1:%d", port)
 	}
-	cmd := exec.Command(p.Program, "serve", "--listen", strings.TrimPrefix(p.url, "http://"), "--state", p.path("state"))
+	p.url = "http://" + p.Listen
+	cmd := exec.Command(p.Program, "serve", "--listen", p.Listen, "--state", p.path("state"))
 	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+p.pgURL, "PGPASSFILE="+p.path("pgpass"))
 	s, err := p.start("service", cmd, syscall.SIGTERM)
 	if err != nil {

@@ -39,7 +39,9 @@ func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
 	s := &server{l: l, log: log, known: map[[32]byte]time.Time{}}
 	router := chi.NewMux()
 	router.Use(guard)
+	huma.DefaultArrayNullable = false // lists are [] when they are empty
 	config := huma.DefaultConfig("Keen Lodge", "1")
+	config.CreateHooks = nil // no "$schema" in every answer
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}

@@ -139,9 +139,9 @@ func storeCommand() *cli.Command {
 						if s.Error != "" {
 							state = "✗ " + s.Error
 						}
-						rows = append(rows, []string{s.Name, s.Medium, s.Layout, s.Folder, fmt.Sprint(s.Images), size(s.Size), size(s.Stored), size(s.Room.FreeBytes), state})
+						rows = append(rows, []string{s.Name, s.Medium, s.Layout, s.Folder, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
 					}
-					table(w, []string{"STORE", "MEDIUM", "LAYOUT", "WHERE", "IMAGES>", "DISKS>", "STORED>", "FREE>", "STATE"}, rows)
+					table(w, []string{"STORE", "MEDIUM", "LAYOUT", "WHERE", "IMAGES>", "DISKS>", "USED>", "FREE>", "STATE"}, rows)
 				})
 			})},
 		&cli.Command{Name: "check", Usage: "look for damage in a store", ArgsUsage: "STORE",

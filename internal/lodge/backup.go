@@ -261,7 +261,9 @@ func (l *Lodge) captureRequest(ctx context.Context, s site.Site, policy site.Pol
 	return hypervisor.Request{
 		Machine: t.rec.Machine, Mark: t.rec.Image, Quiesce: quiesce,
 		Waking: func() error { t.rec.Woken = true; return t.save(ctx) },
-		Watch:  func() (hypervisor.Watchdog, error) { return l.watch(s.Hypervisors[t.rec.Hypervisor].URI, t.rec.Machine) },
+		Watch: func() (hypervisor.Watchdog, error) {
+			return l.watch(s.Hypervisors[t.rec.Hypervisor].URI, t.rec.Machine)
+		},
 	}
 }
 

@@ -16,7 +16,7 @@ type StoreView struct {
 	site.Store
 	Images int         `json:"images"`
 	Size   int64       `json:"size" doc:"bytes of the disks in its images"`
-	Stored int64       `json:"stored" doc:"bytes that its images added when they were made"`
+	Used   int64       `json:"used" doc:"bytes that it takes on its medium"`
 	Room   medium.Room `json:"room"`
 	Error  string      `json:"error" doc:"why it can't be reached, or empty"`
 }
@@ -35,11 +35,14 @@ func (l *Lodge) Stores(ctx context.Context) ([]StoreView, error) {
 			return nil, err
 		}
 		for _, m := range images {
-			v.Images, v.Size, v.Stored = v.Images+1, v.Size+m.Size, v.Stored+m.Stored
+			v.Images, v.Size = v.Images+1, v.Size+m.Size
 		}
 		st, err := l.store(ctx, s, name)
 		if err == nil {
 			v.Room, err = st.Medium().Room(ctx)
+		}
+		if err == nil {
+			v.Used, _, err = st.Used(ctx)
 		}
 		if err != nil {
 			v.Error = err.Error()

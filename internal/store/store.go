@@ -296,3 +296,17 @@ func (s *Store) ImageIDs(ctx context.Context) ([]string, error) {
 	})
 	return ids, err
 }
+
+// Used is what the store's objects take, in bytes, and their number.
+func (s *Store) Used(ctx context.Context) (bytes int64, objects int, err error) {
+	for _, prefix := range []string{"pack/", "index/", "image/"} {
+		err := s.medium.List(ctx, prefix, func(o medium.Object) error {
+			bytes, objects = bytes+o.Size, objects+1
+			return nil
+		})
+		if err != nil {
+			return 0, 0, err
+		}
+	}
+	return bytes, objects, nil
+}

@@ -1,0 +1,127 @@
+import { useMutation } from "@tanstack/react-query"
+import { Dialog } from "radix-ui"
+import { answer, calls, useImage, type ImageView, type Proof } from "./api"
+import { Button, CommandLine, Instead, State } from "./parts"
+import { bytes, moment, span } from "./words"
+
+/** An image's details and its proofs, at the side. */
+export function ImageSheet({ id, close }: { id: string | null; close: () => void }) {
+  const image = useImage(id)
+  return (
+    <Dialog.Root open={id !== null} onOpenChange={(open) => !open && close()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 bg-black/30" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed inset-y-0 right-0 w-[min(100vw,480px)] overflow-y-auto border-l border-line bg-panel p-5 shadow-xl"
+          data-testid="image"
+        >
+          <div className="mb-3 flex items-start justify-between gap-3">
+            <Dialog.Title className="text-lg font-semibold">
+              {image.data ? `${image.data.machine}, ${moment(image.data.taken)}` : "Image"}
+            </Dialog.Title>
+            <Dialog.Close asChild>
+              <Button aria-label="Close">✕</Button>
+            </Dialog.Close>
+          </div>
+          {image.data ? (
+            <Details image={image.data} />
+          ) : (
+            <Instead loading={image.isLoading} error={image.error} children="" />
+          )}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  )
+}
+
+const consistencies: Record<string, string> = {
+  application: "application: scripts in the guest ran, and the freeze held",
+  filesystem: "filesystem: the freeze held",
+  crash: "crash: no freeze, as after a power cut",
+  off: "off: the machine was switched off",
+}
+
+function Details({ image: m }: { image: ImageView }) {
+  const rows: [string, string][] = [
+    ["Image", m.id],
+    ["State", m.gone ? `gone since ${moment(m.gone)}: ${m.gone_why}` : m.state],
+    ["Policy", m.policy],
+    ["Store", m.store],
+    ["Capture", `${m.capture}, scope ${m.scope}`],
+    ["Consistency", consistencies[m.consistency] ?? "–"],
+    ["Frozen for", m.frozen ? `${Math.round(m.frozen / 1e6)} ms` : "–"],
+    ["Disks", m.disks.map((d) => `${d.target} ${bytes(d.size)}`).join(", ")],
+    ["Read", bytes(m.read)],
+    ["New to the store", `${bytes(m.fresh)}, stored as ${bytes(m.stored)}`],
+  ]
+  return (
+    <>
+      <dl className="mb-4 grid grid-cols-[130px_1fr] gap-y-1">
+        {rows.map(([name, value]) => (
+          <div key={name} className="contents">
+            <dt className="text-quiet">{name}</dt>
+            <dd className="min-w-0 break-words">{value}</dd>
+          </div>
+        ))}
+      </dl>
+      <h3 className="mb-2 font-semibold">Proof</h3>
+      {m.proofs.length === 0 && <p className="mb-3 text-quiet">Nothing proves yet that this image can be trusted.</p>}
+      <ul className="mb-4 grid gap-3">
+        {m.proofs.map((p) => (
+          <OneProof key={p.id} proof={p} />
+        ))}
+      </ul>
+      {m.state === "usable" && !m.gone && <Actions image={m} />}
+    </>
+  )
+}
+
+function OneProof({ proof: p }: { proof: Proof }) {
+  return (
+    <li className="rounded border border-line p-3">
+      <div className="flex flex-wrap items-baseline gap-x-3">
+        <State of={p.passed ? "passed" : "failed"} />
+        <span className="font-medium">by {p.level}</span>
+        <span className="text-sm text-quiet">
+          {moment(p.ended)}, after {span(new Date(p.ended).getTime() - new Date(p.began).getTime())}, {p.program}
+        </span>
+      </div>
+      <ul className="mt-1 text-sm">
+        {p.evidence.map((e) => (
+          <li key={e}>{e}</li>
+        ))}
+      </ul>
+      {p.error && <p className="text-wrong">✕ {p.error}</p>}
+    </li>
+  )
+}
+
+function Actions({ image: m }: { image: ImageView }) {
+  const prove = useMutation({
+    mutationFn: (level: "read" | "mount") =>
+      answer(calls.POST("/api/v1/images/{id}/proofs", { params: { path: { id: m.id } }, body: { level } })),
+  })
+  return (
+    <div className="grid gap-3">
+      <div className="flex gap-2">
+        <Button strong disabled={prove.isPending} onClick={() => prove.mutate("mount")} data-prove="mount">
+          Prove by mount
+        </Button>
+        <Button disabled={prove.isPending} onClick={() => prove.mutate("read")} data-prove="read">
+          Prove by read
+        </Button>
+      </div>
+      {prove.error && (
+        <p role="alert" className="text-wrong">
+          ✕ {prove.error.message}
+        </p>
+      )}
+      {prove.isSuccess && <p className="text-quiet">Started; the outcome appears above.</p>}
+      <p className="text-sm text-quiet">The same, and a restore as a new guest, from a command line:</p>
+      <CommandLine>
+        {`keenlodge image prove ${m.id} --level mount --wait\nkeenlodge image restore ${m.id} --as ${m.machine}-again --start --wait`}
+      </CommandLine>
+    </div>
+  )
+}

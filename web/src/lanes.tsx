@@ -1,0 +1,337 @@
+import type { UseQueryResult } from "@tanstack/react-query"
+import { scaleTime } from "d3-scale"
+import { Popover, ToggleGroup } from "radix-ui"
+import { useEffect, useMemo, useRef, useState } from "react"
+import type { Image, Machine, Policy } from "./api"
+import { newestUsable, promise } from "./headline"
+import { Instead, Panel, Why } from "./parts"
+import { bytes, clock, moment, span, tick } from "./words"
+
+const hour = 3600_000
+const ranges = { "10 min": hour / 6, hour, day: 24 * hour, week: 7 * 24 * hour, month: 30 * 24 * hour }
+type Range = keyof typeof ranges
+
+/** The part of the width that belongs to what is to come. */
+const future = 0.22
+const height = 46
+
+/** A lane for each machine: its images to the left of now, what is due to the right. */
+export function Lanes(props: {
+  now: Date
+  machines: Machine[]
+  images: UseQueryResult<Image[]>
+  policies: Policy[]
+  chosen: string | null
+  choose: (id: string) => void
+}) {
+  const images = useMemo(() => props.images.data ?? [], [props.images.data])
+  const [picked, setPicked] = useState<Range | null>(null)
+  const range = picked ?? fitting(images, props.now)
+  const [width, box] = useWidth()
+  const scale = scaleTime()
+    .domain([props.now.getTime() - ranges[range] * (1 - future), props.now.getTime() + ranges[range] * future])
+    .range([0, width])
+  const ticks = scale.ticks(Math.max(2, Math.floor(width / 110)))
+  return (
+    <Panel
+      title="Machines over time"
+      aside={
+        <ToggleGroup.Root
+          type="single"
+          value={range}
+          onValueChange={(v) => v && setPicked(v as Range)}
+          aria-label="Span shown"
+          className="flex overflow-hidden rounded border border-line"
+        >
+          {Object.keys(ranges).map((r) => (
+            <ToggleGroup.Item
+              key={r}
+              value={r}
+              className="px-3 py-0.5 data-[state=on]:bg-accent data-[state=on]:text-on-accent"
+            >
+              {r}
+            </ToggleGroup.Item>
+          ))}
+        </ToggleGroup.Root>
+      }
+    >
+      {props.machines.length === 0 ? (
+        <Instead loading={false} error={props.images.error}>
+          No machine is known yet. Name a hypervisor in the site file, then: keenlodge site apply FILE
+        </Instead>
+      ) : (
+        <div className="grid grid-cols-[minmax(120px,220px)_minmax(0,1fr)]">
+          <div className="h-7 border-b border-line" />
+          <div ref={box} className="relative h-7 overflow-hidden border-b border-line text-sm text-quiet" aria-hidden>
+            {ticks.map((t) => (
+              <span key={+t} className="absolute top-1 -translate-x-1/2" style={{ left: scale(t) }}>
+                {tick(t, ranges[range])}
+              </span>
+            ))}
+          </div>
+          {props.machines.map((m) => (
+            <Lane
+              key={m.name}
+              {...props}
+              machine={m}
+              images={images.filter((i) => i.machine === m.name)}
+              x={(t) => scale(t) ?? 0}
+              width={width}
+            />
+          ))}
+        </div>
+      )}
+      <Legend />
+    </Panel>
+  )
+}
+
+/** The shortest span that shows every image that stays. */
+function fitting(images: Image[], now: Date): Range {
+  const oldest = Math.min(...images.filter((m) => !m.gone).map((m) => new Date(m.taken).getTime()))
+  const age = now.getTime() - oldest
+  for (const r of Object.keys(ranges) as Range[]) if (age < ranges[r] * (1 - future)) return r
+  return Number.isFinite(oldest) ? "month" : "day"
+}
+
+function useWidth(): [number, React.RefObject<HTMLDivElement | null>] {
+  const box = useRef<HTMLDivElement>(null)
+  const [width, setWidth] = useState(600)
+  useEffect(() => {
+    if (!box.current) return
+    const look = new ResizeObserver(([e]) => e && setWidth(e.contentRect.width))
+    look.observe(box.current)
+    return () => look.disconnect()
+  }, [])
+  return [width, box]
+}
+
+function Lane(props: {
+  now: Date
+  machine: Machine
+  images: Image[]
+  policies: Policy[]
+  x: (t: Date) => number
+  width: number
+  chosen: string | null
+  choose: (id: string) => void
+}) {
+  const { now, machine, images, x, width } = props
+  const newest = newestUsable(images, machine.name)
+  const age = newest ? now.getTime() - new Date(newest.taken).getTime() : undefined
+  const covering = props.policies.filter((p) => p.covers.includes(machine.name))
+  const late = covering.length > 0 && (age === undefined || age > promise)
+  const due = covering.filter((p) => p.next_due).sort((a, b) => a.next_due!.localeCompare(b.next_due!))[0]
+  const at = x(now)
+  return (
+    <>
+      <div className="flex flex-col justify-center border-b border-line px-4" style={{ height }}>
+        <span className="truncate font-medium" title={machine.name}>
+          {machine.name}
+        </span>
+        <span className={`truncate text-sm ${late ? "text-wrong" : "text-quiet"}`}>
+          {late ? "✕ " : ""}
+          {age === undefined ? "no image" : `newest ${span(age)} ago`}
+          {covering.length === 0 && machine.state !== "gone" && <span className="text-careful"> ! not covered</span>}
+        </span>
+      </div>
+      <div className="relative overflow-hidden border-b border-line" style={{ height }} data-lane={machine.name}>
+        <div className="absolute inset-y-0 right-0 bg-ground" style={{ left: at }} />
+        <div className="absolute inset-x-0 top-1/2 border-t border-line" />
+        <div className="absolute inset-y-0 border-l-2 border-accent" style={{ left: at }} aria-hidden />
+        {piles(images, (m) => x(new Date(m.taken))).map((pile) =>
+          pile.images.length === 1 ? (
+            <Mark key={pile.images[0]!.id} image={pile.images[0]!} left={pile.left} {...props} />
+          ) : (
+            <Pile key={pile.images[0]!.id} {...pile} {...props} />
+          ),
+        )}
+        {due && <Due policy={due} left={x(new Date(due.next_due!))} width={width} now={now} />}
+      </div>
+    </>
+  )
+}
+
+/** Marks closer than this many pixels would hide each other, so they become one pile. */
+const touching = 18
+
+type PileOf = { left: number; images: Image[] }
+
+/** Puts images that lie too close together into piles, newest first in each; what lies left of the lane is left out. */
+function piles(images: Image[], x: (m: Image) => number): PileOf[] {
+  const found: PileOf[] = []
+  for (const m of images.toSorted((a, b) => b.taken.localeCompare(a.taken))) {
+    const left = x(m)
+    const last = found.at(-1)
+    if (left < 0) continue
+    if (last && last.left - left < touching) last.images.push(m)
+    else found.push({ left, images: [m] })
+  }
+  return found.toReversed()
+}
+
+/** What can be said of an image in a few words. */
+function standing(m: Image): string {
+  if (m.gone) return `gone: ${m.gone_why}`
+  if (m.state !== "usable") return m.state
+  if (m.failed) return "failed its proof"
+  return m.proven ? `proven by ${m.proven}` : "not proven yet"
+}
+
+/** Several images in one place: opens to a list. */
+function Pile({ left, images, machine, choose }: PileOf & { machine: Machine; choose: (id: string) => void }) {
+  const [open, setOpen] = useState(false)
+  const stay = images.filter((m) => !m.gone).length
+  return (
+    <Popover.Root open={open} onOpenChange={setOpen}>
+      <Popover.Trigger
+        className="absolute top-1/2 flex -translate-x-1/2 -translate-y-1/2 items-center rounded-full border border-line bg-panel py-0.5 pr-2 pl-1 text-sm hover:border-accent"
+        style={{ left: Math.max(left, 24) }}
+        aria-label={`${images.length} images of ${machine.name}, ${stay} of them stay`}
+        data-pile={machine.name}
+      >
+        <Shape image={images.find((m) => !m.gone) ?? images[0]!} />
+        <span className="pl-0.5">×{images.length}</span>
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content
+          collisionPadding={8}
+          sideOffset={4}
+          className="z-40 max-h-72 w-[min(92vw,420px)] overflow-y-auto rounded-md border border-line bg-panel p-1 shadow-lg"
+        >
+          <ul aria-label={`Images of ${machine.name}`}>
+            {images.map((m) => (
+              <li key={m.id}>
+                <button
+                  className="flex w-full items-center gap-2 rounded px-2 py-1 text-left text-sm hover:bg-ground"
+                  data-image={m.id}
+                  onClick={() => {
+                    setOpen(false)
+                    choose(m.id)
+                  }}
+                >
+                  <Shape image={m} />
+                  <span className="whitespace-nowrap">{moment(m.taken)}</span>
+                  <span className="truncate text-quiet">{standing(m)}</span>
+                </button>
+              </li>
+            ))}
+          </ul>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  )
+}
+
+function Mark({
+  image: m,
+  left,
+  chosen,
+  choose,
+}: {
+  image: Image
+  left: number
+  chosen: boolean
+  choose: (id: string) => void
+}) {
+  const what = standing(m)
+  return (
+    <Why
+      answer={
+        <>
+          <div className="font-medium">
+            {m.id} · {moment(m.taken)}
+          </div>
+          <div>{what}</div>
+          <div className="text-quiet">
+            {m.consistency || "…"} · read {bytes(m.read)} · stored {bytes(m.stored)}
+          </div>
+        </>
+      }
+    >
+      <button
+        onClick={() => choose(m.id)}
+        aria-label={`Image ${m.id} of ${m.machine}, ${moment(m.taken)}, ${what}`}
+        data-image={m.id}
+        className={`absolute top-1/2 grid size-6 -translate-x-1/2 -translate-y-1/2 place-items-center rounded-full hover:z-10 ${
+          chosen ? "outline-2 outline-accent" : ""
+        }`}
+        style={{ left }}
+      >
+        <Shape image={m} />
+      </button>
+    </Why>
+  )
+}
+
+/** Filled: proven. Ring: not proven. Cross: broken or failed. Tick: gone. Dotted ring: being written. */
+function Shape({ image: m }: { image: Pick<Image, "gone" | "state" | "failed" | "proven"> }) {
+  const colour = m.gone
+    ? "text-quiet"
+    : m.state === "broken" || m.failed
+      ? "text-wrong"
+      : m.state === "writing"
+        ? "text-careful"
+        : "text-accent"
+  return (
+    <svg viewBox="0 0 16 16" className={`size-4 ${colour}`} aria-hidden>
+      {m.gone ? (
+        <path d="M8 4v8" stroke="currentColor" strokeWidth="1.5" opacity=".6" />
+      ) : m.state === "broken" || m.failed ? (
+        <path d="M3 3l10 10M13 3L3 13" stroke="currentColor" strokeWidth="2.5" />
+      ) : (
+        <>
+          <circle
+            cx="8"
+            cy="8"
+            r="5.5"
+            fill={m.proven ? "currentColor" : "var(--color-panel)"}
+            stroke="currentColor"
+            strokeWidth="2"
+            strokeDasharray={m.state === "writing" ? "2 2" : undefined}
+          />
+          {m.proven && <path d="M5.4 8.2l1.8 1.8 3.4-3.8" fill="none" stroke="var(--color-panel)" strokeWidth="1.5" />}
+        </>
+      )}
+    </svg>
+  )
+}
+
+/** The next run: a diamond at its place, or an arrow at the edge if it lies further off. */
+function Due({ policy, left, width, now }: { policy: Policy; left: number; width: number; now: Date }) {
+  const off = left > width - 12
+  const at = policy.next_due!
+  return (
+    <Why answer={`${policy.name}: ${policy.schedules?.join(", ")}. Then rotation: ${policy.rotation}.`}>
+      <button
+        className={`absolute top-1/2 -translate-y-1/2 rounded bg-ground px-1 text-sm whitespace-nowrap text-quiet ${off ? "right-1" : "-translate-x-1/2"}`}
+        style={off ? undefined : { left }}
+        aria-label={`Next run of ${policy.name} ${moment(at)}`}
+      >
+        {off ? `${clock(at)}, in ${span(new Date(at).getTime() - now.getTime())} ›` : "◇"}
+      </button>
+    </Why>
+  )
+}
+
+function Legend() {
+  const usable = { gone: null, state: "usable" as const, failed: false, proven: "" }
+  const entries: [string, Parameters<typeof Shape>[0]["image"]][] = [
+    ["proven", { ...usable, proven: "read" }],
+    ["not proven", usable],
+    ["broken, or failed its proof", { ...usable, failed: true }],
+    ["being written", { ...usable, state: "writing" }],
+    ["dropped by rotation", { ...usable, gone: "gone" }],
+  ]
+  return (
+    <ul className="flex flex-wrap gap-x-5 gap-y-1 px-4 py-2 text-sm text-quiet" aria-label="Legend">
+      {entries.map(([word, image]) => (
+        <li key={word} className="flex items-center gap-1.5">
+          <Shape image={image} />
+          {word}
+        </li>
+      ))}
+      <li>◇ next run</li>
+    </ul>
+  )
+}

@@ -1,0 +1,93 @@
+import { Tooltip } from "radix-ui"
+import type { ReactNode } from "react"
+
+/** A sign and a word for each state; colour only adds to them. */
+const states: Record<string, { sign: string; colour: string }> = {
+  done: { sign: "✓", colour: "text-accent" },
+  passed: { sign: "✓", colour: "text-accent" },
+  warned: { sign: "!", colour: "text-careful" },
+  failed: { sign: "✕", colour: "text-wrong" },
+  broken: { sign: "✕", colour: "text-wrong" },
+  skipped: { sign: "–", colour: "text-quiet" },
+  queued: { sign: "…", colour: "text-quiet" },
+  running: { sign: "▸", colour: "text-accent" },
+}
+
+export function State({ of }: { of: string }) {
+  const s = states[of] ?? { sign: "·", colour: "text-quiet" }
+  return (
+    <span className={`whitespace-nowrap ${s.colour}`}>
+      <span aria-hidden className="inline-block w-4 text-center font-semibold">
+        {s.sign}
+      </span>
+      {of}
+    </span>
+  )
+}
+
+/** Answers "why?" on hover and on focus. */
+export function Why({ children, answer }: { children: ReactNode; answer: ReactNode }) {
+  return (
+    <Tooltip.Root>
+      <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
+      <Tooltip.Portal>
+        <Tooltip.Content
+          sideOffset={6}
+          collisionPadding={8}
+          className="z-50 max-w-80 rounded border border-line bg-panel px-3 py-2 text-sm text-ink shadow-lg"
+        >
+          {answer}
+          <Tooltip.Arrow className="fill-line" />
+        </Tooltip.Content>
+      </Tooltip.Portal>
+    </Tooltip.Root>
+  )
+}
+
+export function Panel({ title, aside, children }: { title: string; aside?: ReactNode; children: ReactNode }) {
+  return (
+    <section aria-label={title} className="min-w-0 rounded-md border border-line bg-panel">
+      <header className="flex flex-wrap items-baseline justify-between gap-x-4 gap-y-1 border-b border-line px-4 py-2">
+        <h2 className="font-semibold">{title}</h2>
+        <div className="text-sm text-quiet">{aside}</div>
+      </header>
+      {children}
+    </section>
+  )
+}
+
+export function Button({
+  strong,
+  ...rest
+}: React.ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean; ref?: React.Ref<HTMLButtonElement> }) {
+  const look = strong
+    ? "border-accent bg-accent text-on-accent hover:opacity-90"
+    : "border-line bg-panel text-ink hover:border-accent hover:text-accent"
+  return (
+    <button
+      type="button"
+      {...rest}
+      className={`rounded border px-3 py-1 text-sm font-medium whitespace-nowrap disabled:opacity-50 ${look}`}
+    />
+  )
+}
+
+/** The command line that does the same. */
+export function CommandLine({ children }: { children: string }) {
+  return (
+    <code className="block overflow-x-auto rounded border border-line bg-ground px-3 py-2 text-sm whitespace-pre">
+      {children}
+    </code>
+  )
+}
+
+/** What stands where there is nothing to show yet, or nothing could be had. */
+export function Instead({ loading, error, children }: { loading: boolean; error: Error | null; children: ReactNode }) {
+  if (error)
+    return (
+      <p role="alert" className="px-4 py-3 text-wrong">
+        ✕ {error.message}
+      </p>
+    )
+  return <p className="px-4 py-3 text-quiet">{loading ? "Asking the lodge …" : children}</p>
+}

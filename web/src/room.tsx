@@ -1,0 +1,42 @@
+import type { UseQueryResult } from "@tanstack/react-query"
+import type { Store } from "./api"
+import { Instead, Panel, Why } from "./parts"
+import { bytes, count } from "./words"
+
+export function Room({ stores }: { stores: UseQueryResult<Store[]> }) {
+  const all = stores.data ?? []
+  return (
+    <Panel title="Room">
+      {all.length === 0 && (
+        <Instead loading={stores.isLoading} error={stores.error}>
+          There is no store yet.
+        </Instead>
+      )}
+      <ul className="divide-y divide-line">
+        {all.map((s) => (
+          <li key={s.name} className="px-4 py-2">
+            <div className="flex items-baseline justify-between gap-3">
+              <span className="font-medium">{s.name}</span>
+              {!s.error && (
+                <Why
+                  answer={`${s.folder}: ${count(s.images, "image")} of disks with ${bytes(s.size)} take ${bytes(s.used)}: zeros, repeated blocks and what compression saves are not stored.`}
+                >
+                  <button className="underline decoration-dotted underline-offset-4">
+                    {bytes(s.room.free_bytes)} free of {bytes(s.room.total_bytes)}
+                  </button>
+                </Why>
+              )}
+            </div>
+            {s.error ? (
+              <p className="text-wrong">✕ {s.error}</p>
+            ) : (
+              <p className="text-sm text-quiet">
+                {count(s.images, "image")} · {bytes(s.size)} of disks in {bytes(s.used)}
+              </p>
+            )}
+          </li>
+        ))}
+      </ul>
+    </Panel>
+  )
+}

@@ -1,0 +1,67 @@
+import { useState } from "react"
+import { calls, queries, useImages, useMachines, usePolicies, useRuns, useStores } from "./api"
+import { Headline } from "./headline"
+import { ImageSheet } from "./image"
+import { Lanes } from "./lanes"
+import { useLive, useNow } from "./live"
+import { Policies } from "./policies"
+import { Room } from "./room"
+import { Runs } from "./runs"
+import { clock } from "./words"
+
+/** The one page: was everything protected, can it be trusted, what comes next, does it fit. */
+export function Watch() {
+  const connected = useLive()
+  const now = useNow()
+  const [image, setImage] = useState<string | null>(null)
+  const machines = useMachines().data ?? []
+  const images = useImages()
+  const policies = usePolicies()
+  const runs = useRuns()
+  const stores = useStores()
+  async function signOut() {
+    await calls.DELETE("/api/v1/session")
+    await queries.resetQueries()
+  }
+  return (
+    <div className="mx-auto max-w-[1440px] px-4 pb-8">
+      <header className="flex flex-wrap items-center gap-x-6 gap-y-1 py-3">
+        <h1 className="flex items-center gap-2 font-semibold tracking-tight">
+          <svg viewBox="0 0 16 16" className="size-5 text-accent" aria-hidden>
+            <path d="M2 14V7l6-5 6 5v7M8 14V8" fill="none" stroke="currentColor" strokeWidth="1.8" />
+          </svg>
+          Keen Lodge
+        </h1>
+        <span className={`text-sm ${connected ? "text-quiet" : "text-wrong"}`} role="status">
+          {connected ? `live · ${clock(now, true)}` : "✕ not connected; trying again"}
+        </span>
+        <button onClick={signOut} className="ml-auto text-sm text-quiet underline-offset-2 hover:underline">
+          Sign out
+        </button>
+      </header>
+      <Headline
+        now={now}
+        machines={machines}
+        images={images.data ?? []}
+        policies={policies.data ?? []}
+        ready={!!images.data && !!policies.data}
+      />
+      <Lanes
+        now={now}
+        machines={machines}
+        images={images}
+        policies={policies.data ?? []}
+        chosen={image}
+        choose={setImage}
+      />
+      <div className="mt-4 grid gap-4 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+        <Runs now={now} runs={runs} chooseImage={setImage} />
+        <div className="grid content-start gap-4">
+          <Policies now={now} policies={policies} runs={runs.data ?? []} />
+          <Room stores={stores} />
+        </div>
+      </div>
+      <ImageSheet id={image} close={() => setImage(null)} />
+    </div>
+  )
+}
