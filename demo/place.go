@@ -140,6 +140,16 @@ func (s *Process) Signal(sig os.Signal) {
 	<-s.done
 }
 
+// Ended reports whether the process is gone.
+func (s *Process) Ended() bool {
+	select {
+	case <-s.done:
+		return true
+	default:
+		return false
+	}
+}
+
 // as runs a command under another account and returns what it said.
 func as(ctx context.Context, who *syscall.Credential, name string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, name, args...)
@@ -418,10 +428,8 @@ func (p *Place) StartService(ctx context.Context) (*Process, error) {
 		return nil, err
 	}
 	return s, until(ctx, 30*time.Second, "the service", func() error {
-		select {
-		case <-s.done:
+		if s.Ended() {
 			return fmt.Errorf("it ended; look at %s", p.path("service.log"))
-		default:
 		}
 		c, err := p.Client()
 		if err != nil {

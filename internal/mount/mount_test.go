@@ -1,10 +1,12 @@
 package mount
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -73,4 +75,25 @@ func TestCleanRemovesWhatADeadProcessLeft(t *testing.T) {
 	loops, err := exec.Command("losetup", "--list", "--noheadings", "--output", "BACK-FILE").Output()
 	require.NoError(t, err)
 	require.NotContains(t, string(loops), strings.TrimPrefix(dead.folder, "/"))
+}
+
+// Without root's rights the mount is refused with what would do. The test runs itself again under another account.
+func TestRightsAreAskedFor(t *testing.T) {
+	if os.Geteuid() != 0 {
+		err := CheckRights()
+		require.ErrorAs(t, err, &ErrRights{})
+		require.ErrorContains(t, err, `run "keenlodge serve" as root`)
+		return
+	}
+	program := filepath.Join("/var/tmp", fmt.Sprintf("mount-test-%d", os.Getpid()))
+	body, err := os.ReadFile(os.Args[0])
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(program, body, 0o755))
+	defer os.Remove(program)
+	cmd := exec.Command(program, "-test.run", "^TestRightsAreAskedFor$", "-test.v")
+	cmd.Dir = "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Contains(t, string(out), "--- PASS: TestRightsAreAskedFor")
 }

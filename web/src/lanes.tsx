@@ -141,7 +141,13 @@ function Lane(props: {
         <div className="absolute inset-y-0 border-l-2 border-accent" style={{ left: at }} aria-hidden />
         {piles(images, (m) => x(new Date(m.taken))).map((pile) =>
           pile.images.length === 1 ? (
-            <Mark key={pile.images[0]!.id} image={pile.images[0]!} left={pile.left} {...props} />
+            <Mark
+              key={pile.images[0]!.id}
+              image={pile.images[0]!}
+              left={pile.left}
+              chosen={props.chosen === pile.images[0]!.id}
+              choose={props.choose}
+            />
           ) : (
             <Pile key={pile.images[0]!.id} {...pile} {...props} />
           ),

@@ -1,0 +1,207 @@
+// Package e2e drives the built program as its users do: service and client, HTTP interface, console in Chromium, real
+// guests under libvirt, a real PostgreSQL. One site serves all tests; it is the demo's.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/demo"
+	"keenlodge/internal/client"
+	"keenlodge/internal/records"
+)
+
+var (
+	place   *demo.Place
+	service *demo.Process
+	lodge   *client.Client
+)
+
+// ballast is a disk of random bytes that makes a backup of timetable last long enough to be cut in the middle.
+const ballast = 600 << 20
+
+func TestMain(m *testing.M) {
+	code, err := run(m)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "e2e:", err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+func run(m *testing.M) (int, error) {
+	ctx := context.Background()
+	program := os.Getenv("KEENLODGE_PROGRAM")
+	if program == "" {
+		folder, err := os.MkdirTemp("", "keenlodge")
+		if err != nil {
+			return 0, err
+		}
+		defer os.RemoveAll(folder)
+		program = filepath.Join(folder, "keenlodge")
+		if out, err := exec.Command("go", "build", "-o", program, "keenlodge/cmd/keenlodge").CombinedOutput(); err != nil {
+			return 0, fmt.Errorf("build: %w: %s", err, out)
+		}
+	}
+	var err error
+	if place, err = demo.Open("/var/tmp/brindle-e2e", program); err != nil {
+		return 0, err
+	}
+	defer place.Close()
+	if err := start(ctx); err != nil {
+		return 0, err
+	}
+	return m.Run(), nil
+}
+
+func start(ctx context.Context) error {
+	if err := place.StartDatabase(ctx); err != nil {
+		return err
+	}
+	if err := place.StartHypervisor(ctx); err != nil {
+		return err
+	}
+	for _, g := range demo.Guests {
+		off := g.Off
+		g.Off = g.Off || g.Name == "timetable" // it gets another disk before it starts
+		if err := place.MakeGuest(ctx, g); err != nil {
+			return err
+		}
+		if g.Name != "timetable" || off {
+			continue
+		}
+		if err := addBallast(ctx, g.Name); err != nil {
+			return err
+		}
+		if _, err := place.Virsh(ctx, "start", g.Name); err != nil {
+			return err
+		}
+	}
+	for _, name := range []string{"tickets-db", "timetable"} {
+		if err := place.AwaitGuest(ctx, name); err != nil {
+			return err
+		}
+	}
+	var err error
+	if service, err = place.StartService(ctx); err != nil {
+		return err
+	}
+	if lodge, err = place.Client(); err != nil {
+		return err
+	}
+	_, s, err := place.Site()
+	if err != nil {
+		return err
+	}
+	_, err = lodge.ApplySite(ctx, s, false)
+	return err
+}
+
+func addBallast(ctx context.Context, guest string) error {
+	file := filepath.Join(place.Folder, "pool", guest+"-vdb.raw")
+	make := fmt.Sprintf("head -c %d /dev/urandom > %s && chown --reference=%s %s", ballast, file, filepath.Dir(file), file)
+	if out, err := exec.Command("sh", "-c", make).CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	_, err := place.Virsh(ctx, "attach-disk", guest, file, "vdb", "--config", "--subdriver", "raw")
+	return err
+}
+
+// said is what the program printed and how it ended.
+type said struct {
+	out, err string
+	code     int
+}
+
+// keen runs the program as a user does.
+func keen(t *testing.T, args ...string) said {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, place.Program, args...)
+	cmd.Env = append(os.Environ(), "KEENLODGE_URL="+place.URL(), "KEENLODGE_TOKEN_FILE="+place.TokenFile())
+	var out, err bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &err
+	cmd.Run()
+	require.NoError(t, ctx.Err(), "keenlodge %s hangs", strings.Join(args, " "))
+	return said{out.String(), err.String(), cmd.ProcessState.ExitCode()}
+}
+
+// keenOK runs the program and requires that it ends well.
+func keenOK(t *testing.T, args ...string) string {
+	t.Helper()
+	s := keen(t, args...)
+	require.Equal(t, 0, s.code, "keenlodge %s\n%s%s", strings.Join(args, " "), s.out, s.err)
+	return s.out
+}
+
+// keenJSON runs the program with -o json and decodes what it prints.
+func keenJSON[T any](t *testing.T, args ...string) T {
+	t.Helper()
+	var v T
+	require.NoError(t, json.Unmarshal([]byte(keenOK(t, append(args, "-o", "json")...)), &v))
+	return v
+}
+
+func virsh(t *testing.T, args ...string) string {
+	t.Helper()
+	out, err := place.Virsh(context.Background(), args...)
+	require.NoError(t, err)
+	return out
+}
+
+// images lists a machine's images, newest first.
+func images(t *testing.T, machine string) []records.Image {
+	t.Helper()
+	return keenJSON[[]records.Image](t, "image", "list", "--machine", machine)
+}
+
+// requireClean makes sure that nothing of ours is left on a guest: no freeze, no job, no file, at most the one checkpoint
+// that a later capture may build on.
+func requireClean(t *testing.T, guest string, checkpoints int) {
+	t.Helper()
+	if strings.TrimSpace(virsh(t, "domstate", guest)) == "running" && guest != "crew-rota" {
+		require.Contains(t, virsh(t, "qemu-agent-command", guest, `{"execute":"guest-fsfreeze-status"}`), "thawed")
+	}
+	_, err := place.Virsh(context.Background(), "backup-dumpxml", guest)
+	require.Error(t, err, "a backup job is left on %s", guest)
+	require.Len(t, strings.Fields(virsh(t, "checkpoint-list", guest, "--name")), checkpoints)
+	left, err := filepath.Glob(filepath.Join(place.Folder, "pool", "keenlodge-*"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+}
+
+// withPolicy applies the demo's site with one more policy, and takes it back at the test's end.
+func withPolicy(t *testing.T, name, text string, stores ...string) {
+	t.Helper()
+	file, _, err := place.Site()
+	require.NoError(t, err)
+	body, err := os.ReadFile(file)
+	require.NoError(t, err)
+	changed := strings.Replace(string(body), "policies:\n", "policies:\n  "+name+":\n"+text, 1)
+	for _, s := range stores {
+		changed = strings.Replace(changed, "stores:\n", "stores:\n"+s, 1)
+	}
+	other := filepath.Join(t.TempDir(), "site.yaml")
+	require.NoError(t, os.WriteFile(other, []byte(changed), 0o600))
+	keenOK(t, "site", "apply", other)
+	t.Cleanup(func() { keenOK(t, "site", "apply", file) })
+}
+
+func storeText(name, folder string) string {
+	return fmt.Sprintf("  %s:\n    medium: dir\n    layout: pooled\n    folder: %s\n", name, folder)
+}
+
+func policyText(machine, store, more string) string {
+	return fmt.Sprintf("    machines: [%s]\n    store: %s\n    rotation: newest 3\n%s", machine, store, more)
+}

@@ -1,0 +1,271 @@
+package e2e
+
+import (
+	"context"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/records"
+)
+
+// freshStore is a policy of timetable, with its ballast, into a store that has nothing of it yet.
+func freshStore(t *testing.T, policy string) (folder string) {
+	folder = t.TempDir()
+	withPolicy(t, policy, policyText("timetable", policy+"-shelf", ""), storeText(policy+"-shelf", folder))
+	return folder
+}
+
+func startService(t *testing.T) {
+	t.Helper()
+	var err error
+	service, err = place.StartService(context.Background())
+	require.NoError(t, err)
+}
+
+// inTheMiddle starts a policy and returns when its first pack has arrived.
+func inTheMiddle(t *testing.T, policy, folder string) records.Run {
+	t.Helper()
+	t.Cleanup(func() {
+		if service.Ended() {
+			startService(t)
+		}
+	})
+	r, err := lodge.RunPolicy(t.Context(), policy)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		packs, err := filepath.Glob(filepath.Join(folder, "pack", "*", "*"))
+		require.NoError(t, err)
+		return len(packs) > 2
+	}, time.Minute, 5*time.Millisecond)
+	return r
+}
+
+// The service is killed in the middle of a backup, with the guest frozen: at the next start the guest is thawed, no job is
+// left, the store is whole, and the next run reuses what arrived.
+func TestAKillInTheMiddle(t *testing.T) {
+	folder := freshStore(t, "weekly-system")
+	r := inTheMiddle(t, "weekly-system", folder)
+	service.Signal(syscall.SIGKILL)
+	require.NotEmpty(t, virsh(t, "backup-dumpxml", "timetable"), "the job is open, or this test tests nothing")
+	virsh(t, "domfsfreeze", "timetable")
+
+	startService(t)
+	require.Eventually(t, func() bool {
+		return strings.Contains(keenOK(t, "run", "log", r.ID), "cleared: removed checkpoint")
+	}, 20*time.Second, 200*time.Millisecond)
+	requireClean(t, "timetable", 1) // that of nightly-guests
+	log := keenOK(t, "run", "log", r.ID)
+	require.Contains(t, log, "cleared: thawed guest timetable")
+	require.Contains(t, log, "cleared: ended the backup job on guest timetable")
+	run, err := lodge.Run(t.Context(), r.ID)
+	require.NoError(t, err)
+	require.Equal(t, "failed", run.State)
+	require.Contains(t, run.Error, "the service ended in the middle of it")
+	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--policy", "weekly-system"))
+	keenOK(t, "store", "check", "weekly-system-shelf", "--read")
+
+	keenOK(t, "policy", "run", "weekly-system", "--wait")
+	m := keenJSON[[]records.Image](t, "image", "list", "--policy", "weekly-system")
+	require.Len(t, m, 1)
+	require.Less(t, m[0].Fresh, int64(ballast-40<<20), "what had arrived is reused")
+	keenOK(t, "store", "check", "weekly-system-shelf", "--read")
+}
+
+// A graceful stop in the middle clears up by itself, before the process ends.
+func TestAStopInTheMiddle(t *testing.T) {
+	folder := freshStore(t, "monthly-whole")
+	r := inTheMiddle(t, "monthly-whole", folder)
+	service.Signal(syscall.SIGTERM)
+	requireClean(t, "timetable", 1)
+	startService(t)
+	run, err := lodge.Run(t.Context(), r.ID)
+	require.NoError(t, err)
+	require.Equal(t, "failed", run.State)
+	require.Contains(t, run.Error+run.Tasks[0].Error, "the service was stopped")
+}
+
+// The watchdog of a freeze thaws the guest when the service dies, and when it hangs.
+func TestTheWatchdogThaws(t *testing.T) {
+	for _, how := range []string{"dies", "hangs"} {
+		t.Run(how, func(t *testing.T) {
+			cmd := exec.Command(place.Program, "thaw-watch", place.URI(), "tickets-db")
+			in, err := cmd.StdinPipe()
+			require.NoError(t, err)
+			out, err := cmd.StdoutPipe()
+			require.NoError(t, err)
+			require.NoError(t, cmd.Start())
+			_, err = io.ReadFull(out, make([]byte, len("watching\n")))
+			require.NoError(t, err)
+			virsh(t, "domfsfreeze", "tickets-db")
+			frozen := time.Now()
+			if how == "dies" {
+				in.Close()
+			} else {
+				_, err := io.WriteString(in, "frozen\n")
+				require.NoError(t, err)
+			}
+			require.NoError(t, cmd.Wait())
+			if how == "dies" {
+				require.Less(t, time.Since(frozen), 10*time.Second)
+			}
+			require.Contains(t, virsh(t, "qemu-agent-command", "tickets-db", `{"execute":"guest-fsfreeze-status"}`), "thawed")
+		})
+	}
+}
+
+// A guest whose agent does not answer: required fails the task, preferred goes on and says so.
+func TestAFreezeThatFails(t *testing.T) {
+	virsh(t, "suspend", "tickets-db")
+	resumed := false
+	resume := func() {
+		if !resumed {
+			resumed = true
+			virsh(t, "resume", "tickets-db")
+		}
+	}
+	defer resume()
+	withPolicy(t, "hourly-tickets", policyText("tickets-db", "quay-shelf", "    quiesce: required\n"))
+	s := keen(t, "policy", "run", "hourly-tickets", "--wait")
+	require.Equal(t, 1, s.code, s.out)
+	require.Contains(t, s.out, "freeze guest tickets-db")
+	require.Contains(t, s.out, "is the guest agent running in it?")
+	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--policy", "hourly-tickets"))
+
+	s = keen(t, "policy", "run", "nightly-guests", "--wait")
+	require.Equal(t, 3, s.code, "done with warnings: %s%s", s.out, s.err)
+	require.Contains(t, s.out, "the image is as after a power cut")
+	require.Equal(t, "crash", images(t, "tickets-db")[0].Consistency)
+	resume()
+	// The agent now finds the freezes that were asked for; the watchdogs see to it that none of them stays.
+	require.NoError(t, place.AwaitGuest(t.Context(), "tickets-db"))
+	require.Eventually(t, func() bool {
+		out, err := place.Virsh(t.Context(), "qemu-agent-command", "tickets-db", `{"execute":"guest-fsfreeze-status"}`)
+		return err == nil && strings.Contains(out, "thawed")
+	}, 30*time.Second, 200*time.Millisecond)
+}
+
+// Each piece of bad input gets a clear word and loses nothing.
+func TestBadInput(t *testing.T) {
+	file, _, err := place.Site()
+	require.NoError(t, err)
+	good, err := os.ReadFile(file)
+	require.NoError(t, err)
+	readOnly := filepath.Join(t.TempDir(), "ro")
+	require.NoError(t, os.Mkdir(readOnly, 0o700))
+	require.NoError(t, syscall.Mount("none", readOnly, "tmpfs", syscall.MS_RDONLY, ""))
+	t.Cleanup(func() { syscall.Unmount(readOnly, 0) })
+	for name, c := range map[string]struct{ old, new, want string }{
+		"a wrong key":                {"rotation:", "rotaton:", `site.yaml:22: the key "rotaton" is not known here; did you mean "rotation"?`},
+		"a machine nobody has":       {"- timetable", "- timetabel", `policy nightly-guests: no hypervisor has a machine called "timetabel"; did you mean "timetable"?`},
+		"a folder that is not there": {place.Shelf(), "/srv/not-mounted", "store quay-shelf: folder /srv/not-mounted does not exist; create it, or mount the disk that holds it"},
+		"a folder read-only":         {place.Shelf(), readOnly, "can't be written to: read-only file system"},
+		"a folder with other things": {place.Shelf(), "/etc", "is not empty and holds no store"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			bad := filepath.Join(t.TempDir(), "site.yaml")
+			require.NoError(t, os.WriteFile(bad, []byte(strings.Replace(string(good), c.old, c.new, 1)), 0o600))
+			s := keen(t, "site", "apply", bad)
+			require.Equal(t, 1, s.code)
+			require.Contains(t, s.err, c.want)
+			require.Contains(t, keenOK(t, "site", "apply", file), "nothing changes", "nothing was changed before")
+		})
+	}
+	s := keen(t, "policy", "run", "nightly-gests")
+	require.Contains(t, s.err, `no policy is called "nightly-gests"; did you mean "nightly-guests"?`)
+	s = keen(t, "image", "show", "zzzzzz")
+	require.Contains(t, s.err, `no image is called "zzzzzz"`)
+	s = keen(t, "image", "prove", images(t, "tickets-db")[0].ID, "--level", "moun")
+	require.Equal(t, 0, s.code, "any unique prefix: %s", s.err)
+	s = keen(t, "image", "restore", "x")
+	require.Equal(t, 2, s.code)
+}
+
+func TestASecondRunWhileOneIsGoing(t *testing.T) {
+	folder := freshStore(t, "monthly-whole")
+	r := inTheMiddle(t, "monthly-whole", folder)
+	s := keen(t, "policy", "run", "monthly-whole")
+	require.Equal(t, 1, s.code)
+	require.Contains(t, s.err, "a run of policy monthly-whole is going already")
+	run, err := lodge.Watch(t.Context(), r.ID, func(records.Run) {})
+	require.NoError(t, err)
+	require.Equal(t, "done", run.State)
+}
+
+// A disk that fills up fails the run and leaves no trace of the image; what was there stays whole.
+func TestAFullDisk(t *testing.T) {
+	small := filepath.Join(t.TempDir(), "small")
+	require.NoError(t, os.Mkdir(small, 0o700))
+	require.NoError(t, syscall.Mount("none", small, "tmpfs", 0, "size=100m"))
+	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
+	withPolicy(t, "weekly-system", policyText("timetable, berth-sim", "small-shelf", ""), storeText("small-shelf", small))
+	s := keen(t, "policy", "run", "weekly-system", "--wait")
+	require.Equal(t, 1, s.code)
+	require.Contains(t, s.out, "no space left; make room or move the store to a larger disk")
+	requireClean(t, "timetable", 1)
+	for _, m := range keenJSON[[]records.Image](t, "image", "list", "--policy", "weekly-system") {
+		require.Equal(t, "berth-sim", m.Machine)
+	}
+	keenOK(t, "store", "check", "small-shelf", "--read")
+}
+
+// A hypervisor that is not there, or takes the call and never answers, is told and blocks nothing else.
+func TestAHypervisorThatDoesNotAnswer(t *testing.T) {
+	folder, err := os.MkdirTemp("/tmp", "kl")
+	require.NoError(t, err)
+	defer os.RemoveAll(folder)
+	l, err := net.Listen("unix", filepath.Join(folder, "mute"))
+	require.NoError(t, err)
+	defer l.Close()
+	for _, c := range [][2]string{{"gone", "does not answer"}, {"mute", "no answer for 20s"}} {
+		t.Run(c[0], func(t *testing.T) {
+			file, _, err := place.Site()
+			require.NoError(t, err)
+			body, err := os.ReadFile(file)
+			require.NoError(t, err)
+			changed := strings.Replace(string(body), "hypervisors:\n", "hypervisors:\n  pier-2:\n    uri: qemu+unix:///session?socket="+filepath.Join(folder, c[0])+"\n", 1)
+			other := filepath.Join(t.TempDir(), "site.yaml")
+			require.NoError(t, os.WriteFile(other, []byte(changed), 0o600))
+			t.Cleanup(func() { keenOK(t, "site", "apply", file) })
+			require.Contains(t, keenOK(t, "site", "apply", other), c[1])
+			s := keen(t, "hypervisor", "find")
+			require.Equal(t, 1, s.code)
+			require.Contains(t, s.out, "✗ pier-2: hypervisor pier-2:")
+			require.Contains(t, s.out, "✓ quay-1")
+		})
+	}
+}
+
+// A flipped byte in a pack is found by the check and by a proof; the image is broken from then on.
+func TestDamageIsFound(t *testing.T) {
+	shelf := t.TempDir()
+	withPolicy(t, "monthly-whole", policyText("berth-sim", "damp-shelf", ""), storeText("damp-shelf", shelf))
+	keenOK(t, "policy", "run", "monthly-whole", "--wait")
+	m := keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0]
+	packs, err := filepath.Glob(filepath.Join(shelf, "pack", "*", "*"))
+	require.NoError(t, err)
+	body, err := os.ReadFile(packs[0])
+	require.NoError(t, err)
+	body[1000] ^= 4
+	require.NoError(t, os.WriteFile(packs[0], body, 0o600))
+
+	s := keen(t, "store", "check", "damp-shelf", "--read")
+	require.Equal(t, 1, s.code)
+	require.Regexp(t, "image "+m.ID+`: vda, bytes \d+ to \d+: block`, s.out)
+	s = keen(t, "image", "prove", m.ID, "--wait")
+	require.Equal(t, 1, s.code)
+	require.Contains(t, s.out, "damaged")
+	m = keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0]
+	require.Equal(t, "broken", m.State)
+	require.True(t, m.Failed)
+	s = keen(t, "image", "restore", m.ID, "--as", "berth-sim-again")
+	require.Contains(t, s.err, "only a usable image can be restored")
+}
