@@ -512,3 +512,6 @@ func (p *Place) clean() error {
 	}
 	return os.RemoveAll(p.Folder)
 }
+
+// PID is the process's number.
+func (s *Process) PID() int { return s.cmd.Process.Pid }

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query"
 import { Dialog } from "radix-ui"
 import { answer, calls, useImage, type ImageView, type Proof } from "./api"
 import { Button, CommandLine, Instead, State } from "./parts"
-import { bytes, moment, span } from "./words"
+import { bytes, moment, took } from "./words"
 
 /** An image's details and its proofs, at the side. */
 export function ImageSheet({ id, close }: { id: string | null; close: () => void }) {
@@ -84,7 +84,7 @@ function OneProof({ proof: p }: { proof: Proof }) {
         <State of={p.passed ? "passed" : "failed"} />
         <span className="font-medium">by {p.level}</span>
         <span className="text-sm text-quiet">
-          {moment(p.ended)}, after {span(new Date(p.ended).getTime() - new Date(p.began).getTime())}, {p.program}
+          {moment(p.ended)}, after {took(p.began, p.ended, new Date())}, {p.program}
         </span>
       </div>
       <ul className="mt-1 text-sm">

@@ -60,7 +60,7 @@ export function Lanes(props: {
           No machine is known yet. Name a hypervisor in the site file, then: keenlodge site apply FILE
         </Instead>
       ) : (
-        <div className="grid grid-cols-[minmax(120px,220px)_minmax(0,1fr)]">
+        <div className="grid grid-cols-[clamp(116px,18vw,220px)_minmax(0,1fr)]">
           <div className="h-7 border-b border-line" />
           <div ref={box} className="relative h-7 overflow-hidden border-b border-line text-sm text-quiet" aria-hidden>
             {ticks.map((t) => (
@@ -125,7 +125,7 @@ function Lane(props: {
   const at = x(now)
   return (
     <>
-      <div className="flex flex-col justify-center border-b border-line px-4" style={{ height }}>
+      <div className="flex flex-col justify-center border-b border-line pr-2 pl-4" style={{ height }}>
         <span className="truncate font-medium" title={machine.name}>
           {machine.name}
         </span>
@@ -307,6 +307,7 @@ function Shape({ image: m }: { image: Pick<Image, "gone" | "state" | "failed" | 
 function Due({ policy, left, width, now }: { policy: Policy; left: number; width: number; now: Date }) {
   const off = left > width - 12
   const at = policy.next_due!
+  const room = width * future > 150
   return (
     <Why answer={`${policy.name}: ${policy.schedules?.join(", ")}. Then rotation: ${policy.rotation}.`}>
       <button
@@ -314,7 +315,7 @@ function Due({ policy, left, width, now }: { policy: Policy; left: number; width
         style={off ? undefined : { left }}
         aria-label={`Next run of ${policy.name} ${moment(at)}`}
       >
-        {off ? `${clock(at)}, in ${span(new Date(at).getTime() - now.getTime())} ›` : "◇"}
+        {!off ? "◇" : room ? `${clock(at)}, in ${span(new Date(at).getTime() - now.getTime())} ›` : "◇ ›"}
       </button>
     </Why>
   )
