@@ -34,7 +34,7 @@ demo: setup build ## show it all on real guests; ONCE=1 ends when every step hel
 
 test: setup build lint ## run every test, on real guests too
 	cd web && npm run --silent check
-	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 20m ./...
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -p 1 -count=1 -timeout 20m ./...
 
 lint: ## formatting and vet
 	@test -z "$$(gofmt -l cmd internal demo e2e bench)" || { gofmt -l cmd internal demo e2e bench; echo "run: make fmt"; exit 1; }

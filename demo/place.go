@@ -515,3 +515,13 @@ func (p *Place) clean() error {
 
 // PID is the process's number.
 func (s *Process) PID() int { return s.cmd.Process.Pid }
+
+// NewDatabase makes another database beside the service's, and returns its URL.
+func (p *Place) NewDatabase(ctx context.Context, name string) (string, error) {
+	cmd := exec.CommandContext(ctx, "psql", "-q", p.pgURL, "-c", "create database "+name)
+	cmd.Env = append(os.Environ(), "PGPASSFILE="+p.path("pgpass"))
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("create database %s: %w: %s", name, err, out)
+	}
+	return strings.Replace(p.pgURL, "/postgres?", "/"+name+"?", 1), nil
+}

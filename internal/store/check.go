@@ -48,7 +48,7 @@ func (s *Store) Check(ctx context.Context, read bool) (Report, error) {
 	}
 	sizes := map[chunk.PackID]int64{}
 	err := s.medium.List(ctx, "pack/", func(o medium.Object) error {
-		if id, err := chunk.ParsePackID(o.Name[len("pack/00/"):]); err == nil {
+		if id, err := packOf(o); err == nil {
 			sizes[id] = o.Size
 		}
 		return nil

@@ -150,7 +150,7 @@ func (s *Store) Refresh(ctx context.Context) error {
 	}
 	s.unindexed = open
 	for _, o := range packs {
-		id, err := chunk.ParsePackID(o.Name[strings.LastIndexByte(o.Name, '/')+1:])
+		id, err := packOf(o)
 		if err != nil || s.known[id] {
 			continue // a stranger's file is none of our business
 		}
@@ -219,6 +219,11 @@ func (s *Store) learn(d chunk.PackDirectory) {
 }
 
 func packName(id chunk.PackID) string { return "pack/" + id.String()[:2] + "/" + id.String() }
+
+// packOf tells which pack an object is.
+func packOf(o medium.Object) (chunk.PackID, error) {
+	return chunk.ParsePackID(o.Name[strings.LastIndexByte(o.Name, '/')+1:])
+}
 
 func imageName(id string) string { return "image/" + id }
 

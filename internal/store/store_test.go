@@ -238,3 +238,24 @@ func TestCheckFindsDamage(t *testing.T) {
 		}
 	}
 }
+
+// Strangers' files in the folder are left alone and harm nothing.
+func TestStrangersFiles(t *testing.T) {
+	ctx := context.Background()
+	s, folder := newStore(t)
+	m, err := writeDisk(ctx, s, randomDisk(rand.New(rand.NewPCG(6, 6)), 1<<20))
+	require.NoError(t, err)
+	for _, name := range []string{"pack/x", "pack/Thumbs.db", "pack/ab/" + "0123456789012345678901234567890123456789", "image/.DS_Store", "index/note.txt"} {
+		path := filepath.Join(folder, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		require.NoError(t, os.WriteFile(path, []byte("hello"), 0o600))
+	}
+	again, err := Open(ctx, s.Medium())
+	require.NoError(t, err)
+	report, err := again.Check(ctx, true)
+	require.NoError(t, err)
+	require.Equal(t, 1, report.Images)
+	for _, p := range report.Problems {
+		require.NotEqual(t, m.ID, p.Image)
+	}
+}

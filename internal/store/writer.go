@@ -18,7 +18,7 @@ type Writer struct {
 	buffers sync.Pool
 
 	mu      sync.Mutex
-	pack    chunk.Pack
+	pack    *chunk.Pack         // nil until something comes
 	pending map[chunk.Name]bool // put by this writer
 	fresh   int64               // bytes new to the store, before compression
 	stored  int64               // and after
@@ -63,6 +63,9 @@ func (w *Writer) Put(_ context.Context, block []byte) (chunk.Name, error) {
 		return name, nil
 	}
 	w.pending[name] = true
+	if w.pack == nil {
+		w.pack = chunk.NewPack(packTarget + 2*w.s.header.BlockSize)
+	}
 	w.pack.Add(name, stored, codec, len(block))
 	w.fresh += int64(len(block))
 	w.stored += int64(len(stored))
@@ -81,7 +84,7 @@ func (w *Writer) has(name chunk.Name) bool {
 // upload hands the pack over to be written; with two under way already it waits. The caller holds mu.
 func (w *Writer) upload() {
 	pack := w.pack
-	w.pack = chunk.Pack{}
+	w.pack = nil
 	w.uploads.Go(func() error {
 		entries := pack.Entries()
 		id, body := pack.Finish()
@@ -102,7 +105,7 @@ func (w *Writer) upload() {
 // Flush makes all that was put durable: the last pack, then the index. It also indexes packs that a killed writer left.
 func (w *Writer) Flush(ctx context.Context) error {
 	w.mu.Lock()
-	if w.pack.Len() > 0 {
+	if w.pack != nil {
 		w.upload()
 	}
 	w.mu.Unlock()

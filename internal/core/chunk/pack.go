@@ -42,17 +42,22 @@ func (id PackID) String() string { return hex.EncodeToString(id[:]) }
 // ParsePackID reads what String wrote.
 func ParsePackID(s string) (PackID, error) {
 	var id PackID
-	if n, err := hex.Decode(id[:], []byte(s)); err != nil || n != len(id) || len(s) != 2*len(id) {
-		return id, fmt.Errorf("pack name %q: not 32 hexadecimal digits", s)
+	if len(s) == 2*len(id) {
+		if _, err := hex.Decode(id[:], []byte(s)); err == nil {
+			return id, nil
+		}
 	}
-	return id, nil
+	return id, fmt.Errorf("pack name %q: not 32 hexadecimal digits", s)
 }
 
-// Pack gathers blocks. The zero value is an empty pack.
+// Pack gathers blocks.
 type Pack struct {
 	body    []byte
 	entries []Entry
 }
+
+// NewPack makes an empty pack with room for so many bytes.
+func NewPack(room int) *Pack { return &Pack{body: make([]byte, 0, room)} }
 
 // Add appends a stored block; size is the block's length before compression.
 func (p *Pack) Add(name Name, stored []byte, codec Codec, size int) {

@@ -1,0 +1,292 @@
+package records_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/demo"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+)
+
+var (
+	place *demo.Place
+	names int
+)
+
+func TestMain(m *testing.M) {
+	var err error
+	if place, err = demo.Open("/var/tmp/brindle-records", "none"); err == nil {
+		err = place.StartDatabase(context.Background())
+	}
+	code := 1
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+	} else {
+		code = m.Run()
+		place.Close()
+	}
+	os.Exit(code)
+}
+
+// open makes an empty database and opens it as often as asked, as so many processes.
+func open(t *testing.T, processes int) []*records.Records {
+	t.Helper()
+	t.Setenv("PGPASSFILE", filepath.Join(place.Folder, "pgpass"))
+	names++
+	url, err := place.NewDatabase(t.Context(), fmt.Sprint("lodge", names))
+	require.NoError(t, err)
+	var out []*records.Records
+	for range processes {
+		r, err := records.Open(t.Context(), url)
+		require.NoError(t, err)
+		t.Cleanup(r.Close)
+		out = append(out, r)
+	}
+	return out
+}
+
+// withPolicies saves a site with so many policies, due at a moment.
+func withPolicies(t *testing.T, r *records.Records, n int, due time.Time) {
+	t.Helper()
+	next := site.Site{Zone: "Europe/Lisbon", Stores: map[string]site.Store{"quay-shelf": {Medium: "dir", Layout: "pooled", Folder: "/x"}}, Policies: map[string]site.Policy{}}
+	for i := range n {
+		next.Policies[fmt.Sprint("policy-", i)] = site.Policy{Machines: []string{"*"}, Store: "quay-shelf", Rotation: "newest 3"}
+	}
+	require.NoError(t, r.SaveSite(t.Context(), func(site.Site) (site.Site, error) { return next, nil }, func(site.Policy) time.Time { return due }, nil))
+}
+
+func TestTheSiteComesBack(t *testing.T) {
+	r := open(t, 1)[0]
+	empty, err := r.Site(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, site.Site{Zone: "UTC"}, empty)
+	next := site.Site{Zone: "Europe/Lisbon",
+		Hypervisors: map[string]site.Hypervisor{"quay-1": {URI: "qemu:///system", Pool: "quay"}},
+		Stores:      map[string]site.Store{"quay-shelf": {Medium: "dir", Layout: "pooled", Folder: "/srv/shelf"}},
+		Policies: map[string]site.Policy{"nightly-guests": {Machines: []string{"tickets-db"}, Tags: map[string]string{"tier": "gold"}, Store: "quay-shelf",
+			Quiesce: "required", Schedules: []string{"every day at 23:00"}, Rotation: "newest 3", Prove: "read"}}}
+	due := time.Date(2026, 3, 1, 23, 0, 0, 0, time.UTC)
+	save := func(s site.Site) error {
+		return r.SaveSite(t.Context(), func(site.Site) (site.Site, error) { return s, nil }, func(site.Policy) time.Time { return due }, map[string]string{"quay-shelf": "id-1"})
+	}
+	require.NoError(t, save(next))
+	got, err := r.Site(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, next, got)
+	id, err := r.StoreID(t.Context(), "quay-shelf")
+	require.NoError(t, err)
+	require.Equal(t, "id-1", id)
+	// A change that fails changes nothing.
+	refused := errors.New("no")
+	err = r.SaveSite(t.Context(), func(site.Site) (site.Site, error) { return site.Site{}, refused }, func(site.Policy) time.Time { return due }, nil)
+	require.ErrorIs(t, err, refused)
+	got, err = r.Site(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, next, got)
+	standings, err := r.PolicyStandings(t.Context())
+	require.NoError(t, err)
+	require.True(t, due.Equal(*standings[0].NextDue))
+}
+
+// Many processes look at once for what is due: each policy's moment has exactly one run.
+func TestADueMomentHasOneRun(t *testing.T) {
+	const policies, processes = 60, 4
+	rs := open(t, processes)
+	due := time.Now().Add(-time.Minute)
+	withPolicies(t, rs[0], policies, due)
+	var mu sync.Mutex
+	ids := 0
+	newID := func() string { mu.Lock(); defer mu.Unlock(); ids++; return fmt.Sprintf("run%05d", ids) }
+	later := time.Now().Add(time.Hour)
+	made := make([]int, processes)
+	var all sync.WaitGroup
+	for i, r := range rs {
+		all.Go(func() {
+			got, err := r.FireDue(t.Context(), time.Now(), newID, func(string) time.Time { return later })
+			require.NoError(t, err)
+			made[i] = len(got)
+		})
+	}
+	all.Wait()
+	runs, err := rs[0].Runs(t.Context(), "", 1000)
+	require.NoError(t, err)
+	seen := map[string]bool{}
+	for _, run := range runs {
+		require.False(t, seen[run.Policy], "%s twice", run.Policy)
+		seen[run.Policy] = true
+		require.Equal(t, "schedule", run.Cause)
+		require.WithinDuration(t, due, *run.Due, time.Millisecond)
+	}
+	require.Len(t, seen, policies)
+	again, err := rs[0].FireDue(t.Context(), time.Now(), newID, func(string) time.Time { return later })
+	require.NoError(t, err)
+	require.Empty(t, again, "the next moment is an hour off")
+}
+
+// While a run of a policy is going a second one by hand is refused, and one by schedule is recorded as skipped.
+func TestRunsOfOnePolicyDoNotOverlap(t *testing.T) {
+	r, ctx := open(t, 1)[0], t.Context()
+	withPolicies(t, r, 1, time.Now().Add(-time.Second))
+	run := records.Run{ID: "one", Kind: "backup", Policy: "policy-0", Cause: "hand"}
+	require.NoError(t, r.QueueRun(ctx, run))
+	run.ID = "two"
+	require.ErrorIs(t, r.QueueRun(ctx, run), records.ErrRunning)
+	made, err := r.FireDue(ctx, time.Now(), func() string { return "three" }, func(string) time.Time { return time.Time{} })
+	require.NoError(t, err)
+	require.Equal(t, []string{"three"}, made)
+	skipped, err := r.Run(ctx, "three")
+	require.NoError(t, err)
+	require.Equal(t, "skipped", skipped.State)
+	require.NotNil(t, skipped.Ended)
+	_, err = r.Run(ctx, "two")
+	require.ErrorIs(t, err, records.ErrNotFound)
+
+	_, err = r.BeginRun(ctx, "one", 7)
+	require.NoError(t, err)
+	_, err = r.BeginRun(ctx, "one", 8)
+	require.ErrorIs(t, err, records.ErrNotFound, "begun once")
+	require.NoError(t, r.EndRun(ctx, "one", "done", ""))
+	require.NoError(t, r.QueueRun(ctx, run), "now it may")
+	// Proofs of one policy's images may overlap.
+	for _, id := range []string{"p1", "p2"} {
+		require.NoError(t, r.QueueRun(ctx, records.Run{ID: id, Kind: "proof", Policy: "policy-0", Cause: "hand"}))
+	}
+}
+
+// A run is an orphan from the moment on at which its process's lock is free, and not before.
+func TestOrphansAreFoundByTheirLock(t *testing.T) {
+	rs, ctx := open(t, 2), t.Context()
+	dying, watching := rs[0], rs[1]
+	const big = int64(1)<<61 + 12345 // both halves of the lock's number count
+	owner, err := dying.Own(ctx, big)
+	require.NoError(t, err)
+	require.NoError(t, owner.Alive(ctx))
+	require.NoError(t, dying.QueueRun(ctx, records.Run{ID: "one", Kind: "backup", Policy: "x", Cause: "hand"}))
+	_, err = dying.BeginRun(ctx, "one", big)
+	require.NoError(t, err)
+	task, err := dying.AddTask(ctx, records.Task{Run: "one", Machine: "tickets-db", Hypervisor: "quay-1", Image: "img"})
+	require.NoError(t, err)
+	task.Touched, task.State = true, "running"
+	require.NoError(t, dying.SaveTask(ctx, task))
+	orphans, err := watching.Orphans(ctx)
+	require.NoError(t, err)
+	require.Empty(t, orphans, "its process lives")
+	owner.Release()
+	orphans, err = watching.Orphans(ctx)
+	require.NoError(t, err)
+	require.Len(t, orphans, 1)
+	require.Equal(t, "img", orphans[0].Tasks[0].Image)
+	unclean, err := watching.Unclean(ctx)
+	require.NoError(t, err)
+	require.Empty(t, unclean, "the run has not ended yet")
+	require.NoError(t, watching.EndRun(ctx, "one", "failed", "why"))
+	unclean, err = watching.Unclean(ctx)
+	require.NoError(t, err)
+	require.Len(t, unclean, 1)
+	require.True(t, unclean[0].Touched)
+}
+
+// An image's standing is its best passed proof; a failed one that came later outranks it.
+func TestTheStandingOfAnImage(t *testing.T) {
+	r, ctx := open(t, 1)[0], t.Context()
+	now := time.Now()
+	m := records.Image{ID: "img", Machine: "tickets-db", Policy: "p", Store: "quay-shelf", Taken: now, Scope: "machine", Capture: "full"}
+	require.NoError(t, r.AddImage(ctx, m))
+	m.Disks, m.Consistency = []records.ImageDisk{{Target: "vda", Size: 1 << 40}}, "filesystem"
+	require.NoError(t, r.FinishImage(ctx, m))
+	prove := func(level string, passed bool) records.Image {
+		require.NoError(t, r.AddProof(ctx, records.Proof{Image: "img", Level: level, Passed: passed, Began: now, Ended: time.Now(), Program: "test"}))
+		got, err := r.Image(ctx, "img")
+		require.NoError(t, err)
+		return got
+	}
+	got, err := r.Image(ctx, "img")
+	require.NoError(t, err)
+	require.Equal(t, "usable", got.State)
+	require.Equal(t, m.Disks, got.Disks)
+	require.Empty(t, got.Proven)
+	require.Equal(t, "mount", prove("mount", true).Proven)
+	require.Equal(t, "mount", prove("read", true).Proven, "the best, not the last")
+	require.True(t, prove("read", false).Failed)
+	require.False(t, prove("read", true).Failed)
+
+	require.NoError(t, r.DropImage(ctx, "img", "no clause keeps it"))
+	left, err := r.Images(ctx, records.ImageFilter{})
+	require.NoError(t, err)
+	require.Empty(t, left)
+	all, err := r.Images(ctx, records.ImageFilter{Gone: true, Machine: "tickets-db"})
+	require.NoError(t, err)
+	require.Equal(t, "no clause keeps it", all[0].GoneWhy)
+	leaving, err := r.Leaving(ctx, "tickets-db", "p")
+	require.NoError(t, err)
+	require.Equal(t, []string{"img"}, leaving)
+	require.NoError(t, r.Left(ctx, "img"))
+	leaving, err = r.Leaving(ctx, "tickets-db", "p")
+	require.NoError(t, err)
+	require.Empty(t, leaving)
+}
+
+// Machines that vanish are remembered while images of them exist; a name that another hypervisor has is not taken over.
+func TestMachinesComeAndGo(t *testing.T) {
+	r, ctx := open(t, 1)[0], t.Context()
+	guest := func(name string) records.Machine {
+		return records.Machine{Name: name, UUID: "u", State: "running", Tags: map[string]string{"tier": "gold"}, Disks: []records.MachineDisk{{Target: "vda", Size: 5}}}
+	}
+	_, err := r.SaveMachines(ctx, "quay-1", []records.Machine{guest("tickets-db"), guest("timetable")})
+	require.NoError(t, err)
+	taken, err := r.SaveMachines(ctx, "pier-2", []records.Machine{guest("crew-rota"), guest("timetable")})
+	require.NoError(t, err)
+	require.Equal(t, []string{"timetable"}, taken)
+	require.NoError(t, r.AddImage(ctx, records.Image{ID: "img", Machine: "tickets-db", Taken: time.Now()}))
+	_, err = r.SaveMachines(ctx, "quay-1", nil)
+	require.NoError(t, err)
+	machines, err := r.Machines(ctx)
+	require.NoError(t, err)
+	require.Len(t, machines, 2)
+	require.Equal(t, "crew-rota", machines[0].Name)
+	require.Equal(t, map[string]string{"tier": "gold"}, machines[0].Tags)
+	require.Equal(t, "gone", machines[1].State)
+}
+
+func TestTheFirstTokenIsMadeOnce(t *testing.T) {
+	r, ctx := open(t, 1)[0], t.Context()
+	made, err := r.AddFirstToken(ctx, "first", "secret")
+	require.NoError(t, err)
+	require.True(t, made)
+	made, err = r.AddFirstToken(ctx, "again", "other")
+	require.NoError(t, err)
+	require.False(t, made)
+	name, err := r.TokenName(ctx, "secret")
+	require.NoError(t, err)
+	require.Equal(t, "first", name)
+	_, err = r.TokenName(ctx, "other")
+	require.ErrorIs(t, err, records.ErrNotFound)
+}
+
+// What one process changes another hears of.
+func TestChangesAreHeard(t *testing.T) {
+	rs := open(t, 2)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	heard := make(chan string, 10)
+	go rs[1].Listen(ctx, func(what string) { heard <- what })
+	require.Eventually(t, func() bool {
+		require.NoError(t, rs[0].QueueRun(ctx, records.Run{ID: fmt.Sprint(time.Now().UnixNano()), Kind: "proof", Cause: "hand"}))
+		select {
+		case what := <-heard:
+			require.Contains(t, what, "run ")
+			return true
+		case <-time.After(100 * time.Millisecond):
+			return false
+		}
+	}, 10*time.Second, time.Millisecond)
+}
