@@ -41,7 +41,9 @@ const (
 )
 
 var (
-	encoder, _       = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithEncoderConcurrency(8))
+	// The window comes before the level, which would else cut blocks into pieces of 64 KiB: a block that is one piece needs
+	// no history, which saves a copy of it.
+	encoder, _       = zstd.NewWriter(nil, zstd.WithWindowSize(128<<10), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithEncoderConcurrency(8))
 	decoder, _       = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(MaxBlock+1), zstd.WithDecoderConcurrency(0))
 	objectDecoder, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxObject), zstd.WithDecoderConcurrency(0))
 )
