@@ -269,3 +269,25 @@ func TestDamageIsFound(t *testing.T) {
 	s = keen(t, "image", "restore", m.ID, "--as", "berth-sim-again")
 	require.Contains(t, s.err, "only a usable image can be restored")
 }
+
+// The service dies after an image's manifest came to be and before the records know: the image is kept, not forgotten.
+func TestAnImageThatWasComplete(t *testing.T) {
+	keenOK(t, "policy", "run", "nightly-guests", "--wait")
+	m := images(t, "tickets-db")[0]
+	db := database(t)
+	for _, sql := range []string{
+		"update images set state = 'writing', disks = '[]', size = 0 where id = $1",
+		"update tasks set state = 'running', ended = null where image = $1",
+		"update runs set state = 'running', ended = null, owner = 4711 where id = (select run from images where id = $1)",
+	} {
+		_, err := db.Exec(t.Context(), sql, m.ID)
+		require.NoError(t, err)
+	}
+	require.Eventually(t, func() bool { return images(t, "tickets-db")[0].State == "usable" }, 20*time.Second, 100*time.Millisecond)
+	again := images(t, "tickets-db")[0]
+	require.Equal(t, m.Disks, again.Disks)
+	require.Equal(t, m.Size, again.Size)
+	require.Eventually(t, func() bool {
+		return strings.Contains(keenOK(t, "run", "log", m.Run), "image "+m.ID+" was complete when the service ended")
+	}, 10*time.Second, 100*time.Millisecond)
+}

@@ -2,6 +2,7 @@ package lodge
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
+	"keenlodge/internal/store"
 )
 
 // Applied is what applying a site changed, or would change.
@@ -50,7 +52,7 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, e
 			}
 		}
 		s, err := l.openStore(ctx, spec, id, !try)
-		if err != nil && try && id == "" {
+		if errors.Is(err, store.ErrNoStore) && try && id == "" {
 			continue // an empty folder becomes a store only when it is meant
 		}
 		if err != nil {

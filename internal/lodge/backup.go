@@ -245,12 +245,18 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 	if err := st.WriteImage(ctx, m); err != nil {
 		return err
 	}
-	rec.Consistency, rec.Frozen = string(m.Consistency), m.Frozen.Nanoseconds()
+	return l.rec.FinishImage(ctx, finished(rec, m))
+}
+
+// finished is an image's record, completed from its manifest.
+func finished(rec records.Image, m *image.Manifest) records.Image {
+	rec.Taken, rec.Consistency, rec.Frozen = m.Taken, string(m.Consistency), m.Frozen.Nanoseconds()
 	rec.Size, rec.Read, rec.Fresh, rec.Stored = m.Sizes.Disks, m.Sizes.Read, m.Sizes.New, m.Sizes.Stored
+	rec.Disks = []records.ImageDisk{}
 	for _, d := range m.Disks {
 		rec.Disks = append(rec.Disks, records.ImageDisk{Target: d.Target, Size: d.Size})
 	}
-	return l.rec.FinishImage(ctx, rec)
+	return rec
 }
 
 func (l *Lodge) captureRequest(ctx context.Context, s site.Site, policy site.Policy, t *task) hypervisor.Request {

@@ -16,6 +16,7 @@ import (
 
 	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
+	"keenlodge/internal/store/medium"
 )
 
 const (
@@ -44,7 +45,7 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 		l.log.Info("removed what a dead process had mounted", "found", found)
 	}
 	if err := l.recover(ctx); err != nil {
-		return err
+		l.log.Error("could not clear all that a dead process left; trying again", "error", err)
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{l: l})
@@ -169,37 +170,75 @@ func (l *Lodge) recover(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var errs []error
 	for _, run := range orphans {
-		const why = "the service ended in the middle of it; blocks that had arrived are reused by the next run"
-		l.say(ctx, run.ID, "", why)
-		for _, t := range run.Tasks {
-			if t.State != "queued" && t.State != "running" {
-				continue
-			}
-			if run.Kind == "backup" && t.Image != "" {
-				if err := l.rec.ForgetImage(ctx, t.Image); err != nil {
-					return err
-				}
-			}
-			now := time.Now()
-			t.State, t.Error, t.Step, t.Ended = "failed", why, "", &now
-			if err := l.rec.SaveTask(ctx, t); err != nil {
-				return err
-			}
-		}
-		if err := l.rec.EndRun(ctx, run.ID, "failed", why); err != nil {
-			return err
-		}
+		errs = append(errs, l.endOrphan(ctx, run))
 	}
 	unclean, err := l.rec.Unclean(ctx)
 	if err != nil {
-		return err
+		return errors.Join(append(errs, err)...)
 	}
-	var errs []error
 	for _, t := range unclean {
 		errs = append(errs, l.clear(ctx, t))
 	}
 	return errors.Join(append(errs, l.rec.Requeue(ctx))...)
+}
+
+// endOrphan ends the run of a dead process. While a store that it wrote to can't be reached, it is tried again.
+func (l *Lodge) endOrphan(ctx context.Context, run records.Run) error {
+	const why = "the service ended in the middle of it; blocks that had arrived are reused by the next run"
+	for _, t := range run.Tasks {
+		if t.State != "queued" && t.State != "running" {
+			continue
+		}
+		now := time.Now()
+		t.State, t.Error, t.Step, t.Ended = "failed", why, "", &now
+		if run.Kind == "backup" && t.Image != "" {
+			whole, err := l.settle(ctx, t.Image)
+			if err != nil {
+				return err
+			}
+			if whole {
+				t.State, t.Error = "done", ""
+				l.say(ctx, run.ID, t.Machine, "image "+t.Image+" was complete when the service ended")
+			}
+		}
+		if err := l.rec.SaveTask(ctx, t); err != nil {
+			return err
+		}
+	}
+	l.say(ctx, run.ID, "", why)
+	return l.rec.EndRun(ctx, run.ID, "failed", why)
+}
+
+// settle decides what an image is that a dead process was writing: usable if its manifest had come to be, else nothing.
+func (l *Lodge) settle(ctx context.Context, id string) (whole bool, err error) {
+	rec, err := l.rec.Image(ctx, id)
+	if errors.Is(err, records.ErrNotFound) || err == nil && rec.State != "writing" {
+		return rec.State == "usable", nil
+	}
+	if err != nil {
+		return false, err
+	}
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return false, err
+	}
+	if _, ok := s.Stores[rec.Store]; !ok {
+		return false, l.rec.ForgetImage(ctx, id)
+	}
+	st, err := l.store(ctx, s, rec.Store)
+	if err != nil {
+		return false, err
+	}
+	m, err := st.ReadImage(ctx, id)
+	if errors.Is(err, medium.ErrNotFound) {
+		return false, l.rec.ForgetImage(ctx, id)
+	}
+	if err != nil {
+		return false, err
+	}
+	return true, l.rec.FinishImage(ctx, finished(rec, m))
 }
 
 // clear removes what a task's capture left on its hypervisor. While that does not answer, it is tried again.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
 	"syscall"
 	"time"
@@ -39,6 +40,7 @@ func (w watchdog) Thawed() { io.WriteString(w.in, "thawed\n"); w.in.Close() }
 func (l *Lodge) watch(uri, machine string) (hypervisor.Watchdog, error) {
 	cmd := exec.Command(l.program, WatchCommand, uri, machine)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // a signal to our group is not for it
+	cmd.Stderr = os.Stderr                               // its last words belong into the service's log
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return nil, err

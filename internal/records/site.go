@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -100,6 +101,10 @@ func (r *Records) SaveSite(ctx context.Context, change func(old site.Site) (site
 			return err
 		}
 		for name, p := range next.Policies {
+			was, had := old.Policies[name]
+			if had && old.Zone == next.Zone && slices.Equal(was.Schedules, p.Schedules) {
+				continue // a moment that has just come must not be put off
+			}
 			var due *time.Time
 			if at := nextDue(p); !at.IsZero() {
 				due = &at
