@@ -51,7 +51,7 @@ type show struct {
 func (s *show) done(step, format string, args ...any) {
 	took := time.Since(s.last).Round(100 * time.Millisecond)
 	s.last = time.Now()
-	row := fmt.Sprintf("✓ %-12s %-86s %7s", step, fmt.Sprintf(format, args...), took)
+	row := fmt.Sprintf("✓ %-10s %7s  %s", step, took, fmt.Sprintf(format, args...))
 	s.rows = append(s.rows, row)
 	fmt.Fprintln(s.w, row)
 }
@@ -167,16 +167,25 @@ func (s *show) await(ctx context.Context, r records.Run, err error) (records.Run
 }
 
 func (s *show) backups(ctx context.Context) error {
-	for n := range runsInDemo {
+	made := 0
+	for n := 0; n < runsInDemo; {
 		r, err := s.c.RunPolicy(ctx, "nightly-guests")
-		if r, err = s.await(ctx, r, err); err != nil {
+		r, err = s.await(ctx, r, err)
+		made++
+		if r.State == "warned" && made < 2*runsInDemo {
+			// A host that has no time for its guests lets a freeze run into its limit: said, and done again.
+			fmt.Fprintf(s.w, "! backup             again, for it was done with warnings: %v\n", err)
+			continue
+		}
+		if err != nil {
 			return err
 		}
+		n++
 		var read, stored, frozen int64
 		for _, t := range r.Tasks {
 			read, stored, frozen = read+t.Done, stored+t.Stored, max(frozen, t.Frozen)
 		}
-		s.done("backup", "run %d of nightly-guests: %d machines, read %.1f MiB, stored %.1f MiB, frozen at most %s", n+1, len(r.Tasks),
+		s.done("backup", "run %d of nightly-guests: %d machines, read %.1f MiB, stored %.1f MiB, frozen at most %s", n, len(r.Tasks),
 			float64(read)/(1<<20), float64(stored)/(1<<20), time.Duration(frozen).Round(time.Millisecond))
 	}
 	images, err := s.c.Images(ctx, records.ImageFilter{Gone: true})
@@ -184,8 +193,8 @@ func (s *show) backups(ctx context.Context) error {
 		return err
 	}
 	gone := slices.DeleteFunc(slices.Clone(images), func(m records.Image) bool { return m.Gone == nil })
-	if len(images) != runsInDemo*len(Guests) || len(gone) != len(Guests) {
-		return fmt.Errorf("rotation newest 3 should have left 3 images a machine of %d, but %d of %d are gone", runsInDemo, len(gone), len(images))
+	if len(images) != made*len(Guests) || len(images)-len(gone) != 3*len(Guests) {
+		return fmt.Errorf("rotation newest 3 should have left 3 images a machine of %d, but %d of %d are gone", made, len(gone), len(images))
 	}
 	s.done("rotation", "newest 3: %d images made, the %d oldest dropped, %d stay", len(images), len(gone), len(images)-len(gone))
 	return nil

@@ -22,7 +22,7 @@ import (
 // The story of the product: back up by hand, look, rotate, prove, restore.
 func TestBackUpRotateProveRestore(t *testing.T) {
 	for range 4 {
-		out := keenOK(t, "policy", "run", "nightly", "--wait")
+		out := backUp(t, "nightly")
 		require.Contains(t, out, "✓ done")
 	}
 	for _, guest := range []string{"tickets-db", "timetable", "berth-sim"} {
@@ -83,7 +83,7 @@ func TestBackUpRotateProveRestore(t *testing.T) {
 
 // What lies in the store is, byte for byte, the disk of a guest that was off.
 func TestAnImageIsTheDisk(t *testing.T) {
-	keenOK(t, "policy", "run", "nightly-guests", "--wait")
+	backUp(t, "nightly-guests")
 	m := images(t, "berth-sim")[0]
 	medium, err := dir.Open(place.Shelf())
 	require.NoError(t, err)

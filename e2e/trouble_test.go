@@ -73,7 +73,7 @@ func TestAKillInTheMiddle(t *testing.T) {
 	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--policy", "weekly-system"))
 	keenOK(t, "store", "check", "weekly-system-shelf", "--read")
 
-	keenOK(t, "policy", "run", "weekly-system", "--wait")
+	backUp(t, "weekly-system")
 	m := keenJSON[[]records.Image](t, "image", "list", "--policy", "weekly-system")
 	require.Len(t, m, 1)
 	require.Greater(t, m[0].Read-m[0].Fresh, int64(40<<20), "the packs that had arrived are reused")
@@ -248,7 +248,7 @@ func TestAHypervisorThatDoesNotAnswer(t *testing.T) {
 func TestDamageIsFound(t *testing.T) {
 	shelf := t.TempDir()
 	withPolicy(t, "monthly-whole", policyText("berth-sim", "damp-shelf", ""), storeText("damp-shelf", shelf))
-	keenOK(t, "policy", "run", "monthly-whole", "--wait")
+	backUp(t, "monthly-whole")
 	m := keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0]
 	packs, err := filepath.Glob(filepath.Join(shelf, "pack", "*", "*"))
 	require.NoError(t, err)
@@ -272,7 +272,7 @@ func TestDamageIsFound(t *testing.T) {
 
 // The service dies after an image's manifest came to be and before the records know: the image is kept, not forgotten.
 func TestAnImageThatWasComplete(t *testing.T) {
-	keenOK(t, "policy", "run", "nightly-guests", "--wait")
+	backUp(t, "nightly-guests")
 	m := images(t, "tickets-db")[0]
 	db := database(t)
 	for _, sql := range []string{

@@ -68,7 +68,7 @@ func picture(t *testing.T, name string) chromedp.Action {
 }
 
 func TestTheConsole(t *testing.T) {
-	keenOK(t, "policy", "run", "nightly-guests", "--wait")
+	backUp(t, "nightly-guests")
 	token, err := os.ReadFile(place.TokenFile())
 	require.NoError(t, err)
 	ctx := browser(t)

@@ -83,7 +83,7 @@ type bars struct {
 }
 
 func newBars(w io.Writer) *bars {
-	return &bars{mpb.New(mpb.WithOutput(w), mpb.WithWidth(64), mpb.WithRefreshRate(120*time.Millisecond)), map[int64]*mpb.Bar{}, map[int64]*records.Task{}}
+	return &bars{mpb.New(mpb.WithOutput(w), mpb.WithWidth(48), mpb.WithRefreshRate(120*time.Millisecond)), map[int64]*mpb.Bar{}, map[int64]*records.Task{}}
 }
 
 func (b *bars) show(r records.Run) {
@@ -92,7 +92,7 @@ func (b *bars) show(r records.Run) {
 		if !ok {
 			b.tasks[t.ID] = new(records.Task)
 			shown := b.tasks[t.ID]
-			bar = b.all.New(0, mpb.BarStyle().Lbound("▕").Filler("█").Tip("█").Padding("·").Rbound("▏"),
+			bar = b.all.New(0, mpb.BarStyle().Lbound("").Filler("━").Tip("━").Padding("┄").Rbound(""),
 				mpb.PrependDecorators(decor.Name(t.Machine, decor.WC{W: 18, C: decor.DindentRight})),
 				mpb.AppendDecorators(
 					decor.CountersKibiByte("% .1f / % .1f", decor.WC{W: 22}),

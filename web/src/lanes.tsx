@@ -131,7 +131,7 @@ function Lane(props: {
         </span>
         <span className={`truncate text-sm ${late ? "text-wrong" : "text-quiet"}`}>
           {late ? "✕ " : ""}
-          {age === undefined ? "no image" : `newest ${span(age)} ago`}
+          {age === undefined ? "no image" : `${span(age)} old`}
           {covering.length === 0 && machine.state !== "gone" && <span className="text-careful"> ! not covered</span>}
         </span>
       </div>
@@ -158,8 +158,8 @@ function Lane(props: {
   )
 }
 
-/** Marks closer than this many pixels would hide each other, so they become one pile. */
-const touching = 18
+/** Marks closer than so many pixels would hide each other, so they become one pile; a pile is wider than a mark. */
+const touching = (pile: PileOf) => (pile.images.length > 1 ? 44 : 20)
 
 type PileOf = { left: number; images: Image[] }
 
@@ -170,7 +170,7 @@ function piles(images: Image[], x: (m: Image) => number): PileOf[] {
     const left = x(m)
     const last = found.at(-1)
     if (left < 0) continue
-    if (last && last.left - left < touching) last.images.push(m)
+    if (last && last.left - left < touching(last)) last.images.push(m)
     else found.push({ left, images: [m] })
   }
   return found.toReversed()
