@@ -240,3 +240,43 @@ func TestTheInterfaceIsClosedToStrangers(t *testing.T) {
 	require.NoError(t, err)
 	require.NotContains(t, string(log), strings.TrimSpace(string(token)))
 }
+
+// A browser's session is a cookie that scripts can't read and other sites don't send.
+func TestASession(t *testing.T) {
+	post := func(body string) *http.Response {
+		r, err := http.Post(place.URL()+"/api/v1/session", "application/json", strings.NewReader(body))
+		require.NoError(t, err)
+		r.Body.Close()
+		return r
+	}
+	require.Equal(t, http.StatusUnauthorized, post(`{"token": "guess"}`).StatusCode)
+	require.Equal(t, http.StatusUnprocessableEntity, post(`{"tokn": "guess"}`).StatusCode)
+	token, err := os.ReadFile(place.TokenFile())
+	require.NoError(t, err)
+	body, err := json.Marshal(map[string]string{"token": string(token)})
+	require.NoError(t, err)
+	r := post(string(body))
+	require.Equal(t, http.StatusNoContent, r.StatusCode)
+	require.Len(t, r.Cookies(), 1)
+	c := r.Cookies()[0]
+	require.True(t, c.HttpOnly)
+	require.Equal(t, http.SameSiteStrictMode, c.SameSite)
+	ask, err := http.NewRequest(http.MethodGet, place.URL()+"/api/v1/machines", nil)
+	require.NoError(t, err)
+	ask.AddCookie(c)
+	r, err = http.DefaultClient.Do(ask)
+	require.NoError(t, err)
+	r.Body.Close()
+	require.Equal(t, http.StatusOK, r.StatusCode)
+	require.Contains(t, r.Header.Get("Content-Security-Policy"), "default-src 'self'")
+
+	r, err = http.Get(place.URL() + "/api/v1/nothing")
+	require.NoError(t, err)
+	r.Body.Close()
+	require.Equal(t, http.StatusNotFound, r.StatusCode)
+	require.Equal(t, "application/problem+json", r.Header.Get("Content-Type"))
+	r, err = http.Get(place.URL() + "/some/page")
+	require.NoError(t, err)
+	r.Body.Close()
+	require.Equal(t, http.StatusOK, r.StatusCode, "every other path is the console's")
+}

@@ -124,11 +124,75 @@ func TestBadPhrasesPointAtTheWord(t *testing.T) {
 	}
 }
 
-func TestAMonthBackFromADayThatItLacks(t *testing.T) {
+func TestTimeBeforeNow(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
-	now := time.Date(2026, 3, 31, 12, 0, 0, 0, zone)
-	require.Equal(t, "2026-02-28T12:00:00Z", since(now, 1, "months").Format(time.RFC3339))
+	for _, c := range []struct {
+		now  time.Time
+		n    int
+		unit string
+		want string
+	}{
+		{time.Date(2026, 3, 31, 12, 0, 0, 0, zone), 1, "months", "2026-02-28T12:00:00Z"}, // a day that the month lacks
+		{time.Date(2028, 3, 31, 12, 0, 0, 0, zone), 1, "months", "2028-02-29T12:00:00Z"},
+		{time.Date(2028, 2, 29, 12, 0, 0, 0, zone), 1, "years", "2027-02-28T12:00:00Z"},
+		{time.Date(2026, 1, 31, 12, 0, 0, 0, zone), 14, "months", "2024-11-30T12:00:00Z"},
+		{time.Date(2026, 3, 30, 12, 0, 0, 0, zone), 2, "days", "2026-03-28T12:00:00Z"}, // across the change: by the calendar
+		{time.Date(2026, 3, 30, 12, 0, 0, 0, zone), 48, "hours", "2026-03-28T11:00:00Z"},
+		{time.Date(2026, 3, 30, 12, 0, 0, 0, zone), 1, "weeks", "2026-03-23T12:00:00Z"},
+	} {
+		require.Equal(t, c.want, since(c.now, c.n, c.unit).Format(time.RFC3339), "%d %s before %s", c.n, c.unit, c.now)
+	}
+}
+
+// The hour that the clock repeats is two; an ISO week may lie in two years.
+func TestPeriods(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	first := time.Date(2026, 10, 25, 0, 30, 0, 0, time.UTC) // 01:30 in summer time
+	second := first.Add(time.Hour)                          // 01:30 in winter time
+	require.NotEqual(t, period(first.In(zone), "hourly"), period(second.In(zone), "hourly"))
+	require.Equal(t, period(first.In(zone), "daily"), period(second.In(zone), "daily"))
+	silvester, newYear := time.Date(2026, 12, 31, 12, 0, 0, 0, zone), time.Date(2027, 1, 1, 12, 0, 0, 0, zone)
+	require.Equal(t, period(silvester, "weekly"), period(newYear, "weekly"))
+	require.NotEqual(t, period(silvester, "monthly"), period(newYear, "monthly"))
+	require.NotEqual(t, period(silvester, "yearly"), period(newYear, "yearly"))
+}
+
+// A rule typed wrong, or a clock that jumps, deletes nothing by itself.
+func TestTheGuard(t *testing.T) {
+	start := time.Date(2026, 3, 1, 23, 0, 0, 0, time.UTC)
+	var images []Image
+	for i := range 30 {
+		images = append(images, Image{ID: fmt.Sprint("i", i), Taken: start.AddDate(0, 0, i), Capture: "full", State: "usable"})
+	}
+	last := images[29].Taken
+	for _, c := range []struct {
+		rule  string
+		now   time.Time
+		guard string
+	}{
+		{"30 days", last.Add(time.Hour), ""},
+		{"30 hours", last.Add(time.Hour), "is the rule right?"},
+		{"30 days", last.AddDate(10, 0, 0), "is the rule right?"},
+		{"30 days", last.AddDate(-1, 0, 0), "is the clock right?"},
+		{"newest 28", last.Add(time.Hour), ""},
+		{"newest 15", last.Add(time.Hour), ""}, // half is not more than half
+		{"newest 14", last.Add(time.Hour), "is the rule right?"},
+	} {
+		rule, err := Parse(c.rule)
+		require.NoError(t, err)
+		plan := Make(rule, c.now, images)
+		if c.guard == "" {
+			require.Empty(t, plan.Guard, c.rule)
+		} else {
+			require.Contains(t, plan.Guard, c.guard, c.rule)
+		}
+	}
+	rule, err := Parse("newest 1")
+	require.NoError(t, err)
+	require.Empty(t, Make(rule, last, images[27:]).Guard, "two of three are few")
+	require.Empty(t, Make(rule, last, nil).Guard)
 }
 
 func FuzzTry(f *testing.F) {

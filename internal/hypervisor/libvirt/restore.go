@@ -102,41 +102,9 @@ func (h *Host) RemoveDisk(ctx context.Context, place string) error {
 
 // Define implements [hypervisor.Hypervisor].
 func (h *Host) Define(ctx context.Context, g hypervisor.NewGuest) error {
-	def := new(libvirtxml.Domain)
-	if err := def.Unmarshal(g.Definition); err != nil {
-		return fmt.Errorf("definition of guest %s: %w", g.Name, err)
-	}
-	def.Name, def.UUID, def.ID = g.Name, "", nil
-	if def.OS != nil && def.OS.NVRam != nil {
-		def.OS.NVRam.NVRam = "" // libvirt makes one from the template
-	}
-	if def.Devices != nil {
-		var disks []libvirtxml.DomainDisk
-		for _, k := range def.Devices.Disks {
-			if k.Target == nil {
-				continue
-			}
-			if place, ok := g.Disks[k.Target.Dev]; ok {
-				k.Source = &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: place}}
-				k.BackingStore = nil
-				if k.Driver == nil {
-					k.Driver = &libvirtxml.DomainDiskDriver{Name: "qemu"}
-				}
-				k.Driver.Type = "qcow2"
-			} else if k.Device == "" || k.Device == "disk" || k.Device == "lun" {
-				continue
-			}
-			disks = append(disks, k)
-		}
-		def.Devices.Disks = disks
-		for i := range def.Devices.Interfaces {
-			def.Devices.Interfaces[i].MAC = nil // libvirt draws a new one
-		}
-		for i := range def.Devices.Channels {
-			if s := def.Devices.Channels[i].Source; s != nil && s.UNIX != nil {
-				s.UNIX.Path = "" // it bears the old guest's name
-			}
-		}
+	def, err := newIdentity(g)
+	if err != nil {
+		return err
 	}
 	old, err := h.domain(ctx, g.Name)
 	switch {
@@ -157,6 +125,49 @@ func (h *Host) Define(ctx context.Context, g hypervisor.NewGuest) error {
 		_, err := h.l.DomainDefineXMLFlags(text, golibvirt.DomainDefineValidate)
 		return err
 	})
+}
+
+// newIdentity makes a guest's definition that of another machine: name, UUID, MAC addresses and the files that bear the
+// old one's name are new; its disks lie where the restore wrote them.
+func newIdentity(g hypervisor.NewGuest) (*libvirtxml.Domain, error) {
+	def := new(libvirtxml.Domain)
+	if err := def.Unmarshal(g.Definition); err != nil {
+		return nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
+	}
+	def.Name, def.UUID, def.ID = g.Name, "", nil
+	if def.OS != nil && def.OS.NVRam != nil {
+		def.OS.NVRam.NVRam = "" // libvirt makes one from the template
+	}
+	if def.Devices == nil {
+		return def, nil
+	}
+	var disks []libvirtxml.DomainDisk
+	for _, k := range def.Devices.Disks {
+		if k.Target == nil {
+			continue
+		}
+		if place, ok := g.Disks[k.Target.Dev]; ok {
+			k.Source = &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: place}}
+			k.BackingStore = nil
+			if k.Driver == nil {
+				k.Driver = &libvirtxml.DomainDiskDriver{Name: "qemu"}
+			}
+			k.Driver.Type = "qcow2"
+		} else if k.Device == "" || k.Device == "disk" || k.Device == "lun" {
+			continue
+		}
+		disks = append(disks, k)
+	}
+	def.Devices.Disks = disks
+	for i := range def.Devices.Interfaces {
+		def.Devices.Interfaces[i].MAC = nil // libvirt draws a new one
+	}
+	for i := range def.Devices.Channels {
+		if s := def.Devices.Channels[i].Source; s != nil && s.UNIX != nil {
+			s.UNIX.Path = ""
+		}
+	}
+	return def, nil
 }
 
 // makeWay readies a guest that is off for being defined anew; it keeps its identity, and its old disks stay where they are.
