@@ -42,11 +42,7 @@ func rotationCommand() *cli.Command {
 		&cli.Command{Name: "preview", Usage: "show what the next rotation of a policy would do", ArgsUsage: "POLICY",
 			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "rule", Usage: "try another rotation phrase"}},
 			Action: calls([]string{"a policy's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				known, err := policyNames(ctx, k)
-				if err != nil {
-					return err
-				}
-				name, err := pick("policy", c.Args().First(), known)
+				name, err := pickPolicy(ctx, k, c.Args().First())
 				if err != nil {
 					return err
 				}

@@ -182,9 +182,13 @@ func storeCommand() *cli.Command {
 			})})
 }
 
-func policyNames(ctx context.Context, k *client.Client) ([]string, error) {
+// pickPolicy finds a policy by the beginning of its name.
+func pickPolicy(ctx context.Context, k *client.Client, word string) (string, error) {
 	s, err := k.Site(ctx)
-	return sorted(s.Policies), err
+	if err != nil {
+		return "", err
+	}
+	return pick("policy", word, sorted(s.Policies))
 }
 
 func policyCommand() *cli.Command {
@@ -211,11 +215,7 @@ func policyCommand() *cli.Command {
 		&cli.Command{Name: "run", Usage: "start a run by hand", ArgsUsage: "POLICY",
 			Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "wait", Aliases: []string{"w"}, Usage: "show the run until it is over"}},
 			Action: calls([]string{"a policy's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				known, err := policyNames(ctx, k)
-				if err != nil {
-					return err
-				}
-				name, err := pick("policy", c.Args().First(), known)
+				name, err := pickPolicy(ctx, k, c.Args().First())
 				if err != nil {
 					return err
 				}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/phrase"
 )
 
 // Rule is a parsed rotation phrase: an image stays if any clause keeps it.
@@ -28,25 +29,12 @@ type clause struct {
 var ages = []string{"hours", "days", "weeks", "months", "years"}
 var tiers = []string{"hourly", "daily", "weekly", "monthly", "yearly"}
 
-// PhraseError says which word of a phrase is wrong.
-type PhraseError struct {
-	Phrase string
-	// At is the word's offset in the phrase, in bytes.
-	At   int
-	Word string
-	Why  string
-}
-
-func (e *PhraseError) Error() string {
-	return fmt.Sprintf("rotation phrase %q: at %q (character %d): %s", e.Phrase, e.Word, e.At+1, e.Why)
-}
-
-// Parse reads a rotation phrase such as "newest 7" or "7 daily, 4 weekly, first". Errors are of type [*PhraseError].
-func Parse(phrase string) (Rule, error) {
-	rule := Rule{text: phrase}
+// Parse reads a rotation phrase such as "newest 7" or "7 daily, 4 weekly, first". Errors are of type [*phrase.Error].
+func Parse(text string) (Rule, error) {
+	rule := Rule{text: text}
 	at := 0
-	for _, part := range strings.Split(phrase, ",") {
-		c, err := parseClause(phrase, part, at)
+	for _, part := range strings.Split(text, ",") {
+		c, err := parseClause(text, part, at)
 		if err != nil {
 			return Rule{}, err
 		}
@@ -59,10 +47,10 @@ func Parse(phrase string) (Rule, error) {
 // String is the phrase as it was written.
 func (r Rule) String() string { return r.text }
 
-func parseClause(phrase, part string, at int) (clause, error) {
+func parseClause(text, part string, at int) (clause, error) {
 	words := strings.Fields(part)
 	bad := func(word, why string) (clause, error) {
-		return clause{}, &PhraseError{phrase, at + max(0, strings.Index(part, word)), word, why}
+		return clause{}, &phrase.Error{Kind: "rotation", Phrase: text, At: at + max(0, strings.Index(part, word)), Word: word, Why: why}
 	}
 	c := clause{text: strings.Join(words, " ")}
 	var number, unit string

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/phrase"
 )
 
 // Schedule is a recurrence of wall-clock times in a zone.
@@ -22,23 +23,10 @@ type Schedule struct {
 
 type clock struct{ hour, minute int }
 
-// PhraseError says which word of a phrase is wrong.
-type PhraseError struct {
-	Phrase string
-	// At is the word's offset in the phrase, in bytes.
-	At   int
-	Word string
-	Why  string
-}
-
-func (e *PhraseError) Error() string {
-	return fmt.Sprintf("schedule phrase %q: at %q (character %d): %s", e.Phrase, e.Word, e.At+1, e.Why)
-}
-
-// Parse reads "every day at 23:00", with further times joined by "and". Errors are of type [*PhraseError].
-func Parse(phrase string, zone *time.Location) (Schedule, error) {
-	s := Schedule{phrase: phrase, zone: zone}
-	p := parser{phrase: phrase}
+// Parse reads "every day at 23:00", with further times joined by "and". Errors are of type [*phrase.Error].
+func Parse(text string, zone *time.Location) (Schedule, error) {
+	s := Schedule{phrase: text, zone: zone}
+	p := parser{text: text}
 	for _, want := range []string{"every", "day", "at"} {
 		if w := p.word(); w != want {
 			return s, p.bad(`"`+want+`" is expected here`, near.Match(w, []string{want}))
@@ -108,25 +96,25 @@ func (s Schedule) wall(day time.Time, c clock) time.Time {
 
 // parser hands out a phrase's words and remembers where the last one stood.
 type parser struct {
-	phrase string
-	at     int
-	start  int
+	text  string
+	at    int
+	start int
 }
 
 func (p *parser) word() string {
-	for p.at < len(p.phrase) && p.phrase[p.at] == ' ' {
+	for p.at < len(p.text) && p.text[p.at] == ' ' {
 		p.at++
 	}
 	p.start = p.at
-	for p.at < len(p.phrase) && p.phrase[p.at] != ' ' {
+	for p.at < len(p.text) && p.text[p.at] != ' ' {
 		p.at++
 	}
-	return p.phrase[p.start:p.at]
+	return p.text[p.start:p.at]
 }
 
 func (p *parser) bad(why, guess string) error {
 	if guess != "" {
 		why += fmt.Sprintf("; did you mean %q?", guess)
 	}
-	return &PhraseError{p.phrase, p.start, p.phrase[p.start:p.at], why}
+	return &phrase.Error{Kind: "schedule", Phrase: p.text, At: p.start, Word: p.text[p.start:p.at], Why: why}
 }

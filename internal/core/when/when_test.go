@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/phrase"
 )
 
 func TestVectors(t *testing.T) {
@@ -31,7 +33,7 @@ func TestVectors(t *testing.T) {
 			require.NoError(t, err)
 			s, err := Parse(v.Phrase, zone)
 			if v.Error {
-				var bad *PhraseError
+				var bad *phrase.Error
 				require.ErrorAs(t, err, &bad)
 				require.Contains(t, v.Phrase[bad.At:], bad.Word)
 				return
@@ -55,14 +57,14 @@ func TestOneMomentADay(t *testing.T) {
 		require.NoError(t, err)
 		for range 20 {
 			hour, minute := rng.IntN(24), rng.IntN(60)
-			phrase := time.Date(2026, 1, 1, hour, minute, 0, 0, time.UTC).Format("every day at 15:04")
-			s, err := Parse(phrase, zone)
+			text := time.Date(2026, 1, 1, hour, minute, 0, 0, time.UTC).Format("every day at 15:04")
+			s, err := Parse(text, zone)
 			require.NoError(t, err)
 			at := time.Date(2026, 1, 1, 0, 0, 0, 0, zone).Add(-time.Second)
 			for day := range 365 {
 				next := s.Next(at)
 				require.True(t, next.After(at))
-				require.Equal(t, day+1, next.YearDay(), "%s in %s: %s after %s", phrase, name, next, at)
+				require.Equal(t, day+1, next.YearDay(), "%s in %s: %s after %s", text, name, next, at)
 				at = next
 			}
 		}
@@ -70,7 +72,7 @@ func TestOneMomentADay(t *testing.T) {
 }
 
 func TestBadPhrasesPointAtTheWord(t *testing.T) {
-	for phrase, want := range map[string]string{
+	for text, want := range map[string]string{
 		"":                           `"every" is expected here`,
 		"evry day at 23:00":          `at "evry" (character 1): "every" is expected here; did you mean "every"?`,
 		"every day at 25:00":         `at "25:00" (character 14): a time from 00:00 to 23:59`,
@@ -79,7 +81,7 @@ func TestBadPhrasesPointAtTheWord(t *testing.T) {
 		"every day at 1e1:00":        `a time from`,
 		"every day at 23:00 and 7:5": `at "7:5"`,
 	} {
-		_, err := Parse(phrase, time.UTC)
-		require.ErrorContains(t, err, want, phrase)
+		_, err := Parse(text, time.UTC)
+		require.ErrorContains(t, err, want, text)
 	}
 }
