@@ -97,3 +97,25 @@ func TestRightsAreAskedFor(t *testing.T) {
 	require.NoError(t, err, string(out))
 	require.Contains(t, string(out), "--- PASS: TestRightsAreAskedFor")
 }
+
+// A file system that the kernel refuses fails the mount, with its place, and leaves nothing behind.
+func TestABrokenFileSystemLeavesNothing(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "disk.raw")
+	out, err := exec.Command("sh", "-ec", "truncate -s 16M "+path+" && mkfs.ext4 -q -F "+path+" && dd if=/dev/urandom of="+path+" bs=1024 seek=2 count=3000 conv=notrunc status=none").CombinedOutput()
+	require.NoError(t, err, string(out))
+	d, err := raw.Open(path)
+	require.NoError(t, err)
+	defer d.Close()
+	base := filepath.Join(t.TempDir(), "mounts")
+	_, err = Disks(base, map[string]disk.Disk{"vda": makeDisk(t), "vdb": d})
+	require.ErrorContains(t, err, "mount vdb (ext4)")
+	left, err := os.ReadDir(base)
+	require.NoError(t, err)
+	require.Empty(t, left)
+	mounts, err := os.ReadFile("/proc/mounts")
+	require.NoError(t, err)
+	require.NotContains(t, string(mounts), base)
+	loops, err := exec.Command("losetup", "--list", "--noheadings", "--output", "BACK-FILE").Output()
+	require.NoError(t, err)
+	require.NotContains(t, string(loops), base)
+}
