@@ -499,7 +499,7 @@ func siteCommand() *cli.Command {
 					case c.Bool("try"):
 						fmt.Fprintln(w, "only tried; nothing was changed")
 					default:
-						fmt.Fprintf(w, "✓ done: %d changes\n", len(out.Changes))
+						fmt.Fprintln(w, "✓ done")
 					}
 				})
 			})})
