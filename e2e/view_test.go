@@ -85,7 +85,6 @@ func TestTheConsole(t *testing.T) {
 	do(t, ctx, chromedp.Click("[data-start=nightly-guests]"), says("[role=alertdialog]", "keenlodge policy run nightly-guests --wait"),
 		picture(t, "console-start"), chromedp.Click("[data-confirm=nightly-guests]"),
 		chromedp.WaitVisible("[data-state-of-run=running] [role=progressbar]"))
-	time.Sleep(300 * time.Millisecond) // only for a livelier picture; nothing depends on it
 	do(t, ctx, picture(t, "console-running"), says("[data-run]:first-child", "done"),
 		chromedp.WaitNotPresent("[data-state-of-run=running]"), picture(t, "console"))
 	runs, err := lodge.Runs(t.Context(), 1)

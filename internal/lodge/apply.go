@@ -36,9 +36,17 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, e
 	if out.Changes, err = now.Compare(next); err != nil {
 		return out, err
 	}
-	known, warnings := l.look(ctx, next)
-	out.Warnings = append(out.Warnings, warnings...)
-	if len(warnings) == 0 {
+	answers := l.askAll(ctx, next)
+	var known []string
+	for _, a := range answers {
+		if a.err != nil {
+			out.Warnings = append(out.Warnings, a.err.Error())
+		}
+		for _, g := range a.guests {
+			known = append(known, g.Name)
+		}
+	}
+	if len(out.Warnings) == 0 {
 		if err := checkSelection(next, known); err != nil {
 			return out, err
 		}
@@ -66,31 +74,12 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, e
 	if try || len(out.Changes) == 0 {
 		return out, nil
 	}
-	err = l.rec.SaveSite(ctx, func(site.Site) (site.Site, error) { return next, nil }, nextDue(next, time.Now()), ids)
+	err = l.rec.SaveSite(ctx, next, nextDue(next, time.Now()), ids)
 	if err != nil {
 		return out, err
 	}
-	_, err = l.FindMachines(ctx)
+	_, err = l.recordAnswers(ctx, answers)
 	return out, err
-}
-
-// look asks every hypervisor for its machines' names; warnings name those that do not answer.
-func (l *Lodge) look(ctx context.Context, s site.Site) (known []string, warnings []string) {
-	for _, name := range keys(s.Hypervisors) {
-		h, err := l.hypervisor(ctx, s, name)
-		if err == nil {
-			machines, listed := h.Machines(ctx)
-			h.Close()
-			for _, m := range machines {
-				known = append(known, m.Name)
-			}
-			err = listed
-		}
-		if err != nil {
-			warnings = append(warnings, err.Error())
-		}
-	}
-	return known, warnings
 }
 
 // checkSelection finds machines that a policy names and nobody has.

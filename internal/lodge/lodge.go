@@ -132,6 +132,7 @@ func (l *Lodge) openStore(ctx context.Context, spec site.Store, id string, mayMa
 		}
 		l.forgetStore(spec.Folder)
 	}
+	m.RemoveParts()
 	s, err = store.Open(ctx, m)
 	if errors.Is(err, store.ErrNoStore) && mayMake && id == "" {
 		empty, looked := m.Empty()

@@ -158,16 +158,17 @@ func (l *Lodge) proveImage(ctx context.Context, st *store.Store, run, id, level 
 		return p, err
 	}
 	for _, e := range p.Evidence {
-		l.say(ctx, run, m0(m), "evidence: "+e)
+		l.say(ctx, run, machineOf(m), "evidence: "+e)
 	}
 	if damaged {
-		l.say(ctx, run, m0(m), "image "+id+" is broken: "+p.Error)
+		l.say(ctx, run, machineOf(m), "image "+id+" is broken: "+p.Error)
 		return p, l.rec.BreakImage(ctx, id)
 	}
 	return p, nil
 }
 
-func m0(m *image.Manifest) string {
+// machineOf is the machine of a manifest, "" where that could not be read.
+func machineOf(m *image.Manifest) string {
 	if m == nil {
 		return ""
 	}

@@ -45,50 +45,53 @@ var guestName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 // Restore queues a restore. What would make it fail is looked at first, so that it fails at once.
 func (l *Lodge) Restore(ctx context.Context, r RestoreRequest) (records.Run, error) {
 	none := records.Run{}
-	m, err := l.Image(ctx, r.Image)
-	if err != nil {
-		return none, err
-	}
-	if m.State != "usable" {
-		return none, fmt.Errorf("%w: image %s is %s; only a usable image can be restored", ErrConflict, m.ID, m.State)
-	}
 	if !guestName.MatchString(r.As) {
 		return none, fmt.Errorf("%w: %q can't be a guest's name: up to 63 letters, digits, dots, dashes and underscores", ErrInvalid, r.As)
 	}
-	_, h, err := l.restoreTo(ctx, r)
+	on, err := l.prepareRestore(ctx, &r)
 	if err != nil {
 		return none, err
 	}
-	defer h.Close()
-	if err := checkFree(ctx, h, r); err != nil {
+	defer on.h.Close()
+	if err := checkFree(ctx, on.h, r); err != nil {
 		return none, err
 	}
-	return l.queue(ctx, "restore", m.Policy, r)
+	return l.queue(ctx, "restore", on.manifest.Policy, r)
 }
 
-// restoreTo connects to the hypervisor that the restore goes to.
-func (l *Lodge) restoreTo(ctx context.Context, r RestoreRequest) (string, hypervisor.Hypervisor, error) {
+// restoring is what a restore works on.
+type restoring struct {
+	manifest *image.Manifest
+	st       *store.Store
+	h        hypervisor.Hypervisor // the caller closes it
+}
+
+// prepareRestore finds the image and its store, connects to the hypervisor, and fills in what the request left open.
+func (l *Lodge) prepareRestore(ctx context.Context, r *RestoreRequest) (restoring, error) {
+	var on restoring
+	m, st, err := l.imageStore(ctx, r.Image)
+	if err != nil {
+		return on, err
+	}
+	if m.State != "usable" {
+		return on, fmt.Errorf("%w: image %s is %s; only a usable image can be restored", ErrConflict, m.ID, m.State)
+	}
+	on.st = st
+	if on.manifest, err = st.ReadImage(ctx, m.ID); err != nil {
+		return on, err
+	}
 	s, err := l.rec.Site(ctx)
 	if err != nil {
-		return "", nil, err
+		return on, err
 	}
-	name := r.Hypervisor
-	if name == "" {
-		m, st, err := l.imageStore(ctx, r.Image)
-		if err != nil {
-			return "", nil, err
-		}
-		manifest, err := st.ReadImage(ctx, m.ID)
-		if err != nil {
-			return "", nil, err
-		}
-		name = manifest.Hypervisor
+	if r.Hypervisor == "" {
+		r.Hypervisor = on.manifest.Hypervisor
 	}
-	h, err := l.hypervisor(ctx, s, name)
-	if err != nil {
-		return "", nil, err
+	if r.Pool == "" {
+		r.Pool = s.Hypervisors[r.Hypervisor].Pool
 	}
-	return name, h, nil
+	on.h, err = l.hypervisor(ctx, s, r.Hypervisor)
+	return on, err
 }
 
 // checkFree makes sure that no guest of the name is in the way.
@@ -115,38 +118,23 @@ func (l *Lodge) restore(ctx context.Context, run records.Run) (state string, err
 	if err := json.Unmarshal(run.Request, &r); err != nil {
 		return "failed", err
 	}
-	m, st, err := l.imageStore(ctx, r.Image)
+	on, err := l.prepareRestore(ctx, &r)
 	if err != nil {
 		return "failed", err
 	}
-	name, h, err := l.restoreTo(ctx, r)
-	if err != nil {
-		return "failed", err
-	}
-	defer h.Close()
-	if r.Pool == "" {
-		s, err := l.rec.Site(ctx)
-		if err != nil {
-			return "failed", err
-		}
-		r.Pool = s.Hypervisors[name].Pool
-	}
-	rec, err := l.rec.AddTask(ctx, records.Task{Run: run.ID, Machine: r.As, Hypervisor: name, Image: m.ID})
+	defer on.h.Close()
+	rec, err := l.rec.AddTask(ctx, records.Task{Run: run.ID, Machine: r.As, Hypervisor: r.Hypervisor, Image: on.manifest.ID})
 	if err != nil {
 		return "failed", err
 	}
 	done := l.perform(ctx, rec, func(ctx context.Context, t *task) error {
-		manifest, err := st.ReadImage(ctx, m.ID)
-		if err != nil {
-			return err
-		}
-		if err := l.makeGuest(ctx, h, st, manifest, r, t); err != nil {
+		if err := l.makeGuest(ctx, on, r, t); err != nil {
 			return err
 		}
 		if !r.Start {
 			return nil
 		}
-		return l.wakeGuest(ctx, h, r.As, t)
+		return l.wakeGuest(ctx, on.h, r.As, t)
 	})
 	if _, err := l.FindMachines(ctx); err != nil {
 		return "failed", err
@@ -155,13 +143,14 @@ func (l *Lodge) restore(ctx context.Context, run records.Run) (state string, err
 }
 
 // makeGuest writes the disks and defines the guest. If it fails, nothing of it stays on the hypervisor.
-func (l *Lodge) makeGuest(ctx context.Context, h hypervisor.Hypervisor, st *store.Store, m *image.Manifest, r RestoreRequest, t *task) (err error) {
+func (l *Lodge) makeGuest(ctx context.Context, on restoring, r RestoreRequest, t *task) (err error) {
+	h, m := on.h, on.manifest
 	if err := checkFree(ctx, h, r); err != nil {
 		return err
 	}
 	files := make([]*qcow2.File, len(m.Disks))
 	for i, d := range m.Disks {
-		reader, err := image.NewReader(st, d)
+		reader, err := image.NewReader(on.st, d)
 		if err != nil {
 			return err
 		}

@@ -68,18 +68,14 @@ func readSite(ctx context.Context, q querier) (s site.Site, err error) {
 	return s, err
 }
 
-// SaveSite replaces the configuration, in one transaction, with what change makes of the present one. nextDue gives each
+// SaveSite replaces the configuration, in one transaction, with next. nextDue gives each
 // policy's next scheduled moment, the zero time for none. Machines of hypervisors that are gone are forgotten; images stay.
-func (r *Records) SaveSite(ctx context.Context, change func(old site.Site) (site.Site, error), nextDue func(site.Policy) time.Time, storeIDs map[string]string) error {
+func (r *Records) SaveSite(ctx context.Context, next site.Site, nextDue func(site.Policy) time.Time, storeIDs map[string]string) error {
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "select 1 from settings for update"); err != nil {
 			return err
 		}
 		old, err := readSite(ctx, tx)
-		if err != nil {
-			return err
-		}
-		next, err := change(old)
 		if err != nil {
 			return err
 		}
@@ -164,6 +160,7 @@ func (r *Records) SetNotice(ctx context.Context, policy, notice string) error {
 // SaveMachines records what a hypervisor told. Machines that it no longer has are marked as gone while images of them
 // exist, and forgotten otherwise. A name that another hypervisor has already is left with that one and returned.
 func (r *Records) SaveMachines(ctx context.Context, hypervisor string, found []Machine) (taken []string, err error) {
+	taken = []string{}
 	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		names := make([]string, 0, len(found))
 		for _, m := range found {

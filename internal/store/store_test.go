@@ -138,7 +138,6 @@ func TestALargeSparseDisk(t *testing.T) {
 type failing struct {
 	medium.Medium
 	left int
-	torn bool
 }
 
 func (f *failing) Put(ctx context.Context, name string, content []byte) error {

@@ -3,6 +3,9 @@ package ledger
 import (
 	"crypto/sha256"
 	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -35,4 +38,24 @@ func TestCheck(t *testing.T) {
 	require.ErrorContains(t, err, "ledger line 50: its checksum")
 	_, err = Check(strings.NewReader(clean + strings.Repeat("\x00", 4096)))
 	require.ErrorContains(t, err, "ledger line 101: it is torn")
+}
+
+// The few lines of shell in docs/ledger.md write a clean ledger, from its first line on.
+func TestTheShellOfTheDocumentation(t *testing.T) {
+	page, err := os.ReadFile("../../../docs/ledger.md")
+	require.NoError(t, err)
+	_, rest, found := strings.Cut(string(page), "```sh\n")
+	require.True(t, found)
+	script, _, _ := strings.Cut(rest, "```")
+	folder := t.TempDir()
+	for n := int64(1); n <= 3; n++ {
+		out, err := exec.Command("sh", "-c", strings.ReplaceAll(script, "/data/", folder+"/")).CombinedOutput()
+		require.NoError(t, err, string(out))
+		f, err := os.Open(filepath.Join(folder, FileName))
+		require.NoError(t, err)
+		s, err := Check(f)
+		require.NoError(t, err)
+		require.Equal(t, n, s.Lines)
+		require.NoError(t, f.Close())
+	}
 }

@@ -43,9 +43,7 @@ func Open(root string) (*Dir, error) {
 	if err := syscall.Access(root, 2 /* W_OK */); err != nil {
 		return nil, fmt.Errorf("folder %s can't be written to: %w; give the account that runs keenlodge the right, or mount it read-write", root, err)
 	}
-	d := &Dir{root}
-	d.removeParts()
-	return d, nil
+	return &Dir{root}, nil
 }
 
 func (d *Dir) String() string { return "folder " + d.root }
@@ -204,8 +202,8 @@ func (d *Dir) failed(verb, name string, err error) error {
 	return fmt.Errorf("%s %s in folder %s: %w", verb, name, d.root, err)
 }
 
-// removeParts removes what a crashed process left half written.
-func (d *Dir) removeParts() {
+// RemoveParts removes what a crashed process left half written. It walks the whole folder.
+func (d *Dir) RemoveParts() {
 	filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() || !strings.HasPrefix(e.Name(), partPrefix) {
 			return nil // unreadable folders are met, and told, when they are needed

@@ -118,8 +118,7 @@ func TestPartsOfACrashedWriter(t *testing.T) {
 		require.NoError(t, os.Chtimes(part, at, at))
 	}
 	require.Equal(t, map[string]int64{"pack/00/whole": 1}, list(t, d, "pack/"))
-	_, err := Open(d.root)
-	require.NoError(t, err)
+	d.RemoveParts()
 	left, err := filepath.Glob(filepath.Join(d.root, "pack", "00", partPrefix+"*"))
 	require.NoError(t, err)
 	require.Len(t, left, 1)
