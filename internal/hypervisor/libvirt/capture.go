@@ -241,7 +241,8 @@ func (c *capture) Close(ctx context.Context, kept bool) error {
 	var errs []error
 	if c.job {
 		c.job = false
-		errs = append(errs, c.h.endJob(ctx, c.domain, c.mark))
+		_, err := c.h.endJob(ctx, c.domain, c.mark)
+		errs = append(errs, err)
 		os.Remove(c.socket) // QEMU leaves it sometimes; one that is gone is what we want
 	}
 	if c.checkpoint {
@@ -257,13 +258,8 @@ func (c *capture) Close(ctx context.Context, kept bool) error {
 	return errors.Join(errs...)
 }
 
-// endJob ends our backup job, if it runs; another's job is left alone.
-func (h *Host) endJob(ctx context.Context, d golibvirt.Domain, mark string) error {
-	_, err := h.endJobFound(ctx, d, mark)
-	return err
-}
-
-func (h *Host) endJobFound(ctx context.Context, d golibvirt.Domain, mark string) (found bool, err error) {
+// endJob ends our backup job and tells whether there was one; another's job is left alone.
+func (h *Host) endJob(ctx context.Context, d golibvirt.Domain, mark string) (found bool, err error) {
 	var text string
 	err = h.within(ctx, answerTime, "look for a backup job on guest "+d.Name, func() (err error) {
 		text, err = h.l.DomainBackupGetXMLDesc(d, 0)
@@ -339,7 +335,7 @@ func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (fou
 			}
 		}
 	}
-	ended, err := h.endJobFound(ctx, d, mark)
+	ended, err := h.endJob(ctx, d, mark)
 	if errs = append(errs, err); ended {
 		found = append(found, "ended the backup job on guest "+machine)
 	}
