@@ -8,31 +8,42 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/image"
 )
+
+// uploadsAtOnce is how many packs are written side by side while the next one fills.
+const uploadsAtOnce = 2
 
 // Writer stores the blocks of one image. Put may be called by several goroutines at once; Flush ends it.
 type Writer struct {
 	s       *Store
 	ctx     context.Context
 	uploads *errgroup.Group
+	turns   chan struct{}
 	buffers sync.Pool
 
-	mu      sync.Mutex
-	pack    *chunk.Pack         // nil until something comes
-	pending map[chunk.Name]bool // put by this writer
+	mu      sync.Mutex // never held while the medium works
+	pack    *chunk.Pack
+	pending map[chunk.Name]bool // in packs that have not landed
 	fresh   int64               // bytes new to the store, before compression
 	stored  int64               // and after
-
-	landedMu sync.Mutex // apart from mu, which Put holds while it waits for an upload's turn
-	landed   []chunk.PackDirectory
+	landed  []landedPack
 }
 
-// NewWriter starts a writer. Cancelling ctx stops its uploads.
-func (s *Store) NewWriter(ctx context.Context) *Writer {
-	w := &Writer{s: s, pending: map[chunk.Name]bool{}}
+type landedPack struct {
+	id      chunk.PackID
+	length  int64
+	entries []chunk.Entry
+}
+
+// NewWriter starts a writer, which must end before its visit does. Cancelling ctx stops its uploads.
+func (v *Visit) NewWriter(ctx context.Context) *Writer { return v.s.newWriter(ctx) }
+
+// newWriter starts a writer without a visit, for blocks that images need as it is.
+func (s *Store) newWriter(ctx context.Context) *Writer {
+	w := &Writer{s: s, pending: map[chunk.Name]bool{}, turns: make(chan struct{}, uploadsAtOnce)}
 	w.uploads, w.ctx = errgroup.WithContext(ctx)
-	w.uploads.SetLimit(2)
-	w.buffers.New = func() any { b := make([]byte, 0, s.header.BlockSize+1024); return &b }
+	w.buffers.New = func() any { b := make([]byte, chunk.Bound(s.header.BlockSize)); return &b }
 	return w
 }
 
@@ -44,35 +55,45 @@ func (w *Writer) Written() (fresh, stored int64) {
 }
 
 // Put stores a block unless the store has it, and returns its name. It implements [image.Putter].
-// A block that only another, unfinished writer has is stored again: that writer may yet die.
+// A block that another writer has not landed yet is stored again: that writer may yet die.
 func (w *Writer) Put(_ context.Context, block []byte) (chunk.Name, error) {
-	name := chunk.NameOf(block)
-	if _, _, ok := w.s.find(name); ok || w.has(name) {
+	name := w.s.seal.Name(block)
+	if w.s.firm(name) || w.has(name) {
 		return name, nil
 	}
 	buffer := w.buffers.Get().(*[]byte)
 	defer w.buffers.Put(buffer)
-	stored, codec := chunk.Compress(block, *buffer)
+	compressed, codec := chunk.Compress(block, *buffer)
+	return name, w.add(name, compressed, codec, len(block))
+}
 
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if err := w.ctx.Err(); err != nil {
-		return name, fmt.Errorf("store a block: %w", context.Cause(w.ctx))
+// add puts a compressed block into the pack, and has that written when it is full.
+func (w *Writer) add(name chunk.Name, compressed []byte, codec chunk.Codec, size int) error {
+	if w.ctx.Err() != nil {
+		return fmt.Errorf("store a block: %w", context.Cause(w.ctx))
 	}
+	w.mu.Lock()
 	if w.pending[name] {
-		return name, nil
+		w.mu.Unlock()
+		return nil
 	}
 	w.pending[name] = true
 	if w.pack == nil {
-		w.pack = chunk.NewPack(packTarget + 2*w.s.header.BlockSize)
+		w.pack = chunk.NewPack(w.s.seal, chunk.NewPackID(), w.s.packTarget+2*w.s.header.BlockSize)
 	}
-	w.pack.Add(name, stored, codec, len(block))
-	w.fresh += int64(len(block))
-	w.stored += int64(len(stored))
-	if w.pack.Len() >= packTarget {
-		w.upload()
+	before := w.pack.Len()
+	w.pack.Add(name, compressed, codec, size)
+	w.fresh += int64(size)
+	w.stored += int64(w.pack.Len() - before)
+	var full *chunk.Pack
+	if w.pack.Len() >= w.s.packTarget {
+		full, w.pack = w.pack, nil
 	}
-	return name, nil
+	w.mu.Unlock()
+	if full == nil {
+		return nil
+	}
+	return w.upload(full)
 }
 
 func (w *Writer) has(name chunk.Name) bool {
@@ -81,51 +102,140 @@ func (w *Writer) has(name chunk.Name) bool {
 	return w.pending[name]
 }
 
-// upload hands the pack over to be written; with two under way already it waits. The caller holds mu.
-func (w *Writer) upload() {
-	pack := w.pack
-	w.pack = nil
-	w.uploads.Go(func() error {
-		entries := pack.Entries()
-		id, body := pack.Finish()
-		if err := w.s.medium.Put(w.ctx, packName(id), body); err != nil {
-			return err
-		}
-		directory := chunk.PackDirectory{Pack: id, Entries: entries}
-		w.s.mu.Lock()
-		w.s.learn(directory)
-		w.s.mu.Unlock()
-		w.landedMu.Lock()
-		w.landed = append(w.landed, directory)
-		w.landedMu.Unlock()
+// Keep makes sure that a block of an older image stays, and all that hangs on it. It implements [image.Putter]. Blocks that
+// lie in condemned packs only are stored again. The older image must exist after the visit began.
+func (w *Writer) Keep(ctx context.Context, name chunk.Name, height int) error {
+	if _, ok := w.s.find(name); !ok {
+		return fmt.Errorf("block %s of the older image: %w: no pack holds it", name, chunk.ErrDamaged)
+	}
+	if len(w.s.condemnations()) == 0 {
 		return nil
-	})
+	}
+	return w.rescue(ctx, name, height)
 }
 
-// Flush makes all that was put durable: the last pack, then the index. It also indexes packs that a killed writer left.
-func (w *Writer) Flush(ctx context.Context) error {
-	w.mu.Lock()
-	if w.pack != nil {
-		w.upload()
-	}
-	w.mu.Unlock()
-	if err := w.uploads.Wait(); err != nil {
-		return err
-	}
-	w.s.mu.Lock()
-	directories := append(w.s.unindexed, w.landed...)
-	w.s.unindexed = nil
-	w.s.mu.Unlock()
-	if len(directories) == 0 {
+func (w *Writer) rescue(ctx context.Context, name chunk.Name, height int) error {
+	if height == 0 && (w.s.firm(name) || w.has(name)) {
 		return nil
 	}
-	payload := chunk.EncodeIndex(directories)
-	name := "index/" + chunk.NameOf(payload).String()[:32]
-	if err := w.s.medium.Put(ctx, name, chunk.EncodeObject(chunk.IndexObject, payload)); err != nil {
+	block, err := w.s.Get(ctx, name)
+	if err != nil {
 		return err
 	}
-	w.s.mu.Lock()
-	w.s.loaded[name] = true
-	w.s.mu.Unlock()
+	if height > 0 {
+		names, err := image.MapNames(block)
+		if err != nil {
+			return err
+		}
+		for _, n := range names {
+			if n.IsZero() {
+				continue
+			}
+			if err := w.rescue(ctx, n, height-1); err != nil {
+				return err
+			}
+		}
+	}
+	_, err = w.Put(ctx, block)
+	return err
+}
+
+// upload has a pack written; with enough under way already it waits.
+func (w *Writer) upload(p *chunk.Pack) error {
+	select {
+	case w.turns <- struct{}{}:
+	case <-w.ctx.Done():
+		return fmt.Errorf("store a block: %w", context.Cause(w.ctx))
+	}
+	w.uploads.Go(func() error {
+		defer func() { <-w.turns }()
+		entries := p.Entries()
+		body := p.Finish()
+		if err := w.s.medium.Put(w.ctx, packName(p.ID()), body); err != nil {
+			return err
+		}
+		d, err := chunk.NewDirectory(p.ID(), chunk.EncodeDirectory(entries))
+		if err != nil {
+			return err
+		}
+		w.s.learn(d, int64(len(body)), false)
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.landed = append(w.landed, landedPack{p.ID(), int64(len(body)), entries})
+		w.s.mu.Lock()
+		defer w.s.mu.Unlock()
+		for _, e := range entries {
+			delete(w.pending, e.Name)
+			delete(w.s.bad, e.Name)
+		}
+		return nil
+	})
 	return nil
+}
+
+// Flush makes all that was put durable: the last pack, then the index.
+func (w *Writer) Flush(ctx context.Context) error {
+	w.mu.Lock()
+	last := w.pack
+	w.pack = nil
+	w.mu.Unlock()
+	var err error
+	if last != nil {
+		err = w.upload(last)
+	}
+	if waited := w.uploads.Wait(); waited != nil {
+		return waited
+	}
+	if err != nil || len(w.landed) == 0 {
+		return err
+	}
+	return w.s.writeIndex(ctx, w.landed)
+}
+
+// writeIndex writes one index, or several where one would be too large.
+func (s *Store) writeIndex(ctx context.Context, packs []landedPack) error {
+	var payload []byte
+	file := &indexFile{}
+	put := func() error {
+		name := "index/" + chunk.NewPackID().String()
+		if err := s.putObject(ctx, chunk.IndexObject, name, payload); err != nil {
+			return err
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.indexes[name] = file
+		for _, id := range file.packs {
+			if n, ok := s.numbers[id]; ok {
+				s.packs[n].indexed = true
+			}
+		}
+		payload, file = nil, &indexFile{}
+		return nil
+	}
+	for _, p := range packs {
+		if file.entries > 0 && file.entries+len(p.entries) > chunk.MaxIndexEntries {
+			if err := put(); err != nil {
+				return err
+			}
+		}
+		payload = chunk.AppendIndex(payload, p.id, p.length, p.entries)
+		file.packs, file.entries = append(file.packs, p.id), file.entries+len(p.entries)
+	}
+	if file.entries == 0 {
+		return nil
+	}
+	return put()
+}
+
+// GiveBack says that what the writer stored is not wanted: the next sweep gives its space back, but for what others have
+// come to lean on. It is for a run that failed for want of room; otherwise the next run makes use of what arrived.
+func (w *Writer) GiveBack(ctx context.Context) error {
+	w.uploads.Wait() // its error is known already: it is why there is something to give back
+	w.mu.Lock()
+	var packs []chunk.PackID
+	for _, p := range w.landed {
+		packs = append(packs, p.id)
+	}
+	w.mu.Unlock()
+	return w.s.condemn(ctx, packs)
 }

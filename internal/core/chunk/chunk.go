@@ -1,14 +1,15 @@
-// Package chunk names, compresses and packs blocks: the bytes that docs/store-format.md describes.
+// Package chunk names, compresses, seals and packs blocks: the bytes that docs/store-format.md describes.
 package chunk
 
 import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"sync"
 
+	"github.com/DataDog/zstd"
 	"github.com/klauspost/compress"
-	"github.com/klauspost/compress/zstd"
-	"github.com/zeebo/blake3"
+	zstdframe "github.com/klauspost/compress/zstd"
 )
 
 // MaxBlock is the largest block that a store may hold, in bytes. Readers refuse more, so that a damaged length can't
@@ -18,17 +19,28 @@ const MaxBlock = 8 << 20
 // ErrDamaged marks bytes that are not what was once written.
 var ErrDamaged = errors.New("damaged")
 
-// Name is the BLAKE3 digest (256 bits) of a block's content. The zero Name stands for a block of zeros, which is
-// never stored.
+// Name is the BLAKE3 digest (256 bits) of a block's content, keyed in a sealed store. The zero Name stands for a block of
+// zeros, which is never stored.
 type Name [32]byte
-
-// NameOf digests a block.
-func NameOf(block []byte) Name { return blake3.Sum256(block) }
 
 // IsZero reports whether n stands for zeros.
 func (n Name) IsZero() bool { return n == Name{} }
 
 func (n Name) String() string { return hex.EncodeToString(n[:]) }
+
+// ParseName reads what String wrote; "" is the zero name.
+func ParseName(s string) (Name, error) {
+	var n Name
+	if s == "" {
+		return n, nil
+	}
+	if len(s) == 2*len(n) {
+		if _, err := hex.Decode(n[:], []byte(s)); err == nil {
+			return n, nil
+		}
+	}
+	return n, fmt.Errorf("block name %q: %w: not 64 hexadecimal digits", s, ErrDamaged)
+}
 
 // Codec tells how stored bytes become a block.
 type Codec uint8
@@ -40,22 +52,26 @@ const (
 	Zstd Codec = 1
 )
 
-var (
-	// The window comes before the level, which would else cut blocks into pieces of 64 KiB: a block that is one piece needs
-	// no history, which saves a copy of it.
-	encoder, _       = zstd.NewWriter(nil, zstd.WithWindowSize(128<<10), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithEncoderConcurrency(8))
-	decoder, _       = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(MaxBlock+1), zstd.WithDecoderConcurrency(0))
-	objectDecoder, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxObject), zstd.WithDecoderConcurrency(0))
-)
+// level is Zstandard's, the best in bytes for its time on blocks of 128 KiB; docs/benchmarks.md has the figures.
+const level = 2
+
+// contexts keep the memory of the Zstandard library, which is in C: creating it for each block would cost more than
+// compressing.
+var contexts = sync.Pool{New: func() any { return zstd.NewCtx() }}
+
+// Bound is the room that Compress may need for n bytes.
+func Bound(n int) int { return zstd.CompressBound(n) }
 
 // Compress returns the bytes to store for a block: compressed where that saves at least a sixteenth, the block itself
-// (not copied) otherwise. The result may use buf's memory.
+// (not copied) otherwise. The result may use buf's memory if it has room for [Bound] bytes.
 func Compress(block, buf []byte) ([]byte, Codec) {
-	if looksRandom(block) {
+	if len(block) == 0 || looksRandom(block) {
 		return block, Plain
 	}
-	out := encoder.EncodeAll(block, buf[:0])
-	if len(out) > len(block)-len(block)/16 {
+	c := contexts.Get().(zstd.Ctx)
+	defer contexts.Put(c)
+	out, err := c.CompressLevel(buf, block, level)
+	if err != nil || len(out) > len(block)-len(block)/16 {
 		return block, Plain
 	}
 	return out, Zstd
@@ -77,24 +93,45 @@ func looksRandom(block []byte) bool {
 
 // Expand undoes Compress. size is the block's length in bytes, as its directory entry gives it.
 func Expand(stored []byte, codec Codec, size int) ([]byte, error) {
-	if size < 0 || size > MaxBlock {
+	return expand(stored, codec, size, MaxBlock)
+}
+
+// ExpandAny undoes Compress where the block's length is not at hand: a frame tells it. Errors wrap [ErrDamaged].
+func ExpandAny(stored []byte, codec Codec) ([]byte, error) {
+	if codec != Zstd {
+		return Expand(stored, codec, len(stored))
+	}
+	var h zstdframe.Header
+	if err := h.Decode(stored); err != nil || !h.HasFCS || h.FrameContentSize > MaxBlock {
+		return nil, fmt.Errorf("block: %w: its frame does not tell its length", ErrDamaged)
+	}
+	return Expand(stored, codec, int(h.FrameContentSize))
+}
+
+func expand(stored []byte, codec Codec, size, most int) ([]byte, error) {
+	if size < 0 || size > most {
 		return nil, fmt.Errorf("block of %d bytes: %w: more than a block may have", size, ErrDamaged)
 	}
-	switch codec {
-	case Plain:
-		if len(stored) != size {
-			return nil, fmt.Errorf("block of %d bytes: %w: %d are stored", size, ErrDamaged, len(stored))
-		}
+	switch {
+	case codec == Plain && len(stored) == size:
 		return stored, nil
-	case Zstd:
-		out, err := decoder.DecodeAll(stored, make([]byte, 0, size))
-		if err != nil {
-			return nil, fmt.Errorf("block of %d bytes: %w: %v", size, ErrDamaged, err)
-		}
-		if len(out) != size {
-			return nil, fmt.Errorf("block of %d bytes: %w: it expands to %d", size, ErrDamaged, len(out))
-		}
-		return out, nil
+	case codec == Plain:
+		return nil, fmt.Errorf("block of %d bytes: %w: %d are stored", size, ErrDamaged, len(stored))
+	case codec != Zstd:
+		return nil, fmt.Errorf("block of %d bytes: %w: codec %d is unknown", size, ErrDamaged, codec)
+	case size == 0 || len(stored) == 0:
+		return nil, fmt.Errorf("block of %d bytes: %w: an empty frame", size, ErrDamaged)
 	}
-	return nil, fmt.Errorf("block of %d bytes: %w: codec %d is unknown", size, ErrDamaged, codec)
+	c := contexts.Get().(zstd.Ctx)
+	defer contexts.Put(c)
+	out := make([]byte, size)
+	// The library writes no further than out, whatever the frame claims.
+	n, err := c.DecompressInto(out, stored)
+	if err != nil {
+		return nil, fmt.Errorf("block of %d bytes: %w: %v", size, ErrDamaged, err)
+	}
+	if n != size {
+		return nil, fmt.Errorf("block of %d bytes: %w: it expands to %d", size, ErrDamaged, n)
+	}
+	return out, nil
 }

@@ -3,6 +3,8 @@ package chunk
 import (
 	"encoding/binary"
 	"fmt"
+
+	"github.com/zeebo/blake3"
 )
 
 // ObjectKind tells what an object's payload is.
@@ -13,91 +15,121 @@ const (
 	IndexObject ObjectKind = 'x'
 	// ImageObject holds an image's manifest.
 	ImageObject ObjectKind = 'i'
+	// VisitObject says that somebody is at the store.
+	VisitObject ObjectKind = 'v'
+	// CondemnedObject names packs that will go.
+	CondemnedObject ObjectKind = 'c'
+	// ProofObject holds the outcome of a proof of an image.
+	ProofObject ObjectKind = 'p'
+	// PinObject says that an image is pinned, and why.
+	PinObject ObjectKind = 'n'
+	// KeyObject holds a key of a sealed store; its envelope is not sealed.
+	KeyObject ObjectKind = 's'
+	// LabelObject holds what a key is called.
+	LabelObject ObjectKind = 'k'
 )
 
 const (
-	objectMagic = "KLOBJ\x00\x01"
-	objectHead  = 8 + 1 + 4 // magic and kind, codec, payload length
+	objectMagic = "KLOBJ\x00\x02"
+	objectHead  = 7 + 1 + 1 + 4 // magic, kind, codec, payload length
 	maxObject   = 1 << 30
+	// sealedFlag is set in the codec of a sealed payload.
+	sealedFlag = 0x80
 )
 
-// EncodeObject wraps a payload so that any flipped or missing byte is noticed: magic (7 bytes), kind (1), codec (1),
-// payload length (uint32), stored payload, BLAKE3 of everything before (32).
-func EncodeObject(kind ObjectKind, payload []byte) []byte {
+// EncodeObject wraps a payload so that any flipped or missing byte, and an object under another's name, is noticed: magic
+// (7 bytes), kind (1), codec (1, its highest bit set where sealed), payload length (uint32), the payload compressed and
+// sealed, BLAKE3 of everything before and of the object's name (32).
+func EncodeObject(seal *Seal, kind ObjectKind, name string, payload []byte) []byte {
 	stored, codec := Compress(payload, nil)
 	out := append([]byte(objectMagic), byte(kind), byte(codec))
+	if seal != nil {
+		out[8] |= sealedFlag
+	}
 	out = binary.BigEndian.AppendUint32(out, uint32(len(payload)))
+	if seal != nil {
+		stored = seal.seal(stored, append(out[:len(out):len(out)], name...))
+	}
 	out = append(out, stored...)
-	digest := NameOf(out)
+	digest := objectDigest(out, name)
 	return append(out, digest[:]...)
 }
 
+func objectDigest(body []byte, name string) Name {
+	h := blake3.New()
+	h.Write(body)
+	h.WriteString(name)
+	var n Name
+	h.Sum(n[:0])
+	return n
+}
+
 // DecodeObject undoes EncodeObject. Errors wrap [ErrDamaged].
-func DecodeObject(kind ObjectKind, object []byte) ([]byte, error) {
+func DecodeObject(seal *Seal, kind ObjectKind, name string, object []byte) ([]byte, error) {
 	if len(object) < objectHead+32 || string(object[:7]) != objectMagic {
-		return nil, fmt.Errorf("%w: it does not begin like an object", ErrDamaged)
+		return nil, fmt.Errorf("%s: %w: it does not begin like an object", name, ErrDamaged)
 	}
 	body, sum := object[:len(object)-32], object[len(object)-32:]
-	if digest := NameOf(body); string(digest[:]) != string(sum) {
-		return nil, fmt.Errorf("%w: its digest does not match", ErrDamaged)
+	if digest := objectDigest(body, name); string(digest[:]) != string(sum) {
+		return nil, fmt.Errorf("%s: %w: its digest does not match its content and name", name, ErrDamaged)
 	}
+	payload, err := openPayload(seal, kind, name, body)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return payload, nil
+}
+
+func openPayload(seal *Seal, kind ObjectKind, name string, body []byte) (payload []byte, err error) {
 	if got := ObjectKind(body[7]); got != kind {
 		return nil, fmt.Errorf("%w: it is of kind %q, not %q", ErrDamaged, got, kind)
 	}
-	size := binary.BigEndian.Uint32(body[9:])
-	if size > maxObject {
-		return nil, fmt.Errorf("%w: a payload of %d bytes is more than an object may have", ErrDamaged, size)
-	}
-	if Codec(body[8]) == Zstd {
-		// Objects may be larger than blocks, so they have a decoder of their own limit.
-		out, err := objectDecoder.DecodeAll(body[objectHead:], nil)
-		if err != nil || len(out) != int(size) {
-			return nil, fmt.Errorf("%w: its payload does not expand to %d bytes", ErrDamaged, size)
+	stored := body[objectHead:]
+	if sealed := body[8]&sealedFlag != 0; sealed != (seal != nil) {
+		return nil, fmt.Errorf("%w: an object of a sealed store in one that is not, or the reverse", ErrDamaged)
+	} else if sealed {
+		if stored, err = seal.unseal(stored, append(body[:objectHead:objectHead], name...)); err != nil {
+			return nil, err
 		}
-		return out, nil
 	}
-	if len(body)-objectHead != int(size) {
-		return nil, fmt.Errorf("%w: its payload has %d bytes, not %d", ErrDamaged, len(body)-objectHead, size)
-	}
-	return body[objectHead:], nil
+	return expand(stored, Codec(body[8]&^sealedFlag), int(binary.BigEndian.Uint32(body[9:])), maxObject)
 }
 
-// PackDirectory is a pack's name and directory, as an index keeps them.
-type PackDirectory struct {
-	Pack    PackID
-	Entries []Entry
-}
+// MaxIndexEntries bounds the blocks that one index names, so that it fits into memory with ease.
+const MaxIndexEntries = 1 << 20
 
-// EncodeIndex writes the payload of an index: for each pack its name, its number of entries (uint32), its directory.
-func EncodeIndex(packs []PackDirectory) []byte {
-	var out []byte
-	for _, p := range packs {
-		out = append(out, p.Pack[:]...)
-		out = binary.BigEndian.AppendUint32(out, uint32(len(p.Entries)))
-		out = append(out, EncodeDirectory(p.Entries)...)
+// AppendIndex adds a pack to the payload of an index: its name, its length in bytes (uint32), its number of entries
+// (uint32), its directory.
+func AppendIndex(payload []byte, id PackID, length int64, entries []Entry) []byte {
+	payload = append(payload, id[:]...)
+	payload = binary.BigEndian.AppendUint32(payload, uint32(length))
+	payload = binary.BigEndian.AppendUint32(payload, uint32(len(entries)))
+	for _, e := range entries {
+		payload = e.append(payload)
 	}
-	return out
+	return payload
 }
 
-// DecodeIndex undoes EncodeIndex. Errors wrap [ErrDamaged].
-func DecodeIndex(payload []byte) ([]PackDirectory, error) {
-	var packs []PackDirectory
+// WalkIndex calls visit for each pack of an index's payload, with the pack's length in bytes. Errors wrap [ErrDamaged].
+func WalkIndex(payload []byte, visit func(d Directory, length int64) error) error {
+	const head = 16 + 4 + 4
 	for len(payload) > 0 {
-		if len(payload) < 20 {
-			return nil, fmt.Errorf("index: %w: it ends inside a pack's name", ErrDamaged)
+		if len(payload) < head {
+			return fmt.Errorf("index: %w: it ends inside a pack's name", ErrDamaged)
 		}
-		id := PackID(payload[:16])
-		n := binary.BigEndian.Uint32(payload[16:])
-		payload = payload[20:]
+		id, length, n := PackID(payload), binary.BigEndian.Uint32(payload[16:]), binary.BigEndian.Uint32(payload[20:])
+		payload = payload[head:]
 		if n > MaxEntries || int(n)*EntrySize > len(payload) {
-			return nil, fmt.Errorf("index: %w: it ends inside the directory of pack %s", ErrDamaged, id)
+			return fmt.Errorf("index: %w: it ends inside the directory of pack %s", ErrDamaged, id)
 		}
-		entries, err := DecodeDirectory(id, payload[:int(n)*EntrySize])
+		d, err := NewDirectory(id, payload[:int(n)*EntrySize])
 		if err != nil {
-			return nil, fmt.Errorf("index: %w", err)
+			return fmt.Errorf("index: %w", err)
 		}
-		packs = append(packs, PackDirectory{id, entries})
+		if err := visit(d, int64(length)); err != nil {
+			return err
+		}
 		payload = payload[int(n)*EntrySize:]
 	}
-	return packs, nil
+	return nil
 }

@@ -1,6 +1,7 @@
 package chunk
 
 import (
+	"crypto/rand"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
@@ -10,9 +11,11 @@ import (
 //
 //	blocks      one after the other, as stored
 //	directory   one entry of EntrySize bytes for each block
-//	tail        TailSize bytes: "KLPACK\x00\x01", number of entries (uint32, big endian), directory's BLAKE3 (32 bytes)
+//	tail        TailSize bytes: "KLPACK\x00\x02", number of entries (uint32, big endian), a digest (32 bytes)
 //
-// so that it can be written in one stream, and read by its last bytes where no index knows it.
+// so that it can be written in one stream, and read by its last bytes where no index knows it. In a sealed store each
+// block and the directory are sealed by themselves. The digest is the store's name for the pack's name and the directory
+// as it lies there, so that neither a changed directory nor a pack under another's name is taken for true.
 
 const (
 	// EntrySize is the length of a directory entry in bytes: name 32, offset 4, stored length 4, length 4, codec 1.
@@ -22,7 +25,7 @@ const (
 	// MaxEntries bounds a directory, for readers of damaged packs.
 	MaxEntries = 1 << 20
 
-	packMagic = "KLPACK\x00\x01"
+	packMagic = "KLPACK\x00\x02"
 )
 
 // Entry says where in its pack a block lies. All lengths are in bytes.
@@ -34,10 +37,17 @@ type Entry struct {
 	Codec  Codec
 }
 
-// PackID names a pack: the first 128 bits of its directory's BLAKE3.
+// PackID names a pack: 128 random bits. A name is never used again.
 type PackID [16]byte
 
 func (id PackID) String() string { return hex.EncodeToString(id[:]) }
+
+// NewPackID draws a pack's name.
+func NewPackID() PackID {
+	var id PackID
+	rand.Read(id[:])
+	return id
+}
 
 // ParsePackID reads what String wrote.
 func ParsePackID(s string) (PackID, error) {
@@ -52,80 +62,135 @@ func ParsePackID(s string) (PackID, error) {
 
 // Pack gathers blocks.
 type Pack struct {
+	id      PackID
+	seal    *Seal
+	own     *PackSeal
 	body    []byte
 	entries []Entry
 }
 
 // NewPack makes an empty pack with room for so many bytes.
-func NewPack(room int) *Pack { return &Pack{body: make([]byte, 0, room)} }
+func NewPack(seal *Seal, id PackID, room int) *Pack {
+	return &Pack{id: id, seal: seal, own: seal.Pack(id), body: make([]byte, 0, room)}
+}
 
-// Add appends a stored block; size is the block's length before compression.
-func (p *Pack) Add(name Name, stored []byte, codec Codec, size int) {
-	p.entries = append(p.entries, Entry{name, uint32(len(p.body)), uint32(len(stored)), uint32(size), codec})
-	p.body = append(p.body, stored...)
+// Add appends a compressed block; size is the block's length before compression.
+func (p *Pack) Add(name Name, compressed []byte, codec Codec, size int) {
+	offset := len(p.body)
+	p.body = p.own.append(p.body, compressed)
+	p.entries = append(p.entries, Entry{name, uint32(offset), uint32(len(p.body) - offset), uint32(size), codec})
 }
 
 // Len is the number of bytes of blocks so far.
 func (p *Pack) Len() int { return len(p.body) }
 
+// ID is the pack's name.
+func (p *Pack) ID() PackID { return p.id }
+
 // Entries lists what was added.
 func (p *Pack) Entries() []Entry { return p.entries }
 
-// Finish returns the pack's name and bytes. The pack must not be used again.
-func (p *Pack) Finish() (PackID, []byte) {
-	directory := EncodeDirectory(p.entries)
-	digest := NameOf(directory)
-	out := append(p.body, directory...)
+// Finish returns the pack's bytes. The pack must not be used again.
+func (p *Pack) Finish() []byte {
+	at := len(p.body)
+	out := p.own.append(p.body, EncodeDirectory(p.entries))
+	digest := directoryDigest(p.seal, p.id, out[at:])
 	out = append(out, packMagic...)
 	out = binary.BigEndian.AppendUint32(out, uint32(len(p.entries)))
-	out = append(out, digest[:]...)
-	return PackID(digest[:16]), out
+	return append(out, digest[:]...)
+}
+
+func directoryDigest(seal *Seal, id PackID, directory []byte) Name {
+	return seal.Name(append(id[:len(id):len(id)], directory...))
 }
 
 // EncodeDirectory writes entries one after the other.
 func EncodeDirectory(entries []Entry) []byte {
-	out := make([]byte, 0, len(entries)*EntrySize)
+	out := make([]byte, 0, len(entries)*EntrySize+Overhead)
 	for _, e := range entries {
-		out = append(out, e.Name[:]...)
-		out = binary.BigEndian.AppendUint32(out, e.Offset)
-		out = binary.BigEndian.AppendUint32(out, e.Stored)
-		out = binary.BigEndian.AppendUint32(out, e.Size)
-		out = append(out, byte(e.Codec))
+		out = e.append(out)
 	}
 	return out
 }
 
-// DecodeDirectory reads a directory and checks it against the pack's name. Errors wrap [ErrDamaged].
-func DecodeDirectory(id PackID, directory []byte) ([]Entry, error) {
-	if digest := NameOf(directory); PackID(digest[:16]) != id || len(directory)%EntrySize != 0 {
-		return nil, fmt.Errorf("pack %s: %w: its directory does not match its name", id, ErrDamaged)
+func (e Entry) append(out []byte) []byte {
+	out = append(out, e.Name[:]...)
+	out = binary.BigEndian.AppendUint32(out, e.Offset)
+	out = binary.BigEndian.AppendUint32(out, e.Stored)
+	out = binary.BigEndian.AppendUint32(out, e.Size)
+	return append(out, byte(e.Codec))
+}
+
+// entryOf reads an entry from its EntrySize bytes.
+func entryOf(b []byte) Entry {
+	return Entry{Name(b), binary.BigEndian.Uint32(b[32:]), binary.BigEndian.Uint32(b[36:]), binary.BigEndian.Uint32(b[40:]), Codec(b[44])}
+}
+
+// Directory is the encoded directory of a pack, checked: entries are read from it as they are needed.
+type Directory struct {
+	Pack PackID
+	body []byte
+}
+
+// NewDirectory checks an encoded directory. Errors wrap [ErrDamaged].
+func NewDirectory(id PackID, body []byte) (Directory, error) {
+	if len(body)%EntrySize != 0 {
+		return Directory{}, fmt.Errorf("pack %s: %w: its directory ends inside an entry", id, ErrDamaged)
 	}
-	entries := make([]Entry, len(directory)/EntrySize)
-	for i := range entries {
-		b := directory[i*EntrySize:]
-		e := Entry{
-			Offset: binary.BigEndian.Uint32(b[32:]), Stored: binary.BigEndian.Uint32(b[36:]),
-			Size: binary.BigEndian.Uint32(b[40:]), Codec: Codec(b[44]),
+	d := Directory{id, body}
+	for i := range d.Len() {
+		if e := d.Entry(i); e.Size > MaxBlock || e.Stored > MaxBlock+Overhead || e.Codec > Zstd || e.Name.IsZero() {
+			return Directory{}, fmt.Errorf("pack %s: %w: entry %d of its directory can't be one", id, ErrDamaged, i)
 		}
-		copy(e.Name[:], b)
-		if e.Size > MaxBlock || e.Stored > MaxBlock {
-			return nil, fmt.Errorf("pack %s: %w: entry %d is longer than a block may be", id, ErrDamaged, i)
-		}
-		entries[i] = e
 	}
-	return entries, nil
+	return d, nil
+}
+
+// Len is the number of entries.
+func (d Directory) Len() int { return len(d.body) / EntrySize }
+
+// Entry is entry i.
+func (d Directory) Entry(i int) Entry { return entryOf(d.body[i*EntrySize:]) }
+
+// ReadDirectory opens a directory as it lies in its pack, and checks it against the pack's tail. Errors wrap [ErrDamaged].
+func ReadDirectory(seal *Seal, id PackID, offset int64, directory, tail []byte) (Directory, error) {
+	digest := directoryDigest(seal, id, directory)
+	if len(tail) != TailSize || string(tail[12:]) != string(digest[:]) {
+		return Directory{}, fmt.Errorf("pack %s: %w: its directory does not match its end and its name", id, ErrDamaged)
+	}
+	body, err := seal.Pack(id).Open(uint32(offset), directory)
+	if err != nil {
+		return Directory{}, fmt.Errorf("pack %s: %w", id, err)
+	}
+	return NewDirectory(id, body)
 }
 
 // DirectoryRange tells, from a pack's last TailSize bytes and its length, where its directory lies.
-func DirectoryRange(tail []byte, packSize int64) (offset, length int64, err error) {
+func DirectoryRange(seal *Seal, tail []byte, packSize int64) (offset, length int64, err error) {
 	if len(tail) != TailSize || string(tail[:8]) != packMagic {
 		return 0, 0, fmt.Errorf("%w: it does not end like a pack", ErrDamaged)
 	}
 	n := binary.BigEndian.Uint32(tail[8:])
-	length = int64(n) * EntrySize
+	length = int64(n)*EntrySize + int64(seal.Overhead())
 	offset = packSize - TailSize - length
-	if n > MaxEntries || offset < 0 {
+	if n > MaxEntries || offset < 0 || offset > 1<<32-1 {
 		return 0, 0, fmt.Errorf("%w: its directory of %d entries does not fit", ErrDamaged, n)
 	}
 	return offset, length, nil
+}
+
+// ReadBlock opens, expands and verifies a block as it lies in its pack. Errors wrap [ErrDamaged].
+func ReadBlock(seal *Seal, own *PackSeal, e Entry, stored []byte) ([]byte, error) {
+	compressed, err := own.Open(e.Offset, stored)
+	if err != nil {
+		return nil, err
+	}
+	block, err := Expand(compressed, e.Codec, int(e.Size))
+	if err != nil {
+		return nil, err
+	}
+	if seal.Name(block) != e.Name {
+		return nil, fmt.Errorf("%w: its content has another digest", ErrDamaged)
+	}
+	return block, nil
 }

@@ -18,14 +18,11 @@ const (
 	Data Kind = iota
 	// Zero reads as zeros and need not be read.
 	Zero
+	// Unchanged is data that reads as it did in an older image of the same disk, by the word of the source.
+	Unchanged
 )
 
-func (k Kind) String() string {
-	if k == Zero {
-		return "zero"
-	}
-	return "data"
-}
+func (k Kind) String() string { return [...]string{"data", "zero", "unchanged"}[k] }
 
 // Extent is a run of bytes of one kind. Offset and Length are in bytes.
 type Extent struct {

@@ -64,10 +64,11 @@ type Disk struct {
 	Map string `json:"map"`
 }
 
-// Sizes are a backup's figures in bytes: the disks' length, what the source gave, what was new to the store before and
-// after compression.
+// Sizes are a backup's figures in bytes: the disks' length, how much of them is not zeros, what the source gave, what was
+// new to the store before and after compression.
 type Sizes struct {
 	Disks  int64 `json:"disks"`
+	Data   int64 `json:"data"`
 	Read   int64 `json:"read"`
 	New    int64 `json:"new"`
 	Stored int64 `json:"stored"`
@@ -75,30 +76,29 @@ type Sizes struct {
 
 var idForm = regexp.MustCompile(`^[0-9a-z]{10}$`)
 
+// IsID reports whether a word can be an image's name.
+func IsID(s string) bool { return idForm.MatchString(s) }
+
 // NewID draws an image's name: ten letters and digits, 50 random bits.
 func NewID() string {
 	// rand.Text is base32; lower case reads better in a table and needs no shift key.
 	return strings.ToLower(rand.Text()[:10])
 }
 
-// Encode writes the manifest as an object.
+// Encode writes the manifest as the payload of an object.
 func (m *Manifest) Encode() ([]byte, error) {
 	body, err := json.Marshal(m)
 	if err != nil {
 		return nil, fmt.Errorf("manifest of image %s: %w", m.ID, err)
 	}
-	return chunk.EncodeObject(chunk.ImageObject, body), nil
+	return body, nil
 }
 
 // ErrTooNew marks a manifest of a later program.
 var ErrTooNew = errors.New("written by a newer program")
 
 // Decode undoes Encode and checks what the rest of the program relies on. Errors wrap [chunk.ErrDamaged] or [ErrTooNew].
-func Decode(object []byte) (*Manifest, error) {
-	body, err := chunk.DecodeObject(chunk.ImageObject, object)
-	if err != nil {
-		return nil, fmt.Errorf("manifest: %w", err)
-	}
+func Decode(body []byte) (*Manifest, error) {
 	m := new(Manifest)
 	if err := json.Unmarshal(body, m); err != nil {
 		return nil, fmt.Errorf("manifest: %w: %v", chunk.ErrDamaged, err)
@@ -121,4 +121,7 @@ func Decode(object []byte) (*Manifest, error) {
 }
 
 // Root is the name of the disk's root map block.
-func (d Disk) Root() (chunk.Name, error) { return parseName(d.Map) }
+func (d Disk) Root() (chunk.Name, error) { return chunk.ParseName(d.Map) }
+
+// Height is the number of levels of map blocks over the disk's data.
+func (d Disk) Height() int { return levels(blocks(d.Size, d.BlockSize)) }

@@ -2,7 +2,6 @@ package image
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -21,23 +20,13 @@ type Getter interface {
 	Get(ctx context.Context, name chunk.Name) ([]byte, error)
 }
 
-// Putter stores a block and returns its name. It does not keep the slice.
+// Putter stores blocks.
 type Putter interface {
+	// Put stores a block and returns its name. It does not keep the slice.
 	Put(ctx context.Context, block []byte) (chunk.Name, error)
-}
-
-func parseName(s string) (chunk.Name, error) {
-	var n chunk.Name
-	if s == "" {
-		return n, nil
-	}
-	if len(s) != 64 {
-		return n, fmt.Errorf("%w: block name %q has not 64 digits", chunk.ErrDamaged, s)
-	}
-	if _, err := hex.Decode(n[:], []byte(s)); err != nil {
-		return n, fmt.Errorf("%w: block name %q: %v", chunk.ErrDamaged, s, err)
-	}
-	return n, nil
+	// Keep makes sure that a block of an older image stays, and all that hangs on it: height 0 is a data block, 1 a map
+	// block over data, and so on.
+	Keep(ctx context.Context, name chunk.Name, height int) error
 }
 
 // levels is the number of map levels over n blocks: 1 for up to Fanout blocks.
@@ -77,6 +66,39 @@ func (w *TreeWriter) Set(ctx context.Context, index int64, name chunk.Name) erro
 	}
 	w.next = index + 1
 	return w.add(ctx, 0, name)
+}
+
+// Keep takes blocks index to index+n-1 from the same place of an older disk of the same size. Whole map blocks are taken
+// as they are, so that it costs what changed, not what there is. Index must rise as for Set.
+func (w *TreeWriter) Keep(ctx context.Context, base *Reader, index, n int64) error {
+	if base.desc.Height() != len(w.nodes) || index < w.next || index+n > w.blocks {
+		return fmt.Errorf("blocks %d to %d of a disk with %d blocks, after block %d: out of order, or of a disk of another size", index, index+n-1, w.blocks, w.next-1)
+	}
+	if err := w.skip(ctx, 0, index-w.next); err != nil {
+		return err
+	}
+	w.next = index + n
+	for index < w.next {
+		height := 0
+		span := int64(1)
+		for height+1 < len(w.nodes) && len(w.nodes[height]) == 0 && index+span*Fanout <= w.next {
+			height, span = height+1, span*Fanout
+		}
+		name, err := base.at(ctx, height, index)
+		if err != nil {
+			return err
+		}
+		if !name.IsZero() {
+			if err := w.put.Keep(ctx, name, height); err != nil {
+				return err
+			}
+		}
+		if err := w.add(ctx, height, name); err != nil {
+			return err
+		}
+		index += span
+	}
+	return nil
 }
 
 // skip adds n zero names at a level, whole map blocks at a time.
@@ -179,6 +201,18 @@ func NewReader(get Getter, d Disk) (*Reader, error) {
 // Size implements [disk.Disk].
 func (r *Reader) Size() int64 { return r.desc.Size }
 
+// MapNames reads the content of a map block. Errors wrap [chunk.ErrDamaged].
+func MapNames(body []byte) ([]chunk.Name, error) {
+	if len(body)%32 != 0 || len(body) > Fanout*32 {
+		return nil, fmt.Errorf("%w: it has %d bytes, which is no row of names", chunk.ErrDamaged, len(body))
+	}
+	names := make([]chunk.Name, len(body)/32)
+	for i := range names {
+		names[i] = chunk.Name(body[i*32:])
+	}
+	return names, nil
+}
+
 // node gives a map block's names.
 func (r *Reader) node(ctx context.Context, name chunk.Name) ([]chunk.Name, error) {
 	if name.IsZero() {
@@ -194,12 +228,8 @@ func (r *Reader) node(ctx context.Context, name chunk.Name) ([]chunk.Name, error
 	if err != nil {
 		return nil, fmt.Errorf("map block %s: %w", name, err)
 	}
-	if len(body)%32 != 0 || len(body) > Fanout*32 {
-		return nil, fmt.Errorf("map block %s: %w: it has %d bytes", name, chunk.ErrDamaged, len(body))
-	}
-	names = make([]chunk.Name, len(body)/32)
-	for i := range names {
-		copy(names[i][:], body[i*32:])
+	if names, err = MapNames(body); err != nil {
+		return nil, fmt.Errorf("map block %s: %w", name, err)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -237,6 +267,27 @@ func (r *Reader) block(ctx context.Context, index int64) (name chunk.Name, zeros
 			return name, 0, nil
 		}
 	}
+}
+
+// at names what lies at a height over the block of an index: 0 the block itself.
+func (r *Reader) at(ctx context.Context, height int, index int64) (chunk.Name, error) {
+	name := r.root
+	for h := r.desc.Height(); h > height; h-- {
+		names, err := r.node(ctx, name)
+		if err != nil {
+			return chunk.Name{}, err
+		}
+		span := int64(1)
+		for range h - 1 {
+			span *= Fanout
+		}
+		slot := index / span % Fanout
+		if slot >= int64(len(names)) {
+			return chunk.Name{}, nil
+		}
+		name = names[slot]
+	}
+	return name, nil
 }
 
 // Extents implements [disk.Disk].

@@ -13,11 +13,23 @@ var ErrNotFound = errors.New("no such object")
 // ErrFull marks a medium without room.
 var ErrFull = errors.New("no space left")
 
-// Object is what a listing tells of an object. Size is in bytes.
+// Object is what a medium tells of an object. Size is in bytes.
 type Object struct {
 	Name string
 	Size int64
 }
+
+// Errors of places that can't be used, for those who ask why. Media wrap them with what they tried.
+var (
+	// ErrUnreachable marks a host that is not known, does not answer, or whose line was cut.
+	ErrUnreachable = errors.New("can't be reached")
+	// ErrRefused marks a key, password or host key that was not accepted.
+	ErrRefused = errors.New("was refused")
+	// ErrNoRight marks something that the account may not do.
+	ErrNoRight = errors.New("not allowed")
+	// ErrNoPlace marks a folder or bucket that does not exist.
+	ErrNoPlace = errors.New("does not exist")
+)
 
 // Room is what is left on a medium, in bytes and inodes; a negative number means that the medium can't tell.
 type Room struct {
@@ -38,10 +50,14 @@ type Medium interface {
 	Get(ctx context.Context, name string, offset, length int64) ([]byte, error)
 	// List visits the objects whose names begin with prefix, which ends with a slash, in no order.
 	List(ctx context.Context, prefix string, visit func(Object) error) error
+	// Stat tells of one object; one that is missing is [ErrNotFound].
+	Stat(ctx context.Context, name string) (Object, error)
 	// Delete removes an object; one that is missing is no error.
 	Delete(ctx context.Context, name string) error
 	// Room tells what is left.
 	Room(ctx context.Context) (Room, error)
+	// Close lets connections go. A medium that was closed must not be used.
+	Close() error
 	// String describes the place for messages, without secrets.
 	String() string
 }

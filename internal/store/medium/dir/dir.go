@@ -166,6 +166,18 @@ func (d *Dir) List(ctx context.Context, prefix string, visit func(medium.Object)
 	return d.failed("list", prefix, err)
 }
 
+// Stat implements [medium.Medium].
+func (d *Dir) Stat(_ context.Context, name string) (medium.Object, error) {
+	s, err := os.Stat(d.path(name))
+	if err != nil {
+		return medium.Object{}, d.failed("look at", name, err)
+	}
+	return medium.Object{Name: name, Size: s.Size()}, nil
+}
+
+// Close implements [medium.Medium].
+func (d *Dir) Close() error { return nil }
+
 // Delete implements [medium.Medium].
 func (d *Dir) Delete(_ context.Context, name string) error {
 	err := os.Remove(d.path(name))

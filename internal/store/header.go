@@ -1,0 +1,107 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/store/medium"
+)
+
+const (
+	headerName = "store.json"
+	headerCopy = "store.copy.json"
+)
+
+// Header describes a store. It is the object store.json, which anyone may read; store.copy.json is the same.
+type Header struct {
+	Format    int       `json:"format"`
+	Layout    string    `json:"layout"`
+	ID        string    `json:"id"`
+	BlockSize int       `json:"block_size"`
+	Made      time.Time `json:"made"`
+	Sealed    bool      `json:"sealed"`
+	// Check is a value that only the store's secret gives; empty where the store is not sealed.
+	Check string `json:"check"`
+	// Digest is the BLAKE3 of this object without white space and with an empty digest.
+	Digest string `json:"digest"`
+}
+
+func (h Header) digest() (string, error) {
+	h.Digest = ""
+	body, err := json.Marshal(h)
+	var plain *chunk.Seal
+	return plain.Name(body).String(), err
+}
+
+func (h Header) encode() (body []byte, err error) {
+	if h.Digest, err = h.digest(); err != nil {
+		return nil, err
+	}
+	body, err = json.MarshalIndent(h, "", "  ")
+	return append(body, '\n'), err
+}
+
+// errFormat marks a header that this program does not know.
+var errFormat = errors.New("it is not known to this program; use the keenlodge that made the store, or a newer one")
+
+// decodeHeader reads and checks a header. Errors wrap [chunk.ErrDamaged] or [errFormat].
+func decodeHeader(body []byte) (Header, error) {
+	var h Header
+	if err := json.Unmarshal(body, &h); err != nil {
+		return h, fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
+	}
+	if h.Format != format || h.Layout != "pooled" {
+		return h, fmt.Errorf("format %d, layout %q: %w", h.Format, h.Layout, errFormat)
+	}
+	// Byte by byte, so that no flipped one passes for another way to write the same.
+	if again, err := h.encode(); err != nil || !bytes.Equal(again, body) {
+		return h, fmt.Errorf("%w: its digest does not match", chunk.ErrDamaged)
+	}
+	if h.BlockSize < 4096 || h.BlockSize > chunk.MaxBlock || h.BlockSize&(h.BlockSize-1) != 0 || h.ID == "" {
+		return h, fmt.Errorf("%w: block size %d, id %q", chunk.ErrDamaged, h.BlockSize, h.ID)
+	}
+	return h, nil
+}
+
+// ReadHeader reads the header of the store in a place, from its copy if need be. A place without one is [ErrNoStore].
+func ReadHeader(ctx context.Context, m medium.Medium) (Header, error) {
+	h, err := readHeaderAs(ctx, m, headerName)
+	if err == nil {
+		return h, nil
+	}
+	if isHeaderGone(err) {
+		if again, copied := readHeaderAs(ctx, m, headerCopy); copied == nil {
+			return again, nil
+		}
+	}
+	if errors.Is(err, medium.ErrNotFound) {
+		return h, fmt.Errorf("%s: %w (no %s)", m, ErrNoStore, headerName)
+	}
+	return h, err
+}
+
+// isHeaderGone reports whether a header is missing, or is not what was once written.
+func isHeaderGone(err error) bool {
+	return errors.Is(err, medium.ErrNotFound) || errors.Is(err, chunk.ErrDamaged) || errors.Is(err, errFormat)
+}
+
+func readHeaderAs(ctx context.Context, m medium.Medium, name string) (Header, error) {
+	body, err := m.Get(ctx, name, 0, -1)
+	if err != nil {
+		return Header{}, err
+	}
+	h, err := decodeHeader(body)
+	if err != nil {
+		return h, fmt.Errorf("%s in %s: %w", name, m, err)
+	}
+	return h, nil
+}
+
+// isShort reports whether an object ended before what was asked of it.
+func isShort(err error) bool { return errors.Is(err, io.ErrUnexpectedEOF) }
