@@ -70,7 +70,7 @@ func (p *process) around(what, name string, act func() error) error {
 		st.mu.Unlock()
 		return errKilled
 	}
-	c := &call{p, fmt.Sprintf("%s.%d %s %s", p.name, p.lives, what, name[:min(len(name), 8)]), make(chan string)}
+	c := &call{p, fmt.Sprintf("%s.%d %s %s", p.name, p.lives, what, name), make(chan string)}
 	st.waiting = append(st.waiting, c)
 	st.mu.Unlock()
 	switch <-c.go_ {

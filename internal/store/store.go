@@ -217,10 +217,11 @@ func (s *Store) Refresh(ctx context.Context) error {
 	if err := s.readIndexes(ctx, indexes, there); err != nil {
 		return err
 	}
-	s.forgetMissing(there)
 	if err := s.readUnindexed(ctx, there); err != nil {
 		return err
 	}
+	// What came is learned before what went is forgotten, so that a block which moved is never without a place.
+	s.forgetMissing(there)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, packs := range s.condemned {

@@ -5,6 +5,7 @@ package medium
 import (
 	"context"
 	"errors"
+	"time"
 )
 
 // ErrNotFound marks an object that is not there.
@@ -13,10 +14,11 @@ var ErrNotFound = errors.New("no such object")
 // ErrFull marks a medium without room.
 var ErrFull = errors.New("no space left")
 
-// Object is what a medium tells of an object. Size is in bytes.
+// Object is what a medium tells of an object. Size is in bytes; Modified is by the medium's own clock, and only Stat tells it.
 type Object struct {
-	Name string
-	Size int64
+	Name     string
+	Size     int64
+	Modified time.Time
 }
 
 // Errors of places that can't be used, for those who ask why. Media wrap them with what they tried.
@@ -42,7 +44,7 @@ type Room struct {
 // Medium keeps objects. Names are slash-separated paths of lower-case letters, digits, dots and dashes. All methods may
 // be called by several goroutines at once.
 type Medium interface {
-	// Put writes a whole object or none: after a nil error it survives a power cut. An object is never written twice
+	// Put writes a whole object, which is not empty, or none: after a nil error it survives a power cut. An object is never written twice
 	// with another content.
 	Put(ctx context.Context, name string, content []byte) error
 	// Get reads length bytes from offset on, or all that follows if length is negative. An object that ends before is

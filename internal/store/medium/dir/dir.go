@@ -34,14 +34,14 @@ func Open(root string) (*Dir, error) {
 	s, err := os.Stat(root)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("folder %s does not exist; create it, or mount the disk that holds it", root)
+		return nil, fmt.Errorf("folder %s %w; create it, or mount the disk that holds it", root, medium.ErrNoPlace)
 	case err != nil:
 		return nil, fmt.Errorf("folder %s: %w", root, err)
 	case !s.IsDir():
 		return nil, fmt.Errorf("%s is not a folder; name a folder for the store", root)
 	}
 	if err := syscall.Access(root, 2 /* W_OK */); err != nil {
-		return nil, fmt.Errorf("folder %s can't be written to: %w; give the account that runs keenlodge the right, or mount it read-write", root, err)
+		return nil, fmt.Errorf("folder %s can't be written to: %w (%v); give the account that runs keenlodge the right, or mount it read-write", root, medium.ErrNoRight, err)
 	}
 	return &Dir{root}, nil
 }
@@ -172,7 +172,7 @@ func (d *Dir) Stat(_ context.Context, name string) (medium.Object, error) {
 	if err != nil {
 		return medium.Object{}, d.failed("look at", name, err)
 	}
-	return medium.Object{Name: name, Size: s.Size()}, nil
+	return medium.Object{Name: name, Size: s.Size(), Modified: s.ModTime()}, nil
 }
 
 // Close implements [medium.Medium].
@@ -214,9 +214,9 @@ func (d *Dir) failed(verb, name string, err error) error {
 	return fmt.Errorf("%s %s in folder %s: %w", verb, name, d.root, err)
 }
 
-// RemoveParts removes what a crashed process left half written. It walks the whole folder.
-func (d *Dir) RemoveParts() {
-	filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
+// Tidy removes what a crashed process left half written. It walks the whole folder.
+func (d *Dir) Tidy(context.Context) error {
+	return filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() || !strings.HasPrefix(e.Name(), partPrefix) {
 			return nil // unreadable folders are met, and told, when they are needed
 		}
@@ -225,4 +225,24 @@ func (d *Dir) RemoveParts() {
 		}
 		return nil
 	})
+}
+
+// Exposed implements [medium.Exposer]: everyone on the host can read when the folder and all above it let everyone in.
+func (d *Dir) Exposed(context.Context, string) (string, error) {
+	for path := d.root; ; path = filepath.Dir(path) {
+		s, err := os.Stat(path)
+		if err != nil {
+			return "", err
+		}
+		need := fs.FileMode(0o001)
+		if path == d.root {
+			need = 0o005
+		}
+		if s.Mode().Perm()&need != need {
+			return "", nil
+		}
+		if path == "/" {
+			return fmt.Sprintf("every account of this host can read folder %s; close it: chmod 700 %s", d.root, d.root), nil
+		}
+	}
 }

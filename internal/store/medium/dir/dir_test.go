@@ -2,18 +2,16 @@ package dir
 
 import (
 	"context"
-	"fmt"
-	"io"
 	"os"
 	"path/filepath"
-	"sync"
-	"syscall"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/medium/mediumtest"
 )
 
 func open(t *testing.T) *Dir {
@@ -28,67 +26,24 @@ func list(t *testing.T, d *Dir, prefix string) map[string]int64 {
 	return found
 }
 
-func TestPutGetListDelete(t *testing.T) {
-	d, ctx := open(t), t.Context()
-	require.Empty(t, list(t, d, "pack/"), "nothing of the kind yet")
-	require.NoError(t, d.Put(ctx, "pack/ab/abcd", []byte("0123456789")))
-	require.NoError(t, d.Put(ctx, "image/x", nil))
-	require.Equal(t, map[string]int64{"pack/ab/abcd": 10}, list(t, d, "pack/"))
-	require.Equal(t, map[string]int64{"image/x": 0}, list(t, d, "image/"))
-	for _, c := range []struct {
-		off, n int64
-		want   string
-	}{{0, -1, "0123456789"}, {3, 4, "3456"}, {3, -1, "3456789"}, {10, -1, ""}, {10, 0, ""}} {
-		got, err := d.Get(ctx, "pack/ab/abcd", c.off, c.n)
+func TestConformance(t *testing.T) {
+	var root string
+	place := func(t *testing.T) medium.Medium {
+		root = filepath.Join(t.TempDir(), "north pier #1 & 100% ã")
+		require.NoError(t, os.Mkdir(root, 0o700))
+		d, err := Open(root)
 		require.NoError(t, err)
-		require.Equal(t, c.want, string(got))
+		return d
 	}
-	_, err := d.Get(ctx, "pack/ab/abcd", 8, 4)
-	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
-	_, err = d.Get(ctx, "pack/none", 0, -1)
-	require.ErrorIs(t, err, medium.ErrNotFound)
-	require.NoError(t, d.Delete(ctx, "pack/ab/abcd"))
-	require.NoError(t, d.Delete(ctx, "pack/ab/abcd"), "twice is no error")
-	require.Empty(t, list(t, d, "pack/"))
-}
-
-// Several writers of one name, as two lodges that had the same thought: the object is whole at any time.
-func TestWritersOfOneName(t *testing.T) {
-	d := open(t)
-	content := make([]byte, 1<<20)
-	var all sync.WaitGroup
-	for range 8 {
-		all.Go(func() { require.NoError(t, d.Put(t.Context(), "pack/00/same", content)) })
-		all.Go(func() {
-			if got, err := d.Get(t.Context(), "pack/00/same", 0, -1); err == nil {
-				require.Len(t, got, len(content))
-			} else {
-				require.ErrorIs(t, err, medium.ErrNotFound)
-			}
-		})
-	}
-	all.Wait()
-	left, err := filepath.Glob(filepath.Join(d.root, "pack", "00", "*"))
-	require.NoError(t, err)
-	require.Len(t, left, 1)
-}
-
-// A full disk is told as such, and leaves no part behind.
-func TestAFullDisk(t *testing.T) {
-	folder := t.TempDir()
-	require.NoError(t, syscall.Mount("none", folder, "tmpfs", 0, "size=64k"))
-	t.Cleanup(func() { syscall.Unmount(folder, syscall.MNT_DETACH) })
-	d, err := Open(folder)
-	require.NoError(t, err)
-	require.NoError(t, d.Put(t.Context(), "pack/one", make([]byte, 4096)))
-	err = d.Put(t.Context(), "pack/two", make([]byte, 1<<20))
-	require.ErrorIs(t, err, medium.ErrFull)
-	require.ErrorContains(t, err, folder)
-	require.Equal(t, map[string]int64{"pack/one": 4096}, list(t, d, "pack/"))
-	room, err := d.Room(t.Context())
-	require.NoError(t, err)
-	require.EqualValues(t, 64<<10, room.TotalBytes)
-	require.Positive(t, room.FreeBytes, "the part is gone")
+	mediumtest.Run(t, mediumtest.Subject{
+		Open:  place,
+		Plant: func(t *testing.T, names []string) { mediumtest.PlantFiles(t, root, names) },
+		Full: func(t *testing.T) medium.Medium {
+			d, err := Open(mediumtest.SmallDisk(t))
+			require.NoError(t, err)
+			return d
+		},
+	})
 }
 
 func TestOpenSaysWhatIsWrong(t *testing.T) {
@@ -118,7 +73,7 @@ func TestPartsOfACrashedWriter(t *testing.T) {
 		require.NoError(t, os.Chtimes(part, at, at))
 	}
 	require.Equal(t, map[string]int64{"pack/00/whole": 1}, list(t, d, "pack/"))
-	d.RemoveParts()
+	require.NoError(t, d.Tidy(t.Context()))
 	left, err := filepath.Glob(filepath.Join(d.root, "pack", "00", partPrefix+"*"))
 	require.NoError(t, err)
 	require.Len(t, left, 1)
@@ -136,15 +91,28 @@ func TestAnEmptyFolder(t *testing.T) {
 	require.False(t, empty)
 }
 
-// A listing that is cancelled ends.
-func TestACancelledListing(t *testing.T) {
-	d := open(t)
-	for i := range 20 {
-		require.NoError(t, d.Put(t.Context(), fmt.Sprintf("image/%d", i), nil))
+// A probe says in words what is wrong, and warns when everyone can read.
+func TestProbe(t *testing.T) {
+	folder := t.TempDir()
+	probe := func(path string) []medium.Step {
+		return medium.Probe(t.Context(), func(context.Context) (medium.Medium, error) { return Open(path) })
 	}
-	ctx, cancel := context.WithCancel(t.Context())
-	n := 0
-	err := d.List(ctx, "image/", func(medium.Object) error { n++; cancel(); return nil })
-	require.ErrorIs(t, err, context.Canceled)
-	require.Equal(t, 1, n)
+	steps := probe(filepath.Join(folder, "absent"))
+	require.Len(t, steps, 1)
+	require.Equal(t, "failed", steps[0].State)
+	require.Contains(t, steps[0].Text, "does not exist")
+	open := "/var/tmp/brindle-open-to-all"
+	require.NoError(t, os.MkdirAll(open, 0o755))
+	defer os.RemoveAll(open)
+	require.NoError(t, os.Chmod(open, 0o755))
+	warned := false
+	for _, s := range probe(open) {
+		warned = warned || s.State == "warning" && strings.Contains(s.Text, "can read folder "+open)
+	}
+	require.True(t, warned)
+	full := mediumtest.SmallDisk(t)
+	require.NoError(t, os.WriteFile(filepath.Join(full, "ballast"), make([]byte, 40<<10), 0o600))
+	steps = probe(full)
+	require.Equal(t, "failed", steps[len(steps)-1].State)
+	require.Contains(t, steps[len(steps)-1].Text, "no space left")
 }

@@ -1,0 +1,131 @@
+package medium
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"github.com/dustin/go-humanize"
+)
+
+// Exposer is a medium that can tell whether strangers can read what is on it. name is an object that exists; the text is empty
+// if they can't.
+type Exposer interface {
+	Exposed(ctx context.Context, name string) (text string, err error)
+}
+
+// Step is one step of a probe. State is "ok", "warning" or "failed".
+type Step struct {
+	Name  string `json:"name"`
+	State string `json:"state" enum:"ok,warning,failed"`
+	Text  string `json:"text"`
+}
+
+// clockSlack is how far the medium's clock may be off before a probe warns.
+const clockSlack = time.Minute
+
+// Probe tries a place: open it, write, read back, list, delete, room, clock, and who else can read. It ends at the first step
+// without which the others make no sense. What it writes it deletes.
+func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []Step {
+	var steps []Step
+	tell := func(name, state, format string, args ...any) {
+		steps = append(steps, Step{name, state, fmt.Sprintf(format, args...)})
+	}
+	m, err := open(ctx)
+	if err != nil {
+		tell("reach", "failed", "%v", Advise(err))
+		return steps
+	}
+	defer m.Close()
+	tell("reach", "ok", "%s", m)
+
+	name := fmt.Sprintf("probe/%016x", rand.Uint64())
+	content := make([]byte, 64<<10)
+	for i := range content {
+		content[i] = byte(rand.Uint32())
+	}
+	begun := time.Now()
+	if err := m.Put(ctx, name, content); err != nil {
+		tell("write", "failed", "%v", Advise(err))
+		return steps
+	}
+	took := time.Since(begun)
+	tell("write", "ok", "64 KiB in %s", took.Round(time.Millisecond))
+	defer m.Delete(context.WithoutCancel(ctx), name) // again, for what ends before
+
+	begun = time.Now()
+	back, err := m.Get(ctx, name, 100, 1000)
+	switch {
+	case err != nil:
+		tell("read", "failed", "%v", Advise(err))
+	case !bytes.Equal(back, content[100:1100]):
+		tell("read", "failed", "what came back is not what was written")
+	default:
+		tell("read", "ok", "a part of it in %s", time.Since(begun).Round(time.Millisecond))
+	}
+	seen := false
+	err = m.List(ctx, "probe/", func(o Object) error { seen = seen || o.Name == name && o.Size == int64(len(content)); return nil })
+	switch {
+	case err != nil:
+		tell("list", "failed", "%v", Advise(err))
+	case !seen:
+		tell("list", "failed", "what was written does not appear in the list")
+	default:
+		tell("list", "ok", "what was written appears at once")
+	}
+	if o, err := m.Stat(ctx, name); err != nil {
+		tell("clock", "failed", "%v", Advise(err))
+	} else if off := o.Modified.Sub(begun).Abs() - took; off > clockSlack {
+		tell("clock", "warning", "the clocks differ by %s; set one of them right (NTP)", off.Round(time.Second))
+	} else {
+		tell("clock", "ok", "the clocks agree")
+	}
+	if e, ok := m.(Exposer); ok {
+		switch text, err := e.Exposed(ctx, name); {
+		case err != nil:
+			tell("privacy", "warning", "could not find out who else can read: %v", err)
+		case text != "":
+			tell("privacy", "warning", "%s", text)
+		default:
+			tell("privacy", "ok", "strangers can't read it")
+		}
+	}
+	if err := m.Delete(ctx, name); err != nil {
+		tell("delete", "failed", "%v", Advise(err))
+	} else if _, err := m.Stat(ctx, name); !errors.Is(err, ErrNotFound) {
+		tell("delete", "failed", "what was deleted is still there")
+	} else {
+		tell("delete", "ok", "what was written is gone")
+	}
+	room, err := m.Room(ctx)
+	switch {
+	case err != nil:
+		tell("room", "warning", "%v", err)
+	case room.FreeBytes < 0:
+		tell("room", "ok", "the medium does not tell")
+	case room.FreeInodes >= 0 && room.TotalInodes > 0:
+		tell("room", "ok", "%s free of %s, %s inodes free", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)), humanize.Comma(room.FreeInodes))
+	default:
+		tell("room", "ok", "%s free of %s", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)))
+	}
+	return steps
+}
+
+// Advise adds to an error what a person can do about it.
+func Advise(err error) error {
+	for sentinel, advice := range map[error]string{
+		ErrUnreachable: "is the address right, the host up, and no firewall between?",
+		ErrRefused:     "check the user, and the key or password (keenlodge store secret)",
+		ErrNoRight:     "give the account the right to write there",
+		ErrNoPlace:     "create it, or name another",
+		ErrFull:        "make room or choose another place",
+	} {
+		if errors.Is(err, sentinel) {
+			return fmt.Errorf("%w; %s", err, advice)
+		}
+	}
+	return err
+}

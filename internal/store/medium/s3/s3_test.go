@@ -1,0 +1,152 @@
+package s3
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/medium/mediumtest"
+)
+
+const prefix = "north pier/100% ã & more"
+
+// service is an S3 server in this process: a library's, with what it lacks put before it.
+type service struct {
+	*httptest.Server
+	backend *s3mem.Backend
+	most    int64 // the largest object that it has room for
+}
+
+func serve(t *testing.T) *service {
+	s := &service{backend: s3mem.New(), most: 1 << 40}
+	require.NoError(t, s.backend.CreateBucket("images"))
+	objects := gofakes3.New(s.backend, gofakes3.WithoutVersioning()).Server()
+	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		say := func(status int, code string) {
+			w.WriteHeader(status)
+			io.WriteString(w, "<Error><Code>"+code+"</Code><Message>injected</Message></Error>")
+		}
+		switch {
+		case !strings.Contains(r.Header.Get("Authorization"), "Credential="):
+			say(http.StatusForbidden, "AccessDenied")
+		case !strings.Contains(r.Header.Get("Authorization"), "Credential=pier/"):
+			say(http.StatusForbidden, "InvalidAccessKeyId")
+		case r.Method == http.MethodPut && r.ContentLength > s.most:
+			io.Copy(io.Discard, r.Body)
+			say(http.StatusInsufficientStorage, "XStorageFull")
+		default:
+			if r.URL.Query().Has("partNumber") {
+				unchunk(r)
+			}
+			objects.ServeHTTP(w, r)
+		}
+	}))
+	t.Cleanup(s.Close)
+	return s
+}
+
+// unchunk undoes the signed pieces in which a part travels (AWS Signature Version 4, "aws-chunked"): the library does so only
+// for objects that come in one.
+func unchunk(r *http.Request) {
+	body := bufio.NewReader(r.Body)
+	out := &bytes.Buffer{}
+	for {
+		head, err := body.ReadString('\n')
+		if err != nil {
+			break
+		}
+		length, _, _ := strings.Cut(head, ";")
+		n, err := strconv.ParseInt(length, 16, 64)
+		if err != nil || n == 0 {
+			break
+		}
+		io.CopyN(out, body, n)
+		body.Discard(2)
+	}
+	r.Body, r.ContentLength = io.NopCloser(out), int64(out.Len())
+	r.Header.Set("Content-Length", strconv.Itoa(out.Len()))
+	r.Header.Set("X-Amz-Content-Sha256", "UNSIGNED-PAYLOAD")
+	r.Header.Del("Content-Encoding")
+}
+
+func (s *service) config(address string) Config {
+	return Config{Endpoint: "http://" + address, Bucket: "images", Prefix: prefix, PathStyle: true, Region: "us-east-1", AccessKey: "pier", SecretKey: "tide tables"}
+}
+
+func TestConformance(t *testing.T) {
+	s := serve(t)
+	line := mediumtest.NewLine(t, s.Listener.Addr().String())
+	n := 0
+	place := func(t *testing.T) medium.Medium {
+		c := s.config(line.Address())
+		n++
+		c.Prefix += strings.Repeat("/x", n)
+		b, err := Open(t.Context(), c)
+		require.NoError(t, err)
+		return b
+	}
+	mediumtest.Run(t, mediumtest.Subject{
+		Open: place,
+		Plant: func(t *testing.T, names []string) {
+			for _, name := range names {
+				_, err := s.backend.PutObject("images", prefix+strings.Repeat("/x", n)+"/"+name, map[string]string{}, bytes.NewReader(nil), 0, nil)
+				require.NoError(t, err)
+			}
+		},
+		Full: func(t *testing.T) medium.Medium {
+			s.most = 64 << 10
+			t.Cleanup(func() { s.most = 1 << 40 })
+			return place(t)
+		},
+		Line: line,
+	})
+}
+
+// What is wrong with a place is told in words, and never with a key in it.
+func TestProbeSaysWhatIsWrong(t *testing.T) {
+	s := serve(t)
+	for want, spoil := range map[string]func(*Config){
+		"does not exist":       func(c *Config) { c.Bucket = "imagse" },
+		"was refused":          func(c *Config) { c.AccessKey = "peer" },
+		"no access key":        func(c *Config) { c.SecretKey = "" },
+		"not an address":       func(c *Config) { c.Endpoint = "objects.brindle.example" },
+		"is the address right": func(c *Config) { c.Endpoint = "http://127.0.0.1:1" },
+	} {
+		c := s.config(s.Listener.Addr().String())
+		spoil(&c)
+		steps := medium.Probe(t.Context(), func(ctx context.Context) (medium.Medium, error) { return Open(ctx, c) })
+		require.Len(t, steps, 1, want)
+		require.Equal(t, "failed", steps[0].State)
+		require.Contains(t, steps[0].Text, want)
+		require.NotContains(t, steps[0].Text, "tide tables")
+	}
+}
+
+// Addresses with the bucket in the host's name.
+func TestHostStyle(t *testing.T) {
+	var hosts []string
+	c := Config{Endpoint: "http://objects.brindle.example", Bucket: "images", AccessKey: "pier", SecretKey: "tide tables", Region: "us-east-1",
+		Transport: roundTrip(func(r *http.Request) (*http.Response, error) {
+			hosts = append(hosts, r.URL.Host+r.URL.Path)
+			return &http.Response{StatusCode: 200, Header: http.Header{}, Body: io.NopCloser(strings.NewReader("<ListBucketResult/>")), Request: r}, nil
+		})}
+	b, err := Open(t.Context(), c)
+	require.NoError(t, err)
+	b.Exposed(t.Context(), "image/x")
+	require.Equal(t, []string{"images.objects.brindle.example/", "images.objects.brindle.example/image/x"}, hosts)
+}
+
+type roundTrip func(*http.Request) (*http.Response, error)
+
+func (f roundTrip) RoundTrip(r *http.Request) (*http.Response, error) { return f(r) }

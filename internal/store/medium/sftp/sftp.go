@@ -1,0 +1,522 @@
+// Package sftp is the medium of a folder on a host that is reached by SSH.
+package sftp
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/knownhosts"
+
+	"keenlodge/internal/store/medium"
+)
+
+// Config says where the folder is.
+type Config struct {
+	Host string
+	Port int // 0 is 22
+	User string
+	// Folder is an absolute path on the host; it must exist.
+	Folder string
+	// HostKey is the host's public key as in an authorized_keys file ("ssh-ed25519 AAAA…"). Empty: the known_hosts files of
+	// the account that runs the lodge, and of the system.
+	HostKey string
+	// Password or PrivateKey (PEM) signs in.
+	Password, PrivateKey string
+}
+
+const (
+	partPrefix = ".part-"
+	partAge    = 24 * time.Hour
+
+	dialTime = 20 * time.Second
+	// A line on which no answer to a sign of life came within lifeTime is taken for cut.
+	lifeEvery = 15 * time.Second
+	lifeTime  = 45 * time.Second
+	// tries is how often something is begun whose line was cut.
+	tries = 4
+)
+
+// Folder is a folder on a host. It implements [medium.Medium].
+type Folder struct {
+	c Config
+
+	mu     sync.Mutex
+	line   *line
+	made   map[string]bool // folders that exist
+	closed bool
+}
+
+// line is one connection.
+type line struct {
+	ssh  *ssh.Client
+	sftp *sftp.Client
+	dead chan struct{}
+}
+
+// Open signs in and looks whether the folder is there.
+func Open(ctx context.Context, c Config) (*Folder, error) {
+	if !path.IsAbs(c.Folder) {
+		return nil, fmt.Errorf("folder %q on %s: not an absolute path; write it from / on", c.Folder, c.Host)
+	}
+	f := &Folder{c: c, made: map[string]bool{}}
+	err := f.do(ctx, "open", "", func(s *sftp.Client) error {
+		info, err := s.Stat(c.Folder)
+		if errors.Is(err, fs.ErrNotExist) {
+			return medium.ErrNoPlace
+		}
+		if err == nil && !info.IsDir() {
+			err = errors.New("it is not a folder")
+		}
+		return err
+	})
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+func (f *Folder) String() string { return fmt.Sprintf("folder %s on %s", f.c.Folder, f.c.Host) }
+
+func (f *Folder) dial(ctx context.Context) (*line, error) {
+	check, algorithms, err := f.hostKeys()
+	if err != nil {
+		return nil, err
+	}
+	config := &ssh.ClientConfig{User: f.c.User, HostKeyCallback: check, HostKeyAlgorithms: algorithms, Timeout: dialTime}
+	switch {
+	case f.c.PrivateKey != "":
+		key, err := ssh.ParsePrivateKey([]byte(f.c.PrivateKey))
+		if err != nil {
+			return nil, fmt.Errorf("%w: the private key can't be read; it must be in PEM form and without a passphrase", medium.ErrRefused)
+		}
+		config.Auth = []ssh.AuthMethod{ssh.PublicKeys(key)}
+	case f.c.Password != "":
+		config.Auth = []ssh.AuthMethod{ssh.Password(f.c.Password)}
+	default:
+		return nil, fmt.Errorf("%w: this lodge has neither a key nor a password for it", medium.ErrRefused)
+	}
+	port := f.c.Port
+	if port == 0 {
+		port = 22
+	}
+	ctx, cancel := context.WithTimeout(ctx, dialTime)
+	defer cancel()
+	address := net.JoinHostPort(f.c.Host, strconv.Itoa(port))
+	var d net.Dialer
+	conn, err := d.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", medium.ErrUnreachable, err)
+	}
+	stop := context.AfterFunc(ctx, func() { conn.Close() }) // the handshake knows no context
+	c, channels, requests, err := ssh.NewClientConn(conn, address, config)
+	if !stop() || err != nil {
+		conn.Close()
+		return nil, f.explain(err)
+	}
+	client := ssh.NewClient(c, channels, requests)
+	s, err := sftp.NewClient(client, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(64))
+	if err != nil {
+		client.Close()
+		return nil, fmt.Errorf("%w: the host offers no SFTP: %v", medium.ErrUnreachable, err)
+	}
+	l := &line{client, s, make(chan struct{})}
+	go l.keepAlive()
+	return l, nil
+}
+
+// explain words why a handshake failed.
+func (f *Folder) explain(err error) error {
+	var unknown *knownhosts.KeyError
+	switch {
+	case err == nil:
+		return fmt.Errorf("%w: no answer within %s", medium.ErrUnreachable, dialTime)
+	case errors.As(err, &unknown) && len(unknown.Want) == 0:
+		return fmt.Errorf("%w: the host's key is not known here (%v); compare it with the host's own and set it as the store's host key", medium.ErrRefused, err)
+	case errors.As(err, &unknown), errors.Is(err, errHostKey):
+		return fmt.Errorf("%w: the host shows another key than the one that is known (%v); somebody may be in between, or it was set up anew", medium.ErrRefused, err)
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		return fmt.Errorf("%w: user %s with this key or password", medium.ErrRefused, f.c.User)
+	}
+	return fmt.Errorf("%w: %v", medium.ErrUnreachable, err)
+}
+
+var errHostKey = errors.New("host key mismatch")
+
+// hostKeys tells how the host's key is checked, and which kinds to ask for.
+func (f *Folder) hostKeys() (ssh.HostKeyCallback, []string, error) {
+	if f.c.HostKey != "" {
+		want, _, _, _, err := ssh.ParseAuthorizedKey([]byte(f.c.HostKey))
+		if err != nil {
+			return nil, nil, fmt.Errorf("host key %q: %w; write it as in a known_hosts file, without the host's name", f.c.HostKey, err)
+		}
+		check := func(_ string, _ net.Addr, got ssh.PublicKey) error {
+			if string(got.Marshal()) != string(want.Marshal()) {
+				return fmt.Errorf("%w: it has %s", errHostKey, ssh.FingerprintSHA256(got))
+			}
+			return nil
+		}
+		algorithms := []string{want.Type()}
+		if want.Type() == ssh.KeyAlgoRSA {
+			algorithms = []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+		}
+		return check, algorithms, nil
+	}
+	var files []string
+	home, _ := os.UserHomeDir() // without one the system's file is left
+	for _, file := range []string{filepath.Join(home, ".ssh", "known_hosts"), "/etc/ssh/ssh_known_hosts"} {
+		if _, err := os.Stat(file); err == nil {
+			files = append(files, file)
+		}
+	}
+	known, err := knownhosts.New(files...)
+	if err != nil {
+		return nil, nil, fmt.Errorf("known hosts: %w", err)
+	}
+	return func(host string, address net.Addr, got ssh.PublicKey) error {
+		err := known(host, address, got)
+		var unknown *knownhosts.KeyError
+		if errors.As(err, &unknown) && len(unknown.Want) == 0 {
+			return fmt.Errorf("%w: it shows %s", err, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(got))))
+		}
+		return err
+	}, nil, nil
+}
+
+// keepAlive closes a line on which nobody answers any more: whoever waits on it then fails, and tries another.
+func (l *line) keepAlive() {
+	tick := time.NewTicker(lifeEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-l.dead:
+			return
+		case <-tick.C:
+		}
+		answer := make(chan error, 1)
+		go func() { _, _, err := l.ssh.SendRequest("keepalive@openssh.com", true, nil); answer <- err }()
+		select {
+		case err := <-answer:
+			if err == nil {
+				continue
+			}
+		case <-time.After(lifeTime):
+		case <-l.dead:
+			return
+		}
+		l.ssh.Close()
+		return
+	}
+}
+
+func (l *line) close() {
+	close(l.dead)
+	l.ssh.Close() // first, so that nothing waits for the other side
+	l.sftp.Close()
+}
+
+// connect gives the line, a new one if there is none.
+func (f *Folder) connect(ctx context.Context) (*line, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.closed {
+		return nil, errors.New("it was closed")
+	}
+	if f.line != nil {
+		return f.line, nil
+	}
+	var err error
+	f.line, err = f.dial(ctx)
+	return f.line, err
+}
+
+// drop lets a line go on which something failed.
+func (f *Folder) drop(l *line) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.line == l {
+		f.line = nil
+		l.close()
+	}
+}
+
+// do carries something out, and does it again on a new line where the old one was cut. Everything here may be done twice.
+func (f *Folder) do(ctx context.Context, verb, name string, act func(*sftp.Client) error) error {
+	for n := 0; ; n++ {
+		l, err := f.connect(ctx)
+		if err == nil {
+			err = act(l.sftp)
+			if !isCut(err) {
+				return f.failed(verb, name, err)
+			}
+			f.drop(l)
+			err = fmt.Errorf("%w: %v", medium.ErrUnreachable, err)
+		}
+		if !errors.Is(err, medium.ErrUnreachable) || n == tries-1 || ctx.Err() != nil {
+			return f.failed(verb, name, err)
+		}
+		select {
+		case <-ctx.Done():
+			return f.failed(verb, name, context.Cause(ctx))
+		case <-time.After(time.Duration(200<<n) * time.Millisecond):
+		}
+	}
+}
+
+// isCut reports whether an error is of the line and not of the file.
+func isCut(err error) bool {
+	var status *sftp.StatusError
+	if err == nil || errors.As(err, &status) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, errEnd) {
+		return false
+	}
+	var network net.Error
+	return errors.Is(err, sftp.ErrSSHFxConnectionLost) || errors.Is(err, sftp.ErrSSHFxNoConnection) || errors.Is(err, io.EOF) ||
+		errors.Is(err, net.ErrClosed) || errors.As(err, &network) || strings.Contains(err.Error(), "connection lost")
+}
+
+// Put implements [medium.Medium].
+func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
+	return f.do(ctx, "write", name, func(s *sftp.Client) error {
+		target := f.path(name)
+		folder := path.Dir(target)
+		if err := f.makeFolder(s, folder); err != nil {
+			return err
+		}
+		part := path.Join(folder, partPrefix+rand.Text())
+		err := writeFile(s, part, content)
+		if err == nil {
+			err = s.PosixRename(part, target)
+		}
+		if err == nil {
+			return nil
+		}
+		if isCut(err) {
+			return err // the part is found by its name, a day later
+		}
+		s.Remove(part)
+		if errors.Is(err, fs.ErrNotExist) { // somebody removed the folder
+			f.forget(folder)
+		}
+		// The protocol has one answer for all that fails: whether there was room is for us to find out.
+		if room, asked := s.StatVFS(f.c.Folder); asked == nil && (room.FreeSpace() < uint64(len(content))+1<<20 || room.Favail == 0 && room.Files > 0) {
+			return fmt.Errorf("%w (%v)", medium.ErrFull, err)
+		}
+		return err
+	})
+}
+
+func writeFile(s *sftp.Client, name string, content []byte) (err error) {
+	file, err := s.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if closed := file.Close(); err == nil {
+			err = closed
+		}
+	}()
+	if _, err := file.Write(content); err != nil {
+		return err
+	}
+	if _, ok := s.HasExtension("fsync@openssh.com"); ok {
+		return file.Sync()
+	}
+	return nil
+}
+
+// makeFolder makes a folder below the store's own, which it never makes.
+func (f *Folder) makeFolder(s *sftp.Client, folder string) error {
+	f.mu.Lock()
+	made := f.made[folder]
+	f.mu.Unlock()
+	if made || folder == f.c.Folder {
+		return nil
+	}
+	if err := f.makeFolder(s, path.Dir(folder)); err != nil {
+		return err
+	}
+	if err := s.Mkdir(folder); err != nil {
+		if info, looked := s.Stat(folder); looked != nil || !info.IsDir() {
+			return err
+		}
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.made[folder] = true
+	return nil
+}
+
+func (f *Folder) forget(folder string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for ; len(folder) > len(f.c.Folder); folder = path.Dir(folder) {
+		delete(f.made, folder)
+	}
+}
+
+// Get implements [medium.Medium].
+func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (out []byte, err error) {
+	return out, f.do(ctx, "read", name, func(s *sftp.Client) error {
+		file, err := s.Open(f.path(name))
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		want := length
+		if length < 0 {
+			info, err := file.Stat()
+			if err != nil {
+				return err
+			}
+			want = max(0, info.Size()-offset)
+		}
+		out = make([]byte, want)
+		n, err := file.ReadAt(out, offset)
+		switch {
+		case int64(n) == want:
+			return nil
+		case err == io.EOF:
+			return errEnd
+		}
+		return err
+	})
+}
+
+// errEnd marks a file that ends before what was asked for.
+var errEnd = fmt.Errorf("the file ends before: %w", io.ErrUnexpectedEOF)
+
+// List implements [medium.Medium].
+func (f *Folder) List(ctx context.Context, prefix string, visit func(medium.Object) error) error {
+	// Objects are gathered before they are shown, for a list that is cut is begun anew.
+	var found []medium.Object
+	err := f.do(ctx, "list", prefix, func(s *sftp.Client) error {
+		found = nil
+		w := s.Walk(strings.TrimSuffix(f.path(prefix), "/"))
+		for w.Step() {
+			if err := w.Err(); errors.Is(err, fs.ErrNotExist) {
+				continue // nothing of this kind yet, or it went while we looked
+			} else if err != nil {
+				return err
+			}
+			if err := ctx.Err(); err != nil {
+				return context.Cause(ctx)
+			}
+			if w.Stat().IsDir() || strings.HasPrefix(path.Base(w.Path()), partPrefix) {
+				continue
+			}
+			found = append(found, medium.Object{Name: strings.TrimPrefix(w.Path(), strings.TrimSuffix(f.c.Folder, "/")+"/"), Size: w.Stat().Size()})
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, o := range found {
+		if err := visit(o); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Stat implements [medium.Medium].
+func (f *Folder) Stat(ctx context.Context, name string) (o medium.Object, err error) {
+	return o, f.do(ctx, "look at", name, func(s *sftp.Client) error {
+		info, err := s.Stat(f.path(name))
+		if err == nil {
+			o = medium.Object{Name: name, Size: info.Size(), Modified: info.ModTime()}
+		}
+		return err
+	})
+}
+
+// Delete implements [medium.Medium].
+func (f *Folder) Delete(ctx context.Context, name string) error {
+	return f.do(ctx, "delete", name, func(s *sftp.Client) error {
+		if err := s.Remove(f.path(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	})
+}
+
+// Room implements [medium.Medium], where the host has OpenSSH's extension for it.
+func (f *Folder) Room(ctx context.Context) (room medium.Room, err error) {
+	return room, f.do(ctx, "ask for room in", "", func(s *sftp.Client) error {
+		room = medium.Room{FreeBytes: -1, TotalBytes: -1, FreeInodes: -1, TotalInodes: -1}
+		if _, ok := s.HasExtension("statvfs@openssh.com"); !ok {
+			return nil
+		}
+		v, err := s.StatVFS(f.c.Folder)
+		if err != nil {
+			return err
+		}
+		room = medium.Room{FreeBytes: int64(v.Frsize * v.Bavail), TotalBytes: int64(v.TotalSpace()), FreeInodes: int64(v.Favail), TotalInodes: int64(v.Files)}
+		return nil
+	})
+}
+
+// Tidy removes what a crashed process left half written.
+func (f *Folder) Tidy(ctx context.Context) error {
+	return f.do(ctx, "tidy", "", func(s *sftp.Client) error {
+		w := s.Walk(f.c.Folder)
+		for w.Step() {
+			if w.Err() == nil && strings.HasPrefix(path.Base(w.Path()), partPrefix) && time.Since(w.Stat().ModTime()) > partAge {
+				s.Remove(w.Path())
+			}
+		}
+		return ctx.Err()
+	})
+}
+
+// Exposed implements [medium.Exposer].
+func (f *Folder) Exposed(ctx context.Context, _ string) (text string, err error) {
+	return text, f.do(ctx, "look at", "", func(s *sftp.Client) error {
+		info, err := s.Stat(f.c.Folder)
+		if err == nil && info.Mode().Perm()&0o005 == 0o005 {
+			text = fmt.Sprintf("other accounts of %s may read %s; close it: chmod 700", f.c.Host, f.c.Folder)
+		}
+		return err
+	})
+}
+
+// Close implements [medium.Medium].
+func (f *Folder) Close() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.closed = true
+	if f.line != nil {
+		f.line.close()
+		f.line = nil
+	}
+	return nil
+}
+
+func (f *Folder) path(name string) string { return path.Join(f.c.Folder, name) }
+
+// failed words an error and maps it onto the medium's own.
+func (f *Folder) failed(verb, name string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s %s in %s: %w", verb, name, f, medium.ErrNotFound)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("%s %s in %s: %w (%v)", verb, name, f, medium.ErrNoRight, err)
+	}
+	return fmt.Errorf("%s %s in %s: %w", verb, name, f, err)
+}

@@ -1,0 +1,190 @@
+package sftp
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	pkgsftp "github.com/pkg/sftp"
+
+	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/medium/mediumtest"
+)
+
+// host is an sshd of Debian's, with keys of its own, on loopback.
+type host struct {
+	port             int
+	account          string
+	hostKey, private string
+}
+
+func startSSHD(t *testing.T) host {
+	folder := t.TempDir()
+	run := func(name string, args ...string) {
+		out, err := exec.Command(name, args...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, "host"))
+	run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, "user"))
+	require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // sshd insists
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := listener.Addr().(*net.TCPAddr).Port
+	listener.Close()
+	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %[2]s/host\nAuthorizedKeysFile %[2]s/user.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nPidFile none\nSubsystem sftp internal-sftp\nMaxStartups 100\n", port, folder)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "config"), []byte(config), 0o600))
+	cmd := exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(folder, "config"))
+	log, err := os.Create(filepath.Join(folder, "log"))
+	require.NoError(t, err)
+	cmd.Stderr = log
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 10*time.Second, 20*time.Millisecond)
+	read := func(name string) string {
+		body, err := os.ReadFile(filepath.Join(folder, name))
+		require.NoError(t, err)
+		return string(body)
+	}
+	me, err := user.Current()
+	require.NoError(t, err)
+	return host{port, me.Username, read("host.pub"), read("user")}
+}
+
+func (h host) config(folder string) Config {
+	return Config{Host: "127.0.0.1", Port: h.port, User: h.account, Folder: folder, HostKey: h.hostKey, PrivateKey: h.private}
+}
+
+func TestConformance(t *testing.T) {
+	h := startSSHD(t)
+	line := mediumtest.NewLine(t, fmt.Sprintf("127.0.0.1:%d", h.port))
+	h.port = line.Port()
+	var root string
+	open := func(t *testing.T, folder string) medium.Medium {
+		f, err := Open(t.Context(), h.config(folder))
+		require.NoError(t, err)
+		t.Cleanup(func() { f.Close() })
+		return f
+	}
+	mediumtest.Run(t, mediumtest.Subject{
+		Open: func(t *testing.T) medium.Medium {
+			root = filepath.Join(t.TempDir(), "north pier #1 & 100% ã")
+			require.NoError(t, os.Mkdir(root, 0o700))
+			return open(t, root)
+		},
+		Plant: func(t *testing.T, names []string) { mediumtest.PlantFiles(t, root, names) },
+		Full:  func(t *testing.T) medium.Medium { return open(t, mediumtest.SmallDisk(t)) },
+		Line:  line,
+	})
+}
+
+// What is wrong with a place is told in words.
+func TestProbeSaysWhatIsWrong(t *testing.T) {
+	h := startSSHD(t)
+	other := startSSHD(t)
+	folder := t.TempDir()
+	t.Setenv("HOME", t.TempDir()) // no known hosts
+	for want, spoil := range map[string]func(*Config){
+		"does not exist":                  func(c *Config) { c.Folder = filepath.Join(folder, "absent") },
+		"not an absolute path":            func(c *Config) { c.Folder = "images" },
+		"was refused: user":               func(c *Config) { c.PrivateKey = other.private },
+		"neither a key nor a password":    func(c *Config) { c.PrivateKey = "" },
+		"another key than the one that":   func(c *Config) { c.HostKey = other.hostKey },
+		"key is not known here":           func(c *Config) { c.HostKey = "" },
+		"the private key can't be read":   func(c *Config) { c.PrivateKey = "tide tables" },
+		"is the address right, the host":  func(c *Config) { c.Host = "absent.brindle.example" },
+		"can't be reached: dial tcp 127.": func(c *Config) { c.Port = 1 },
+	} {
+		c := h.config(folder)
+		spoil(&c)
+		steps := medium.Probe(t.Context(), func(ctx context.Context) (medium.Medium, error) { return Open(ctx, c) })
+		require.Len(t, steps, 1, want)
+		require.Equal(t, "failed", steps[0].State)
+		require.Contains(t, steps[0].Text, want)
+		require.NotContains(t, steps[0].Text, "tide tables")
+		require.NotContains(t, steps[0].Text, "PRIVATE KEY")
+	}
+	// A host whose key is known by the account's own file.
+	home := os.Getenv("HOME")
+	require.NoError(t, os.Mkdir(filepath.Join(home, ".ssh"), 0o700))
+	known := fmt.Sprintf("[127.0.0.1]:%d %s", h.port, h.hostKey)
+	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(known), 0o600))
+	c := h.config(folder)
+	c.HostKey = ""
+	f, err := Open(t.Context(), c)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+}
+
+// A password signs in where the host takes one. Debian's sshd would need an account with a password for this, so the host is a
+// library's.
+func TestPassword(t *testing.T) {
+	pair, err := ssh.ParsePrivateKey([]byte(startSSHD(t).private))
+	require.NoError(t, err)
+	config := &ssh.ServerConfig{PasswordCallback: func(_ ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+		if string(password) == "tide tables" {
+			return nil, nil
+		}
+		return nil, fmt.Errorf("no")
+	}}
+	config.AddHostKey(pair)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer listener.Close()
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go serveSFTP(conn, config)
+		}
+	}()
+	c := Config{Host: "127.0.0.1", Port: listener.Addr().(*net.TCPAddr).Port, User: "pier", Folder: t.TempDir(),
+		HostKey: string(ssh.MarshalAuthorizedKey(pair.PublicKey())), Password: "tide tables"}
+	f, err := Open(t.Context(), c)
+	require.NoError(t, err)
+	require.NoError(t, f.Put(t.Context(), "image/x", []byte("x")))
+	require.NoError(t, f.Close())
+	c.Password = "time tables"
+	_, err = Open(t.Context(), c)
+	require.ErrorIs(t, err, medium.ErrRefused)
+	require.False(t, strings.Contains(err.Error(), "time tables"))
+}
+
+func serveSFTP(conn net.Conn, config *ssh.ServerConfig) {
+	_, channels, requests, err := ssh.NewServerConn(conn, config)
+	if err != nil {
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	for offered := range channels {
+		channel, requests, err := offered.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			for r := range requests {
+				r.Reply(r.Type == "subsystem", nil)
+			}
+		}()
+		if server, err := pkgsftp.NewServer(channel); err == nil {
+			server.Serve()
+		}
+	}
+}
