@@ -31,6 +31,7 @@ require (
 	golang.org/x/sync v0.25.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0
+	golang.org/x/time v0.16.0
 	libvirt.org/go/libvirtxml v1.12008.0
 )
 

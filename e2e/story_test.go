@@ -87,7 +87,7 @@ func TestAnImageIsTheDisk(t *testing.T) {
 	m := images(t, "berth-sim")[0]
 	medium, err := dir.Open(place.Shelf())
 	require.NoError(t, err)
-	st, err := store.Open(t.Context(), medium)
+	st, err := store.Open(t.Context(), medium, nil)
 	require.NoError(t, err)
 	manifest, err := st.ReadImage(t.Context(), m.ID)
 	require.NoError(t, err)

@@ -20,7 +20,6 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
-	"keenlodge/internal/store"
 )
 
 // cookie carries a browser's token.
@@ -188,16 +187,7 @@ func (s *server) register(a huma.API) {
 	do(s, a, huma.Operation{OperationID: "find-machines", Method: http.MethodPost, Path: "/api/v1/hypervisors/find", Summary: "Ask every hypervisor for its guests"},
 		func(ctx context.Context, _ *none) ([]lodge.Found, error) { return s.l.FindMachines(ctx) })
 	get(s, a, "list-stores", "/api/v1/stores", "Stores, by name", func(ctx context.Context, _ *none) ([]lodge.StoreView, error) { return s.l.Stores(ctx) })
-	type check struct {
-		Name string `path:"name"`
-		Body struct {
-			Read bool `json:"read,omitempty" doc:"read every block back"`
-		}
-	}
-	do(s, a, huma.Operation{OperationID: "check-store", Method: http.MethodPost, Path: "/api/v1/stores/{name}/check", Summary: "Look for damage in a store"},
-		func(ctx context.Context, in *check) (store.Report, error) {
-			return s.l.CheckStore(ctx, in.Name, in.Body.Read)
-		})
+	s.registerStores(a)
 
 	get(s, a, "list-policies", "/api/v1/policies", "Policies, by name", func(ctx context.Context, _ *none) ([]lodge.PolicyView, error) { return s.l.Policies(ctx) })
 	type named struct {
@@ -251,6 +241,18 @@ func (s *server) register(a huma.API) {
 		func(ctx context.Context, in *prove) (records.Run, error) {
 			return s.l.Prove(ctx, lodge.ProofRequest{Image: in.ID, Level: in.Body.Level})
 		})
+	type pin struct {
+		ID   string `path:"id"`
+		Body struct {
+			Note string `json:"note,omitempty" doc:"why it is pinned"`
+		}
+	}
+	do(s, a, huma.Operation{OperationID: "pin-image", Method: http.MethodPut, Path: "/api/v1/images/{id}/pin", Summary: "Pin an image, so that rotation never touches it"},
+		func(ctx context.Context, in *pin) (records.Image, error) {
+			return s.l.PinImage(ctx, in.ID, true, in.Body.Note)
+		})
+	do(s, a, huma.Operation{OperationID: "unpin-image", Method: http.MethodDelete, Path: "/api/v1/images/{id}/pin", Summary: "Let a pinned image go"},
+		func(ctx context.Context, in *byID) (records.Image, error) { return s.l.PinImage(ctx, in.ID, false, "") })
 	type restore struct {
 		ID   string `path:"id"`
 		Body RestoreBody

@@ -124,64 +124,6 @@ func hypervisorCommand() *cli.Command {
 			})})
 }
 
-func storeCommand() *cli.Command {
-	return noun("store", "places that keep images",
-		&cli.Command{Name: "list", Usage: "list stores", Flags: []cli.Flag{output()},
-			Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				stores, err := k.Stores(ctx)
-				if err != nil {
-					return err
-				}
-				return show(c, stores, func(w io.Writer) {
-					var rows [][]string
-					for _, s := range stores {
-						state := "✓ ready"
-						if s.Error != "" {
-							state = "✗ " + s.Error
-						}
-						rows = append(rows, []string{s.Name, s.Medium, s.Layout, s.Folder, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
-					}
-					table(w, []string{"STORE", "MEDIUM", "LAYOUT", "WHERE", "IMAGES>", "DISKS>", "USED>", "FREE>", "STATE"}, rows)
-				})
-			})},
-		&cli.Command{Name: "check", Usage: "look for damage in a store", ArgsUsage: "STORE",
-			Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "read", Usage: "read every block back, too"}},
-			Action: calls([]string{"a store's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				s, err := k.Site(ctx)
-				if err != nil {
-					return err
-				}
-				name, err := pick("store", c.Args().First(), sorted(s.Stores))
-				if err != nil {
-					return err
-				}
-				r, err := k.CheckStore(ctx, name, c.Bool("read"))
-				if err != nil {
-					return err
-				}
-				err = show(c, r, func(w io.Writer) {
-					fmt.Fprintf(w, "store %s: %d images, %d packs, %d blocks looked at, %s read back\n", name, r.Images, r.Packs, r.Blocks, size(r.Read))
-					for _, p := range r.Problems {
-						where := ""
-						if p.Image != "" {
-							where = "image " + p.Image + ": "
-						}
-						if p.Disk != "" {
-							where += fmt.Sprintf("%s, bytes %d to %d: ", p.Disk, p.Offset, p.Offset+p.Length)
-						}
-						fmt.Fprintf(w, "✗ %s%s\n", where, p.What)
-					}
-					if len(r.Problems) == 0 {
-						fmt.Fprintln(w, "✓ nothing is damaged")
-					}
-				})
-				if err == nil && len(r.Problems) > 0 {
-					err = fmt.Errorf("store %s is damaged in %d places", name, len(r.Problems))
-				}
-				return err
-			})})
-}
-
 // pickPolicy finds a policy by the beginning of its name.
 func pickPolicy(ctx context.Context, k *client.Client, word string) (string, error) {
 	s, err := k.Site(ctx)
@@ -384,6 +326,31 @@ func imageCommand() *cli.Command {
 					return err
 				}
 				return started(ctx, c, k, run)
+			})},
+		&cli.Command{Name: "pin", Usage: "keep rotation away from an image", ArgsUsage: "IMAGE",
+			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "note", Usage: "why, such as: before the harbour upgrade"}},
+			Action: calls(image, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				id, err := pickImage(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				m, err := k.PinImage(ctx, id, c.String("note"))
+				if err != nil {
+					return err
+				}
+				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is pinned\n", m.ID, m.Machine) })
+			})},
+		&cli.Command{Name: "unpin", Usage: "let rotation have an image again", ArgsUsage: "IMAGE", Flags: []cli.Flag{output()},
+			Action: calls(image, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				id, err := pickImage(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				m, err := k.UnpinImage(ctx, id)
+				if err != nil {
+					return err
+				}
+				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is not pinned\n", m.ID, m.Machine) })
 			})},
 		&cli.Command{Name: "restore", Usage: "make a guest from an image", ArgsUsage: "IMAGE",
 			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "as", Usage: "name of the guest to make", Required: true},

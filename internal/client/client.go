@@ -18,7 +18,6 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
-	"keenlodge/internal/store"
 )
 
 // Client talks to a lodge.
@@ -124,11 +123,6 @@ func (c *Client) Stores(ctx context.Context) ([]lodge.StoreView, error) {
 	return list[lodge.StoreView](ctx, c, "/api/v1/stores")
 }
 
-// CheckStore looks for damage in a store.
-func (c *Client) CheckStore(ctx context.Context, name string, read bool) (out store.Report, err error) {
-	return out, c.call(ctx, http.MethodPost, "/api/v1/stores/"+url.PathEscape(name)+"/check", map[string]bool{"read": read}, &out)
-}
-
 // Policies lists policies.
 func (c *Client) Policies(ctx context.Context) ([]lodge.PolicyView, error) {
 	return list[lodge.PolicyView](ctx, c, "/api/v1/policies")
@@ -173,6 +167,16 @@ func (c *Client) Image(ctx context.Context, id string) (out api.ImageView, err e
 // Prove starts a proof.
 func (c *Client) Prove(ctx context.Context, id, level string) (out records.Run, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/proofs", map[string]string{"level": level}, &out)
+}
+
+// PinImage pins an image.
+func (c *Client) PinImage(ctx context.Context, id, note string) (out records.Image, err error) {
+	return out, c.call(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(id)+"/pin", map[string]string{"note": note}, &out)
+}
+
+// UnpinImage lets a pinned image go.
+func (c *Client) UnpinImage(ctx context.Context, id string) (out records.Image, err error) {
+	return out, c.call(ctx, http.MethodDelete, "/api/v1/images/"+url.PathEscape(id)+"/pin", nil, &out)
 }
 
 // Restore starts a restore.

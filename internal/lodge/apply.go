@@ -54,14 +54,19 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, e
 	ids := map[string]string{}
 	for name, spec := range next.Stores {
 		id := ""
-		if now.Stores[name] == spec {
+		if was, had := now.Stores[name]; had && was.Medium == spec.Medium && was.Place() == spec.Place() {
 			if id, err = l.rec.StoreID(ctx, name); err != nil {
 				return out, err
 			}
 		}
-		s, err := l.openStore(ctx, spec, id, !try)
-		if errors.Is(err, store.ErrNoStore) && try && id == "" {
-			continue // an empty folder becomes a store only when it is meant
+		s, err := l.openStore(ctx, name, spec, id)
+		if errors.Is(err, store.ErrNoStore) && id == "" {
+			if try {
+				continue // an empty place becomes a store only when it is meant
+			}
+			if err = l.makeStore(ctx, name, spec, nil); err == nil {
+				s, err = l.openStore(ctx, name, spec, "")
+			}
 		}
 		if err != nil {
 			return out, fmt.Errorf("%w: store %s: %w", ErrInvalid, name, err)

@@ -70,6 +70,10 @@ func (l *Lodge) backup(ctx context.Context, run records.Run) (state string, err 
 		return "failed", err
 	}
 	done := l.backupAll(ctx, s, policy, st, tasks)
+	// A task that failed for want of room has given back what it stored; now that none is at work it can go.
+	if err := l.collect(context.WithoutCancel(ctx), s, policy.Store); err != nil {
+		l.say(ctx, run.ID, "", "warning: what is not needed in store "+policy.Store+" could not be deleted yet: "+err.Error())
+	}
 	state = worst(done)
 	if len(missing) > 0 {
 		state, err = "failed", errors.Join(missing...)
@@ -209,6 +213,11 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 			}
 		}
 	}()
+	promise := l.promise(policy.Store)
+	defer promise.end()
+	if err := promise.check(ctx, s, st, rec, 0); err != nil {
+		return err
+	}
 	t.rec.Image, t.rec.Touched = rec.ID, true
 	if err := t.step(ctx, "capturing"); err != nil {
 		return err
@@ -231,7 +240,32 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 		Capture: rec.Capture, Hypervisor: t.rec.Hypervisor, Definition: capture.Definition(), Program: Version}
 	m.Consistency, m.Frozen = capture.Consistency()
 	t.rec.Warnings, t.rec.Frozen = capture.Warnings(), m.Frozen.Nanoseconds()
-	if err := l.readDisks(ctx, capture, st, m, t); err != nil {
+	if err := measure(ctx, capture, t); err != nil {
+		return err
+	}
+	if err := promise.check(ctx, s, st, rec, t.rec.Total); err != nil {
+		return err
+	}
+	visit, err := st.VisitToWrite(ctx, rec.ID, Version)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if ended := visit.End(context.WithoutCancel(ctx)); ended != nil {
+			l.log.Warn("a visit could not be ended; sweeps take it for dead later", "image", rec.ID, "error", ended)
+		}
+	}()
+	writing, cancel := context.WithCancel(ctx)
+	defer cancel() // stops uploads that an error leaves under way
+	w := visit.NewWriter(writing)
+	defer func() {
+		if isFull(err) {
+			if given := w.GiveBack(context.WithoutCancel(ctx)); given != nil {
+				err = errors.Join(err, fmt.Errorf("and what it stored could not be given back yet; a sweep will: %w", given))
+			}
+		}
+	}()
+	if err := readDisks(ctx, capture, w, st.Header().BlockSize, m, t); err != nil {
 		return err
 	}
 	if err := t.step(ctx, "ending the capture"); err != nil {
@@ -242,7 +276,7 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 		// What stays behind is recorded by Touched and cleared later; the image is whole.
 		t.rec.Warnings = append(t.rec.Warnings, err.Error())
 	}
-	if err := st.WriteImage(ctx, m); err != nil {
+	if err := visit.Finish(ctx, m); err != nil {
 		return err
 	}
 	return l.rec.FinishImage(ctx, finished(rec, m))
@@ -273,10 +307,8 @@ func (l *Lodge) captureRequest(ctx context.Context, s site.Site, policy site.Pol
 	}
 }
 
-// readDisks reads all disks of a capture into the store and names them in the manifest.
-func (l *Lodge) readDisks(ctx context.Context, capture hypervisor.Capture, st *store.Store, m *image.Manifest, t *task) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel() // stops uploads that an error leaves under way
+// measure sums up what the disks of a capture hold.
+func measure(ctx context.Context, capture hypervisor.Capture, t *task) error {
 	for _, d := range capture.Disks() {
 		n, err := disk.Allocated(ctx, d)
 		if err != nil {
@@ -284,21 +316,29 @@ func (l *Lodge) readDisks(ctx context.Context, capture hypervisor.Capture, st *s
 		}
 		t.rec.Total += n
 	}
-	w := st.NewWriter(ctx)
-	figures := func(rec *records.Task) { rec.Fresh, rec.Stored = w.Written() }
+	return nil
+}
+
+// readDisks reads all disks of a capture into the store and names them in the manifest.
+func readDisks(ctx context.Context, capture hypervisor.Capture, w *store.Writer, blockSize int, m *image.Manifest, t *task) error {
+	count := &progress{}
+	figures := func(rec *records.Task) {
+		rec.Done = count.read.Load()
+		rec.Fresh, rec.Stored = w.Written()
+	}
 	for _, d := range capture.Disks() {
 		if err := t.step(ctx, "reading "+d.Target); err != nil {
 			return err
 		}
 		var root string
 		err := t.moving(ctx, figures, func() (err error) {
-			root, err = storeDisk(ctx, d, w, st.Header().BlockSize, &t.done)
+			root, err = storeDisk(ctx, d, nil, w, blockSize, count)
 			return err
 		})
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", d.Target, err)
 		}
-		m.Disks = append(m.Disks, image.Disk{Target: d.Target, Size: d.Size(), Format: d.Format, BlockSize: st.Header().BlockSize, Map: root})
+		m.Disks = append(m.Disks, image.Disk{Target: d.Target, Size: d.Size(), Format: d.Format, BlockSize: blockSize, Map: root})
 		m.Sizes.Disks += d.Size()
 	}
 	if err := t.step(ctx, "storing"); err != nil {
@@ -307,7 +347,7 @@ func (l *Lodge) readDisks(ctx context.Context, capture hypervisor.Capture, st *s
 	if err := t.moving(ctx, figures, func() error { return w.Flush(ctx) }); err != nil {
 		return err
 	}
-	m.Sizes.Read = t.rec.Done
+	m.Sizes.Read, m.Sizes.Data = t.rec.Done, min(count.data.Load(), m.Sizes.Disks)
 	m.Sizes.New, m.Sizes.Stored = w.Written()
 	return nil
 }

@@ -2,6 +2,7 @@ package lodge
 
 import (
 	"context"
+	"errors"
 	"io"
 	"runtime"
 	"sync/atomic"
@@ -20,23 +21,32 @@ const pieceBytes = 1 << 20
 // piece is a row of blocks on its way from the disk into the tree.
 type piece struct {
 	first, n int64
+	kept     bool // taken over from the base: there is nothing to read
 	names    []chunk.Name
 	done     chan struct{}
 }
 
+// progress counts bytes: read from the source, and held by blocks that are not zeros.
+type progress struct{ read, data atomic.Int64 }
+
 // storeDisk reads a disk's data and stores it; it returns the root of the disk's tree. Reading, hashing, compressing and
-// writing overlap; the tree is built in order. progress counts the bytes read. However large the disk, no more than a
-// few pieces are in memory.
-func storeDisk(ctx context.Context, d disk.Disk, put image.Putter, blockSize int, progress *atomic.Int64) (string, error) {
+// writing overlap; the tree is built in order. However large the disk, no more than a few pieces are in memory. Where the disk
+// says that it is unchanged, base, an older image of it, is taken over; without a base it must not say so.
+func storeDisk(ctx context.Context, d disk.Disk, base *image.Reader, put image.Putter, blockSize int, count *progress) (string, error) {
 	group, ctx := errgroup.WithContext(ctx)
 	workers := runtime.GOMAXPROCS(0) + 2 // some wait for the source while others compress
 	work, order := make(chan *piece, workers), make(chan *piece, 4*workers)
 	group.Go(func() error {
 		defer close(work)
 		defer close(order)
-		return cut(ctx, d, int64(blockSize), func(first, n int64) error {
-			p := &piece{first: first, n: n, done: make(chan struct{})}
-			for _, to := range []chan *piece{order, work} {
+		return cut(ctx, d, int64(blockSize), func(first, n int64, kept bool) error {
+			p := &piece{first: first, n: n, kept: kept, done: make(chan struct{})}
+			lanes := []chan *piece{order, work}
+			if kept {
+				close(p.done)
+				lanes = lanes[:1]
+			}
+			for _, to := range lanes {
 				select {
 				case to <- p:
 				case <-ctx.Done():
@@ -50,7 +60,7 @@ func storeDisk(ctx context.Context, d disk.Disk, put image.Putter, blockSize int
 		group.Go(func() error {
 			buffer := make([]byte, max(pieceBytes, blockSize))
 			for p := range work {
-				if err := storePiece(ctx, d, put, int64(blockSize), p, buffer, progress); err != nil {
+				if err := storePiece(ctx, d, put, int64(blockSize), p, buffer, count); err != nil {
 					return err
 				}
 				close(p.done)
@@ -67,10 +77,21 @@ func storeDisk(ctx context.Context, d disk.Disk, put image.Putter, blockSize int
 			case <-ctx.Done():
 				return context.Cause(ctx)
 			}
+			if p.kept {
+				if base == nil {
+					return errors.New("the source calls blocks unchanged, but there is no older image to take them from")
+				}
+				if err := tree.Keep(ctx, base, p.first, p.n); err != nil {
+					return err
+				}
+				count.data.Add(p.n * int64(blockSize))
+				continue
+			}
 			for i, name := range p.names {
 				if name.IsZero() {
 					continue
 				}
+				count.data.Add(int64(blockSize))
 				if err := tree.Set(ctx, p.first+int64(i), name); err != nil {
 					return err
 				}
@@ -83,27 +104,45 @@ func storeDisk(ctx context.Context, d disk.Disk, put image.Putter, blockSize int
 	return root, group.Wait()
 }
 
-// cut calls visit for rows of blocks that hold data, in rising order, none twice.
-func cut(ctx context.Context, d disk.Disk, blockSize int64, visit func(first, n int64) error) error {
+// cut calls visit for rows of blocks that hold data, in rising order, none twice: kept for those that lie in unchanged extents
+// as a whole. A block of which a part may have changed is read.
+func cut(ctx context.Context, d disk.Disk, blockSize int64, visit func(first, n int64, kept bool) error) error {
 	most := max(1, pieceBytes/blockSize)
 	var next int64
+	rows := func(end, atOnce int64, kept bool) error {
+		for next < end {
+			first := next
+			next = min(end, first+atOnce)
+			if err := visit(first, next-first, kept); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	return disk.Walk(ctx, d, func(e disk.Extent) error {
 		if e.Kind == disk.Zero {
 			return nil
 		}
 		end := (e.End() + blockSize - 1) / blockSize
-		for first := max(next, e.Offset/blockSize); first < end; first = next {
-			n := min(most, end-first)
-			next = first + n
-			if err := visit(first, n); err != nil {
-				return err
-			}
+		next = max(next, e.Offset/blockSize)
+		if e.Kind == disk.Data {
+			return rows(end, most, false)
 		}
-		return nil
+		whole := e.End() / blockSize
+		if e.End() == d.Size() {
+			whole = end
+		}
+		if err := rows(min(whole, (e.Offset+blockSize-1)/blockSize), most, false); err != nil {
+			return err
+		}
+		if err := rows(whole, 1<<40, true); err != nil {
+			return err
+		}
+		return rows(end, most, false)
 	})
 }
 
-func storePiece(ctx context.Context, d disk.Disk, put image.Putter, blockSize int64, p *piece, buffer []byte, progress *atomic.Int64) error {
+func storePiece(ctx context.Context, d disk.Disk, put image.Putter, blockSize int64, p *piece, buffer []byte, count *progress) error {
 	at := p.first * blockSize
 	whole := buffer[:p.n*blockSize]
 	want := min(int64(len(whole)), d.Size()-at)
@@ -114,7 +153,7 @@ func storePiece(ctx context.Context, d disk.Disk, put image.Putter, blockSize in
 		return err
 	}
 	clear(whole[want:])
-	progress.Add(want)
+	count.read.Add(want)
 	p.names = make([]chunk.Name, p.n)
 	for i := range p.names {
 		block := whole[int64(i)*blockSize:][:blockSize]

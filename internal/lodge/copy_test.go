@@ -21,7 +21,7 @@ import (
 func shelf(t testing.TB) *store.Store {
 	m, err := dir.Open(t.TempDir())
 	require.NoError(t, err)
-	s, err := store.Make(context.Background(), m, time.Now())
+	s, err := store.Make(context.Background(), m, time.Now(), nil)
 	require.NoError(t, err)
 	return s
 }
@@ -72,9 +72,9 @@ func TestAStoredDiskIsTheDisk(t *testing.T) {
 	s := shelf(t)
 	for range 25 {
 		p := randomPatchwork(rng)
-		w := s.NewWriter(t.Context())
-		var read atomic.Int64
-		root, err := storeDisk(t.Context(), p, w, s.Header().BlockSize, &read)
+		w := writer(t, s)
+		var count progress
+		root, err := storeDisk(t.Context(), p, nil, w, s.Header().BlockSize, &count)
 		require.NoError(t, err)
 		require.NoError(t, w.Flush(t.Context()))
 		r, err := image.NewReader(s, image.Disk{Target: "vda", Size: p.Size(), BlockSize: s.Header().BlockSize, Map: root})
@@ -82,7 +82,89 @@ func TestAStoredDiskIsTheDisk(t *testing.T) {
 		at, err := disk.FirstDifference(t.Context(), r, p)
 		require.NoError(t, err)
 		require.EqualValues(t, -1, at)
-		require.LessOrEqual(t, read.Load(), p.Size())
+		require.LessOrEqual(t, count.read.Load(), p.Size())
+		require.GreaterOrEqual(t, count.data.Load(), count.read.Load()/2-int64(s.Header().BlockSize))
+	}
+}
+
+// writer begins a visit for the length of the test.
+func writer(t testing.TB, s *store.Store) *store.Writer {
+	v, err := s.VisitToWrite(context.Background(), image.NewID(), "test")
+	require.NoError(t, err)
+	t.Cleanup(func() { v.End(context.Background()) })
+	return v.NewWriter(t.Context())
+}
+
+// changed is a disk of which a source says what changed since a base.
+type changed struct {
+	disk.Memory
+	extents []disk.Extent
+	read    *atomic.Int64
+}
+
+func (c changed) Extents(_ context.Context, offset, length int64) ([]disk.Extent, error) {
+	for _, e := range c.extents {
+		if offset < e.End() {
+			return []disk.Extent{{Offset: offset, Length: min(e.End()-offset, length), Kind: e.Kind}}, nil
+		}
+	}
+	return nil, errors.New("no extent")
+}
+
+func (c changed) ReadAt(p []byte, off int64) (int, error) {
+	c.read.Add(int64(len(p)))
+	return c.Memory.ReadAt(p, off)
+}
+
+// An incremental copy is the disk, byte for byte, whatever the source's granularity, and reads little but what changed.
+func TestAnIncrementalCopyIsTheDisk(t *testing.T) {
+	rng := rand.New(rand.NewPCG(6, 9))
+	s := shelf(t)
+	bs := s.Header().BlockSize
+	for range 25 {
+		p := randomPatchwork(rng)
+		var count progress
+		w := writer(t, s)
+		root, err := storeDisk(t.Context(), p, nil, w, bs, &count)
+		require.NoError(t, err)
+		require.NoError(t, w.Flush(t.Context()))
+		base, err := image.NewReader(s, image.Disk{Target: "vda", Size: p.Size(), BlockSize: bs, Map: root})
+		require.NoError(t, err)
+		next := changed{Memory: append(disk.Memory{}, p.Memory...), read: new(atomic.Int64)}
+		for at := 0; at < len(next.Memory); {
+			n := min(len(next.Memory)-at, 1+rng.IntN(900_000))
+			e := disk.Extent{Offset: int64(at), Length: int64(n), Kind: disk.Unchanged}
+			switch rng.IntN(4) {
+			case 0:
+				e.Kind = disk.Data
+				for i := at; i < at+n; i++ {
+					next.Memory[i] = byte(rng.Uint32())
+				}
+			case 1:
+				e.Kind = disk.Zero
+				clear(next.Memory[at : at+n])
+			}
+			next.extents = append(next.extents, e)
+			at += n
+		}
+		w = writer(t, s)
+		root, err = storeDisk(t.Context(), next, base, w, bs, &count)
+		require.NoError(t, err)
+		require.NoError(t, w.Flush(t.Context()))
+		r, err := image.NewReader(s, image.Disk{Target: "vda", Size: p.Size(), BlockSize: bs, Map: root})
+		require.NoError(t, err)
+		at, err := disk.FirstDifference(t.Context(), r, next.Memory)
+		require.NoError(t, err)
+		require.EqualValues(t, -1, at)
+		var most int64
+		for _, e := range next.extents {
+			if e.Kind == disk.Data {
+				most += e.Length
+			}
+		}
+		require.LessOrEqual(t, next.read.Load(), most+int64(2*len(next.extents)*bs), "edges aside, only what changed")
+		_, err = storeDisk(t.Context(), changed{next.Memory, []disk.Extent{{Length: p.Size(), Kind: disk.Unchanged}}, new(atomic.Int64)}, nil, writer(t, s), bs, &count)
+		require.ErrorContains(t, err, "no older image")
 	}
 }
 
@@ -90,12 +172,12 @@ func TestAStoredDiskIsTheDisk(t *testing.T) {
 func TestASourceThatBreaks(t *testing.T) {
 	p := patchwork{Memory: make(disk.Memory, 30<<20), extents: []disk.Extent{{Offset: 0, Length: 30 << 20}}, fail: 17 << 20}
 	s := shelf(t)
-	var read atomic.Int64
-	_, err := storeDisk(t.Context(), p, s.NewWriter(t.Context()), s.Header().BlockSize, &read)
+	var count progress
+	_, err := storeDisk(t.Context(), p, nil, writer(t, s), s.Header().BlockSize, &count)
 	require.ErrorIs(t, err, errLine)
 	ctx, cancel := context.WithCancelCause(t.Context())
 	cancel(errStopping)
-	_, err = storeDisk(ctx, p, s.NewWriter(ctx), s.Header().BlockSize, &read)
+	_, err = storeDisk(ctx, p, nil, writer(t, s), s.Header().BlockSize, &count)
 	require.ErrorIs(t, err, errStopping)
 }
 
@@ -110,12 +192,12 @@ func BenchmarkStoreDisk(b *testing.B) {
 		d, err := raw.Open(path)
 		require.NoError(b, err)
 		s := shelf(b)
-		w := s.NewWriter(b.Context())
-		var read atomic.Int64
-		_, err = storeDisk(b.Context(), d, w, s.Header().BlockSize, &read)
+		w := writer(b, s)
+		var count progress
+		_, err = storeDisk(b.Context(), d, nil, w, s.Header().BlockSize, &count)
 		require.NoError(b, err)
 		require.NoError(b, w.Flush(b.Context()))
-		b.SetBytes(read.Load())
+		b.SetBytes(count.read.Load())
 		require.NoError(b, d.Close())
 	}
 }

@@ -14,7 +14,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
+
+	"filippo.io/age"
 
 	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/site"
@@ -22,7 +23,6 @@ import (
 	"keenlodge/internal/hypervisor/libvirt"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
-	"keenlodge/internal/store/medium/dir"
 )
 
 // Version is the program's, as records and manifests name it.
@@ -44,10 +44,13 @@ type Lodge struct {
 	// program is the path of the keenlodge program, which a freeze's watchdog runs.
 	program string
 	owner   int64
+	key     *age.X25519Identity // seals what the records must not tell
 	hub     hub
 
 	mu     sync.Mutex
-	stores map[string]*store.Store // open ones, by folder
+	stores map[string]*store.Store // open ones, by place
+	// promised is what tasks under way are expected to add, in bytes, by store.
+	promised map[string]int64
 }
 
 // New readies a process's part; Serve starts it.
@@ -60,7 +63,12 @@ func New(rec *records.Records, state string, log *slog.Logger) (*Lodge, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Lodge{rec: rec, log: log, state: state, program: program, owner: n.Int64() + 1, stores: map[string]*store.Store{}}, nil
+	key, err := readKeyFile(filepath.Join(state, "lodge-key"))
+	if err != nil {
+		return nil, err
+	}
+	return &Lodge{rec: rec, log: log, state: state, program: program, owner: n.Int64() + 1, key: key,
+		stores: map[string]*store.Store{}, promised: map[string]int64{}}, nil
 }
 
 // Records gives faces what only needs to be read.
@@ -96,70 +104,4 @@ func keys[V any](m map[string]V) []string {
 	}
 	slices.Sort(names)
 	return names
-}
-
-// store opens one of the site's stores, or brings it up to date if it is open.
-func (l *Lodge) store(ctx context.Context, s site.Site, name string) (*store.Store, error) {
-	spec, ok := s.Stores[name]
-	if !ok {
-		return nil, notFound("store", name, keys(s.Stores))
-	}
-	id, err := l.rec.StoreID(ctx, name)
-	if err != nil {
-		return nil, fmt.Errorf("store %s: %w", name, err)
-	}
-	opened, err := l.openStore(ctx, spec, id, false)
-	if err != nil {
-		return nil, fmt.Errorf("store %s: %w", name, err)
-	}
-	return opened, nil
-}
-
-// openStore opens the store in a folder. id is the one that it must have, or "" for any; mayMake allows an empty folder to
-// become a store.
-func (l *Lodge) openStore(ctx context.Context, spec site.Store, id string, mayMake bool) (*store.Store, error) {
-	m, err := dir.Open(spec.Folder)
-	if err != nil {
-		l.forgetStore(spec.Folder)
-		return nil, err
-	}
-	l.mu.Lock()
-	s := l.stores[spec.Folder]
-	l.mu.Unlock()
-	if s != nil && s.Header().ID == id {
-		if ok, err := s.Present(ctx); err != nil || ok {
-			return s, errors.Join(err, s.Refresh(ctx))
-		}
-		l.forgetStore(spec.Folder)
-	}
-	m.RemoveParts()
-	s, err = store.Open(ctx, m)
-	if errors.Is(err, store.ErrNoStore) && mayMake && id == "" {
-		empty, looked := m.Empty()
-		if looked != nil {
-			return nil, looked
-		}
-		if !empty {
-			return nil, fmt.Errorf("%s is not empty and holds no store; name an empty folder", m)
-		}
-		s, err = store.Make(ctx, m, time.Now())
-	} else if errors.Is(err, store.ErrNoStore) && id != "" {
-		err = fmt.Errorf("%w; it did before: is its disk mounted?", err)
-	}
-	if err != nil {
-		return nil, err
-	}
-	if id != "" && s.Header().ID != id {
-		return nil, fmt.Errorf("%s holds another store (%s) than before (%s); is the right disk mounted?", m, s.Header().ID, id)
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.stores[spec.Folder] = s
-	return s, nil
-}
-
-func (l *Lodge) forgetStore(folder string) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	delete(l.stores, folder)
 }

@@ -122,6 +122,11 @@ func (l *Lodge) imageStore(ctx context.Context, id string) (records.Image, *stor
 // out at all, which says nothing of the image. t, if not nil, shows the progress.
 func (l *Lodge) proveImage(ctx context.Context, st *store.Store, run, id, level string, t *task) (records.Proof, error) {
 	p := records.Proof{Image: id, Run: run, Level: level, Began: time.Now(), Program: Version}
+	visit, err := st.VisitToRead(ctx, Version) // a sweep must not take away what is being read
+	if err != nil {
+		return p, err
+	}
+	defer visit.End(context.WithoutCancel(ctx))
 	m, err := st.ReadImage(ctx, id)
 	if err == nil {
 		work := func() (err error) {
@@ -156,6 +161,10 @@ func (l *Lodge) proveImage(ctx context.Context, st *store.Store, run, id, level 
 	}
 	if err := l.rec.AddProof(ctx, p); err != nil {
 		return p, err
+	}
+	note := store.Proof{Level: p.Level, Passed: p.Passed, Began: p.Began.UTC(), Ended: p.Ended.UTC(), Program: p.Program, Evidence: p.Evidence, Error: p.Error}
+	if err := st.AddProof(ctx, id, note); err != nil {
+		l.say(ctx, run, machineOf(m), "warning: the proof could not be kept in the store, only in the records: "+err.Error())
 	}
 	for _, e := range p.Evidence {
 		l.say(ctx, run, machineOf(m), "evidence: "+e)
@@ -224,13 +233,7 @@ func proveByRead(ctx context.Context, st *store.Store, m *image.Manifest, progre
 
 // proveByMount mounts every file system, lists it, reads its files, and checks a ledger where there is one.
 func (l *Lodge) proveByMount(ctx context.Context, st *store.Store, m *image.Manifest) (evidence []string, err error) {
-	disks := map[string]disk.Disk{}
-	for _, d := range m.Disks {
-		if disks[d.Target], err = image.NewReader(st, d); err != nil {
-			return nil, err
-		}
-	}
-	mounted, err := mount.Disks(l.mounts(), disks)
+	mounted, err := l.mountImage(st, m)
 	var rights mount.ErrRights
 	if errors.As(err, &rights) {
 		return nil, err
@@ -260,6 +263,19 @@ func (l *Lodge) proveByMount(ctx context.Context, st *store.Store, m *image.Mani
 		return evidence, failedProof{errors.New("no file system of the image could be opened on this host")}
 	}
 	return evidence, nil
+}
+
+// mountImage mounts the file systems of an image's disks.
+func (l *Lodge) mountImage(st *store.Store, m *image.Manifest) (*mount.Mounted, error) {
+	disks := map[string]disk.Disk{}
+	for _, d := range m.Disks {
+		reader, err := image.NewReader(st, d)
+		if err != nil {
+			return nil, err
+		}
+		disks[d.Target] = reader
+	}
+	return mount.Disks(l.mounts(), disks)
 }
 
 // readFiles reads a mounted file system's files.

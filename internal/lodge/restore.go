@@ -148,6 +148,11 @@ func (l *Lodge) makeGuest(ctx context.Context, on restoring, r RestoreRequest, t
 	if err := checkFree(ctx, h, r); err != nil {
 		return err
 	}
+	visit, err := on.st.VisitToRead(ctx, Version) // a sweep must not take away what is being read
+	if err != nil {
+		return err
+	}
+	defer visit.End(context.WithoutCancel(ctx))
 	files := make([]*qcow2.File, len(m.Disks))
 	for i, d := range m.Disks {
 		reader, err := image.NewReader(on.st, d)

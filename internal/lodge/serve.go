@@ -16,6 +16,7 @@ import (
 
 	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
+	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 )
 
@@ -68,6 +69,7 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	group.Go(func() error { return l.schedule(ctx) })
 	group.Go(func() error { return l.keep(ctx, owner) })
 	group.Go(func() error { return l.tell(ctx) })
+	group.Go(func() error { return l.upkeep(ctx) })
 	<-ctx.Done()
 	stopWork(errStopping)
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)
@@ -118,6 +120,10 @@ func (l *Lodge) carryOut(ctx context.Context, run records.Run) (state string, er
 		return l.prove(ctx, run)
 	case "restore":
 		return l.restore(ctx, run)
+	case "check":
+		return l.check(ctx, run)
+	case "sweep":
+		return l.sweep(ctx, run)
 	}
 	return "failed", fmt.Errorf("a run of kind %q is not known to this program", run.Kind)
 }
@@ -232,13 +238,27 @@ func (l *Lodge) settle(ctx context.Context, id string) (whole bool, err error) {
 		return false, err
 	}
 	m, err := st.ReadImage(ctx, id)
-	if errors.Is(err, medium.ErrNotFound) {
-		return false, l.rec.ForgetImage(ctx, id)
+	if err == nil {
+		err = st.Secure(ctx, m)
+	}
+	switch {
+	case errors.Is(err, store.ErrTakenForDead):
+		err = st.DropImage(ctx, id)
+	case errors.Is(err, medium.ErrNotFound):
+		err = nil
+	case err == nil:
+		whole = true
 	}
 	if err != nil {
 		return false, err
 	}
-	return true, l.rec.FinishImage(ctx, finished(rec, m))
+	if err := st.EndVisit(ctx, id); err != nil {
+		return false, err
+	}
+	if whole {
+		return true, l.rec.FinishImage(ctx, finished(rec, m))
+	}
+	return false, l.rec.ForgetImage(ctx, id)
 }
 
 // clear removes what a task's capture left on its hypervisor. While that does not answer, it is tried again.

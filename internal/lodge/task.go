@@ -12,7 +12,7 @@ import (
 type task struct {
 	l   *Lodge
 	rec records.Task
-	// done counts bytes while a step moves them; figures refreshes the record's other figures.
+	// done counts bytes while a step moves them.
 	done atomic.Int64
 }
 

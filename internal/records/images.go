@@ -25,6 +25,7 @@ type Image struct {
 	Consistency string      `db:"consistency" json:"consistency" enum:"application,filesystem,crash,off"`
 	Frozen      int64       `db:"frozen" json:"frozen" doc:"nanoseconds that the guest's file systems stood still"`
 	Pinned      bool        `db:"pinned" json:"pinned"`
+	PinNote     string      `db:"pin_note" json:"pin_note"`
 	Disks       []ImageDisk `db:"disks" json:"disks"`
 	Size        int64       `db:"size" json:"size"`
 	Read        int64       `db:"read" json:"read"`

@@ -14,9 +14,9 @@ import (
 // Run is one carrying-out of a policy, a proof or a restore.
 type Run struct {
 	ID      string          `db:"id" json:"id"`
-	Kind    string          `db:"kind" json:"kind" enum:"backup,proof,restore"`
+	Kind    string          `db:"kind" json:"kind" enum:"backup,proof,restore,check,sweep"`
 	Policy  string          `db:"policy" json:"policy"`
-	Cause   string          `db:"cause" json:"cause" enum:"hand,schedule"`
+	Cause   string          `db:"cause" json:"cause" enum:"hand,schedule,upkeep"`
 	Request json.RawMessage `db:"request" json:"request"`
 	State   string          `db:"state" json:"state" enum:"queued,running,done,warned,failed,skipped"`
 	Owner   int64           `db:"owner" json:"-"`
@@ -25,7 +25,9 @@ type Run struct {
 	Started *time.Time      `db:"started" json:"started"`
 	Ended   *time.Time      `db:"ended" json:"ended"`
 	Error   string          `db:"error" json:"error"`
-	Tasks   []Task          `db:"-" json:"tasks"`
+	// Result is what a check or a sweep found; null for others.
+	Result json.RawMessage `db:"result" json:"result,omitempty"`
+	Tasks  []Task          `db:"-" json:"tasks"`
 }
 
 // Over reports whether the run has ended.
@@ -175,10 +177,11 @@ type runRow struct {
 	Started *time.Time      `db:"started"`
 	Ended   *time.Time      `db:"ended"`
 	Error   string          `db:"error"`
+	Result  json.RawMessage `db:"result"`
 }
 
 func (r runRow) run() Run {
-	return Run{r.ID, r.Kind, r.Policy, r.Cause, r.Request, r.State, r.Owner, r.Due, r.Made, r.Started, r.Ended, r.Error, []Task{}}
+	return Run{r.ID, r.Kind, r.Policy, r.Cause, r.Request, r.State, r.Owner, r.Due, r.Made, r.Started, r.Ended, r.Error, r.Result, []Task{}}
 }
 
 // Runs lists the newest runs with their tasks, newest first. An id narrows it to one.

@@ -109,7 +109,8 @@ func (r *Records) SaveSite(ctx context.Context, next site.Site, nextDue func(sit
 				return err
 			}
 		}
-		_, err = tx.Exec(ctx, "delete from machines where hypervisor not in (select name from hypervisors)")
+		_, err = tx.Exec(ctx, `delete from machines m where hypervisor not in (select name from hypervisors)
+			and not exists (select from images i where i.machine = m.name and i.gone is null)`)
 		return err
 	})
 	if err != nil {

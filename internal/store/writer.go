@@ -12,7 +12,7 @@ import (
 )
 
 // uploadsAtOnce is how many packs are written side by side while the next one fills.
-const uploadsAtOnce = 2
+const uploadsAtOnce = 4
 
 // Writer stores the blocks of one image. Put may be called by several goroutines at once; Flush ends it.
 type Writer struct {

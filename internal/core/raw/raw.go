@@ -7,7 +7,10 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"syscall"
+
+	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/disk"
 )
@@ -63,4 +66,56 @@ func (r *File) Extents(_ context.Context, offset, length int64) ([]disk.Extent, 
 		return []disk.Extent{{Offset: offset, Length: length, Kind: disk.Data}}, nil
 	}
 	return []disk.Extent{{Offset: offset, Length: min(end-offset, length), Kind: disk.Data}}, nil
+}
+
+// pieceBytes is how much of a disk is copied at once.
+const pieceBytes = 1 << 20
+
+// Write copies a disk into a new sparse file, several pieces at once, and syncs it. What a failed copy wrote is removed.
+func Write(ctx context.Context, path string, d disk.Disk) (err error) {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		err = errors.Join(err, f.Close())
+		if err != nil {
+			os.Remove(path)
+		}
+	}()
+	if err := f.Truncate(d.Size()); err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0) + 2) // some wait for the disk while others expand
+	walked := disk.Walk(ctx, d, func(e disk.Extent) error {
+		if e.Kind == disk.Zero {
+			return nil
+		}
+		for at := e.Offset; at < e.End(); at += pieceBytes {
+			group.Go(func() error {
+				p := make([]byte, min(pieceBytes, e.End()-at))
+				if n, err := d.ReadAt(p, at); n < len(p) {
+					if err == nil || err == io.EOF {
+						err = io.ErrUnexpectedEOF
+					}
+					return err
+				}
+				_, err := f.WriteAt(p, at)
+				return err
+			})
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+		}
+		return nil
+	})
+	// What a piece met comes first: it is why the walk was cancelled.
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	if walked != nil {
+		return walked
+	}
+	return f.Sync()
 }

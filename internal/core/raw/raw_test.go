@@ -1,6 +1,7 @@
 package raw
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -9,6 +10,35 @@ import (
 
 	"keenlodge/internal/core/disk"
 )
+
+// What is written is the disk, holes stay holes, and a copy that fails leaves nothing.
+func TestWrite(t *testing.T) {
+	d := make(disk.Memory, 5<<20+77)
+	copy(d[3<<20:], "tide tables")
+	path := filepath.Join(t.TempDir(), "copy.raw")
+	require.NoError(t, Write(t.Context(), path, d))
+	back, err := Open(path)
+	require.NoError(t, err)
+	defer back.Close()
+	at, err := disk.FirstDifference(t.Context(), back, d)
+	require.NoError(t, err)
+	require.EqualValues(t, -1, at)
+	require.ErrorIs(t, Write(t.Context(), path, d), os.ErrExist, "nothing is overwritten")
+	bad := filepath.Join(t.TempDir(), "bad.raw")
+	require.ErrorIs(t, Write(t.Context(), bad, broken{d}), errBroken)
+	require.NoFileExists(t, bad)
+}
+
+var errBroken = errors.New("broken")
+
+type broken struct{ disk.Memory }
+
+func (b broken) ReadAt(p []byte, off int64) (int, error) {
+	if off > 2<<20 {
+		return 0, errBroken
+	}
+	return b.Memory.ReadAt(p, off)
+}
 
 func TestHolesAreZeros(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "disk.raw")

@@ -34,13 +34,6 @@ type Hypervisor struct {
 	Pool string `yaml:"pool,omitempty" json:"pool,omitempty" doc:"storage pool for restored disks"`
 }
 
-// Store says where images are kept.
-type Store struct {
-	Medium string `yaml:"medium" json:"medium" enum:"dir"`
-	Layout string `yaml:"layout" json:"layout" enum:"pooled"`
-	Folder string `yaml:"folder" json:"folder" doc:"absolute path of an existing folder"`
-}
-
 // Policy says what to protect, how, when, into which store, and how its sets rotate.
 type Policy struct {
 	// Machines are names, or patterns with * and ?.
@@ -108,7 +101,8 @@ func wrong(file string, err error) error {
 	why := y.GetMessage()
 	if m := unknownField.FindStringSubmatch(why); m != nil {
 		why = fmt.Sprintf("the key %q is not known here%s", m[1], near.Hint(m[1], []string{"zone", "hypervisors", "stores", "policies",
-			"uri", "pool", "medium", "layout", "folder", "machines", "tags", "store", "quiesce", "schedules", "rotation", "prove"}))
+			"uri", "pool", "medium", "layout", "folder", "endpoint", "bucket", "region", "path_style", "host", "port", "user", "host_key",
+			"sealed", "floor", "floor_inodes", "sweep_window", "sweep_bandwidth", "machines", "tags", "store", "quiesce", "schedules", "rotation", "prove"}))
 	}
 	return &FileError{file, line, why}
 }
@@ -157,13 +151,8 @@ func (s Site) Check() error {
 		if err := checkName("store", name, p); err != nil {
 			return err
 		}
-		switch {
-		case v.Medium != "dir":
-			return at("store "+name, p, `medium %q is not known; known is "dir"`, v.Medium)
-		case v.Layout != "pooled":
-			return at("store "+name, p, `layout %q is not known; known is "pooled"`, v.Layout)
-		case !path.IsAbs(v.Folder):
-			return at("store "+name, p, "folder %q is not an absolute path", v.Folder)
+		if err := v.check("store "+name, p); err != nil {
+			return err
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Policies)) {

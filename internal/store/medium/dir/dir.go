@@ -28,6 +28,18 @@ const (
 // Open looks at a folder; it must exist and be writable. It makes no folder: one that is missing is more often a disk
 // that is not mounted than a wish.
 func Open(root string) (*Dir, error) {
+	d, err := OpenToRead(root)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Access(root, 2 /* W_OK */); err != nil {
+		return nil, fmt.Errorf("folder %s can't be written to: %w (%v); give the account that runs keenlodge the right, or mount it read-write", root, medium.ErrNoRight, err)
+	}
+	return d, nil
+}
+
+// OpenToRead is Open for who writes nothing.
+func OpenToRead(root string) (*Dir, error) {
 	if !filepath.IsAbs(root) {
 		return nil, fmt.Errorf("folder %q: not an absolute path; write it from / on", root)
 	}
@@ -39,9 +51,6 @@ func Open(root string) (*Dir, error) {
 		return nil, fmt.Errorf("folder %s: %w", root, err)
 	case !s.IsDir():
 		return nil, fmt.Errorf("%s is not a folder; name a folder for the store", root)
-	}
-	if err := syscall.Access(root, 2 /* W_OK */); err != nil {
-		return nil, fmt.Errorf("folder %s can't be written to: %w (%v); give the account that runs keenlodge the right, or mount it read-write", root, medium.ErrNoRight, err)
 	}
 	return &Dir{root}, nil
 }

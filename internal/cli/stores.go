@@ -1,0 +1,509 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"keenlodge/internal/api"
+	"keenlodge/internal/client"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/lodge"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+)
+
+func storeCommand() *cli.Command {
+	return noun("store", "places that keep images",
+		storeListCommand(), storeAddCommand(), storeProbeCommand(), storeShowCommand(), storeCheckCommand(), storeSweepCommand(), storeAdoptCommand(),
+		storeKeyCommand(), storeUnlockCommand(), storeSecretCommand(), storeExtractCommand())
+}
+
+// ofStore makes an action on a store of the site, which may be named by the beginning of its name.
+func ofStore(act func(ctx context.Context, c *cli.Command, k *client.Client, name string) error) cli.ActionFunc {
+	return calls([]string{"a store's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+		s, err := k.Site(ctx)
+		if err != nil {
+			return err
+		}
+		name, err := pick("store", c.Args().First(), sorted(s.Stores))
+		if err != nil {
+			return err
+		}
+		return act(ctx, c, k, name)
+	})
+}
+
+func storeListCommand() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "list stores", Flags: []cli.Flag{output()},
+		Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			stores, err := k.Stores(ctx)
+			if err != nil {
+				return err
+			}
+			return show(c, stores, func(w io.Writer) {
+				var rows [][]string
+				for _, s := range stores {
+					state := "✓ ready"
+					switch {
+					case s.Error != "":
+						state = "✗ " + s.Error
+					case s.Broken > 0:
+						state = fmt.Sprintf("! %d images are broken", s.Broken)
+					}
+					sealed := "no"
+					if s.Sealed {
+						sealed = "yes"
+					}
+					rows = append(rows, []string{s.Name, s.Medium, s.Place, sealed, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
+				}
+				table(w, []string{"STORE", "MEDIUM", "WHERE", "SEALED", "IMAGES>", "DISKS>", "USED>", "FREE>", "STATE"}, rows)
+			})
+		})}
+}
+
+// placeFlags describe a place.
+func placeFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "medium", Usage: "dir, s3 or sftp", Value: "dir"},
+		&cli.StringFlag{Name: "folder", Usage: "absolute path of an existing folder (dir, sftp); what all names begin with (s3)"},
+		&cli.StringFlag{Name: "endpoint", Usage: "s3: address of the service"}, &cli.StringFlag{Name: "bucket", Usage: "s3: an existing bucket"},
+		&cli.StringFlag{Name: "region", Usage: "s3: region, where the service has them"},
+		&cli.BoolFlag{Name: "path-style", Usage: "s3: the bucket is in the path of addresses"},
+		&cli.StringFlag{Name: "access-key", Usage: "s3: name of the access key; its secret is asked for"},
+		&cli.StringFlag{Name: "host", Usage: "sftp: name or address"}, &cli.IntFlag{Name: "port", Usage: "sftp: by default 22"},
+		&cli.StringFlag{Name: "user", Usage: "sftp: account; its password is asked for unless there is a key"},
+		&cli.StringFlag{Name: "host-key", Usage: "sftp: the host's public key (ssh-ed25519 AAAA…)"},
+		&cli.StringFlag{Name: "private-key-file", Usage: "sftp: file with the private key (PEM, without a passphrase)"},
+		&cli.StringFlag{Name: "secret-file", Usage: "file with the access key's secret, or the password; else KEENLODGE_SECRET, or a prompt"},
+	}
+}
+
+func placeFrom(c *cli.Command) site.Store {
+	return site.Store{Medium: c.String("medium"), Layout: "pooled", Folder: c.String("folder"), Endpoint: c.String("endpoint"), Bucket: c.String("bucket"),
+		Region: c.String("region"), PathStyle: c.Bool("path-style"), Host: c.String("host"), Port: c.Int("port"), User: c.String("user"), HostKey: c.String("host-key")}
+}
+
+// accessFrom finds what signs in: from files, the environment or a prompt, never from an argument.
+func accessFrom(c *cli.Command, spec site.Store) (lodge.Access, error) {
+	var a lodge.Access
+	var err error
+	switch {
+	case spec.Medium == "s3":
+		a.AccessKey = c.String("access-key")
+		if a.AccessKey == "" {
+			return a, nil // what the lodge has already
+		}
+		a.SecretKey, err = secretWord(c.String("secret-file"), "KEENLODGE_SECRET", "secret of access key "+a.AccessKey)
+	case spec.Medium == "sftp" && c.String("private-key-file") != "":
+		var body []byte
+		body, err = os.ReadFile(c.String("private-key-file"))
+		a.PrivateKey = string(body)
+	case spec.Medium == "sftp":
+		a.Password, err = secretWord(c.String("secret-file"), "KEENLODGE_SECRET", "password of "+spec.User+" on "+spec.Host)
+	}
+	return a, err
+}
+
+func storeAddCommand() *cli.Command {
+	return &cli.Command{Name: "add", Usage: "make a store in an empty place, or take the one that is there", ArgsUsage: "STORE",
+		Description: "A sealed store can be read by nobody without one of its keys. Its first key is a passphrase, asked for or read from a file, or age\nrecipients. Who adds a sealed store that exists gives a key of it: a passphrase, or --identity-file.",
+		Flags: append(placeFlags(), append(openerFlags(), output(),
+			&cli.BoolFlag{Name: "sealed", Usage: "nothing in it can be read without a key"},
+			&cli.StringSliceFlag{Name: "recipient", Usage: "age recipient (age1…) that opens it, in place of a passphrase; may be repeated"},
+			&cli.StringFlag{Name: "label", Usage: "what the first key is called", Value: "first"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask whether the warning about lost keys was understood"},
+			&cli.StringFlag{Name: "floor", Usage: "room that stays free, such as 20GiB"})...),
+		Action: calls([]string{"a name for the store"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			n := lodge.NewStore{Spec: placeFrom(c)}
+			n.Spec.Sealed, n.Spec.Floor = c.Bool("sealed"), c.String("floor")
+			if err := n.Spec.Check(c.Args().First()); err != nil {
+				return usageError{err}
+			}
+			var err error
+			if n.Access, err = accessFrom(c, n.Spec); err != nil {
+				return err
+			}
+			if n.Spec.Sealed {
+				if err := sealFrom(c, &n); err != nil {
+					return err
+				}
+			} else if len(c.StringSlice("recipient")) > 0 || c.String("passphrase-file") != "" {
+				return wrongUse("a passphrase or a recipient is for a sealed store; write --sealed, too")
+			}
+			added, err := k.AddStore(ctx, c.Args().First(), n)
+			if err != nil {
+				return err
+			}
+			return show(c, added, func(w io.Writer) {
+				if added.Made {
+					fmt.Fprintf(w, "store %s is made\n", c.Args().First())
+					return
+				}
+				fmt.Fprintf(w, "store %s was there already; take over its images with: keenlodge store adopt %s\n", c.Args().First(), c.Args().First())
+			})
+		})}
+}
+
+const lostKeyWarning = `A sealed store whose keys are lost is lost: nobody, not even who wrote this program, can read it then.
+Keep a key where neither this machine nor the store can take it down with them.
+`
+
+// sealFrom finds the first key of a sealed store, after a warning that must be understood.
+func sealFrom(c *cli.Command, n *lodge.NewStore) error {
+	fmt.Fprint(os.Stderr, lostKeyWarning)
+	if !c.Bool("yes") {
+		if err := confirm("Go on"); err != nil {
+			return err
+		}
+	}
+	if list := c.StringSlice("recipient"); len(list) > 0 {
+		n.Keys = []store.NewKey{{Label: c.String("label"), Recipients: list}}
+		if c.String("identity-file") == "" && c.String("passphrase-file") == "" {
+			return nil
+		}
+	}
+	opener, err := openerFrom(c, true)
+	if err != nil {
+		return err
+	}
+	n.Opener = opener
+	if len(n.Keys) == 0 && opener.Passphrase != "" {
+		n.Keys = []store.NewKey{{Label: c.String("label"), Passphrase: opener.Passphrase}}
+	}
+	return nil
+}
+
+func storeProbeCommand() *cli.Command {
+	return &cli.Command{Name: "probe", Usage: "try a place before it is used, or a store of the site", ArgsUsage: "[STORE]", Flags: append(placeFlags(), output()),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() > 1 {
+				return wrongUse("%s takes one store, or flags that describe a place", c.FullName())
+			}
+			k, err := connect(c)
+			if err != nil {
+				return err
+			}
+			name, n := c.Args().First(), lodge.NewStore{}
+			if name == "" {
+				name, n.Spec = "new", placeFrom(c)
+				if err := n.Spec.Check("place"); err != nil {
+					return usageError{err}
+				}
+				if n.Access, err = accessFrom(c, n.Spec); err != nil {
+					return err
+				}
+			}
+			steps, err := k.ProbeStore(ctx, name, n)
+			if err != nil {
+				return err
+			}
+			worst := ""
+			err = show(c, steps, func(w io.Writer) {
+				var rows [][]string
+				for _, s := range steps {
+					rows = append(rows, []string{map[string]string{"ok": "✓", "warning": "!", "failed": "✗"}[s.State] + " " + s.Name, s.Text})
+				}
+				table(w, []string{"STEP", "RESULT"}, rows)
+			})
+			for _, s := range steps {
+				if s.State == "failed" || worst == "" && s.State == "warning" {
+					worst = s.State
+				}
+			}
+			switch {
+			case err != nil:
+				return err
+			case worst == "failed":
+				return errors.New("this place can't be used as it is")
+			case worst == "warning":
+				return errWarned
+			}
+			return nil
+		}}
+}
+
+func storeShowCommand() *cli.Command {
+	return &cli.Command{Name: "show", Usage: "show what a store holds, and what it saved", ArgsUsage: "STORE", Flags: []cli.Flag{output()},
+		Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			s, err := k.ShowStore(ctx, name)
+			if err != nil {
+				return err
+			}
+			return show(c, s, func(w io.Writer) { storeDetails(w, name, s) })
+		})}
+}
+
+func storeDetails(w io.Writer, name string, s store.Summary) {
+	kind := "not sealed"
+	if s.Header.Sealed {
+		kind = "sealed"
+	}
+	fmt.Fprintf(w, "store %s, %s, made %s, blocks of %s\n\n", name, kind, moment(&s.Header.Made), size(int64(s.Header.BlockSize)))
+	share := func(n int64) string {
+		if s.Disks == 0 {
+			return "–"
+		}
+		return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(s.Disks))
+	}
+	table(w, []string{"", "BYTES>", "OF THE DISKS>"}, [][]string{
+		{fmt.Sprintf("disks of %d images of %d machines", s.Images, s.Machines), size(s.Disks), share(s.Disks)},
+		{"− zeros, never stored", size(s.Zeros), share(s.Zeros)},
+		{"− blocks that are there already", size(s.Dedup), share(s.Dedup)},
+		{"− compression", size(s.Compression), share(s.Compression)},
+		{"= blocks as stored", size(s.Blocks), share(s.Blocks)},
+	})
+	fmt.Fprintf(w, "\nimages     oldest %s, newest %s\n", moment(s.Oldest), moment(s.Newest))
+	fmt.Fprintf(w, "objects    %d take %s; %d packs, %s each on the mean\n", s.Objects, size(s.Taken), s.Packs, size(s.MeanPack))
+	fmt.Fprintf(w, "sweep      %s of no image, %d packs condemned, %d visits under way\n", size(s.Unneeded), s.Condemned, s.Visits)
+	if s.Room.FreeBytes >= 0 {
+		fmt.Fprintf(w, "room       %s free of %s\n", size(s.Room.FreeBytes), size(s.Room.TotalBytes))
+	}
+	if s.Unreadable > 0 {
+		fmt.Fprintf(w, "✗ %d images can't be read; look at: keenlodge store check %s\n", s.Unreadable, name)
+	}
+	if len(s.Days) == 0 {
+		return
+	}
+	fmt.Fprintln(w, "\ngrowth by day, of images that still exist")
+	var most int64
+	for _, d := range s.Days {
+		most = max(most, d.Stored)
+	}
+	last := s.Days[max(0, len(s.Days)-14):]
+	var rows [][]string
+	for _, d := range last {
+		bar := strings.Repeat("▇", int(30*d.Stored/max(1, most)))
+		rows = append(rows, []string{d.Day, fmt.Sprint(d.Images), size(d.Stored), bar})
+	}
+	table(w, []string{"DAY", "IMAGES>", "ADDED>", ""}, rows)
+}
+
+// finish waits for a run and reads its result. A run that failed without one is an error.
+func finish(ctx context.Context, c *cli.Command, k *client.Client, run records.Run, result any) (records.Run, error) {
+	progress := &lines{w: os.Stderr, steps: map[int64]string{}}
+	run, err := k.Watch(ctx, run.ID, func(r records.Run) {
+		if c.String("output") != "json" {
+			progress.show(r)
+		}
+	})
+	if err != nil {
+		return run, err
+	}
+	if len(run.Result) == 0 {
+		why := run.Error
+		for _, t := range run.Tasks {
+			why += t.Error
+		}
+		return run, fmt.Errorf("run %s %s: %s", run.ID, run.State, why)
+	}
+	return run, json.Unmarshal(run.Result, result)
+}
+
+func storeCheckCommand() *cli.Command {
+	return &cli.Command{Name: "check", Usage: "look for damage in a store, and mend it", ArgsUsage: "STORE",
+		Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "read", Usage: "read every byte back, too"}, &cli.BoolFlag{Name: "repair", Usage: "mend what can be mended (reads every byte)"},
+			&cli.StringFlag{Name: "from", Usage: "another store that helps to mend"}},
+		Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			run, err := k.CheckStore(ctx, name, api.CheckBody{Read: c.Bool("read"), Repair: c.Bool("repair"), From: c.String("from")})
+			if err != nil {
+				return err
+			}
+			var r store.Report
+			if run, err = finish(ctx, c, k, run, &r); err != nil {
+				return err
+			}
+			if err := show(c, r, func(w io.Writer) { reportDetails(w, name, r) }); err != nil {
+				return err
+			}
+			if n := len(r.Problems) + r.More; n > 0 {
+				return fmt.Errorf("store %s is damaged in %d places, %d images are broken", name, n, len(r.Broken))
+			}
+			return nil
+		})}
+}
+
+func reportDetails(w io.Writer, name string, r store.Report) {
+	fmt.Fprintf(w, "store %s: %d images, %d packs, %s read back\n", name, r.Images, r.Packs, size(r.Read))
+	for _, m := range r.Mended {
+		fmt.Fprintf(w, "+ %s\n", m)
+	}
+	for _, p := range r.Problems {
+		where := ""
+		if p.Image != "" {
+			where = "image " + p.Image + ": "
+		}
+		if p.Disk != "" {
+			where += fmt.Sprintf("%s, bytes %d to %d: ", p.Disk, p.Offset, p.Offset+p.Length)
+		}
+		fmt.Fprintf(w, "✗ %s%s\n", where, p.What)
+		for _, f := range p.Files {
+			fmt.Fprintf(w, "    hits %s\n", f)
+		}
+	}
+	switch {
+	case r.More > 0:
+		fmt.Fprintf(w, "… and %d more\n", r.More)
+	case len(r.Problems) == 0:
+		fmt.Fprintln(w, "✓ nothing is damaged")
+	}
+}
+
+func storeSweepCommand() *cli.Command {
+	return &cli.Command{Name: "sweep", Usage: "give back the space of dropped images", ArgsUsage: "STORE",
+		Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "dry-run", Usage: "only show what would be done"}},
+		Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			plan, err := k.PlanSweep(ctx, name)
+			if err != nil {
+				return err
+			}
+			if c.Bool("dry-run") {
+				return show(c, plan, func(w io.Writer) { sweepPlan(w, name, plan, "would be") })
+			}
+			if c.String("output") != "json" {
+				sweepPlan(c.Root().Writer, name, plan, "are")
+			}
+			run, err := k.SweepStore(ctx, name)
+			if err != nil {
+				return err
+			}
+			var r store.SweepReport
+			if _, err := finish(ctx, c, k, run, &r); err != nil {
+				return err
+			}
+			return show(c, r, func(w io.Writer) {
+				fmt.Fprintf(w, "✓ %d packs deleted, %s moved, %s given back\n", r.Deleted, size(r.Moved), size(max(0, r.Freed-r.Moved)))
+				for _, why := range r.Why {
+					fmt.Fprintf(w, "! %s\n", why)
+				}
+			})
+		})}
+}
+
+func sweepPlan(w io.Writer, name string, p store.SweepReport, verb string) {
+	fmt.Fprintf(w, "store %s: %d images need %d blocks; %d packs hold %s, of which %s are needed by no image\n", name, p.Images, p.Blocks, p.Packs, size(p.Stored), size(p.Dead))
+	fmt.Fprintf(w, "%d packs of no use %s deleted, %d rewritten (%s move); that gives back %s\n", p.Useless, verb, p.Rewritten, size(p.Move), size(p.Gives))
+}
+
+func storeAdoptCommand() *cli.Command {
+	return &cli.Command{Name: "adopt", Usage: "take over the images that a store holds", ArgsUsage: "STORE", Flags: []cli.Flag{output()},
+		Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			a, err := k.AdoptStore(ctx, name)
+			if err != nil {
+				return err
+			}
+			err = show(c, a, func(w io.Writer) {
+				fmt.Fprintf(w, "store %s: %d images in %d sets adopted (%d were known), with %d proofs and %d pins; %d machines were new\n", name, a.Images, a.Sets, a.Known, a.Proofs, a.Pins, a.Machines)
+				for _, d := range a.Damaged {
+					fmt.Fprintf(w, "✗ %s\n", d)
+				}
+				for _, m := range a.Missing {
+					fmt.Fprintf(w, "✗ not in the store any more: %s\n", m)
+				}
+			})
+			if err == nil && len(a.Damaged)+len(a.Missing) > 0 {
+				err = fmt.Errorf("%d images are damaged, %d are missing", len(a.Damaged), len(a.Missing))
+			}
+			return err
+		})}
+}
+
+func storeKeyCommand() *cli.Command {
+	return noun("key", "keys of a sealed store",
+		&cli.Command{Name: "list", Usage: "list a sealed store's keys", ArgsUsage: "STORE", Flags: []cli.Flag{output()},
+			Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+				found, err := k.StoreKeys(ctx, name)
+				if err != nil {
+					return err
+				}
+				return show(c, found, func(w io.Writer) {
+					var rows [][]string
+					for _, key := range found {
+						rows = append(rows, []string{key.ID, key.Kind, orDash(key.Label), moment(&key.Made)})
+					}
+					table(w, []string{"KEY", "OPENS WITH", "LABEL", "MADE"}, rows)
+				})
+			})},
+		&cli.Command{Name: "add", Usage: "give a sealed store another key", ArgsUsage: "STORE",
+			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "label", Usage: "what it is called", Required: true},
+				&cli.StringSliceFlag{Name: "recipient", Usage: "age recipient (age1…) in place of a passphrase; may be repeated"},
+				&cli.StringFlag{Name: "passphrase-file", Usage: "file with the new passphrase; else KEENLODGE_PASSPHRASE, or a prompt"}},
+			Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+				n := store.NewKey{Label: c.String("label"), Recipients: c.StringSlice("recipient")}
+				var err error
+				if len(n.Recipients) == 0 {
+					if n.Passphrase, err = newSecretWord(c.String("passphrase-file"), "KEENLODGE_PASSPHRASE", "new passphrase"); err != nil {
+						return err
+					}
+				}
+				key, err := k.AddStoreKey(ctx, name, n)
+				if err != nil {
+					return err
+				}
+				return show(c, key, func(w io.Writer) { fmt.Fprintf(w, "key %s (%s) opens store %s\n", key.ID, key.Label, name) })
+			})},
+		&cli.Command{Name: "remove", Usage: "take a key away; who copied it before can still read what was there", ArgsUsage: "STORE KEY", Flags: []cli.Flag{output()},
+			Action: calls([]string{"a store's name", "a key"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				found, err := k.StoreKeys(ctx, c.Args().Get(0))
+				if err != nil {
+					return err
+				}
+				var known []string
+				for _, key := range found {
+					known = append(known, key.ID)
+				}
+				id, err := pick("key", c.Args().Get(1), known)
+				if err != nil {
+					return err
+				}
+				if err := k.RemoveStoreKey(ctx, c.Args().Get(0), id); err != nil {
+					return err
+				}
+				return show(c, map[string]string{"removed": id}, func(w io.Writer) { fmt.Fprintf(w, "key %s is gone\n", id) })
+			})})
+}
+
+func storeUnlockCommand() *cli.Command {
+	return &cli.Command{Name: "unlock", Usage: "give this lodge a key to a sealed store of the site", ArgsUsage: "STORE", Flags: append(openerFlags(), output()),
+		Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			with, err := openerFrom(c, false)
+			if err != nil {
+				return err
+			}
+			if err := k.UnlockStore(ctx, name, with); err != nil {
+				return err
+			}
+			return show(c, map[string]bool{"done": true}, func(w io.Writer) { fmt.Fprintf(w, "store %s is open to this lodge\n", name) })
+		})}
+}
+
+func storeSecretCommand() *cli.Command {
+	flags := []cli.Flag{output()}
+	for _, f := range placeFlags() {
+		switch f.Names()[0] {
+		case "access-key", "private-key-file", "secret-file":
+			flags = append(flags, f)
+		}
+	}
+	return &cli.Command{Name: "secret", Usage: "set what signs in to a store's medium; the store need not be in the site yet", ArgsUsage: "STORE", Flags: flags,
+		Action: calls([]string{"a store's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			spec := site.Store{Medium: "sftp", User: "the account", Host: c.Args().First()}
+			if c.String("access-key") != "" {
+				spec.Medium = "s3"
+			}
+			a, err := accessFrom(c, spec)
+			if err != nil {
+				return err
+			}
+			if err := k.SetAccess(ctx, c.Args().First(), a); err != nil {
+				return err
+			}
+			return show(c, map[string]bool{"done": true}, func(w io.Writer) { fmt.Fprintf(w, "kept, sealed, for store %s\n", c.Args().First()) })
+		})}
+}

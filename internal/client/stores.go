@@ -1,0 +1,76 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+
+	"keenlodge/internal/api"
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/lodge"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+)
+
+func storePath(name, rest string) string { return "/api/v1/stores/" + url.PathEscape(name) + rest }
+
+// AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site.
+func (c *Client) AddStore(ctx context.Context, name string, n lodge.NewStore) (out api.AddedStore, err error) {
+	return out, c.call(ctx, http.MethodPut, storePath(name, ""), n, &out)
+}
+
+// ProbeStore tries a place; without a spec that of the site's store.
+func (c *Client) ProbeStore(ctx context.Context, name string, n lodge.NewStore) (out []medium.Step, err error) {
+	return out, c.call(ctx, http.MethodPost, storePath(name, "/probes"), n, &out)
+}
+
+// ShowStore describes a store.
+func (c *Client) ShowStore(ctx context.Context, name string) (out store.Summary, err error) {
+	return out, c.call(ctx, http.MethodGet, storePath(name, ""), nil, &out)
+}
+
+// SetAccess keeps what signs in to a store's medium.
+func (c *Client) SetAccess(ctx context.Context, name string, a lodge.Access) error {
+	return c.call(ctx, http.MethodPut, storePath(name, "/access"), a, nil)
+}
+
+// UnlockStore gives the lodge a key to a sealed store.
+func (c *Client) UnlockStore(ctx context.Context, name string, with chunk.Opener) error {
+	return c.call(ctx, http.MethodPost, storePath(name, "/unlock"), with, nil)
+}
+
+// StoreKeys lists a sealed store's keys.
+func (c *Client) StoreKeys(ctx context.Context, name string) (out []store.Key, err error) {
+	return out, c.call(ctx, http.MethodGet, storePath(name, "/keys"), nil, &out)
+}
+
+// AddStoreKey gives a sealed store another key.
+func (c *Client) AddStoreKey(ctx context.Context, name string, k store.NewKey) (out store.Key, err error) {
+	return out, c.call(ctx, http.MethodPost, storePath(name, "/keys"), k, &out)
+}
+
+// RemoveStoreKey takes a key away.
+func (c *Client) RemoveStoreKey(ctx context.Context, name, id string) error {
+	return c.call(ctx, http.MethodDelete, storePath(name, "/keys/"+url.PathEscape(id)), nil, nil)
+}
+
+// CheckStore starts a check or a repair.
+func (c *Client) CheckStore(ctx context.Context, name string, b api.CheckBody) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, storePath(name, "/checks"), b, &out)
+}
+
+// PlanSweep tells what a sweep would give back.
+func (c *Client) PlanSweep(ctx context.Context, name string) (out store.SweepReport, err error) {
+	return out, c.call(ctx, http.MethodGet, storePath(name, "/sweep"), nil, &out)
+}
+
+// SweepStore starts a sweep.
+func (c *Client) SweepStore(ctx context.Context, name string) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, storePath(name, "/sweeps"), nil, &out)
+}
+
+// AdoptStore takes over the images that a store holds.
+func (c *Client) AdoptStore(ctx context.Context, name string) (out lodge.Adopted, err error) {
+	return out, c.call(ctx, http.MethodPost, storePath(name, "/adoptions"), nil, &out)
+}

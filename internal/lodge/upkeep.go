@@ -1,0 +1,347 @@
+package lodge
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/time/rate"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/mount"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+)
+
+const (
+	// sweepEvery is how often each store is swept.
+	sweepEvery = 24 * time.Hour
+	// upkeepEvery is how often the lodge looks for a sweep that is due, or one that can go on.
+	upkeepEvery = time.Minute
+	// mostHit bounds the images in which files are looked for after damage was found.
+	mostHit = 5
+)
+
+// SweepRequest asks for a store to be swept.
+type SweepRequest struct {
+	Store string `json:"store"`
+}
+
+// PlanSweep tells what a sweep would do.
+func (l *Lodge) PlanSweep(ctx context.Context, name string) (store.SweepReport, error) {
+	st, err := l.storeNamed(ctx, name)
+	if err != nil {
+		return store.SweepReport{}, err
+	}
+	return st.Sweep(ctx, store.SweepRequest{DryRun: true})
+}
+
+// SweepStore queues a sweep.
+func (l *Lodge) SweepStore(ctx context.Context, name string) (records.Run, error) {
+	if _, err := l.storeNamed(ctx, name); err != nil {
+		return records.Run{}, err
+	}
+	return l.queue(ctx, "sweep", "", SweepRequest{name})
+}
+
+// sweep carries a sweep out. One by hand does not wait for the window.
+func (l *Lodge) sweep(ctx context.Context, run records.Run) (state string, err error) {
+	var r SweepRequest
+	if err := json.Unmarshal(run.Request, &r); err != nil {
+		return "failed", err
+	}
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return "failed", err
+	}
+	st, err := l.store(ctx, s, r.Store)
+	if err != nil {
+		return "failed", err
+	}
+	rec, err := l.rec.AddTask(ctx, records.Task{Run: run.ID, Machine: r.Store})
+	if err != nil {
+		return "failed", err
+	}
+	done := l.perform(ctx, rec, func(ctx context.Context, t *task) error {
+		if err := t.step(ctx, "sweeping"); err != nil {
+			return err
+		}
+		q := store.SweepRequest{Progress: func(n int64) { t.done.Add(n) }, Pace: pace(s.Stores[r.Store].SweepBytes())}
+		if run.Cause == "upkeep" {
+			q.Until, _ = s.Stores[r.Store].SweepUntil(time.Now().In(s.Location()))
+		}
+		var report store.SweepReport
+		err := t.moving(ctx, nil, func() (err error) {
+			report, err = st.Sweep(ctx, q)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		show := func(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
+		l.say(ctx, run.ID, r.Store, fmt.Sprintf("%d images need %d blocks; %d packs deleted, %s given back, %s moved", report.Images, report.Blocks, report.Deleted, show(report.Freed-report.Moved), show(report.Moved)))
+		for _, why := range report.Why {
+			l.say(ctx, run.ID, r.Store, why)
+		}
+		return l.rec.SetResult(ctx, run.ID, report)
+	})
+	return done.State, nil
+}
+
+// pace lets so many bytes pass in a second; 0 is no limit.
+func pace(bytes int64) func(context.Context, int) error {
+	if bytes <= 0 {
+		return nil
+	}
+	limit := rate.NewLimiter(rate.Limit(bytes), int(min(bytes, 1<<30)))
+	return func(ctx context.Context, n int) error {
+		for n > 0 {
+			part := min(n, limit.Burst())
+			if err := limit.WaitN(ctx, part); err != nil {
+				return err
+			}
+			n -= part
+		}
+		return nil
+	}
+}
+
+// upkeep starts the sweeps that are due, and lets those go on that had to wait.
+func (l *Lodge) upkeep(ctx context.Context) error {
+	tick := time.NewTicker(upkeepEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+		if err := l.upkeepOnce(ctx); err != nil && ctx.Err() == nil {
+			l.log.Error("upkeep of the stores", "error", err)
+		}
+	}
+}
+
+func (l *Lodge) upkeepOnce(ctx context.Context) error {
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, name := range keys(s.Stores) {
+		if _, open := s.Stores[name].SweepUntil(time.Now().In(s.Location())); !open {
+			continue
+		}
+		due, err := l.rec.ClaimSweep(ctx, name, sweepEvery)
+		if err == nil && due {
+			body, _ := json.Marshal(SweepRequest{name}) // a string can't fail
+			err = l.rec.QueueRun(ctx, records.Run{ID: newRunID(), Kind: "sweep", Cause: "upkeep", Request: body})
+		} else if err == nil {
+			err = l.collect(ctx, s, name)
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// collect deletes what is condemned in a store, as far as nobody is in the way.
+func (l *Lodge) collect(ctx context.Context, s site.Site, name string) error {
+	l.mu.Lock()
+	st := l.stores[s.Stores[name].Place()]
+	l.mu.Unlock()
+	if st == nil {
+		return nil
+	}
+	r, err := st.Collect(ctx)
+	if r.Deleted > 0 {
+		l.log.Info("what was condemned is deleted", "store", name, "packs", r.Deleted, "bytes", r.Freed)
+	}
+	return err
+}
+
+// CheckRequest asks for a store to be checked.
+type CheckRequest struct {
+	Store  string `json:"store"`
+	Read   bool   `json:"read"`
+	Repair bool   `json:"repair"`
+	From   string `json:"from"`
+}
+
+// CheckStore queues a check, or a repair, of a store.
+func (l *Lodge) CheckStore(ctx context.Context, r CheckRequest) (records.Run, error) {
+	if r.From != "" && !r.Repair {
+		return records.Run{}, fmt.Errorf("%w: another store helps only in a repair", ErrInvalid)
+	}
+	for _, name := range []string{r.Store, r.From} {
+		if name == "" {
+			continue
+		}
+		if _, err := l.storeNamed(ctx, name); err != nil {
+			return records.Run{}, err
+		}
+	}
+	if r.From == r.Store {
+		return records.Run{}, fmt.Errorf("%w: a store can't be mended from itself", ErrInvalid)
+	}
+	return l.queue(ctx, "check", "", r)
+}
+
+// check carries a check out, and marks the images that can't be restored whole.
+func (l *Lodge) check(ctx context.Context, run records.Run) (state string, err error) {
+	var r CheckRequest
+	if err := json.Unmarshal(run.Request, &r); err != nil {
+		return "failed", err
+	}
+	st, err := l.storeNamed(ctx, r.Store)
+	if err != nil {
+		return "failed", err
+	}
+	var from *store.Store
+	if r.From != "" {
+		if from, err = l.storeNamed(ctx, r.From); err != nil {
+			return "failed", err
+		}
+	}
+	rec, err := l.rec.AddTask(ctx, records.Task{Run: run.ID, Machine: r.Store})
+	if err != nil {
+		return "failed", err
+	}
+	done := l.perform(ctx, rec, func(ctx context.Context, t *task) error {
+		step := "checking"
+		if r.Repair {
+			step = "checking and mending"
+		}
+		if err := t.step(ctx, step); err != nil {
+			return err
+		}
+		if r.Read || r.Repair {
+			if t.rec.Total, _, err = st.Used(ctx); err != nil {
+				return err
+			}
+		}
+		var report store.Report
+		err := t.moving(ctx, nil, func() (err error) {
+			count := func(n int64) { t.done.Add(n) }
+			if r.Repair {
+				report, err = st.Repair(ctx, from, count)
+			} else {
+				report, err = st.Check(ctx, r.Read, count)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		if err := l.nameFiles(ctx, st, &report, t); err != nil {
+			return err
+		}
+		return l.conclude(ctx, r, report, t)
+	})
+	return done.State, nil
+}
+
+// conclude records what a check found: loudly.
+func (l *Lodge) conclude(ctx context.Context, r CheckRequest, report store.Report, t *task) error {
+	for _, m := range report.Mended {
+		l.say(ctx, t.rec.Run, r.Store, "mended: "+m)
+	}
+	for _, id := range report.Broken {
+		if err := l.rec.BreakImage(ctx, id); err != nil {
+			return err
+		}
+		l.say(ctx, t.rec.Run, r.Store, "image "+id+" is broken: it can't be restored whole")
+	}
+	if r.Read || r.Repair { // only who has read everything can say that a broken image is whole again
+		images, err := l.rec.Images(ctx, records.ImageFilter{Store: r.Store})
+		if err != nil {
+			return err
+		}
+		for _, m := range images {
+			if m.State != "broken" || slices.Contains(report.Broken, m.ID) {
+				continue
+			}
+			mended, err := l.rec.MendImage(ctx, m.ID)
+			if err != nil {
+				return err
+			}
+			if mended {
+				l.say(ctx, t.rec.Run, r.Store, "image "+m.ID+" is whole again")
+			}
+		}
+	}
+	if err := l.rec.SetResult(ctx, t.rec.Run, report); err != nil {
+		return err
+	}
+	if n := len(report.Problems) + report.More; n > 0 {
+		return fmt.Errorf("store %s is damaged in %d places, %d images are broken%s", r.Store, n, len(report.Broken), hint(r))
+	}
+	return nil
+}
+
+func hint(r CheckRequest) string {
+	if r.Repair {
+		return "; the next runs store again what they still can, and mend older images by it"
+	}
+	return "; try: keenlodge store check " + r.Store + " --repair"
+}
+
+// nameFiles finds which files lie where data can't be had, in the first few images that are hit. What can't be opened is said.
+func (l *Lodge) nameFiles(ctx context.Context, st *store.Store, report *store.Report, t *task) error {
+	images := report.Broken[:min(mostHit, len(report.Broken))]
+	if len(images) == 0 || mount.CheckRights() != nil {
+		return nil
+	}
+	if err := t.step(ctx, "looking for the files that are hit"); err != nil {
+		return err
+	}
+	for _, id := range images {
+		m, err := st.ReadImage(ctx, id)
+		if err != nil {
+			continue // its manifest is what is damaged
+		}
+		if err := l.nameFilesOf(ctx, st, m, report); err != nil {
+			l.say(ctx, t.rec.Run, m.Machine, fmt.Sprintf("which files of image %s are hit could not be found out: %v", id, err))
+		}
+	}
+	return ctx.Err()
+}
+
+func (l *Lodge) nameFilesOf(ctx context.Context, st *store.Store, m *image.Manifest, report *store.Report) error {
+	mounted, err := l.mountImage(st, m)
+	if err != nil {
+		return err
+	}
+	defer mounted.Close()
+	for _, f := range mounted.FileSystems {
+		if f.Folder == "" {
+			continue
+		}
+		var ranges []mount.Range
+		var of []*store.Problem
+		for i := range report.Problems {
+			p := &report.Problems[i]
+			if p.Image == m.ID && p.Disk == f.Disk {
+				ranges, of = append(ranges, mount.Range{Offset: p.Offset - f.Part.Offset, Length: p.Length}), append(of, p)
+			}
+		}
+		if len(ranges) == 0 {
+			continue
+		}
+		found, err := mount.FilesIn(ctx, f.Folder, ranges)
+		if err != nil {
+			return fmt.Errorf("%s: %w", f.Name(), err)
+		}
+		for i, files := range found {
+			for _, path := range files {
+				of[i].Files = append(of[i].Files, strings.Join([]string{f.Name(), path}, ":/"))
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,74 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+)
+
+// Secret reads a sealed secret; one that is not there is [ErrNotFound].
+func (r *Records) Secret(ctx context.Context, name string) ([]byte, error) {
+	type row struct {
+		Sealed []byte `db:"sealed"`
+	}
+	found, err := one[row](ctx, r.pool, "select sealed from secrets where name = $1", name)
+	return found.Sealed, err
+}
+
+// SetSecret keeps a sealed secret in place of an older one.
+func (r *Records) SetSecret(ctx context.Context, name string, sealed []byte) error {
+	return r.exec(ctx, "insert into secrets (name, sealed) values ($1, $2) on conflict (name) do update set sealed = excluded.sealed", name, sealed)
+}
+
+// ClaimSweep reports whether a store's sweep is due, and if so notes that it begins now: of several processes one gets it.
+func (r *Records) ClaimSweep(ctx context.Context, store string, every time.Duration) (bool, error) {
+	tag, err := r.pool.Exec(ctx, "update stores set swept = now() where name = $1 and (swept is null or swept < now() - $2::interval)", store, every)
+	return tag.RowsAffected() == 1, err
+}
+
+// SetResult keeps what a run found.
+func (r *Records) SetResult(ctx context.Context, run string, result any) error {
+	body, err := json.Marshal(result)
+	if err != nil {
+		return err
+	}
+	return r.exec(ctx, "update runs set result = $2 where id = $1", run, body)
+}
+
+// MendImage makes an image that was broken usable again, and reports whether it was.
+func (r *Records) MendImage(ctx context.Context, id string) (bool, error) {
+	tag, err := r.pool.Exec(ctx, "update images set state = 'usable' where id = $1 and state = 'broken'", id)
+	if err != nil || tag.RowsAffected() == 0 {
+		return false, err
+	}
+	return true, r.notify(ctx, "image "+id)
+}
+
+// PinImage pins an image or lets it go.
+func (r *Records) PinImage(ctx context.Context, id string, pinned bool, note string) error {
+	return r.exec(ctx, "update images set pinned = $2, pin_note = $3 where id = $1", id, pinned, note)
+}
+
+// Adopt records an image that a store holds, with its proofs, unless it is known, and reports whether it was not.
+func (r *Records) Adopt(ctx context.Context, m Image, proofs []Proof) (bool, error) {
+	tag, err := r.pool.Exec(ctx, `insert into images (id, machine, policy, store, taken, state, scope, capture, consistency, frozen, pinned, pin_note, disks, size, read, fresh, stored)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) on conflict do nothing`,
+		m.ID, m.Machine, m.Policy, m.Store, m.Taken, m.State, m.Scope, m.Capture, m.Consistency, m.Frozen, m.Pinned, m.PinNote, m.Disks, m.Size, m.Read, m.Fresh, m.Stored)
+	if err != nil || tag.RowsAffected() == 0 {
+		return false, err
+	}
+	for _, p := range proofs {
+		p.Image = m.ID
+		if err := r.AddProof(ctx, p); err != nil {
+			return true, err
+		}
+	}
+	return true, nil
+}
+
+// AdoptMachine records a machine that only images tell of; one that is known stays as it is.
+func (r *Records) AdoptMachine(ctx context.Context, m Machine) (bool, error) {
+	tag, err := r.pool.Exec(ctx, `insert into machines (name, hypervisor, uuid, state, tags, disks, seen) values ($1, $2, '', 'gone', $3, $4, $5) on conflict do nothing`,
+		m.Name, m.Hypervisor, m.Tags, m.Disks, m.Seen)
+	return tag.RowsAffected() == 1, err
+}
