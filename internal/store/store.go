@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -249,28 +250,48 @@ func (s *Store) readIndexes(ctx context.Context, listed []medium.Object, there m
 		}
 	}
 	s.mu.Unlock()
-	if n := int(size / chunk.EntrySize); n > shards {
-		s.table.reserve(n)
-	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(readsAtOnce)
+	if size > 64<<20 { // then there is more than enough to do for the processors, and memory is what counts
+		group.SetLimit(runtime.GOMAXPROCS(0))
+		if err := s.reserve(ctx, fresh); err != nil {
+			return err
+		}
+	}
 	for _, o := range fresh {
 		group.Go(func() error { return s.readIndex(ctx, o.Name, there) })
 	}
 	return group.Wait()
 }
 
+// reserve makes room for what indexes name: their heads tell how much that is.
+func (s *Store) reserve(ctx context.Context, indexes []medium.Object) error {
+	n := 0
+	for _, o := range indexes {
+		head, err := s.medium.Get(ctx, o.Name, 0, min(o.Size, chunk.ObjectHead))
+		if err != nil && !errors.Is(err, medium.ErrNotFound) {
+			return err
+		}
+		// A damaged head may claim anything; compression never makes more than double of it.
+		n += int(min(chunk.PayloadLength(head), 2*o.Size) / chunk.EntrySize)
+	}
+	s.table.reserve(n)
+	return nil
+}
+
 func (s *Store) readIndex(ctx context.Context, name string, there map[chunk.PackID]int64) error {
 	file := &indexFile{}
 	payload, err := s.readObject(ctx, chunk.IndexObject, name)
 	if err == nil {
+		var b batch
 		err = chunk.WalkIndex(payload, func(d chunk.Directory, length int64) error {
 			file.packs, file.entries = append(file.packs, d.Pack), file.entries+d.Len()
 			if _, ok := there[d.Pack]; ok {
-				s.learn(d, length, true)
+				s.learn(d, length, true, &b)
 			}
 			return nil
 		})
+		s.settleBatch(&b)
 	}
 	if errors.Is(err, medium.ErrNotFound) {
 		return nil // a sweep has put it together with others
@@ -364,7 +385,9 @@ func (s *Store) readUnindexed(ctx context.Context, there map[chunk.PackID]int64)
 				return nil
 			}
 			if err == nil {
-				s.learn(d, there[id], false)
+				var b batch
+				s.learn(d, there[id], false, &b)
+				s.settleBatch(&b)
 			}
 			return err
 		})
@@ -393,8 +416,8 @@ func (s *Store) readDirectory(ctx context.Context, id chunk.PackID, size int64) 
 	return chunk.ReadDirectory(s.seal, id, offset, body, tail)
 }
 
-// learn adds a pack that is safely on the medium.
-func (s *Store) learn(d chunk.Directory, length int64, indexed bool) {
+// learn adds a pack that is safely on the medium. Its blocks may stay in the batch, for settleBatch to add.
+func (s *Store) learn(d chunk.Directory, length int64, indexed bool, b *batch) {
 	s.mu.Lock()
 	n, ok := s.numbers[d.Pack]
 	if ok {
@@ -413,12 +436,23 @@ func (s *Store) learn(d chunk.Directory, length int64, indexed bool) {
 	delete(s.damaged, packName(d.Pack))
 	s.mu.Unlock()
 	for i := range d.Len() {
-		v := slotOf(n, d.Entry(i))
-		if was, added := s.table.add(v); !added && was.pack != n {
-			s.mu.Lock()
-			s.others[v.name] = append(s.others[v.name], v)
-			s.mu.Unlock()
-		}
+		b.gather(slotOf(n, d.Entry(i)))
+	}
+	if b.n >= batchMost {
+		s.settleBatch(b)
+	}
+}
+
+// settleBatch adds a batch to the table, and notes further copies of what was there.
+func (s *Store) settleBatch(b *batch) {
+	known := s.table.addAll(b)
+	if len(known) == 0 {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, v := range known {
+		s.others[v.name] = append(s.others[v.name], v)
 	}
 }
 

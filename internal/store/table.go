@@ -60,15 +60,25 @@ func (s *shard) home(n chunk.Name) int {
 
 // at finds a name's slot, or the empty one where it would go. The caller holds mu; there is always an empty slot.
 func (s *shard) at(n chunk.Name) (i int, found bool) {
+	word := binary.LittleEndian.Uint64(n[8:])
 	for i = s.home(n); ; i++ {
 		if i == len(s.slots) {
 			i = 0
 		}
-		if s.slots[i].name == n {
-			return i, true
-		}
-		if s.slots[i].name.IsZero() {
-			return i, false
+		// A word decides nearly always, and costs less than comparing the whole.
+		at := &s.slots[i]
+		switch binary.LittleEndian.Uint64(at.name[8:]) {
+		case word:
+			if at.name == n {
+				return i, true
+			}
+			if word == 0 && at.name.IsZero() {
+				return i, false
+			}
+		case 0:
+			if at.name.IsZero() {
+				return i, false
+			}
 		}
 	}
 }
@@ -90,6 +100,11 @@ func (t *table) add(v slot) (was slot, added bool) {
 	s := t.shard(v.name)
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.add(v)
+}
+
+// add is the table's. The caller holds mu.
+func (s *shard) add(v slot) (was slot, added bool) {
 	if float64(s.used+1) > maxLoad*float64(len(s.slots)) {
 		s.resize(max(minSlots, int(growth*float64(len(s.slots)))))
 	}
@@ -100,6 +115,40 @@ func (t *table) add(v slot) (was slot, added bool) {
 	s.slots[i] = v
 	s.used++
 	return v, true
+}
+
+// batch gathers blocks by shard: a shard fits into the processor's cache, all of a large table does not.
+type batch struct {
+	slots [shards][]slot
+	n     int
+}
+
+// batchMost is how many blocks a batch should gather before it is added.
+const batchMost = 1 << 19
+
+func (b *batch) gather(v slot) {
+	b.slots[v.name[0]] = append(b.slots[v.name[0]], v)
+	b.n++
+}
+
+// addAll adds a batch, empties it, and returns the blocks that were there already, in other packs.
+func (t *table) addAll(b *batch) (known []slot) {
+	for i := range b.slots {
+		if len(b.slots[i]) == 0 {
+			continue
+		}
+		s := &t.shards[i]
+		s.mu.Lock()
+		for _, v := range b.slots[i] {
+			if was, added := s.add(v); !added && was.pack != v.pack {
+				known = append(known, v)
+			}
+		}
+		s.mu.Unlock()
+		b.slots[i] = b.slots[i][:0]
+	}
+	b.n = 0
+	return known
 }
 
 // set replaces what is known of a block that is there.

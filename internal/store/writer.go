@@ -158,7 +158,9 @@ func (w *Writer) upload(p *chunk.Pack) error {
 		if err != nil {
 			return err
 		}
-		w.s.learn(d, int64(len(body)), false)
+		var b batch
+		w.s.learn(d, int64(len(body)), false, &b)
+		w.s.settleBatch(&b)
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.landed = append(w.landed, landedPack{p.ID(), int64(len(body)), entries})

@@ -33,6 +33,9 @@ const (
 	objectMagic = "KLOBJ\x00\x02"
 	objectHead  = 7 + 1 + 1 + 4 // magic, kind, codec, payload length
 	maxObject   = 1 << 30
+
+	// ObjectHead is how many of an object's first bytes [PayloadLength] needs.
+	ObjectHead = objectHead
 	// sealedFlag is set in the codec of a sealed payload.
 	sealedFlag = 0x80
 )
@@ -53,6 +56,14 @@ func EncodeObject(seal *Seal, kind ObjectKind, name string, payload []byte) []by
 	out = append(out, stored...)
 	digest := objectDigest(out, name)
 	return append(out, digest[:]...)
+}
+
+// PayloadLength tells an object's payload length from its head, unchecked; 0 where that is no object's.
+func PayloadLength(head []byte) int64 {
+	if len(head) < objectHead || string(head[:7]) != objectMagic {
+		return 0
+	}
+	return int64(binary.BigEndian.Uint32(head[9:]))
 }
 
 func objectDigest(body []byte, name string) Name {

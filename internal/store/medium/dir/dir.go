@@ -55,6 +55,9 @@ func OpenToRead(root string) (*Dir, error) {
 	return &Dir{root}, nil
 }
 
+// Root is the folder's path.
+func (d *Dir) Root() string { return d.root }
+
 func (d *Dir) String() string { return "folder " + d.root }
 
 // Empty reports whether the folder holds nothing but what a fresh file system has.
