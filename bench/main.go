@@ -15,6 +15,8 @@ import (
 
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/lodge"
+	"keenlodge/internal/store"
 )
 
 const (
@@ -44,8 +46,17 @@ func bench(ctx context.Context) error {
 	defer os.RemoveAll(folder)
 	defer p.Close()
 	disk := filepath.Join(folder, "pool", "berth-sim-vda.raw")
-	fmt.Println("making a disk of 8 GiB with a file system that holds a copy of /usr …")
+	other := filepath.Join(folder, "pool", "crew-rota-vda.raw")
+	sparse := filepath.Join(folder, "pool", "timetable-vda.raw")
+	fmt.Println("making a disk of 8 GiB and one of 9 GiB with file systems that hold copies of /usr, and a sparse one of 4 TiB …")
 	if err := shell("truncate -s 8G %[1]s && mkfs.ext4 -q -F -d /usr %[1]s && du -h %[1]s", disk); err != nil {
+		return err
+	}
+	if err := shell("truncate -s 9G %[1]s && mkfs.ext4 -q -F -i 32768 -d /usr %[1]s && du -h %[1]s", other); err != nil {
+		return err
+	}
+	// 2000 MiB of random bytes, spread over all of it.
+	if err := shell("truncate -s 4T %[1]s && for i in $(seq 0 1999); do dd if=/dev/urandom of=%[1]s bs=1M count=1 seek=$((i*2097)) conv=notrunc status=none; done", sparse); err != nil {
 		return err
 	}
 	for _, step := range []func(context.Context) error{p.StartDatabase, p.StartHypervisor} {
@@ -57,38 +68,110 @@ func bench(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	disks := fmt.Sprintf("<disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='%s'/><target dev='vda' bus='virtio'/></disk>", disk)
-	if err := p.Define(ctx, demo.Guest{Name: "berth-sim", Off: true}, disks); err != nil {
-		return err
+	for name, file := range map[string]string{"berth-sim": disk, "crew-rota": other, "timetable": sparse} {
+		disks := fmt.Sprintf("<disk type='file' device='disk'><driver name='qemu' type='raw'/><source file='%s'/><target dev='vda' bus='virtio'/></disk>", file)
+		if err := p.Define(ctx, demo.Guest{Name: name, Off: true}, disks); err != nil {
+			return err
+		}
+		if out, err := exec.Command("chown", "nobody", file).CombinedOutput(); err != nil {
+			return fmt.Errorf("%w: %s", err, out)
+		}
 	}
-	out, err := exec.Command("chown", "nobody", disk).CombinedOutput()
-	if err != nil {
-		return fmt.Errorf("%w: %s", err, out)
-	}
-	var full, compress []figure
+	b := bencher{p: p}
+	var compress, full, sealed []figure
 	for i := range runs {
 		f, err := zstd(disk)
 		if err != nil {
 			return err
 		}
 		compress = append(compress, f)
-		if f, err = backup(ctx, p, fmt.Sprint("shelf-", i)); err != nil {
+		if f, err = b.backup(ctx, fmt.Sprint("shelf-", i), "berth-sim", false); err != nil {
 			return err
 		}
 		full = append(full, f)
-		fmt.Printf("round %d: zstd %.1f s, %d MiB · full backup %.1f s, %d MiB\n", i+1, compress[i].seconds, compress[i].bytes>>20, f.seconds, f.bytes>>20)
+		if f, err = b.backup(ctx, fmt.Sprint("vault-", i), "berth-sim", true); err != nil {
+			return err
+		}
+		sealed = append(sealed, f)
+		fmt.Printf("round %d: zstd %.1f s, %d MiB · full backup %.1f s, %d MiB · sealed %.1f s\n", i+1, compress[i].seconds, compress[i].bytes>>20, full[i].seconds, full[i].bytes>>20, sealed[i].seconds)
 	}
-	again, err := backup(ctx, p, fmt.Sprint("shelf-", runs-1))
+	last := fmt.Sprint("shelf-", runs-1)
+	again, err := b.backup(ctx, last, "berth-sim", false)
 	if err != nil {
 		return err
 	}
-	a, b := median(full), median(compress)
+	memory := peak(service.PID())
+	second, err := b.backup(ctx, last, "crew-rota", false)
+	if err != nil {
+		return err
+	}
+	big, err := b.backup(ctx, "shelf-sparse", "timetable", false)
+	if err != nil {
+		return err
+	}
+	bigMemory := peak(service.PID())
+	extract, expand, err := restores(disk, filepath.Join(folder, last))
+	if err != nil {
+		return err
+	}
+	a, z, s := median(full), median(compress), median(sealed)
 	fmt.Printf("\n| what | time | against | bytes | against |\n|---|---|---|---|---|\n")
-	fmt.Printf("| zstd -1 -T0 < disk > file | %.1f s | 1 | %d MiB | 1 |\n", b.seconds, b.bytes>>20)
-	fmt.Printf("| full backup, empty store | %.1f s | %.2f × zstd | %d MiB | %.2f × zstd |\n", a.seconds, a.seconds/b.seconds, a.bytes>>20, float64(a.bytes)/float64(b.bytes))
+	fmt.Printf("| `zstd -1 -T0 < disk > file` | %.1f s | 1 | %d MiB | 1 |\n", z.seconds, z.bytes>>20)
+	fmt.Printf("| full backup, empty store | %.1f s | %.2f × zstd | %d MiB | %.2f × zstd |\n", a.seconds, a.seconds/z.seconds, a.bytes>>20, float64(a.bytes)/float64(z.bytes))
+	fmt.Printf("| the same, sealed | %.1f s | %.2f × unsealed | %d MiB | |\n", s.seconds, s.seconds/a.seconds, s.bytes>>20)
 	fmt.Printf("| second full backup, unchanged | %.1f s | %.2f × the first | %.1f MiB more | |\n", again.seconds, again.seconds/a.seconds, float64(again.bytes-full[runs-1].bytes)/(1<<20))
-	fmt.Printf("\npeak memory of the service: %s\n", peak(service.PID()))
-	return nil
+	fmt.Printf("| another machine, another file system of the same files | %.1f s | | %d MiB more | %.2f × the first |\n", second.seconds, (second.bytes-again.bytes)>>20, float64(second.bytes-again.bytes)/float64(a.bytes))
+	fmt.Printf("| sparse disk of 4 TiB with 2000 MiB in it | %.1f s | | %d MiB | |\n", big.seconds, big.bytes>>20)
+	fmt.Printf("| `zstd -d` to a sparse file | %.1f s | 1 | | |\n", expand.seconds)
+	fmt.Printf("| store extract to a sparse raw file | %.1f s | %.2f × zstd -d | | |\n", extract.seconds, extract.seconds/expand.seconds)
+	fmt.Printf("\npeak memory of the service: %s after the full backups, %s after the disk of 4 TiB\n\n", memory, bigMemory)
+	return inside(disk, filepath.Join(folder, last))
+}
+
+// restores writes the disk out of the store, and out of zstd's file, in turns.
+func restores(disk, shelf string) (ours, theirs figure, err error) {
+	packed := filepath.Join(folder, "disk.zst")
+	if err := shell("zstd -q -1 -T0 -f %s -o %s", disk, packed); err != nil {
+		return ours, theirs, err
+	}
+	image, err := exec.Command("sh", "-c", fmt.Sprintf("grep -l . %s/image/* | head -1", shelf)).Output()
+	if err != nil {
+		return ours, theirs, err
+	}
+	var a, b []figure
+	for range runs {
+		out := filepath.Join(folder, "out")
+		if err := os.RemoveAll(out); err != nil {
+			return ours, theirs, err
+		}
+		if err := os.Mkdir(out, 0o700); err != nil {
+			return ours, theirs, err
+		}
+		seconds, err := timed(exec.Command("sh", "-c", fmt.Sprintf("zstd -q -d --sparse %s -o %s/disk.raw && sync %[2]s/disk.raw", packed, out)))
+		if err != nil {
+			return ours, theirs, err
+		}
+		b = append(b, figure{seconds: seconds})
+		os.Remove(filepath.Join(out, "disk.raw"))
+		if seconds, err = timed(exec.Command(os.Getenv("KEENLODGE_PROGRAM"), "store", "extract", shelf, filepath.Base(strings.TrimSpace(string(image))), "--to", out)); err != nil {
+			return ours, theirs, err
+		}
+		a = append(a, figure{seconds: seconds})
+	}
+	return median(a), median(b), nil
+}
+
+// inside runs the benchmarks of what no command shows by itself.
+func inside(disk, shelf string) error {
+	cmd := exec.Command("go", "test", "-run", "^$", "-bench", "Incremental|RandomReads|Index|SweepPlan", "-benchtime", "1x", "./internal/lodge", "./internal/mount", "./internal/store")
+	cmd.Env = append(os.Environ(), "KEENLODGE_DISK="+disk, "KEENLODGE_SHELF="+shelf, "KEENLODGE_BENCH=1")
+	out, err := cmd.CombinedOutput()
+	for line := range strings.Lines(string(out)) {
+		if err != nil || strings.HasPrefix(line, "Benchmark") {
+			fmt.Print(line)
+		}
+	}
+	return err
 }
 
 func median(f []figure) figure {
@@ -129,24 +212,42 @@ func zstd(disk string) (figure, error) {
 	return figure{seconds, s.Size()}, nil
 }
 
-// backup runs a policy into a store of that name, through the client, the service, libvirt and QEMU.
-func backup(ctx context.Context, p *demo.Place, name string) (figure, error) {
+// bencher knows the stores so far.
+type bencher struct{ p *demo.Place }
+
+// backup runs a policy for one machine into a store of that name, through the client, the service, libvirt and QEMU.
+func (b bencher) backup(ctx context.Context, name, machine string, sealed bool) (figure, error) {
 	shelf := filepath.Join(folder, name)
-	if err := os.MkdirAll(shelf, 0o700); err != nil {
-		return figure{}, err
-	}
-	c, err := p.Client()
+	c, err := b.p.Client()
 	if err != nil {
 		return figure{}, err
 	}
-	_, err = c.ApplySite(ctx, site.Site{Zone: "Europe/Lisbon", Hypervisors: map[string]site.Hypervisor{"quay-1": {URI: p.URI()}},
-		Stores:   map[string]site.Store{name: {Medium: "dir", Layout: "pooled", Folder: shelf}},
-		Policies: map[string]site.Policy{"monthly-whole": {Machines: []string{"berth-sim"}, Store: name, Rotation: "newest 3"}}}, false)
+	s, err := c.Site(ctx)
 	if err != nil {
 		return figure{}, err
 	}
-	cmd := exec.Command(p.Program, "policy", "run", "monthly-whole", "--wait")
-	cmd.Env = append(os.Environ(), "KEENLODGE_URL="+p.URL(), "KEENLODGE_TOKEN_FILE="+p.TokenFile())
+	if _, there := s.Stores[name]; !there {
+		if err := os.MkdirAll(shelf, 0o700); err != nil {
+			return figure{}, err
+		}
+		n := lodge.NewStore{Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: shelf, Sealed: sealed}}
+		if sealed {
+			n.Keys = []store.NewKey{{Label: "bench", Passphrase: "ebb and flow at the pier"}}
+		}
+		if _, err := c.AddStore(ctx, name, n); err != nil {
+			return figure{}, err
+		}
+		if s, err = c.Site(ctx); err != nil {
+			return figure{}, err
+		}
+	}
+	s.Zone, s.Hypervisors = "Europe/Lisbon", map[string]site.Hypervisor{"quay-1": {URI: b.p.URI()}}
+	s.Policies = map[string]site.Policy{"monthly-whole": {Machines: []string{machine}, Store: name, Rotation: "newest 3"}}
+	if _, err = c.ApplySite(ctx, s, false); err != nil {
+		return figure{}, err
+	}
+	cmd := exec.Command(b.p.Program, "policy", "run", "monthly-whole", "--wait")
+	cmd.Env = append(os.Environ(), "KEENLODGE_URL="+b.p.URL(), "KEENLODGE_TOKEN_FILE="+b.p.TokenFile())
 	seconds, err := timed(cmd)
 	if err != nil {
 		return figure{}, err
@@ -155,7 +256,8 @@ func backup(ctx context.Context, p *demo.Place, name string) (figure, error) {
 	if err != nil {
 		return figure{}, err
 	}
-	return figure{seconds, stores[0].Used}, nil
+	i := slices.IndexFunc(stores, func(v lodge.StoreView) bool { return v.Name == name })
+	return figure{seconds, stores[i].Used}, nil
 }
 
 // peak is the most memory that a process had, as the kernel tells it.

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,7 +18,10 @@ import (
 	"keenlodge/internal/api"
 	"keenlodge/internal/cli"
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
+	"keenlodge/internal/store"
 )
 
 // runsInDemo is how often nightly-guests runs: once more than its rotation keeps.
@@ -75,7 +79,7 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 		p.Listen = cli.DefaultAddress // a client finds it there with no word said
 	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
-	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.proofs, s.restore} {
+	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.proofs, s.restore} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
 		}
@@ -200,9 +204,64 @@ func (s *show) backups(ctx context.Context) error {
 	return nil
 }
 
+// sweep gives back what the dropped images alone needed, and reads every byte of the rest.
+func (s *show) sweep(ctx context.Context) error {
+	plan, err := s.c.PlanSweep(ctx, "quay-shelf")
+	if err != nil {
+		return err
+	}
+	r, err := s.c.SweepStore(ctx, "quay-shelf")
+	if _, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	s.done("sweep", "quay-shelf: %d images need %d blocks; %.1f MiB were of no image, %.1f MiB given back", plan.Images, plan.Blocks, float64(plan.Dead)/(1<<20), float64(plan.Gives)/(1<<20))
+	r, err = s.c.CheckStore(ctx, "quay-shelf", api.CheckBody{Read: true})
+	if r, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	var report store.Report
+	if err := json.Unmarshal(r.Result, &report); err != nil {
+		return err
+	}
+	s.done("check", "quay-shelf: every byte of %d packs read, nothing is damaged", report.Packs)
+	return nil
+}
+
+// Passphrase opens the demonstration's sealed store. It is here for all to read: never do so elsewhere.
+const Passphrase = "ebb and flow at the pier"
+
+// sealed makes the off-site store, which nobody can read without a key, and backs a machine up into it.
+func (s *show) sealed(ctx context.Context) error {
+	folder := s.p.path("north-pier")
+	if err := os.Mkdir(folder, 0o700); err != nil {
+		return err
+	}
+	_, err := s.c.AddStore(ctx, "north-pier", lodge.NewStore{
+		Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: folder, Sealed: true, Floor: "1 GiB"},
+		Keys: []store.NewKey{{Label: "safe in the harbour office", Passphrase: Passphrase}},
+	})
+	if err != nil {
+		return err
+	}
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	all.Policies["monthly-whole"] = site.Policy{Machines: []string{"berth-sim"}, Store: "north-pier", Rotation: "newest 2", Prove: "read"}
+	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
+		return err
+	}
+	r, err := s.c.RunPolicy(ctx, "monthly-whole")
+	if r, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	s.done("sealed", "north-pier: berth-sim stored in %.1f MiB that nobody can read without a key", float64(r.Tasks[0].Stored)/(1<<20))
+	return nil
+}
+
 // newest is a machine's newest image.
 func (s *show) newest(ctx context.Context, machine string) (string, error) {
-	images, err := s.c.Images(ctx, records.ImageFilter{Machine: machine})
+	images, err := s.c.Images(ctx, records.ImageFilter{Machine: machine, Policy: "nightly-guests"})
 	if err == nil && len(images) == 0 {
 		err = fmt.Errorf("there is no image of %s", machine)
 	}
@@ -276,7 +335,7 @@ Five commands to try, after
   %[6]s policy run nightly --wait        a backup with live progress
   %[6]s rotation preview nightly         what the next rotation would drop, and why
   %[6]s run log                          what the newest run did, step by step
-  %[6]s store check quay-shelf --read    every block read back and matched
+  %[6]s store show quay-shelf            what the store holds, and what it saved
 `, time.Since(s.begun).Round(time.Second), len(s.rows), s.p.URL(), s.p.TokenFile(), s.p.TokenFile(), k)
 }
 

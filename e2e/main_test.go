@@ -126,10 +126,16 @@ type said struct {
 // keen runs the program as a user does.
 func keen(t *testing.T, args ...string) said {
 	t.Helper()
+	return keenAt(t, place.URL(), place.TokenFile(), args...)
+}
+
+// keenAt runs the program against a lodge.
+func keenAt(t *testing.T, url, tokenFile string, args ...string) said {
+	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, place.Program, args...)
-	cmd.Env = append(os.Environ(), "KEENLODGE_URL="+place.URL(), "KEENLODGE_TOKEN_FILE="+place.TokenFile())
+	cmd.Env = append(os.Environ(), "KEENLODGE_URL="+url, "KEENLODGE_TOKEN_FILE="+tokenFile)
 	var out, err bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &err
 	cmd.Run()

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/records"
+	"keenlodge/internal/store"
 )
 
 var shelves int
@@ -208,17 +209,40 @@ func TestASecondRunWhileOneIsGoing(t *testing.T) {
 func TestAFullDisk(t *testing.T) {
 	small := filepath.Join(t.TempDir(), "small")
 	require.NoError(t, os.Mkdir(small, 0o700))
-	require.NoError(t, syscall.Mount("none", small, "tmpfs", 0, "size=100m"))
+	require.NoError(t, syscall.Mount("none", small, "tmpfs", 0, "size=800m"))
 	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
 	withPolicy(t, "weekly-system", policyText("timetable, berth-sim", "small-shelf", ""), storeText("small-shelf", small))
-	s := keen(t, "policy", "run", "weekly-system", "--wait")
-	require.Equal(t, 1, s.code)
-	require.Contains(t, s.out, "no space left; make room or move the store to a larger disk")
+	r := inTheMiddle(t, "weekly-system", small)
+	// What was free when the run began, somebody else takes.
+	ballast, err := os.Create(filepath.Join(small, "ballast"))
+	require.NoError(t, err)
+	for piece := make([]byte, 1<<20); err == nil; {
+		_, err = ballast.Write(piece)
+	}
+	require.NoError(t, ballast.Close())
+	run, err := lodge.Watch(t.Context(), r.ID, func(records.Run) {})
+	require.NoError(t, err)
+	require.Equal(t, "failed", run.State)
+	require.Contains(t, keenOK(t, "run", "log", r.ID), "no space left; make room or move the store to a larger disk")
 	requireClean(t, "timetable")
 	for _, m := range keenJSON[[]records.Image](t, "image", "list", "--store", "small-shelf") {
 		require.Equal(t, "berth-sim", m.Machine)
 	}
 	keenOK(t, "store", "check", "small-shelf", "--read")
+	found := keenJSON[store.Summary](t, "store", "show", "small-shelf")
+	require.Less(t, found.Taken, int64(60<<20), "the space of the half image is given back")
+	require.Zero(t, found.Unneeded)
+}
+
+// A run that would take the store below its floor is refused before anything is frozen, with figures.
+func TestAFloorThatWouldBeReached(t *testing.T) {
+	shelf := t.TempDir()
+	withPolicy(t, "weekly-system", policyText("berth-sim", "floor-shelf", ""), storeText("floor-shelf", shelf)+"    floor: 900 TiB\n")
+	s := keen(t, "policy", "run", "weekly-system", "--wait")
+	require.Equal(t, 1, s.code)
+	require.Regexp(t, `there is no room for it: about .* would be added \(its disks hold .*\); store floor-shelf has .* free, and 900 TiB must stay free`, s.out)
+	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--store", "floor-shelf"))
+	requireClean(t, "berth-sim")
 }
 
 // A hypervisor that is not there, or takes the call and never answers, is told and blocks nothing else.
@@ -248,8 +272,9 @@ func TestAHypervisorThatDoesNotAnswer(t *testing.T) {
 	}
 }
 
-// A flipped byte in a pack is found by the check and by a proof; the image is broken from then on.
-func TestDamageIsFound(t *testing.T) {
+// A flipped byte in a pack is found by the check, which names the image, the place and the file; the image is broken from then
+// on, until the next run stores again what was lost.
+func TestDamageIsFoundAndMended(t *testing.T) {
 	shelf := t.TempDir()
 	withPolicy(t, "monthly-whole", policyText("berth-sim", "damp-shelf", ""), storeText("damp-shelf", shelf))
 	backUp(t, "monthly-whole")
@@ -258,20 +283,31 @@ func TestDamageIsFound(t *testing.T) {
 	require.NoError(t, err)
 	body, err := os.ReadFile(packs[0])
 	require.NoError(t, err)
-	body[1000] ^= 4
+	body[len(body)/2] ^= 4
 	require.NoError(t, os.WriteFile(packs[0], body, 0o600))
 
 	s := keen(t, "store", "check", "damp-shelf", "--read")
 	require.Equal(t, 1, s.code)
-	require.Regexp(t, "image "+m.ID+`: vda, bytes \d+ to \d+: block`, s.out)
-	s = keen(t, "image", "prove", m.ID, "--wait")
-	require.Equal(t, 1, s.code)
-	require.Contains(t, s.out, "damaged")
+	require.Regexp(t, "image "+m.ID+`: vda, bytes \d+ to \d+: `, s.out)
+	require.Regexp(t, `hits vda1:/\S+`, s.out)
 	m = keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0]
 	require.Equal(t, "broken", m.State)
-	require.True(t, m.Failed)
+	require.Contains(t, keenOK(t, "store", "list"), "! 1 images are broken")
+	s = keen(t, "image", "prove", m.ID)
+	require.Contains(t, s.err, "only a usable image can be proven")
 	s = keen(t, "image", "restore", m.ID, "--as", "berth-sim-again")
 	require.Contains(t, s.err, "only a usable image can be restored")
+
+	s = keen(t, "store", "check", "damp-shelf", "--repair", "--from", "damp-shelf")
+	require.Contains(t, s.err, "can't be mended from itself")
+	backUp(t, "nightly-guests") // another store has the same blocks
+	out := keenOK(t, "store", "check", "damp-shelf", "--repair", "--from", "quay-shelf")
+	require.Contains(t, out, "lost blocks were fetched from folder "+place.Shelf())
+	require.Contains(t, out, "1 damaged packs are condemned")
+	require.Contains(t, out, "nothing is damaged")
+	require.Equal(t, "usable", keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0].State)
+	keenOK(t, "image", "prove", m.ID, "--wait")
+	require.NoFileExists(t, packs[0])
 }
 
 // The service dies after an image's manifest came to be and before the records know: the image is kept, not forgotten.

@@ -42,8 +42,12 @@ func (s *server) registerStores(a huma.API) {
 			made, err := s.l.AddStore(ctx, in.Name, in.Body)
 			return AddedStore{made}, err
 		})
+	type probe struct {
+		Name string `path:"name"`
+		Body lodge.ProbeRequest
+	}
 	do(s, a, post("probe-store", "/api/v1/stores/{name}/probes", "Try a place before it is used; without a spec, that of the site's store", 200),
-		func(ctx context.Context, in *spec) ([]medium.Step, error) {
+		func(ctx context.Context, in *probe) ([]medium.Step, error) {
 			return s.l.ProbeStore(ctx, in.Name, in.Body)
 		})
 	get(s, a, "show-store", "/api/v1/stores/{name}", "What a store holds, and what it saved", func(ctx context.Context, in *named) (store.Summary, error) {

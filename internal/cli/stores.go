@@ -190,13 +190,14 @@ func storeProbeCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			name, n := c.Args().First(), lodge.NewStore{}
+			name, n := c.Args().First(), lodge.ProbeRequest{}
 			if name == "" {
-				name, n.Spec = "new", placeFrom(c)
-				if err := n.Spec.Check("place"); err != nil {
+				spec := placeFrom(c)
+				name, n.Spec = "new", &spec
+				if err := spec.Check("place"); err != nil {
 					return usageError{err}
 				}
-				if n.Access, err = accessFrom(c, n.Spec); err != nil {
+				if n.Access, err = accessFrom(c, spec); err != nil {
 					return err
 				}
 			}

@@ -21,7 +21,7 @@ func (c *Client) AddStore(ctx context.Context, name string, n lodge.NewStore) (o
 }
 
 // ProbeStore tries a place; without a spec that of the site's store.
-func (c *Client) ProbeStore(ctx context.Context, name string, n lodge.NewStore) (out []medium.Step, err error) {
+func (c *Client) ProbeStore(ctx context.Context, name string, n lodge.ProbeRequest) (out []medium.Step, err error) {
 	return out, c.call(ctx, http.MethodPost, storePath(name, "/probes"), n, &out)
 }
 

@@ -64,10 +64,16 @@ func (l *Lodge) Stores(ctx context.Context) ([]StoreView, error) {
 // NewStore asks for a store to be added to the site.
 type NewStore struct {
 	Spec   site.Store     `json:"spec"`
-	Access Access         `json:"access"`
+	Access Access         `json:"access,omitempty"`
 	Keys   []store.NewKey `json:"keys,omitempty" doc:"first keys of a sealed store"`
 	// Opener opens a sealed store that exists already.
-	Opener chunk.Opener `json:"opener"`
+	Opener chunk.Opener `json:"opener,omitempty"`
+}
+
+// ProbeRequest describes a place to try.
+type ProbeRequest struct {
+	Spec   *site.Store `json:"spec,omitempty" doc:"the place; by default that of the site's store"`
+	Access Access      `json:"access,omitempty" doc:"what signs in; by default what the lodge has for the store"`
 }
 
 // AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site. It reports whether the
@@ -213,10 +219,13 @@ func (l *Lodge) RemoveStoreKey(ctx context.Context, name, id string) error {
 	return nil
 }
 
-// ProbeStore tries a place before it is used. name, if not empty, lends its access where none is given.
-func (l *Lodge) ProbeStore(ctx context.Context, name string, n NewStore) ([]medium.Step, error) {
-	spec, access := n.Spec, n.Access
-	if spec == (site.Store{}) {
+// ProbeStore tries a place before it is used, or that of the store called name.
+func (l *Lodge) ProbeStore(ctx context.Context, name string, r ProbeRequest) ([]medium.Step, error) {
+	access := r.Access
+	var spec site.Store
+	if r.Spec != nil {
+		spec = *r.Spec
+	} else {
 		s, err := l.rec.Site(ctx)
 		if err != nil {
 			return nil, err

@@ -3,7 +3,7 @@
 // exists once its manifest does, so a writer that is killed anywhere leaves no damaged image behind.
 //
 // Any number of processes use one store at once, and none of them locks it. Whoever writes, or reads for long, announces a
-// [Visit]; a [Store.Sweep] condemns packs before it deletes them, and waits for the visits that began before. decisions/0011
+// [Visit]; a [Store.Sweep] condemns packs before it deletes them, and waits for the visits that began before. docs/decisions/0010
 // tells why nothing that is needed can go.
 package store
 

@@ -16,17 +16,27 @@ export function Room({ stores }: { stores: UseQueryResult<Store[]> }) {
         {all.map((s) => (
           <li key={s.name} className="px-4 py-2">
             <div className="flex items-baseline justify-between gap-3">
-              <span className="font-medium">{s.name}</span>
+              <span className="font-medium">
+                {s.name}
+                {s.sealed && <span className="ml-2 text-sm font-normal text-quiet">sealed</span>}
+              </span>
               {!s.error && (
                 <Why
-                  answer={`${s.folder}: ${count(s.images, "image")} of disks with ${bytes(s.size)} take ${bytes(s.used)}: zeros, repeated blocks and what compression saves are not stored.`}
+                  answer={`${s.place}: ${count(s.images, "image")} of disks with ${bytes(s.size)} take ${bytes(s.used)}: zeros, repeated blocks and what compression saves are not stored.`}
                 >
                   <button className="underline decoration-dotted underline-offset-4">
-                    {bytes(s.room.free_bytes)} free of {bytes(s.room.total_bytes)}
+                    {s.room.free_bytes < 0
+                      ? `${bytes(s.used)} used`
+                      : `${bytes(s.room.free_bytes)} free of ${bytes(s.room.total_bytes)}`}
                   </button>
                 </Why>
               )}
             </div>
+            {s.broken > 0 && (
+              <p className="text-wrong">
+                ✕ {count(s.broken, "image")} can’t be restored whole; mend the store: keenlodge store check {s.name} --repair
+              </p>
+            )}
             {s.error ? (
               <p className="text-wrong">✕ {s.error}</p>
             ) : (

@@ -60,15 +60,24 @@ func (d *Dir) Root() string { return d.root }
 
 func (d *Dir) String() string { return "folder " + d.root }
 
-// Empty reports whether the folder holds nothing but what a fresh file system has.
+// Empty reports whether the folder holds no file, but for what a fresh file system has.
 func (d *Dir) Empty() (bool, error) {
-	entries, err := os.ReadDir(d.root)
-	for _, e := range entries {
-		if e.Name() != "lost+found" && !strings.HasPrefix(e.Name(), partPrefix) {
-			return false, err
+	found := errors.New("something is there")
+	err := filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
+		switch {
+		case path == filepath.Join(d.root, "lost+found"):
+			return fs.SkipDir
+		case err != nil:
+			return err
+		case e.IsDir() || strings.HasPrefix(e.Name(), partPrefix):
+			return nil
 		}
+		return found
+	})
+	if errors.Is(err, found) {
+		return false, nil
 	}
-	return true, err
+	return err == nil, err
 }
 
 // Put implements [medium.Medium].
