@@ -44,6 +44,8 @@ func TestProbingAPlace(t *testing.T) {
 	s = keen(t, "store", "probe", "--medium", "tape")
 	require.Contains(t, s.err, `medium "tape" is not known`)
 	out = keenOK(t, "store", "probe", "quay-shelf")
+	require.Contains(t, out, "✓ room")
+	out = keenOK(t, "store", "probe", "--folder", place.Shelf())
 	require.Contains(t, out, "a store, made on")
 }
 

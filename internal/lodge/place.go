@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"time"
 
 	"keenlodge/internal/core/chunk"
@@ -167,6 +168,7 @@ func (l *Lodge) makeStore(ctx context.Context, name string, spec site.Store, key
 		return err
 	}
 	_, err = store.Make(ctx, m, time.Now(), &secret, keys...)
+	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to make
 	return err
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"runtime/debug"
 	"time"
 
 	"keenlodge/internal/core/chunk"
@@ -134,6 +135,7 @@ func (l *Lodge) unlock(ctx context.Context, name string, m medium.Medium, with c
 		}
 	}
 	secret, err := store.Unlock(ctx, m, with)
+	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to try
 	if err != nil {
 		return err
 	}
@@ -201,6 +203,7 @@ func (l *Lodge) AddStoreKey(ctx context.Context, name string, k store.NewKey) (s
 		return store.Key{}, fmt.Errorf("%w: store %s is not sealed, so it takes no keys", ErrConflict, name)
 	}
 	added, err := st.AddKey(ctx, *secret, k, time.Now())
+	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to make
 	if err != nil {
 		err = fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
@@ -245,7 +248,7 @@ func (l *Lodge) ProbeStore(ctx context.Context, name string, r ProbeRequest) ([]
 		}
 	}
 	steps := medium.Probe(ctx, func(ctx context.Context) (medium.Medium, error) { return openMedium(ctx, spec, access) })
-	if steps[0].State == "failed" {
+	if steps[0].State == "failed" || r.Spec == nil {
 		return steps, nil
 	}
 	m, err := openMedium(ctx, spec, access)

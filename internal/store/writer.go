@@ -11,15 +11,15 @@ import (
 	"keenlodge/internal/core/image"
 )
 
-// uploadsAtOnce is how many packs are written side by side while the next one fills.
-const uploadsAtOnce = 4
+// packsAtOnce is how many packs are in memory: one fills while the others are on their way to the medium.
+const packsAtOnce = 4
 
 // Writer stores the blocks of one image. Put may be called by several goroutines at once; Flush ends it.
 type Writer struct {
 	s       *Store
 	ctx     context.Context
 	uploads *errgroup.Group
-	turns   chan struct{}
+	room    chan []byte // memory for packs; who needs more than there is waits
 	buffers sync.Pool
 
 	mu      sync.Mutex // never held while the medium works
@@ -41,7 +41,10 @@ func (v *Visit) NewWriter(ctx context.Context) *Writer { return v.s.newWriter(ct
 
 // newWriter starts a writer without a visit, for blocks that images need as it is.
 func (s *Store) newWriter(ctx context.Context) *Writer {
-	w := &Writer{s: s, pending: map[chunk.Name]bool{}, turns: make(chan struct{}, uploadsAtOnce)}
+	w := &Writer{s: s, pending: map[chunk.Name]bool{}, room: make(chan []byte, packsAtOnce)}
+	for range packsAtOnce {
+		w.room <- nil // made when it is needed first
+	}
 	w.uploads, w.ctx = errgroup.WithContext(ctx)
 	w.buffers.New = func() any { b := make([]byte, chunk.Bound(s.header.BlockSize)); return &b }
 	return w
@@ -69,18 +72,14 @@ func (w *Writer) Put(_ context.Context, block []byte) (chunk.Name, error) {
 
 // add puts a compressed block into the pack, and has that written when it is full.
 func (w *Writer) add(name chunk.Name, compressed []byte, codec chunk.Codec, size int) error {
-	if w.ctx.Err() != nil {
-		return fmt.Errorf("store a block: %w", context.Cause(w.ctx))
+	if err := w.lockWithPack(); err != nil {
+		return err
 	}
-	w.mu.Lock()
 	if w.pending[name] {
 		w.mu.Unlock()
 		return nil
 	}
 	w.pending[name] = true
-	if w.pack == nil {
-		w.pack = chunk.NewPack(w.s.seal, chunk.NewPackID(), w.s.packTarget+2*w.s.header.BlockSize)
-	}
 	before := w.pack.Len()
 	w.pack.Add(name, compressed, codec, size)
 	w.fresh += int64(size)
@@ -90,10 +89,38 @@ func (w *Writer) add(name chunk.Name, compressed []byte, codec chunk.Codec, size
 		full, w.pack = w.pack, nil
 	}
 	w.mu.Unlock()
-	if full == nil {
-		return nil
+	if full != nil {
+		w.upload(full)
 	}
-	return w.upload(full)
+	return nil
+}
+
+// lockWithPack locks mu when there is a pack to add to; it waits for the room for one without the lock.
+func (w *Writer) lockWithPack() error {
+	for {
+		if w.ctx.Err() != nil {
+			return fmt.Errorf("store a block: %w", context.Cause(w.ctx))
+		}
+		w.mu.Lock()
+		if w.pack != nil {
+			return nil
+		}
+		w.mu.Unlock()
+		select {
+		case body := <-w.room:
+			if body == nil {
+				body = make([]byte, 0, w.s.packTarget+2*w.s.header.BlockSize)
+			}
+			w.mu.Lock()
+			if w.pack == nil {
+				w.pack = chunk.NewPack(w.s.seal, chunk.NewPackID(), body)
+				return nil
+			}
+			w.mu.Unlock()
+			w.room <- body // another was faster
+		case <-w.ctx.Done():
+		}
+	}
 }
 
 func (w *Writer) has(name chunk.Name) bool {
@@ -140,17 +167,12 @@ func (w *Writer) rescue(ctx context.Context, name chunk.Name, height int) error 
 	return err
 }
 
-// upload has a pack written; with enough under way already it waits.
-func (w *Writer) upload(p *chunk.Pack) error {
-	select {
-	case w.turns <- struct{}{}:
-	case <-w.ctx.Done():
-		return fmt.Errorf("store a block: %w", context.Cause(w.ctx))
-	}
+// upload has a pack written.
+func (w *Writer) upload(p *chunk.Pack) {
 	w.uploads.Go(func() error {
-		defer func() { <-w.turns }()
 		entries := p.Entries()
 		body := p.Finish()
+		defer func() { w.room <- body }()
 		if err := w.s.medium.Put(w.ctx, packName(p.ID()), body); err != nil {
 			return err
 		}
@@ -172,7 +194,6 @@ func (w *Writer) upload(p *chunk.Pack) error {
 		}
 		return nil
 	})
-	return nil
 }
 
 // Flush makes all that was put durable: the last pack, then the index.
@@ -181,14 +202,10 @@ func (w *Writer) Flush(ctx context.Context) error {
 	last := w.pack
 	w.pack = nil
 	w.mu.Unlock()
-	var err error
 	if last != nil {
-		err = w.upload(last)
+		w.upload(last)
 	}
-	if waited := w.uploads.Wait(); waited != nil {
-		return waited
-	}
-	if err != nil || len(w.landed) == 0 {
+	if err := w.uploads.Wait(); err != nil || len(w.landed) == 0 {
 		return err
 	}
 	return w.s.writeIndex(ctx, w.landed)

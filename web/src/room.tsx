@@ -34,7 +34,8 @@ export function Room({ stores }: { stores: UseQueryResult<Store[]> }) {
             </div>
             {s.broken > 0 && (
               <p className="text-wrong">
-                ✕ {count(s.broken, "image")} can’t be restored whole; mend the store: keenlodge store check {s.name} --repair
+                ✕ {count(s.broken, "image")} can’t be restored whole; mend the store: keenlodge store check {s.name}{" "}
+                --repair
               </p>
             )}
             {s.error ? (

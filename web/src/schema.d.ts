@@ -72,6 +72,24 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/pin": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    /** Pin an image, so that rotation never touches it */
+    put: operations["pin-image"]
+    post?: never
+    /** Let a pinned image go */
+    delete: operations["unpin-image"]
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/proofs": {
     parameters: {
       query?: never
@@ -278,7 +296,42 @@ export interface paths {
     patch?: never
     trace?: never
   }
-  "/api/v1/stores/{name}/check": {
+  "/api/v1/stores/{name}": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What a store holds, and what it saved */
+    get: operations["show-store"]
+    /** Make a store in an empty place, or take the one that is there, and add it to the site */
+    put: operations["add-store"]
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/access": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    /** Keep what signs in to a store's medium */
+    put: operations["set-store-access"]
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/adoptions": {
     parameters: {
       query?: never
       header?: never
@@ -287,8 +340,128 @@ export interface paths {
     }
     get?: never
     put?: never
-    /** Look for damage in a store */
+    /** Take over the images that a store holds */
+    post: operations["adopt-store"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/checks": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Start a check of a store, or a repair */
     post: operations["check-store"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/keys": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Keys of a sealed store */
+    get: operations["list-store-keys"]
+    put?: never
+    /** Give a sealed store another key */
+    post: operations["add-store-key"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/keys/{id}": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    post?: never
+    /** Take a key away from a sealed store */
+    delete: operations["remove-store-key"]
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/probes": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Try a place before it is used; without a spec, that of the site's store */
+    post: operations["probe-store"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/sweep": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What a sweep would give back */
+    get: operations["plan-sweep"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/sweeps": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Start a sweep of a store */
+    post: operations["sweep-store"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/unlock": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Give this lodge a key to a sealed store */
+    post: operations["unlock-store"]
     delete?: never
     options?: never
     head?: never
@@ -299,6 +472,48 @@ export interface paths {
 export type webhooks = Record<string, never>
 export interface components {
   schemas: {
+    Access: {
+      /** @description s3: the key's name */
+      access_key?: string
+      /** @description sftp */
+      password?: string
+      /** @description sftp: in PEM form, without a passphrase */
+      private_key?: string
+      /** @description s3: the key itself */
+      secret_key?: string
+    }
+    AddedStore: {
+      /** @description it is new; otherwise it was there already, and may hold images to adopt */
+      made: boolean
+    }
+    Adopted: {
+      damaged: string[]
+      /**
+       * Format: int64
+       * @description that the records did not know
+       */
+      images: number
+      /**
+       * Format: int64
+       * @description that they knew
+       */
+      known: number
+      /**
+       * Format: int64
+       * @description that the records did not know
+       */
+      machines: number
+      missing: string[]
+      /** Format: int64 */
+      pins: number
+      /** Format: int64 */
+      proofs: number
+      /**
+       * Format: int64
+       * @description machine and policy together, of all images in the store
+       */
+      sets: number
+    }
     Applied: {
       changes: components["schemas"]["Change"][]
       rotation: string[]
@@ -312,8 +527,22 @@ export interface components {
       what: "add" | "change" | "remove"
     }
     CheckBody: {
-      /** @description read every block back */
+      /** @description another store that helps to mend */
+      from?: string
+      /** @description read every byte of the packs, too */
       read?: boolean
+      /** @description mend what can be mended */
+      repair?: boolean
+    }
+    DayGrowth: {
+      day: string
+      /** Format: int64 */
+      images: number
+      /** Format: int64 */
+      stored: number
+    }
+    Done: {
+      done: boolean
     }
     ErrorDetail: {
       /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -368,6 +597,19 @@ export interface components {
       machines: number
       taken: string[]
     }
+    Header: {
+      /** Format: int64 */
+      block_size: number
+      check: string
+      digest: string
+      /** Format: int64 */
+      format: number
+      id: string
+      layout: string
+      /** Format: date-time */
+      made: string
+      sealed: boolean
+    }
     Hello: {
       program: string
     }
@@ -396,6 +638,7 @@ export interface components {
       gone_why: string
       id: string
       machine: string
+      pin_note: string
       pinned: boolean
       policy: string
       proven: string
@@ -439,6 +682,7 @@ export interface components {
       gone_why: string
       id: string
       machine: string
+      pin_note: string
       pinned: boolean
       policy: string
       proofs: components["schemas"]["Proof"][]
@@ -458,6 +702,14 @@ export interface components {
       stored: number
       /** Format: date-time */
       taken: string
+    }
+    Key: {
+      id: string
+      /** @enum {string} */
+      kind: "passphrase" | "recipients"
+      label: string
+      /** Format: date-time */
+      made: string
     }
     LogLine: {
       /** Format: date-time */
@@ -485,6 +737,29 @@ export interface components {
       /** Format: int64 */
       size: number
       target: string
+    }
+    NewKey: {
+      label?: string
+      passphrase?: string
+      /** @description age recipients, age1… */
+      recipients?: string[]
+    }
+    NewStore: {
+      access?: components["schemas"]["Access"]
+      /** @description first keys of a sealed store */
+      keys?: components["schemas"]["NewKey"][]
+      opener?: components["schemas"]["Opener"]
+      spec: components["schemas"]["Store"]
+    }
+    Opener: {
+      /** @description an age identity, AGE-SECRET-KEY-1… */
+      identity?: string
+      /** @description what a key by passphrase opens with */
+      passphrase?: string
+    }
+    PinBody: {
+      /** @description why it is pinned */
+      note?: string
     }
     Policy: {
       /** @description names, or patterns with * and ? */
@@ -552,14 +827,11 @@ export interface components {
       verdict: string
       why: string
     }
-    Problem: {
-      disk?: string
-      image?: string
-      /** Format: int64 */
-      length?: number
-      /** Format: int64 */
-      offset?: number
-      what: string
+    ProbeRequest: {
+      /** @description what signs in; by default what the lodge has for the store */
+      access?: components["schemas"]["Access"]
+      /** @description the place; by default that of the site's store */
+      spec?: components["schemas"]["Store"]
     }
     Proof: {
       /** Format: date-time */
@@ -580,17 +852,6 @@ export interface components {
     ProveBody: {
       /** @enum {string} */
       level: "read" | "mount"
-    }
-    Report: {
-      /** Format: int64 */
-      blocks: number
-      /** Format: int64 */
-      images: number
-      /** Format: int64 */
-      packs: number
-      problems: components["schemas"]["Problem"][]
-      /** Format: int64 */
-      read: number
     }
     RestoreBody: {
       /** @description name of the guest to make */
@@ -616,7 +877,7 @@ export interface components {
     }
     Run: {
       /** @enum {string} */
-      cause: "hand" | "schedule"
+      cause: "hand" | "schedule" | "upkeep"
       /** Format: date-time */
       due: string | null
       /** Format: date-time */
@@ -624,11 +885,12 @@ export interface components {
       error: string
       id: string
       /** @enum {string} */
-      kind: "backup" | "proof" | "restore"
+      kind: "backup" | "proof" | "restore" | "check" | "sweep"
       /** Format: date-time */
       made: string
       policy: string
       request: unknown
+      result?: unknown
       /** Format: date-time */
       started: string | null
       /** @enum {string} */
@@ -651,37 +913,189 @@ export interface components {
       /** @description tz database name, for schedules and rotations */
       zone: string
     }
+    Step: {
+      name: string
+      /** @enum {string} */
+      state: "ok" | "warning" | "failed"
+      text: string
+    }
     Store: {
-      /** @description absolute path of an existing folder */
-      folder: string
+      /** @description s3: an existing bucket */
+      bucket?: string
+      /** @description s3: address of the service, such as https://objects.brindle.example */
+      endpoint?: string
+      /** @description room that stays free, such as 20 GiB */
+      floor?: string
+      /**
+       * Format: int64
+       * @description inodes that stay free
+       */
+      floor_inodes?: number
+      /** @description absolute path of an existing folder (dir, sftp); what all names begin with (s3) */
+      folder?: string
+      /** @description sftp: name or address */
+      host?: string
+      /** @description sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
+      host_key?: string
       /** @enum {string} */
       layout: "pooled"
-      /** @enum {string} */
-      medium: "dir"
+      /**
+       * @description how it is reached: a folder of the service's host, an object service, a folder on a host that speaks SSH
+       * @enum {string}
+       */
+      medium: "dir" | "s3" | "sftp"
+      /** @description s3: the bucket is in the path of addresses, not in the host's name */
+      path_style?: boolean
+      /**
+       * Format: int64
+       * @description sftp: by default 22
+       */
+      port?: number
+      /** @description s3: region, where the service has them */
+      region?: string
+      /** @description nothing in it can be read without a key */
+      sealed?: boolean
+      /** @description what a sweep may read and write in a second, such as 40 MiB; by default no limit */
+      sweep_bandwidth?: string
+      /** @description when the daily sweep may work, such as 02:00-05:00; by default at any time */
+      sweep_window?: string
+      /** @description sftp: account */
+      user?: string
     }
     StoreView: {
+      /**
+       * Format: int64
+       * @description images that can't be restored whole
+       */
+      broken: number
+      /** @description s3: an existing bucket */
+      bucket?: string
+      /** @description s3: address of the service, such as https://objects.brindle.example */
+      endpoint?: string
       /** @description why it can't be reached, or empty */
       error: string
-      /** @description absolute path of an existing folder */
-      folder: string
+      /** @description room that stays free, such as 20 GiB */
+      floor?: string
+      /**
+       * Format: int64
+       * @description inodes that stay free
+       */
+      floor_inodes?: number
+      /** @description absolute path of an existing folder (dir, sftp); what all names begin with (s3) */
+      folder?: string
+      /** @description sftp: name or address */
+      host?: string
+      /** @description sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
+      host_key?: string
       /** Format: int64 */
       images: number
       /** @enum {string} */
       layout: "pooled"
-      /** @enum {string} */
-      medium: "dir"
+      /**
+       * @description how it is reached: a folder of the service's host, an object service, a folder on a host that speaks SSH
+       * @enum {string}
+       */
+      medium: "dir" | "s3" | "sftp"
       name: string
+      /** @description s3: the bucket is in the path of addresses, not in the host's name */
+      path_style?: boolean
+      /** @description where it is, in a word */
+      place: string
+      /**
+       * Format: int64
+       * @description sftp: by default 22
+       */
+      port?: number
+      /** @description s3: region, where the service has them */
+      region?: string
       room: components["schemas"]["Room"]
+      /** @description nothing in it can be read without a key */
+      sealed?: boolean
       /**
        * Format: int64
        * @description bytes of the disks in its images
        */
       size: number
+      /** @description what a sweep may read and write in a second, such as 40 MiB; by default no limit */
+      sweep_bandwidth?: string
+      /** @description when the daily sweep may work, such as 02:00-05:00; by default at any time */
+      sweep_window?: string
       /**
        * Format: int64
        * @description bytes that it takes on its medium
        */
       used: number
+      /** @description sftp: account */
+      user?: string
+    }
+    Summary: {
+      /** Format: int64 */
+      blocks: number
+      /** Format: int64 */
+      compression: number
+      /** Format: int64 */
+      condemned: number
+      days: components["schemas"]["DayGrowth"][]
+      /** Format: int64 */
+      dedup: number
+      /** Format: int64 */
+      disks: number
+      header: components["schemas"]["Header"]
+      /** Format: int64 */
+      images: number
+      /** Format: int64 */
+      machines: number
+      /** Format: int64 */
+      mean_pack: number
+      /** Format: date-time */
+      newest: string | null
+      /** Format: int64 */
+      objects: number
+      /** Format: date-time */
+      oldest: string | null
+      /** Format: int64 */
+      packs: number
+      room: components["schemas"]["Room"]
+      /** Format: int64 */
+      taken: number
+      /** Format: int64 */
+      unneeded: number
+      /** Format: int64 */
+      unreadable: number
+      /** Format: int64 */
+      visits: number
+      /** Format: int64 */
+      zeros: number
+    }
+    SweepReport: {
+      /** Format: int64 */
+      blocks: number
+      /** Format: int64 */
+      dead: number
+      /** Format: int64 */
+      deleted: number
+      dry_run: boolean
+      /** Format: int64 */
+      freed: number
+      /** Format: int64 */
+      gives: number
+      /** Format: int64 */
+      images: number
+      /** Format: int64 */
+      move: number
+      /** Format: int64 */
+      moved: number
+      /** Format: int64 */
+      packs: number
+      /** Format: int64 */
+      rewritten: number
+      /** Format: int64 */
+      stored: number
+      /** Format: int64 */
+      useless: number
+      /** Format: int64 */
+      waiting: number
+      why: string[]
     }
     Task: {
       /** Format: int64 */
@@ -930,6 +1344,144 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["ImageView"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "pin-image": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PinBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Image"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "unpin-image": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Image"]
         }
       }
       /** @description Unauthorized */
@@ -1851,6 +2403,282 @@ export interface operations {
       }
     }
   }
+  "show-store": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Summary"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "add-store": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["NewStore"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["AddedStore"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "set-store-access": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Access"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Done"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "adopt-store": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Adopted"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "check-store": {
     parameters: {
       query?: never
@@ -1866,13 +2694,495 @@ export interface operations {
       }
     }
     responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-store-keys": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
       /** @description OK */
       200: {
         headers: {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["Report"]
+          "application/json": components["schemas"]["Key"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "add-store-key": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["NewKey"]
+      }
+    }
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Key"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "remove-store-key": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Done"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "probe-store": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ProbeRequest"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Step"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "plan-sweep": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["SweepReport"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "sweep-store": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "unlock-store": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Opener"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Done"]
         }
       }
       /** @description Unauthorized */

@@ -68,7 +68,7 @@ var secret = Secret{1, 2, 3}
 var seals = map[string]*Seal{"plain": nil, "sealed": NewSeal(secret)}
 
 func makePack(seal *Seal, blocks ...[]byte) (PackID, []byte, []Entry) {
-	p := NewPack(seal, NewPackID(), 100)
+	p := NewPack(seal, NewPackID(), nil)
 	for _, b := range blocks {
 		stored, codec := Compress(b, nil)
 		p.Add(seal.Name(b), stored, codec, len(b))

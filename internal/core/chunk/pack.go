@@ -69,9 +69,9 @@ type Pack struct {
 	entries []Entry
 }
 
-// NewPack makes an empty pack with room for so many bytes.
-func NewPack(seal *Seal, id PackID, room int) *Pack {
-	return &Pack{id: id, seal: seal, own: seal.Pack(id), body: make([]byte, 0, room)}
+// NewPack makes an empty pack, which uses body's memory.
+func NewPack(seal *Seal, id PackID, body []byte) *Pack {
+	return &Pack{id: id, seal: seal, own: seal.Pack(id), body: body[:0]}
 }
 
 // Add appends a compressed block; size is the block's length before compression.

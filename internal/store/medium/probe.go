@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -114,8 +115,11 @@ func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []St
 	return steps
 }
 
-// Advise adds to an error what a person can do about it.
+// Advise adds to an error what a person can do about it, unless it says so itself.
 func Advise(err error) error {
+	if strings.Contains(err.Error(), "; ") {
+		return err
+	}
 	for sentinel, advice := range map[error]string{
 		ErrUnreachable: "is the address right, the host up, and no firewall between?",
 		ErrRefused:     "check the user, and the key or password (keenlodge store secret)",
