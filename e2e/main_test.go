@@ -181,10 +181,10 @@ func virsh(t *testing.T, args ...string) string {
 	return out
 }
 
-// images lists a machine's images, newest first.
+// images lists a machine's images under the demo's policy, newest first.
 func images(t *testing.T, machine string) []records.Image {
 	t.Helper()
-	return keenJSON[[]records.Image](t, "image", "list", "--machine", machine)
+	return keenJSON[[]records.Image](t, "image", "list", "--machine", machine, "--policy", "nightly-guests")
 }
 
 // requireClean makes sure that nothing of ours is left on a guest: no freeze, no job, no file, at most the one checkpoint

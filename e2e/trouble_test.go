@@ -172,7 +172,7 @@ func TestBadInput(t *testing.T) {
 		"a wrong key":                {"rotation:", "rotaton:", `site.yaml:22: the key "rotaton" is not known here; did you mean "rotation"?`},
 		"a machine nobody has":       {"- timetable", "- timetabel", `policy nightly-guests: no hypervisor has a machine called "timetabel"; did you mean "timetable"?`},
 		"a folder that is not there": {place.Shelf(), "/srv/not-mounted", "store quay-shelf: folder /srv/not-mounted does not exist; create it, or mount the disk that holds it"},
-		"a folder read-only":         {place.Shelf(), readOnly, "can't be written to: read-only file system"},
+		"a folder read-only":         {place.Shelf(), readOnly, "can't be written to: not allowed (read-only file system)"},
 		"a folder with other things": {place.Shelf(), "/etc", "is not empty and holds no store"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"slices"
 	"strings"
@@ -26,11 +27,43 @@ func (s *Store) condemn(ctx context.Context, packs []chunk.PackID) error {
 		payload = append(payload, id[:]...)
 	}
 	name := "condemned/" + image.NewID()
-	if err := s.putObject(ctx, chunk.CondemnedObject, name, payload); err != nil {
+	err := s.putObject(ctx, chunk.CondemnedObject, name, payload)
+	if errors.Is(err, medium.ErrFull) {
+		// Not even this fits: that is what the reserve is for.
+		if err := s.medium.Delete(ctx, reserveName); err != nil {
+			return err
+		}
+		err = s.putObject(ctx, chunk.CondemnedObject, name, payload)
+	}
+	if err != nil {
 		return err
 	}
 	s.noteCondemned(name, packs)
 	return nil
+}
+
+// The reserve is an object without meaning, which gives way when a store is so full that nothing could be condemned, and so
+// nothing deleted. Random bytes, so that no medium makes less of it.
+const (
+	reserveName  = "reserve"
+	reserveBytes = 1 << 20
+)
+
+func putReserve(ctx context.Context, m medium.Medium) error {
+	body := make([]byte, reserveBytes)
+	rand.Read(body)
+	return m.Put(ctx, reserveName, body)
+}
+
+// restoreReserve puts the reserve back once there is room again.
+func (s *Store) restoreReserve(ctx context.Context) error {
+	_, err := s.medium.Stat(ctx, reserveName)
+	if errors.Is(err, medium.ErrNotFound) {
+		if err = putReserve(ctx, s.medium); errors.Is(err, medium.ErrFull) {
+			return nil // another time
+		}
+	}
+	return err
 }
 
 func (s *Store) noteCondemned(name string, packs []chunk.PackID) {

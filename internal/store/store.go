@@ -119,6 +119,9 @@ func makeStore(ctx context.Context, m medium.Medium, blockSize int, now time.Tim
 	if err != nil {
 		return nil, err
 	}
+	if err := putReserve(ctx, m); err != nil {
+		return nil, err
+	}
 	// The store exists once its header does; the copy is for the day on which the header is damaged.
 	for _, name := range []string{headerCopy, headerName} {
 		if err := m.Put(ctx, name, body); err != nil {

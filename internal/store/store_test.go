@@ -649,9 +649,11 @@ func TestGiveBack(t *testing.T) {
 	puts := 0
 	m.Around = func(call, name string, act func() error) error {
 		if call == "put" && strings.HasPrefix(name, "pack/") {
-			if puts++; puts > 5 {
-				return fmt.Errorf("injected: %w", medium.ErrFull)
-			}
+			puts++
+		}
+		// Then nothing fits any more, until the reserve gives way.
+		if call == "put" && puts > 5 && m.Peek("reserve") != nil {
+			return fmt.Errorf("injected: %w", medium.ErrFull)
 		}
 		return act()
 	}
@@ -668,11 +670,13 @@ func TestGiveBack(t *testing.T) {
 	require.NoError(t, w.GiveBack(ctx))
 	require.NoError(t, v.End(ctx))
 	m.Around = nil
+	require.Nil(t, m.Peek("reserve"))
 	r, err := s.Collect(ctx)
 	require.NoError(t, err)
 	require.Equal(t, 5, r.Deleted)
 	require.Empty(t, m.Names("pack/"))
 	require.Empty(t, m.Names("condemned/"))
+	require.NotNil(t, m.Peek("reserve"), "there is room again")
 }
 
 func TestShow(t *testing.T) {

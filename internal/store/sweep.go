@@ -543,8 +543,8 @@ func (s *Store) movePack(ctx context.Context, w *Writer, id chunk.PackID, r Swee
 
 // closeCondemned takes the condemnations away of whose packs none is left.
 func (s *Store) closeCondemned(ctx context.Context, finished map[string][]chunk.PackID) error {
-	if len(finished) == 0 {
-		return nil
+	if err := s.restoreReserve(ctx); err != nil || len(finished) == 0 {
+		return err
 	}
 	left := map[chunk.PackID]bool{}
 	objects, err := s.list(ctx, "pack/")
