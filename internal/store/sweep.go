@@ -268,7 +268,15 @@ func (m *marker) markAll(ctx context.Context) error {
 		group.Go(func() error {
 			marked := lately{}
 			for _, manifest := range images {
-				if err := m.markImage(ctx, manifest, marked); err != nil {
+				err := m.markImage(ctx, manifest, marked)
+				if errors.Is(err, chunk.ErrDamaged) {
+					// Dropped and swept while it was walked? What it shared with images that exist was not missing, so all
+					// that lies on the way to what was is needed by none of them.
+					if _, gone := m.s.medium.Stat(ctx, imageName(manifest.ID)); errors.Is(gone, medium.ErrNotFound) {
+						continue
+					}
+				}
+				if err != nil {
 					return unreadable(manifest.ID, err)
 				}
 			}
