@@ -1,6 +1,6 @@
 # Keen Lodge. "make demo" and "make test" do all the set-up on a fresh Debian 12 with Go and Node.
 SHELL := /bin/bash
-# Zstandard is compiled with the program; -O3 is a tenth of a backup's time.
+# Zstandard is compiled with the program; docs/benchmarks.md has what -O3 is worth.
 export CGO_CFLAGS := -O3 -g0
 SUDO := $(if $(filter 0,$(shell id -u)),,sudo)
 PACKAGES := postgresql qemu-system-x86 qemu-utils seabios qemu-guest-agent libvirt-daemon libvirt-daemon-driver-qemu libvirt-clients \

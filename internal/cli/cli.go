@@ -1,5 +1,5 @@
 // Package cli is the command line: noun, then verb. It talks to the service through its HTTP interface; only "rotation
-// try" and "schedule next" compute by themselves.
+// try" and "schedule next" compute by themselves, and "store extract" reads a store's folder.
 package cli
 
 import (

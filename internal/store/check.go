@@ -71,7 +71,6 @@ type findings struct {
 	report Report
 	bad    map[chunk.Name]string // blocks without a good copy, with the object at fault
 	why    map[chunk.Name]error
-	good   map[chunk.Name]bool    // blocks with a good copy beside a bad one; only kept for those in doubt
 	packs  map[chunk.PackID]bool  // packs to be replaced
 	lost   map[chunk.Name]bool    // blocks that images need and nobody has
 	clean  map[node]bool          // map blocks under which all is well
@@ -95,7 +94,7 @@ func (s *Store) check(ctx context.Context, read bool, progress func(int64)) (*fi
 	if progress == nil {
 		progress = func(int64) {}
 	}
-	f := &findings{report: Report{Problems: []Problem{}, Broken: []string{}}, bad: map[chunk.Name]string{}, why: map[chunk.Name]error{}, good: map[chunk.Name]bool{},
+	f := &findings{report: Report{Problems: []Problem{}, Broken: []string{}}, bad: map[chunk.Name]string{}, why: map[chunk.Name]error{},
 		packs: map[chunk.PackID]bool{}, lost: map[chunk.Name]bool{}, clean: map[node]bool{}, images: map[string]error{}, others: map[string]error{}, sizes: map[chunk.PackID]int64{}}
 	if err := s.Refresh(ctx); err != nil {
 		return nil, err
@@ -245,7 +244,7 @@ func (s *Store) checkPack(ctx context.Context, f *findings, id chunk.PackID, siz
 			break
 		}
 		covered = end
-		_, err := chunk.ReadBlock(s.seal, own, e, body[e.Offset:end])
+		_, _, err := chunk.ReadBlock(s.seal, own, e, body[e.Offset:end])
 		f.mu.Lock()
 		f.report.Blocks++
 		if err != nil {

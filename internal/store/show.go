@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"keenlodge/internal/core/chunk"
@@ -117,7 +118,7 @@ func (s *Store) Show(ctx context.Context, zone *time.Location) (Summary, error) 
 		return out, err
 	}
 	for _, o := range visits {
-		if len(o.Name) > 6 && o.Name[len(o.Name)-6:] == ".start" {
+		if strings.HasSuffix(o.Name, ".start") {
 			out.Visits++
 		}
 	}

@@ -562,14 +562,8 @@ func (s *Store) readPlace(ctx context.Context, p place) ([]byte, error) {
 		}
 		return nil, fmt.Errorf("block %s: %w", p.name, err)
 	}
-	compressed, err := s.seal.Pack(p.id).Open(p.offset, stored)
-	if err != nil {
-		return nil, fmt.Errorf("block %s in pack %s: %w", p.name, p.id, err)
-	}
-	block, err := chunk.ExpandAny(compressed, p.codec())
-	if err == nil && s.seal.Name(block) != p.name {
-		err = fmt.Errorf("%w: its content has another digest", chunk.ErrDamaged)
-	}
+	e := chunk.Entry{Name: p.name, Offset: p.offset, Stored: p.stored(), Codec: p.codec()}
+	block, _, err := chunk.ReadBlock(s.seal, s.seal.Pack(p.id), e, stored)
 	if err != nil {
 		return nil, fmt.Errorf("block %s in pack %s: %w", p.name, p.id, err)
 	}

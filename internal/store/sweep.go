@@ -534,12 +534,9 @@ func (s *Store) movePack(ctx context.Context, w *Writer, id chunk.PackID, r Swee
 		if err != nil {
 			return bytes, err
 		}
-		if _, err := chunk.ReadBlock(s.seal, own, e, stored); err != nil {
-			return bytes, fmt.Errorf("block %s: %w", e.Name, err)
-		}
-		compressed, err := own.Open(e.Offset, stored)
+		_, compressed, err := chunk.ReadBlock(s.seal, own, e, stored)
 		if err != nil {
-			return bytes, err
+			return bytes, fmt.Errorf("block %s: %w", e.Name, err)
 		}
 		if err := w.add(e.Name, compressed, e.Codec, int(e.Size)); err != nil {
 			return bytes, err

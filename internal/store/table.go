@@ -95,15 +95,7 @@ func (t *table) find(n chunk.Name) (slot, bool) {
 	return s.slots[i], ok
 }
 
-// add puts a block in unless its name is there already; then it returns what is there.
-func (t *table) add(v slot) (was slot, added bool) {
-	s := t.shard(v.name)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.add(v)
-}
-
-// add is the table's. The caller holds mu.
+// add puts a block in unless its name is there already; then it returns what is there. The caller holds mu.
 func (s *shard) add(v slot) (was slot, added bool) {
 	if float64(s.used+1) > maxLoad*float64(len(s.slots)) {
 		s.resize(max(minSlots, int(growth*float64(len(s.slots)))))
@@ -149,19 +141,6 @@ func (t *table) addAll(b *batch) (known []slot) {
 	}
 	b.n = 0
 	return known
-}
-
-// set replaces what is known of a block that is there.
-func (t *table) set(v slot) {
-	s := t.shard(v.name)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.used == 0 {
-		return
-	}
-	if i, ok := s.at(v.name); ok {
-		s.slots[i] = v
-	}
 }
 
 // mark notes that a block is in use, and reports whether it was not noted before. A block that is not there is no news.

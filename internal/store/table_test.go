@@ -16,6 +16,14 @@ func nameNumber(n uint64) chunk.Name {
 	return seal.Name(binary.BigEndian.AppendUint64(nil, n))
 }
 
+// add is a shard's, for a single block.
+func (t *table) add(v slot) (was slot, added bool) {
+	s := t.shard(v.name)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.add(v)
+}
+
 // The table agrees with a plain map through any mix of adding, marking and taking out, and keeps within 64 bytes a block.
 func TestTableAgreesWithAMap(t *testing.T) {
 	rng := rand.New(rand.NewPCG(8, 1))

@@ -179,18 +179,22 @@ func DirectoryRange(seal *Seal, tail []byte, packSize int64) (offset, length int
 	return offset, length, nil
 }
 
-// ReadBlock opens, expands and verifies a block as it lies in its pack. Errors wrap [ErrDamaged].
-func ReadBlock(seal *Seal, own *PackSeal, e Entry, stored []byte) ([]byte, error) {
-	compressed, err := own.Open(e.Offset, stored)
+// ReadBlock opens, expands and verifies a block as it lies in its pack; compressed is what it was before it was sealed. A Size of
+// 0 in the entry is one that is not at hand. Errors wrap [ErrDamaged].
+func ReadBlock(seal *Seal, own *PackSeal, e Entry, stored []byte) (block, compressed []byte, err error) {
+	if compressed, err = own.Open(e.Offset, stored); err != nil {
+		return nil, nil, err
+	}
+	if e.Size == 0 {
+		block, err = ExpandAny(compressed, e.Codec)
+	} else {
+		block, err = Expand(compressed, e.Codec, int(e.Size))
+	}
+	if err == nil && seal.Name(block) != e.Name {
+		err = fmt.Errorf("%w: its content has another digest", ErrDamaged)
+	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	block, err := Expand(compressed, e.Codec, int(e.Size))
-	if err != nil {
-		return nil, err
-	}
-	if seal.Name(block) != e.Name {
-		return nil, fmt.Errorf("%w: its content has another digest", ErrDamaged)
-	}
-	return block, nil
+	return block, compressed, nil
 }

@@ -12,6 +12,14 @@ import (
 	"github.com/dustin/go-humanize"
 )
 
+// Doing words what was tried, for errors of media: a verb, the object (or "" for the place as a whole) and the place.
+func Doing(verb, name string, place fmt.Stringer) string {
+	if name == "" {
+		return fmt.Sprintf("%s %s", verb, place)
+	}
+	return fmt.Sprintf("%s %s in %s", verb, name, place)
+}
+
 // Exposer is a medium that can tell whether strangers can read what is on it. name is an object that exists; the text is empty
 // if they can't.
 type Exposer interface {

@@ -212,7 +212,7 @@ func (d *Dir) Delete(_ context.Context, name string) error {
 func (d *Dir) Room(context.Context) (medium.Room, error) {
 	var s syscall.Statfs_t
 	if err := syscall.Statfs(d.root, &s); err != nil {
-		return medium.Room{}, d.failed("ask for room in", ".", err)
+		return medium.Room{}, d.failed("ask for room", "", err)
 	}
 	return medium.Room{
 		FreeBytes: int64(s.Bavail) * s.Bsize, TotalBytes: int64(s.Blocks) * s.Bsize,
@@ -228,11 +228,11 @@ func (d *Dir) failed(verb, name string, err error) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%s %s in folder %s: %w", verb, name, d.root, medium.ErrNotFound)
+		return fmt.Errorf("%s: %w", medium.Doing(verb, name, d), medium.ErrNotFound)
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		return fmt.Errorf("%s %s in folder %s: %w; make room or move the store to a larger disk", verb, name, d.root, medium.ErrFull)
+		return fmt.Errorf("%s: %w; make room or move the store to a larger disk", medium.Doing(verb, name, d), medium.ErrFull)
 	}
-	return fmt.Errorf("%s %s in folder %s: %w", verb, name, d.root, err)
+	return fmt.Errorf("%s: %w", medium.Doing(verb, name, d), err)
 }
 
 // Tidy removes what a crashed process left half written. It walks the whole folder.

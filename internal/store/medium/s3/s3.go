@@ -249,7 +249,7 @@ func (b *Bucket) failed(verb, name string, err error) error {
 		kind = medium.ErrUnreachable
 	}
 	if kind == nil {
-		return fmt.Errorf("%s %s in %s: %w", verb, name, b, err)
+		return fmt.Errorf("%s: %w", medium.Doing(verb, name, b), err)
 	}
-	return fmt.Errorf("%s %s in %s: %w (%v)", verb, name, b, kind, err)
+	return fmt.Errorf("%s: %w (%v)", medium.Doing(verb, name, b), kind, err)
 }

@@ -456,7 +456,7 @@ func (f *Folder) Delete(ctx context.Context, name string) error {
 
 // Room implements [medium.Medium], where the host has OpenSSH's extension for it.
 func (f *Folder) Room(ctx context.Context) (room medium.Room, err error) {
-	return room, f.do(ctx, "ask for room in", "", func(s *sftp.Client) error {
+	return room, f.do(ctx, "ask for room", "", func(s *sftp.Client) error {
 		room = medium.Room{FreeBytes: -1, TotalBytes: -1, FreeInodes: -1, TotalInodes: -1}
 		if _, ok := s.HasExtension("statvfs@openssh.com"); !ok {
 			return nil
@@ -514,9 +514,9 @@ func (f *Folder) failed(verb, name string, err error) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%s %s in %s: %w", verb, name, f, medium.ErrNotFound)
+		return fmt.Errorf("%s: %w", medium.Doing(verb, name, f), medium.ErrNotFound)
 	case errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("%s %s in %s: %w (%v)", verb, name, f, medium.ErrNoRight, err)
+		return fmt.Errorf("%s: %w (%v)", medium.Doing(verb, name, f), medium.ErrNoRight, err)
 	}
-	return fmt.Errorf("%s %s in %s: %w", verb, name, f, err)
+	return fmt.Errorf("%s: %w", medium.Doing(verb, name, f), err)
 }
