@@ -173,7 +173,7 @@ func (s *show) await(ctx context.Context, r records.Run, err error) (records.Run
 func (s *show) backups(ctx context.Context) error {
 	made := 0
 	for n := 0; n < runsInDemo; {
-		r, err := s.c.RunPolicy(ctx, "nightly-guests")
+		r, err := s.c.RunPolicy(ctx, "nightly-guests", "")
 		r, err = s.await(ctx, r, err)
 		made++
 		if r.State == "warned" && made < 2*runsInDemo {
@@ -251,7 +251,7 @@ func (s *show) sealed(ctx context.Context) error {
 	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
 		return err
 	}
-	r, err := s.c.RunPolicy(ctx, "monthly-whole")
+	r, err := s.c.RunPolicy(ctx, "monthly-whole", "")
 	if r, err = s.await(ctx, r, err); err != nil {
 		return err
 	}

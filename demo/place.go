@@ -64,7 +64,7 @@ func Open(folder, program string) (*Place, error) {
 	if err := p.clean(); err != nil {
 		return nil, err
 	}
-	for _, d := range []string{"", "pool", "shelf", "state", "v"} {
+	for _, d := range []string{"", "pool", "shelf", "plain", "state", "v"} {
 		if err := os.MkdirAll(p.path(d), 0o711); err != nil {
 			return nil, err
 		}
@@ -78,6 +78,9 @@ func (p *Place) path(parts ...string) string {
 
 // Shelf is the folder of store quay-shelf.
 func (p *Place) Shelf() string { return p.path("shelf") }
+
+// Plain is the folder of store plain-shelf.
+func (p *Place) Plain() string { return p.path("plain") }
 
 // URL is where the service answers.
 func (p *Place) URL() string { return p.url }
@@ -442,7 +445,7 @@ func (p *Place) StartService(ctx context.Context) (*Process, error) {
 
 // Site is the demo's site file, for this place.
 func (p *Place) Site() (string, site.Site, error) {
-	text := strings.NewReplacer("{uri}", p.URI(), "{shelf}", p.Shelf()).Replace(siteFile)
+	text := strings.NewReplacer("{uri}", p.URI(), "{shelf}", p.Shelf(), "{plain}", p.Plain()).Replace(siteFile)
 	file := p.path("site.yaml")
 	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 		return "", site.Site{}, err

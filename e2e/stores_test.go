@@ -213,7 +213,7 @@ func TestTwoLodgesOnOneStore(t *testing.T) {
 	other := secondLodge(t)
 	s := other("store", "add", "shared", "--folder", folder)
 	require.Equal(t, 0, s.code, s.err)
-	r, err := lodge.RunPolicy(t.Context(), "weekly-system")
+	r, err := lodge.RunPolicy(t.Context(), "weekly-system", "")
 	require.NoError(t, err)
 	for range 5 {
 		s := other("store", "sweep", "shared")

@@ -44,7 +44,7 @@ func inTheMiddle(t *testing.T, policy, folder string) records.Run {
 			startService(t)
 		}
 	})
-	r, err := lodge.RunPolicy(t.Context(), policy)
+	r, err := lodge.RunPolicy(t.Context(), policy, "")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		packs, err := filepath.Glob(filepath.Join(folder, "pack", "*", "[0-9a-f]*")) // not the parts

@@ -190,11 +190,12 @@ func (s *server) register(a huma.API) {
 	s.registerStores(a)
 
 	get(s, a, "list-policies", "/api/v1/policies", "Policies, by name", func(ctx context.Context, _ *none) ([]lodge.PolicyView, error) { return s.l.Policies(ctx) })
-	type named struct {
+	type start struct {
 		Name string `path:"name"`
+		Note string `query:"note" maxLength:"500" doc:"what the run is for; its images bear it"`
 	}
 	do(s, a, huma.Operation{OperationID: "run-policy", Method: http.MethodPost, Path: "/api/v1/policies/{name}/runs", DefaultStatus: http.StatusAccepted, Summary: "Start a run of a policy"},
-		func(ctx context.Context, in *named) (records.Run, error) { return s.l.RunPolicy(ctx, in.Name) })
+		func(ctx context.Context, in *start) (records.Run, error) { return s.l.RunPolicy(ctx, in.Name, in.Note) })
 	type preview struct {
 		Name string `path:"name"`
 		Rule string `query:"rule" doc:"another rotation phrase to try"`
@@ -202,6 +203,16 @@ func (s *server) register(a huma.API) {
 	get(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation would do",
 		func(ctx context.Context, in *preview) ([]lodge.Preview, error) {
 			return s.l.PreviewRotation(ctx, in.Name, in.Rule)
+		})
+	type confirm struct {
+		Name string `path:"name"`
+		Body struct {
+			Drops []string `json:"drops" doc:"the images that were seen to go, of all sets; if others go now, nothing does"`
+		}
+	}
+	do(s, a, huma.Operation{OperationID: "confirm-rotation", Method: http.MethodPost, Path: "/api/v1/policies/{name}/rotation", Summary: "Let a rotation happen that the guard holds back"},
+		func(ctx context.Context, in *confirm) ([]string, error) {
+			return s.l.ConfirmRotation(ctx, in.Name, in.Body.Drops)
 		})
 
 	type limited struct {
@@ -253,6 +264,10 @@ func (s *server) register(a huma.API) {
 		})
 	do(s, a, huma.Operation{OperationID: "unpin-image", Method: http.MethodDelete, Path: "/api/v1/images/{id}/pin", Summary: "Let a pinned image go"},
 		func(ctx context.Context, in *byID) (records.Image, error) { return s.l.PinImage(ctx, in.ID, false, "") })
+	do(s, a, huma.Operation{OperationID: "undrop-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/undrop", Summary: "Bring a dropped image back, and all that it leans on"},
+		func(ctx context.Context, in *byID) ([]string, error) { return s.l.UndropImage(ctx, in.ID) })
+	do(s, a, huma.Operation{OperationID: "fold-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/folds", DefaultStatus: http.StatusAccepted, Summary: "Join an image with the full one that it leans on"},
+		func(ctx context.Context, in *byID) (records.Run, error) { return s.l.FoldImage(ctx, in.ID) })
 	type restore struct {
 		ID   string `path:"id"`
 		Body RestoreBody

@@ -94,7 +94,7 @@ func (s *server) registerStores(a huma.API) {
 		func(ctx context.Context, in *check) (records.Run, error) {
 			return s.l.CheckStore(ctx, lodge.CheckRequest{Store: in.Name, Read: in.Body.Read, Repair: in.Body.Repair, From: in.Body.From})
 		})
-	get(s, a, "plan-sweep", "/api/v1/stores/{name}/sweep", "What a sweep would give back", func(ctx context.Context, in *named) (store.SweepReport, error) {
+	get(s, a, "plan-sweep", "/api/v1/stores/{name}/sweep", "What a sweep would give back", func(ctx context.Context, in *named) (lodge.SweepView, error) {
 		return s.l.PlanSweep(ctx, in.Name)
 	})
 	do(s, a, post("sweep-store", "/api/v1/stores/{name}/sweeps", "Start a sweep of a store", 202),

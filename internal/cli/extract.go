@@ -12,6 +12,7 @@ import (
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/raw"
+	"keenlodge/internal/openlayout"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
 )
@@ -40,7 +41,14 @@ func storeExtractCommand() *cli.Command {
 		}}
 }
 
-func openFolder(ctx context.Context, c *cli.Command, folder string) (*store.Store, error) {
+// folderStore is a store of either layout, as far as it takes to get disks out of it.
+type folderStore interface {
+	ImageIDs(ctx context.Context) ([]string, error)
+	ReadImage(ctx context.Context, id string) (*image.Manifest, error)
+	OpenDisk(ctx context.Context, m *image.Manifest, d image.Disk) (store.OpenedDisk, error)
+}
+
+func openFolder(ctx context.Context, c *cli.Command, folder string) (folderStore, error) {
 	m, err := dir.OpenToRead(folder)
 	if err != nil {
 		return nil, err
@@ -48,6 +56,9 @@ func openFolder(ctx context.Context, c *cli.Command, folder string) (*store.Stor
 	h, err := store.ReadHeader(ctx, m)
 	if err != nil {
 		return nil, err
+	}
+	if h.Layout == "open" {
+		return openlayout.Open(ctx, m)
 	}
 	var secret *chunk.Secret
 	if h.Sealed {
@@ -64,7 +75,7 @@ func openFolder(ctx context.Context, c *cli.Command, folder string) (*store.Stor
 	return store.Open(ctx, m, secret)
 }
 
-func listFolder(ctx context.Context, c *cli.Command, s *store.Store) error {
+func listFolder(ctx context.Context, c *cli.Command, s folderStore) error {
 	ids, err := s.ImageIDs(ctx)
 	if err != nil {
 		return err
@@ -91,7 +102,7 @@ func listFolder(ctx context.Context, c *cli.Command, s *store.Store) error {
 	})
 }
 
-func extract(ctx context.Context, c *cli.Command, s *store.Store, word string) error {
+func extract(ctx context.Context, c *cli.Command, s folderStore, word string) error {
 	ids, err := s.ImageIDs(ctx)
 	if err != nil {
 		return err
@@ -109,10 +120,11 @@ func extract(ctx context.Context, c *cli.Command, s *store.Store, word string) e
 		if only := c.String("disk"); only != "" && only != d.Target {
 			continue
 		}
-		r, err := image.NewReader(s, d)
+		r, err := s.OpenDisk(ctx, m, d)
 		if err != nil {
 			return err
 		}
+		defer r.Close()
 		file := filepath.Join(c.String("to"), id+"-"+filepath.Base(d.Target)+".raw")
 		if err := raw.Write(ctx, file, r); err != nil {
 			return fmt.Errorf("disk %s: %w", d.Target, err)

@@ -155,13 +155,14 @@ func policyCommand() *cli.Command {
 				})
 			})},
 		&cli.Command{Name: "run", Usage: "start a run by hand", ArgsUsage: "POLICY",
-			Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "wait", Aliases: []string{"w"}, Usage: "show the run until it is over"}},
+			Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "wait", Aliases: []string{"w"}, Usage: "show the run until it is over"},
+				&cli.StringFlag{Name: "note", Usage: "what it is for, such as: before the harbour upgrade"}},
 			Action: calls([]string{"a policy's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				name, err := pickPolicy(ctx, k, c.Args().First())
 				if err != nil {
 					return err
 				}
-				run, err := k.RunPolicy(ctx, name)
+				run, err := k.RunPolicy(ctx, name, c.String("note"))
 				if err != nil {
 					return err
 				}
@@ -292,6 +293,8 @@ func imageCommand() *cli.Command {
 						state := m.State
 						if m.Gone != nil {
 							state = "gone"
+						} else if m.Pinned {
+							state += ", pinned"
 						}
 						rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), state, m.Capture, orDash(m.Consistency), standing(m), size(m.Size), size(m.Read), size(m.Stored), m.Store, orDash(m.Policy)})
 					}
@@ -352,6 +355,7 @@ func imageCommand() *cli.Command {
 				}
 				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is not pinned\n", m.ID, m.Machine) })
 			})},
+		imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
 		&cli.Command{Name: "restore", Usage: "make a guest from an image", ArgsUsage: "IMAGE",
 			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "as", Usage: "name of the guest to make", Required: true},
 				&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},
@@ -381,6 +385,28 @@ func standing(m records.Image) string {
 	return "–"
 }
 
+// captureWords tells how an image was read, and why so.
+func captureWords(m records.Image) string {
+	text := m.Capture + ", scope " + m.Scope
+	if m.Since != "" {
+		text += ", changes since image " + m.Since
+	}
+	if m.CaptureWhy != "" {
+		text += "; " + m.CaptureWhy
+	}
+	return text
+}
+
+func pinWords(m records.Image) string {
+	switch {
+	case !m.Pinned:
+		return "no"
+	case m.PinNote == "":
+		return "yes"
+	}
+	return "yes: " + m.PinNote
+}
+
 func imageDetails(w io.Writer, m api.ImageView) {
 	state := m.State
 	if m.Gone != nil {
@@ -392,7 +418,7 @@ func imageDetails(w io.Writer, m api.ImageView) {
 	}
 	for _, row := range [][2]string{
 		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"policy", orDash(m.Policy)}, {"store", m.Store},
-		{"capture", m.Capture + ", scope " + m.Scope}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
+		{"capture", captureWords(m.Image)}, {"leans on", orDash(m.Base)}, {"note", orDash(m.Note)}, {"pinned", pinWords(m.Image)}, {"took", time.Duration(m.Took).Round(100 * time.Millisecond).String()}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
 		{"disks", orDash(strings.Join(disks, ", "))}, {"read", size(m.Read)}, {"new to the store", size(m.Fresh)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
 	} {
 		fmt.Fprintf(w, "%-18s %s\n", row[0], row[1])

@@ -61,9 +61,9 @@ func storeListCommand() *cli.Command {
 					if s.Sealed {
 						sealed = "yes"
 					}
-					rows = append(rows, []string{s.Name, s.Medium, s.Place, sealed, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
+					rows = append(rows, []string{s.Name, s.Medium, s.Layout, s.Place, sealed, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
 				}
-				table(w, []string{"STORE", "MEDIUM", "WHERE", "SEALED", "IMAGES>", "DISKS>", "USED>", "FREE>", "STATE"}, rows)
+				table(w, []string{"STORE", "MEDIUM", "LAYOUT", "WHERE", "SEALED", "IMAGES>", "DISKS>", "USED>", "FREE>", "STATE"}, rows)
 			})
 		})}
 }
@@ -72,6 +72,7 @@ func storeListCommand() *cli.Command {
 func placeFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "medium", Usage: "dir, s3 or sftp", Value: "dir"},
+		&cli.StringFlag{Name: "layout", Usage: "pooled (deduplicated packs) or open (qcow2 files that anyone can read; medium dir)", Value: "pooled"},
 		&cli.StringFlag{Name: "folder", Usage: "absolute path of an existing folder (dir, sftp); what all names begin with (s3)"},
 		&cli.StringFlag{Name: "endpoint", Usage: "s3: address of the service"}, &cli.StringFlag{Name: "bucket", Usage: "s3: an existing bucket"},
 		&cli.StringFlag{Name: "region", Usage: "s3: region, where the service has them"},
@@ -86,7 +87,7 @@ func placeFlags() []cli.Flag {
 }
 
 func placeFrom(c *cli.Command) site.Store {
-	return site.Store{Medium: c.String("medium"), Layout: "pooled", Folder: c.String("folder"), Endpoint: c.String("endpoint"), Bucket: c.String("bucket"),
+	return site.Store{Medium: c.String("medium"), Layout: c.String("layout"), Folder: c.String("folder"), Endpoint: c.String("endpoint"), Bucket: c.String("bucket"),
 		Region: c.String("region"), PathStyle: c.Bool("path-style"), Host: c.String("host"), Port: c.Int("port"), User: c.String("user"), HostKey: c.String("host-key")}
 }
 
@@ -119,10 +120,12 @@ func storeAddCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "recipient", Usage: "age recipient (age1…) that opens it, in place of a passphrase; may be repeated"},
 			&cli.StringFlag{Name: "label", Usage: "what the first key is called", Value: "first"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask whether the warning about lost keys was understood"},
-			&cli.StringFlag{Name: "floor", Usage: "room that stays free, such as 20GiB"})...),
+			&cli.StringFlag{Name: "floor", Usage: "room that stays free, such as 20GiB"},
+			&cli.BoolFlag{Name: "compress", Usage: "open layout: compress the disks"},
+			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"})...),
 		Action: calls([]string{"a name for the store"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 			n := lodge.NewStore{Spec: placeFrom(c)}
-			n.Spec.Sealed, n.Spec.Floor = c.Bool("sealed"), c.String("floor")
+			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace")
 			if err := n.Spec.Check(c.Args().First()); err != nil {
 				return usageError{err}
 			}
@@ -242,6 +245,10 @@ func storeShowCommand() *cli.Command {
 }
 
 func storeDetails(w io.Writer, name string, s store.Summary) {
+	if s.Header.Layout == "open" {
+		openDetails(w, name, s)
+		return
+	}
 	kind := "not sealed"
 	if s.Header.Sealed {
 		kind = "sealed"
@@ -269,6 +276,22 @@ func storeDetails(w io.Writer, name string, s store.Summary) {
 	if s.Unreadable > 0 {
 		fmt.Fprintf(w, "✗ %d images can't be read; look at: keenlodge store check %s\n", s.Unreadable, name)
 	}
+	growth(w, s)
+}
+
+// openDetails describes a store of the open layout.
+func openDetails(w io.Writer, name string, s store.Summary) {
+	fmt.Fprintf(w, "store %s, open layout, made %s: qcow2 files in folders, see README.txt there\n\n", name, moment(&s.Header.Made))
+	fmt.Fprintf(w, "images     %d of %d machines, oldest %s, newest %s\n", s.Images, s.Machines, moment(s.Oldest), moment(s.Newest))
+	fmt.Fprintf(w, "files      %d take %s, for disks of %s\n", s.Objects, size(s.Taken), size(s.Disks))
+	fmt.Fprintf(w, "room       %s free of %s\n", size(s.Room.FreeBytes), size(s.Room.TotalBytes))
+	if s.Unreadable > 0 {
+		fmt.Fprintf(w, "✗ %d images can't be read; look at: keenlodge store check %s\n", s.Unreadable, name)
+	}
+	growth(w, s)
+}
+
+func growth(w io.Writer, s store.Summary) {
 	if len(s.Days) == 0 {
 		return
 	}
@@ -331,7 +354,7 @@ func storeCheckCommand() *cli.Command {
 }
 
 func reportDetails(w io.Writer, name string, r store.Report) {
-	fmt.Fprintf(w, "store %s: %d images, %d packs, %s read back\n", name, r.Images, r.Packs, size(r.Read))
+	fmt.Fprintf(w, "store %s: %d images in %d files, %s read back\n", name, r.Images, r.Packs, size(r.Read))
 	for _, m := range r.Mended {
 		fmt.Fprintf(w, "+ %s\n", m)
 	}
@@ -374,12 +397,12 @@ func storeSweepCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			var r store.SweepReport
+			var r lodge.SweepView
 			if _, err := finish(ctx, c, k, run, &r); err != nil {
 				return err
 			}
 			return show(c, r, func(w io.Writer) {
-				fmt.Fprintf(w, "✓ %d packs deleted, %s moved, %s given back\n", r.Deleted, size(r.Moved), size(max(0, r.Freed-r.Moved)))
+				fmt.Fprintf(w, "✓ %d images left, %d packs deleted, %s moved, %s given back\n", len(r.Left), r.Deleted, size(r.Moved), size(max(0, r.Freed-r.Moved)))
 				for _, why := range r.Why {
 					fmt.Fprintf(w, "! %s\n", why)
 				}
@@ -387,8 +410,13 @@ func storeSweepCommand() *cli.Command {
 		})}
 }
 
-func sweepPlan(w io.Writer, name string, p store.SweepReport, verb string) {
-	fmt.Fprintf(w, "store %s: %d images need %d blocks; %d packs hold %s, of which %s are needed by no image\n", name, p.Images, p.Blocks, p.Packs, size(p.Stored), size(p.Dead))
+func sweepPlan(w io.Writer, name string, p lodge.SweepView, verb string) {
+	fmt.Fprintf(w, "store %s: %d dropped images %s taken out for good, %d more can still be brought back\n", name, len(p.Left), verb, p.Waiting)
+	if p.Packs == 0 {
+		fmt.Fprintf(w, "that gives back %s\n", size(p.LeftBytes))
+		return
+	}
+	fmt.Fprintf(w, "%d images need %d blocks; %d packs hold %s, of which %s are needed by no image\n", p.Images, p.Blocks, p.Packs, size(p.Stored), size(p.Dead))
 	fmt.Fprintf(w, "%d packs of no use %s deleted, %d rewritten (%s move); that gives back %s\n", p.Useless, verb, p.Rewritten, size(p.Move), size(p.Gives))
 }
 

@@ -128,14 +128,29 @@ func (c *Client) Policies(ctx context.Context) ([]lodge.PolicyView, error) {
 	return list[lodge.PolicyView](ctx, c, "/api/v1/policies")
 }
 
-// RunPolicy starts a run.
-func (c *Client) RunPolicy(ctx context.Context, name string) (out records.Run, err error) {
-	return out, c.call(ctx, http.MethodPost, "/api/v1/policies/"+url.PathEscape(name)+"/runs", nil, &out)
+// RunPolicy starts a run. note, which may be empty, says what it is for.
+func (c *Client) RunPolicy(ctx context.Context, name, note string) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/policies/"+url.PathEscape(name)+"/runs?note="+url.QueryEscape(note), nil, &out)
 }
 
 // PreviewRotation tells what the next rotation would do.
 func (c *Client) PreviewRotation(ctx context.Context, policy, rule string) ([]lodge.Preview, error) {
 	return list[lodge.Preview](ctx, c, "/api/v1/policies/"+url.PathEscape(policy)+"/rotation?rule="+url.QueryEscape(rule))
+}
+
+// ConfirmRotation lets a rotation happen that the guard holds back: these images go, or none.
+func (c *Client) ConfirmRotation(ctx context.Context, policy string, drops []string) (out []string, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/policies/"+url.PathEscape(policy)+"/rotation", map[string][]string{"drops": drops}, &out)
+}
+
+// UndropImage brings a dropped image back, and all that it leans on.
+func (c *Client) UndropImage(ctx context.Context, id string) (out []string, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/undrop", nil, &out)
+}
+
+// FoldImage starts the folding of an image.
+func (c *Client) FoldImage(ctx context.Context, id string) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/folds", nil, &out)
 }
 
 // Runs lists runs, newest first.

@@ -61,7 +61,7 @@ func (c *Client) CheckStore(ctx context.Context, name string, b api.CheckBody) (
 }
 
 // PlanSweep tells what a sweep would give back.
-func (c *Client) PlanSweep(ctx context.Context, name string) (out store.SweepReport, err error) {
+func (c *Client) PlanSweep(ctx context.Context, name string) (out lodge.SweepView, err error) {
 	return out, c.call(ctx, http.MethodGet, storePath(name, "/sweep"), nil, &out)
 }
 

@@ -51,6 +51,10 @@ type Request struct {
 	// Mark is the image's id. All that the capture leaves on the hypervisor bears it, so that it can be found and cleared.
 	Mark    string
 	Quiesce Quiesce
+	// Since is the mark of an earlier capture: only what was written since then is asked for. "" asks for all.
+	Since string
+	// Checkpoint says that a later capture may ask for what is written after this one.
+	Checkpoint bool
 	// Waking is called before a guest that is off is started paused; an error stops the capture.
 	Waking func() error
 	// Watch is called before a freeze: it sees to it that the guest is thawed even if this process dies or hangs.
@@ -75,15 +79,22 @@ type Capture interface {
 	Consistency() (image.Consistency, time.Duration)
 	// Warnings tell what is not in the capture, and why.
 	Warnings() []string
-	// Close ends the capture and removes all that it made on the hypervisor but what a later capture can build on;
-	// kept says whether the image came to be.
-	Close(ctx context.Context, kept bool) error
+	// Marks are those of earlier captures whose checkpoints the guest had when this one began.
+	Marks() []string
+	// Close ends the capture and removes all that it made on the hypervisor but, where the image came to be (kept), its
+	// checkpoint. The checkpoints of the marks in drop go, too.
+	Close(ctx context.Context, kept bool, drop []string) error
 }
 
 // CapturedDisk is a disk of a capture.
 type CapturedDisk struct {
 	Target, Format string
+	// Disk tells as unchanged what was not written since the capture that was asked for, if it can.
 	disk.Disk
+	// Whole is the same disk without that word, nil where Disk does not give it.
+	Whole disk.Disk
+	// Why says why it does not, where it was asked for.
+	Why string
 }
 
 // NewGuest describes a guest to define from a definition of the same hypervisor kind.
@@ -106,6 +117,10 @@ type Hypervisor interface {
 	// Clear removes what a capture left that nobody closed: the backup job, its checkpoint, a guest that it had started
 	// paused (woken), a freeze. It says what it found.
 	Clear(ctx context.Context, machine, mark string, woken bool) (found []string, err error)
+	// Marks lists the marks of the captures whose checkpoints a guest has.
+	Marks(ctx context.Context, machine string) ([]string, error)
+	// DropMarks removes their checkpoints and tells which went. A guest that is off keeps them until its next capture.
+	DropMarks(ctx context.Context, machine string, marks []string) (dropped []string, err error)
 	// Thaw ends a freeze. A guest that is not frozen is none the worse for it.
 	Thaw(ctx context.Context, machine string) error
 	// CreateDisk makes a volume that holds content, a file of length bytes, and returns its place. An existing volume is

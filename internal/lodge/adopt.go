@@ -57,7 +57,7 @@ func (l *Lodge) AdoptStore(ctx context.Context, name string) (Adopted, error) {
 		}
 		sets[[2]string{m.Machine, m.Policy}] = true
 		n := notes[id]
-		rec := finished(records.Image{ID: id, Machine: m.Machine, Policy: m.Policy, Store: name, State: "usable", Scope: m.Scope, Capture: m.Capture}, m)
+		rec := finished(records.Image{ID: id, Machine: m.Machine, Policy: m.Policy, Store: name, State: "usable", Scope: m.Scope}, m)
 		if n.Pin != nil {
 			rec.Pinned, rec.PinNote = true, n.Pin.Note
 		}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
@@ -137,9 +139,20 @@ func (l *Lodge) rotationDifference(ctx context.Context, now, next site.Site) ([]
 		if err != nil {
 			return nil, err
 		}
+		old, err := rotation.Parse(was.Rotation)
+		if err != nil {
+			return nil, err
+		}
+		moment := time.Now().In(next.Location())
 		for _, set := range sets {
-			plan := rotation.Make(rule, time.Now().In(next.Location()), set.planned())
-			told = append(told, fmt.Sprintf("policy %s, machine %s: %q drops %d of %d images", name, set.machine, is.Rotation, len(plan.Drops()), len(set.images)))
+			images := set.planned()
+			plan, before := rotation.Make(rule, moment, images), rotation.Make(old, moment, images)
+			line := fmt.Sprintf("policy %s, machine %s: %q drops %d of %d images (%s), %q would drop %d", name, set, is.Rotation, len(plan.Drops()), len(set.images),
+				humanize.IBytes(uint64(plan.Gives(images))), was.Rotation, len(before.Drops()))
+			if plan.Guard != "" {
+				line += "; the guard would hold that back: " + plan.Guard
+			}
+			told = append(told, line)
 		}
 	}
 	return told, nil

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"sync"
 	"time"
 
@@ -12,16 +11,17 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/unusual"
 	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
-	"keenlodge/internal/store"
 )
 
 // tasksAtOnce is how many machines of a run are captured at the same time.
 const tasksAtOnce = 2
 
-// RunPolicy queues a run of a policy by hand. While one is going it is [ErrConflict].
-func (l *Lodge) RunPolicy(ctx context.Context, policy string) (records.Run, error) {
+// RunPolicy queues a run of a policy by hand. note, which may be empty, says what it is for; its images bear it. While one is going
+// it is [ErrConflict].
+func (l *Lodge) RunPolicy(ctx context.Context, policy, note string) (records.Run, error) {
 	s, err := l.rec.Site(ctx)
 	if err != nil {
 		return records.Run{}, err
@@ -29,7 +29,7 @@ func (l *Lodge) RunPolicy(ctx context.Context, policy string) (records.Run, erro
 	if _, ok := s.Policies[policy]; !ok {
 		return records.Run{}, notFound("policy", policy, keys(s.Policies))
 	}
-	run := records.Run{ID: newRunID(), Kind: "backup", Policy: policy, Cause: "hand"}
+	run := records.Run{ID: newRunID(), Kind: "backup", Policy: policy, Cause: "hand", Note: note}
 	err = l.rec.QueueRun(ctx, run)
 	if errors.Is(err, records.ErrRunning) {
 		return records.Run{}, fmt.Errorf("%w: a run of policy %s is going already; wait for its end: keenlodge run watch", ErrConflict, policy)
@@ -94,12 +94,12 @@ func (l *Lodge) backup(ctx context.Context, run records.Run) (state string, err 
 }
 
 // afterBackup proves the new images where the policy says so, and rotates the sets that gained one.
-func (l *Lodge) afterBackup(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st *store.Store, done []records.Task) (state string, err error) {
+func (l *Lodge) afterBackup(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, done []records.Task) (state string, err error) {
 	state = "done"
-	var notices []string
+	var ready []string // machines whose sets are rotated: only after a new image is complete
 	for _, t := range done {
 		if t.State == "failed" {
-			continue // a set is rotated only after a new image is complete
+			continue
 		}
 		if policy.Prove != "" {
 			proof, err := l.proveImage(ctx, st, run.ID, t.Image, policy.Prove, nil)
@@ -112,16 +112,31 @@ func (l *Lodge) afterBackup(ctx context.Context, s site.Site, run records.Run, p
 				continue
 			}
 		}
-		notice, err := l.rotateSet(ctx, s, run, policy, st, t.Machine)
-		if err != nil {
-			return "failed", fmt.Errorf("rotate the images of %s: %w", t.Machine, err)
+		ready = append(ready, t.Machine)
+	}
+	rotated, err := l.rotate(ctx, s, run, policy, st, ready)
+	if err != nil {
+		return "failed", fmt.Errorf("rotate: %w", err)
+	}
+	if rotated != "done" {
+		state = rotated
+	}
+	l.tidyAfter(ctx, s, done)
+	return state, nil
+}
+
+// tidyAfter removes the checkpoints that the new images make superfluous. One that stays now goes at the next capture.
+func (l *Lodge) tidyAfter(ctx context.Context, s site.Site, done []records.Task) {
+	for _, t := range done {
+		h, err := l.hypervisor(ctx, s, t.Hypervisor)
+		if err == nil {
+			err = l.tidyMarks(ctx, s, h, t.Machine)
+			h.Close()
 		}
-		if notice != "" {
-			state = "warned"
-			notices = append(notices, notice)
+		if err != nil && ctx.Err() == nil {
+			l.log.Warn("checkpoints could not be tidied up; the next capture tries again", "machine", t.Machine, "error", err)
 		}
 	}
-	return state, l.rec.SetNotice(ctx, run.Policy, strings.Join(notices, "; "))
 }
 
 // selectMachines records a task for every machine that the policy covers. Machines that it names and nobody has, or whose
@@ -174,7 +189,7 @@ func worst(tasks []records.Task) string {
 	return state
 }
 
-func (l *Lodge) backupAll(ctx context.Context, s site.Site, policy site.Policy, st *store.Store, tasks []records.Task) []records.Task {
+func (l *Lodge) backupAll(ctx context.Context, s site.Site, policy site.Policy, st shelf, tasks []records.Task) []records.Task {
 	done := make([]records.Task, len(tasks))
 	turn := make(chan struct{}, tasksAtOnce)
 	var all sync.WaitGroup
@@ -190,7 +205,7 @@ func (l *Lodge) backupAll(ctx context.Context, s site.Site, policy site.Policy, 
 }
 
 // backupMachine makes one image: capture, read, store, end the capture, and only then let the image exist.
-func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Policy, st *store.Store, t *task) (err error) {
+func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Policy, st shelf, t *task) (err error) {
 	h, err := l.hypervisor(ctx, s, t.rec.Hypervisor)
 	if err != nil {
 		return err
@@ -201,7 +216,21 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 		return err
 	}
 	rec := records.Image{ID: image.NewID(), Machine: t.rec.Machine, Policy: run.Policy, Store: policy.Store, Run: run.ID,
-		Taken: time.Now(), Scope: "machine", Capture: "full"}
+		Taken: time.Now(), Scope: "machine", Capture: "full", Note: run.Note, Apart: run.Cause == "hand" && policy.ByHand == "apart"}
+	set, err := l.setOf(ctx, rec)
+	if err != nil {
+		return err
+	}
+	base, why, err := chooseBase(ctx, policy, st, set, rec.Taken.In(s.Location()))
+	if err != nil {
+		return err
+	}
+	if base != nil {
+		rec.Capture = policy.Between()
+		if st.Header().Layout == "open" {
+			rec.Base = base.ID // from here on rotation holds it
+		}
+	}
 	if err := l.rec.AddImage(ctx, rec); err != nil {
 		return err
 	}
@@ -222,14 +251,18 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 	if err := t.step(ctx, "capturing"); err != nil {
 		return err
 	}
-	capture, err := h.Capture(ctx, l.captureRequest(ctx, s, policy, t))
+	request := l.captureRequest(ctx, s, policy, t)
+	if base != nil {
+		request.Since = base.ID
+	}
+	capture, err := h.Capture(ctx, request)
 	if err != nil {
 		return err
 	}
 	kept := false
 	defer func() {
 		// A second Close does nothing; this one is for what fails below.
-		if closed := capture.Close(ctx, kept); closed != nil {
+		if closed := capture.Close(ctx, kept, nil); closed != nil {
 			err = errors.Join(err, closed)
 		} else {
 			t.rec.Touched = false
@@ -237,54 +270,123 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 	}()
 	rec.Taken = time.Now()
 	m := &image.Manifest{Format: image.Format, ID: rec.ID, Machine: rec.Machine, Policy: rec.Policy, Taken: rec.Taken.UTC(), Scope: rec.Scope,
-		Capture: rec.Capture, Hypervisor: t.rec.Hypervisor, Definition: capture.Definition(), Program: Version}
+		Hypervisor: t.rec.Hypervisor, Definition: capture.Definition(), Program: Version, Why: why, Note: rec.Note, Apart: rec.Apart}
 	m.Consistency, m.Frozen = capture.Consistency()
 	t.rec.Warnings, t.rec.Frozen = capture.Warnings(), m.Frozen.Nanoseconds()
-	if err := measure(ctx, capture, t); err != nil {
+	disks, err := l.leanDisks(ctx, st, capture, base, t)
+	defer closeOlder(disks)
+	if err != nil {
+		return err
+	}
+	describe(m, rec.Capture, st, base, disks)
+	if err := measure(ctx, disks, t); err != nil {
 		return err
 	}
 	if err := promise.check(ctx, s, st, rec, t.rec.Total); err != nil {
 		return err
 	}
-	visit, err := st.VisitToWrite(ctx, rec.ID, Version)
+	w, err := startWriting(ctx, st, m, s.Stores[policy.Store].Compress)
 	if err != nil {
 		return err
 	}
 	defer func() {
-		if ended := visit.End(context.WithoutCancel(ctx)); ended != nil {
-			l.log.Warn("a visit could not be ended; sweeps take it for dead later", "image", rec.ID, "error", ended)
+		if ended := w.end(context.WithoutCancel(ctx), err); ended != nil && isFull(err) {
+			err = errors.Join(err, ended)
+		} else if ended != nil {
+			l.log.Warn("the end of an image's writing", "image", rec.ID, "error", ended)
 		}
 	}()
-	writing, cancel := context.WithCancel(ctx)
-	defer cancel() // stops uploads that an error leaves under way
-	w := visit.NewWriter(writing)
-	defer func() {
-		if isFull(err) {
-			if given := w.GiveBack(context.WithoutCancel(ctx)); given != nil {
-				err = errors.Join(err, fmt.Errorf("and what it stored could not be given back yet; a sweep will: %w", given))
-			}
-		}
-	}()
-	if err := readDisks(ctx, capture, w, st.Header().BlockSize, m, t); err != nil {
+	if err := readDisks(ctx, disks, w, m, t); err != nil {
 		return err
 	}
 	if err := t.step(ctx, "ending the capture"); err != nil {
 		return err
 	}
+	spare, err := l.spareMarks(ctx, s, rec.Machine, capture.Marks())
+	if err != nil {
+		return err
+	}
 	kept = true
-	if err := capture.Close(ctx, kept); err != nil {
+	if err := capture.Close(ctx, kept, spare); err != nil {
 		// What stays behind is recorded by Touched and cleared later; the image is whole.
 		t.rec.Warnings = append(t.rec.Warnings, err.Error())
 	}
-	if err := visit.Finish(ctx, m); err != nil {
+	m.Took = time.Since(*t.rec.Started)
+	if err := w.finish(ctx, m); err != nil {
 		return err
 	}
-	return l.rec.FinishImage(ctx, finished(rec, m))
+	rec = finished(rec, m)
+	t.rec.Warnings = append(t.rec.Warnings, compare(rec, set)...)
+	return l.rec.FinishImage(ctx, rec)
+}
+
+// leaning is a disk of a capture, and the older image's that it is taken since, if it is.
+type leaning struct {
+	target, format string
+	disk.Disk
+	older *olderDisk
+	why   string
+}
+
+// leanDisks decides for every disk of a capture how it is read. The caller closes the older ones, on an error, too.
+func (l *Lodge) leanDisks(ctx context.Context, st shelf, capture hypervisor.Capture, base *image.Manifest, t *task) ([]leaning, error) {
+	var out []leaning
+	for _, c := range capture.Disks() {
+		d, older, why, err := lean(ctx, st, c, base)
+		if errors.Is(err, errChanged) {
+			t.rec.Warnings = append(t.rec.Warnings, fmt.Sprintf("disk %s was read whole: %v", c.Target, err))
+		} else if err != nil {
+			return out, fmt.Errorf("disk %s: %w", c.Target, err)
+		} else if why != "" {
+			l.say(ctx, t.rec.Run, t.rec.Machine, fmt.Sprintf("disk %s is read whole: %s", c.Target, why))
+		}
+		out = append(out, leaning{c.Target, c.Format, d, older, why})
+	}
+	return out, nil
+}
+
+func closeOlder(disks []leaning) {
+	for _, d := range disks {
+		if d.older != nil {
+			d.older.Close()
+		}
+	}
+}
+
+// describe says in the manifest what kind of capture it became.
+func describe(m *image.Manifest, wanted string, st shelf, base *image.Manifest, disks []leaning) {
+	m.Capture = "full"
+	for _, d := range disks {
+		if d.older != nil {
+			m.Capture, m.Since = wanted, base.ID
+			if st.Header().Layout == "open" {
+				m.Base = base.ID
+			}
+		} else if d.why != "" {
+			m.Why = fmt.Sprintf("disk %s: %s", d.target, d.why)
+		}
+	}
+}
+
+// compare says what is out of the ordinary in an image. set are the others of its set, newest first.
+func compare(m records.Image, set []records.Image) []string {
+	figures := func(m records.Image) unusual.Figures {
+		return unusual.Figures{Read: m.Read, Stored: m.Stored, Took: time.Duration(m.Took)}
+	}
+	var before []unusual.Figures
+	for _, o := range set {
+		if o.Capture == m.Capture && o.State == "usable" && o.Took > 0 {
+			before = append(before, figures(o))
+		}
+	}
+	return unusual.Compare(figures(m), before)
 }
 
 // finished is an image's record, completed from its manifest.
 func finished(rec records.Image, m *image.Manifest) records.Image {
 	rec.Taken, rec.Consistency, rec.Frozen = m.Taken, string(m.Consistency), m.Frozen.Nanoseconds()
+	rec.Capture, rec.Since, rec.Base, rec.CaptureWhy, rec.Took = m.Capture, m.Since, m.Base, m.Why, m.Took.Nanoseconds()
+	rec.Note, rec.Apart = m.Note, m.Apart
 	rec.Size, rec.Read, rec.Fresh, rec.Stored = m.Sizes.Disks, m.Sizes.Read, m.Sizes.New, m.Sizes.Stored
 	rec.Disks = []records.ImageDisk{}
 	for _, d := range m.Disks {
@@ -299,7 +401,7 @@ func (l *Lodge) captureRequest(ctx context.Context, s site.Site, policy site.Pol
 		quiesce = hypervisor.Preferred
 	}
 	return hypervisor.Request{
-		Machine: t.rec.Machine, Mark: t.rec.Image, Quiesce: quiesce,
+		Machine: t.rec.Machine, Mark: t.rec.Image, Quiesce: quiesce, Checkpoint: !policy.CycleRule().AlwaysFull(),
 		Waking: func() error { t.rec.Woken = true; return t.save(ctx) },
 		Watch: func() (hypervisor.Watchdog, error) {
 			return l.watch(s.Hypervisors[t.rec.Hypervisor].URI, t.rec.Machine)
@@ -307,47 +409,46 @@ func (l *Lodge) captureRequest(ctx context.Context, s site.Site, policy site.Pol
 	}
 }
 
-// measure sums up what the disks of a capture hold.
-func measure(ctx context.Context, capture hypervisor.Capture, t *task) error {
-	for _, d := range capture.Disks() {
+// measure sums up what is to be read of the disks.
+func measure(ctx context.Context, disks []leaning, t *task) error {
+	for _, d := range disks {
 		n, err := disk.Allocated(ctx, d)
 		if err != nil {
-			return fmt.Errorf("disk %s: %w", d.Target, err)
+			return fmt.Errorf("disk %s: %w", d.target, err)
 		}
 		t.rec.Total += n
 	}
 	return nil
 }
 
-// readDisks reads all disks of a capture into the store and names them in the manifest.
-func readDisks(ctx context.Context, capture hypervisor.Capture, w *store.Writer, blockSize int, m *image.Manifest, t *task) error {
+// readDisks reads all disks into the store and names them in the manifest.
+func readDisks(ctx context.Context, disks []leaning, w writing, m *image.Manifest, t *task) error {
 	count := &progress{}
 	figures := func(rec *records.Task) {
 		rec.Done = count.read.Load()
-		rec.Fresh, rec.Stored = w.Written()
+		rec.Fresh, rec.Stored = w.written()
 	}
-	for _, d := range capture.Disks() {
-		if err := t.step(ctx, "reading "+d.Target); err != nil {
+	for _, d := range disks {
+		if err := t.step(ctx, "reading "+d.target); err != nil {
 			return err
 		}
-		var root string
-		err := t.moving(ctx, figures, func() (err error) {
-			root, err = storeDisk(ctx, d, nil, w, blockSize, count)
+		err := t.moving(ctx, figures, func() error {
+			out, err := w.disk(ctx, d.target, d.format, d.Disk, d.older, count)
+			m.Disks = append(m.Disks, out)
 			return err
 		})
 		if err != nil {
-			return fmt.Errorf("disk %s: %w", d.Target, err)
+			return fmt.Errorf("disk %s: %w", d.target, err)
 		}
-		m.Disks = append(m.Disks, image.Disk{Target: d.Target, Size: d.Size(), Format: d.Format, BlockSize: blockSize, Map: root})
 		m.Sizes.Disks += d.Size()
 	}
 	if err := t.step(ctx, "storing"); err != nil {
 		return err
 	}
-	if err := t.moving(ctx, figures, func() error { return w.Flush(ctx) }); err != nil {
+	if err := t.moving(ctx, figures, func() error { return w.flush(ctx) }); err != nil {
 		return err
 	}
 	m.Sizes.Read, m.Sizes.Data = t.rec.Done, min(count.data.Load(), m.Sizes.Disks)
-	m.Sizes.New, m.Sizes.Stored = w.Written()
+	m.Sizes.New, m.Sizes.Stored = w.written()
 	return nil
 }

@@ -18,7 +18,7 @@ import (
 	"keenlodge/internal/store/medium/dir"
 )
 
-func shelf(t testing.TB) *store.Store {
+func newShelf(t testing.TB) *store.Store {
 	m, err := dir.Open(t.TempDir())
 	require.NoError(t, err)
 	s, err := store.Make(context.Background(), m, time.Now(), nil)
@@ -69,7 +69,7 @@ func randomPatchwork(rng *rand.Rand) patchwork {
 // Whatever the extents, what comes out of the store is the disk, byte for byte.
 func TestAStoredDiskIsTheDisk(t *testing.T) {
 	rng := rand.New(rand.NewPCG(8, 9))
-	s := shelf(t)
+	s := newShelf(t)
 	for range 25 {
 		p := randomPatchwork(rng)
 		w := writer(t, s)
@@ -119,7 +119,7 @@ func (c changed) ReadAt(p []byte, off int64) (int, error) {
 // An incremental copy is the disk, byte for byte, whatever the source's granularity, and reads little but what changed.
 func TestAnIncrementalCopyIsTheDisk(t *testing.T) {
 	rng := rand.New(rand.NewPCG(6, 9))
-	s := shelf(t)
+	s := newShelf(t)
 	bs := s.Header().BlockSize
 	for range 25 {
 		p := randomPatchwork(rng)
@@ -171,7 +171,7 @@ func TestAnIncrementalCopyIsTheDisk(t *testing.T) {
 // A source that breaks, and a run that is cancelled, end it with their own reason, and nothing hangs.
 func TestASourceThatBreaks(t *testing.T) {
 	p := patchwork{Memory: make(disk.Memory, 30<<20), extents: []disk.Extent{{Offset: 0, Length: 30 << 20}}, fail: 17 << 20}
-	s := shelf(t)
+	s := newShelf(t)
 	var count progress
 	_, err := storeDisk(t.Context(), p, nil, writer(t, s), s.Header().BlockSize, &count)
 	require.ErrorIs(t, err, errLine)
@@ -191,7 +191,7 @@ func BenchmarkStoreDisk(b *testing.B) {
 	for b.Loop() {
 		d, err := raw.Open(path)
 		require.NoError(b, err)
-		s := shelf(b)
+		s := newShelf(b)
 		w := writer(b, s)
 		var count progress
 		_, err = storeDisk(b.Context(), d, nil, w, s.Header().BlockSize, &count)
@@ -248,7 +248,7 @@ func BenchmarkIncremental(b *testing.B) {
 	for b.Loop() {
 		d, err := raw.Open(path)
 		require.NoError(b, err)
-		s := shelf(b)
+		s := newShelf(b)
 		bs := s.Header().BlockSize
 		w := writer(b, s)
 		var count progress

@@ -22,7 +22,6 @@ import (
 	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/hypervisor/libvirt"
 	"keenlodge/internal/records"
-	"keenlodge/internal/store"
 )
 
 // Version is the program's, as records and manifests name it.
@@ -48,7 +47,7 @@ type Lodge struct {
 	hub     hub
 
 	mu     sync.Mutex
-	stores map[string]*store.Store // open ones, by place
+	stores map[string]shelf // open ones, by place
 	// promised is what tasks under way are expected to add, in bytes, by store.
 	promised map[string]int64
 }
@@ -68,7 +67,7 @@ func New(rec *records.Records, state string, log *slog.Logger) (*Lodge, error) {
 		return nil, err
 	}
 	return &Lodge{rec: rec, log: log, state: state, program: program, owner: n.Int64() + 1, key: key,
-		stores: map[string]*store.Store{}, promised: map[string]int64{}}, nil
+		stores: map[string]shelf{}, promised: map[string]int64{}}, nil
 }
 
 // Records gives faces what only needs to be read.

@@ -9,6 +9,7 @@ import (
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/openlayout"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/dir"
@@ -56,7 +57,7 @@ func isEmpty(ctx context.Context, m medium.Medium) (bool, error) {
 }
 
 // store opens one of the site's stores, or brings it up to date if it is open.
-func (l *Lodge) store(ctx context.Context, s site.Site, name string) (*store.Store, error) {
+func (l *Lodge) store(ctx context.Context, s site.Site, name string) (shelf, error) {
 	spec, ok := s.Stores[name]
 	if !ok {
 		return nil, notFound("store", name, keys(s.Stores))
@@ -73,7 +74,7 @@ func (l *Lodge) store(ctx context.Context, s site.Site, name string) (*store.Sto
 }
 
 // openStore opens a store. id is the one that it must have, or "" for any.
-func (l *Lodge) openStore(ctx context.Context, name string, spec site.Store, id string) (*store.Store, error) {
+func (l *Lodge) openStore(ctx context.Context, name string, spec site.Store, id string) (shelf, error) {
 	place := spec.Place()
 	l.mu.Lock()
 	s := l.stores[place]
@@ -104,7 +105,7 @@ func (l *Lodge) openStore(ctx context.Context, name string, spec site.Store, id 
 	return s, nil
 }
 
-func (l *Lodge) openOn(ctx context.Context, name string, m medium.Medium, spec site.Store, id string) (*store.Store, error) {
+func (l *Lodge) openOn(ctx context.Context, name string, m medium.Medium, spec site.Store, id string) (shelf, error) {
 	h, err := store.ReadHeader(ctx, m)
 	if errors.Is(err, store.ErrNoStore) && id != "" {
 		return nil, fmt.Errorf("%w; it did before: is its disk mounted?", err)
@@ -113,6 +114,8 @@ func (l *Lodge) openOn(ctx context.Context, name string, m medium.Medium, spec s
 		return nil, err
 	}
 	switch {
+	case h.Layout != spec.Layout:
+		return nil, fmt.Errorf("%s holds a store of the %s layout, but its entry says %s; correct the entry", m, h.Layout, spec.Layout)
 	case id != "" && h.ID != id:
 		return nil, fmt.Errorf("%s holds another store (%s) than before (%s); is the right disk mounted?", m, h.ID, id)
 	case spec.Sealed && !h.Sealed:
@@ -134,7 +137,25 @@ func (l *Lodge) openOn(ctx context.Context, name string, m medium.Medium, spec s
 			l.log.Warn("what crashed writers left could not all be removed", "store", name, "error", err)
 		}
 	}
-	return store.Open(ctx, m, secret)
+	if d, ok := m.(*dir.Dir); ok && h.Layout == "open" {
+		s, err := openlayout.Open(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.Tidy(ctx); err != nil {
+			l.log.Warn("what crashed writers left could not all be removed", "store", name, "error", err)
+		}
+		return s, nil
+	}
+	return opened(store.Open(ctx, m, secret))
+}
+
+// opened keeps a nil store from becoming a shelf that is not nil.
+func opened(s *store.Store, err error) (shelf, error) {
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
 }
 
 // makeStore makes a store in an empty place. keys are the first ones of a sealed store.
@@ -154,6 +175,10 @@ func (l *Lodge) makeStore(ctx context.Context, name string, spec site.Store, key
 	}
 	if !empty {
 		return fmt.Errorf("%s is not empty and holds no store; name an empty place", m)
+	}
+	if d, ok := m.(*dir.Dir); ok && spec.Layout == "open" {
+		_, err = openlayout.Make(ctx, d, time.Now())
+		return err
 	}
 	if !spec.Sealed {
 		_, err = store.Make(ctx, m, time.Now(), nil)

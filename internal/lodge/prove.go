@@ -9,17 +9,16 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/ledger"
 	"keenlodge/internal/mount"
+	"keenlodge/internal/openlayout"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
@@ -105,7 +104,7 @@ func (l *Lodge) prove(ctx context.Context, run records.Run) (state string, err e
 }
 
 // imageStore finds an image and opens its store.
-func (l *Lodge) imageStore(ctx context.Context, id string) (records.Image, *store.Store, error) {
+func (l *Lodge) imageStore(ctx context.Context, id string) (records.Image, shelf, error) {
 	m, err := l.Image(ctx, id)
 	if err != nil {
 		return m, nil, err
@@ -120,13 +119,13 @@ func (l *Lodge) imageStore(ctx context.Context, id string) (records.Image, *stor
 
 // proveImage proves an image and records the outcome, passed or not. The error is for a proof that could not be carried
 // out at all, which says nothing of the image. t, if not nil, shows the progress.
-func (l *Lodge) proveImage(ctx context.Context, st *store.Store, run, id, level string, t *task) (records.Proof, error) {
+func (l *Lodge) proveImage(ctx context.Context, st shelf, run, id, level string, t *task) (records.Proof, error) {
 	p := records.Proof{Image: id, Run: run, Level: level, Began: time.Now(), Program: Version}
-	visit, err := st.VisitToRead(ctx, Version) // a sweep must not take away what is being read
+	end, err := st.Reading(ctx, Version) // a sweep must not take away what is being read
 	if err != nil {
 		return p, err
 	}
-	defer visit.End(context.WithoutCancel(ctx))
+	defer end(context.WithoutCancel(ctx))
 	m, err := st.ReadImage(ctx, id)
 	if err == nil {
 		work := func() (err error) {
@@ -134,7 +133,7 @@ func (l *Lodge) proveImage(ctx context.Context, st *store.Store, run, id, level 
 				p.Evidence, err = l.proveByMount(ctx, st, m)
 				return err
 			}
-			p.Evidence, err = proveByRead(ctx, st, m, func(n int64) {
+			p.Evidence, err = st.ReadBack(ctx, m, func(n int64) {
 				if t != nil {
 					t.done.Add(n)
 				}
@@ -159,8 +158,8 @@ func (l *Lodge) proveImage(ctx context.Context, st *store.Store, run, id, level 
 	if err != nil {
 		p.Error = err.Error()
 	}
-	if err := l.rec.AddProof(ctx, p); err != nil {
-		return p, err
+	if recorded := l.rec.AddProof(ctx, p); recorded != nil {
+		return p, recorded
 	}
 	note := store.Proof{Level: p.Level, Passed: p.Passed, Began: p.Began.UTC(), Ended: p.Ended.UTC(), Program: p.Program, Evidence: p.Evidence, Error: p.Error}
 	if err := st.AddProof(ctx, id, note); err != nil {
@@ -170,6 +169,10 @@ func (l *Lodge) proveImage(ctx context.Context, st *store.Store, run, id, level 
 		l.say(ctx, run, machineOf(m), "evidence: "+e)
 	}
 	if damaged {
+		var below *openlayout.BrokenError
+		if errors.As(err, &below) {
+			id = below.Image // what leans on it is broken, too
+		}
 		l.say(ctx, run, machineOf(m), "image "+id+" is broken: "+p.Error)
 		return p, l.rec.BreakImage(ctx, id)
 	}
@@ -187,53 +190,9 @@ func machineOf(m *image.Manifest) string {
 // failedProof is a verdict on the image, as opposed to trouble on the way.
 type failedProof struct{ error }
 
-// proveByRead reads every block back and matches it against its name.
-func proveByRead(ctx context.Context, st *store.Store, m *image.Manifest, progress func(bytes int64)) ([]string, error) {
-	var evidence []string
-	for _, d := range m.Disks {
-		reader, err := image.NewReader(st, d)
-		if err != nil {
-			return evidence, err
-		}
-		group, ctx := errgroup.WithContext(ctx)
-		group.SetLimit(runtime.GOMAXPROCS(0))
-		seen := map[chunk.Name]bool{}
-		var bytes int64
-		err = reader.Names(ctx, func(name chunk.Name, isMap bool, offset, length int64) error {
-			if !isMap {
-				progress(length)
-			}
-			if seen[name] {
-				return ctx.Err()
-			}
-			seen[name] = true
-			if isMap {
-				return nil // Names reads it itself
-			}
-			bytes += length
-			group.Go(func() error {
-				if _, err := st.Get(ctx, name); err != nil {
-					return fmt.Errorf("disk %s at byte %d: %w", d.Target, offset, err)
-				}
-				return nil
-			})
-			return ctx.Err()
-		})
-		// What a reader found comes first: it is why the walk was cancelled.
-		if read := group.Wait(); read != nil {
-			return evidence, read
-		}
-		if err != nil {
-			return evidence, err
-		}
-		evidence = append(evidence, fmt.Sprintf("%s: %s of data read back, %d blocks matched", d.Target, humanize.IBytes(uint64(bytes)), len(seen)))
-	}
-	return evidence, nil
-}
-
 // proveByMount mounts every file system, lists it, reads its files, and checks a ledger where there is one.
-func (l *Lodge) proveByMount(ctx context.Context, st *store.Store, m *image.Manifest) (evidence []string, err error) {
-	mounted, err := l.mountImage(st, m)
+func (l *Lodge) proveByMount(ctx context.Context, st shelf, m *image.Manifest) (evidence []string, err error) {
+	mounted, err := l.mountImage(ctx, st, m)
 	var rights mount.ErrRights
 	if errors.As(err, &rights) {
 		return nil, err
@@ -265,17 +224,42 @@ func (l *Lodge) proveByMount(ctx context.Context, st *store.Store, m *image.Mani
 	return evidence, nil
 }
 
+// mounted is an image whose file systems are mounted.
+type mounted struct {
+	*mount.Mounted
+	disks map[string]disk.Disk
+}
+
+// Close unmounts, then closes the disks.
+func (m *mounted) Close() error {
+	err := m.Mounted.Close()
+	closeDisks(m.disks)
+	return err
+}
+
+func closeDisks(disks map[string]disk.Disk) {
+	for _, d := range disks {
+		d.(store.OpenedDisk).Close()
+	}
+}
+
 // mountImage mounts the file systems of an image's disks.
-func (l *Lodge) mountImage(st *store.Store, m *image.Manifest) (*mount.Mounted, error) {
+func (l *Lodge) mountImage(ctx context.Context, st shelf, m *image.Manifest) (*mounted, error) {
 	disks := map[string]disk.Disk{}
 	for _, d := range m.Disks {
-		reader, err := image.NewReader(st, d)
+		opened, err := st.OpenDisk(ctx, m, d)
 		if err != nil {
+			closeDisks(disks)
 			return nil, err
 		}
-		disks[d.Target] = reader
+		disks[d.Target] = opened
 	}
-	return mount.Disks(l.mounts(), disks)
+	done, err := mount.Disks(l.mounts(), disks)
+	if err != nil {
+		closeDisks(disks)
+		return nil, err
+	}
+	return &mounted{done, disks}, nil
 }
 
 // readFiles reads a mounted file system's files.

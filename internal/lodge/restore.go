@@ -19,7 +19,6 @@ import (
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
-	"keenlodge/internal/store"
 )
 
 // RestoreRequest asks for a guest to be made from an image.
@@ -62,7 +61,7 @@ func (l *Lodge) Restore(ctx context.Context, r RestoreRequest) (records.Run, err
 // restoring is what a restore works on.
 type restoring struct {
 	manifest *image.Manifest
-	st       *store.Store
+	st       shelf
 	h        hypervisor.Hypervisor // the caller closes it
 }
 
@@ -148,18 +147,19 @@ func (l *Lodge) makeGuest(ctx context.Context, on restoring, r RestoreRequest, t
 	if err := checkFree(ctx, h, r); err != nil {
 		return err
 	}
-	visit, err := on.st.VisitToRead(ctx, Version) // a sweep must not take away what is being read
+	end, err := on.st.Reading(ctx, Version) // a sweep must not take away what is being read
 	if err != nil {
 		return err
 	}
-	defer visit.End(context.WithoutCancel(ctx))
+	defer end(context.WithoutCancel(ctx))
 	files := make([]*qcow2.File, len(m.Disks))
 	for i, d := range m.Disks {
-		reader, err := image.NewReader(on.st, d)
+		opened, err := on.st.OpenDisk(ctx, m, d)
 		if err != nil {
 			return err
 		}
-		if files[i], err = qcow2.New(ctx, reader); err != nil {
+		defer opened.Close()
+		if files[i], err = qcow2.New(ctx, opened, ""); err != nil {
 			return fmt.Errorf("disk %s: %w", d.Target, err)
 		}
 		t.rec.Total += files[i].Size()

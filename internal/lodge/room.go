@@ -9,7 +9,6 @@ import (
 
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
-	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 )
 
@@ -17,24 +16,24 @@ import (
 var errNoRoom = errors.New("there is no room for it")
 
 // estimate is how much a machine's next image is likely to add to its store, in bytes: what the largest of its last five added,
-// and a quarter more; for a first image what its disks hold, as far as that is known.
-func (l *Lodge) estimate(ctx context.Context, policy, machine, store string, holds int64) (bytes int64, from string, err error) {
-	images, err := l.rec.Images(ctx, records.ImageFilter{Policy: policy, Machine: machine, Store: store})
+// of the same capture, and a quarter more; for a first image what is to be read of its disks, as far as that is known.
+func (l *Lodge) estimate(ctx context.Context, m records.Image, holds int64) (bytes int64, from string, err error) {
+	images, err := l.rec.Images(ctx, records.ImageFilter{Policy: m.Policy, Machine: m.Machine, Store: m.Store})
 	if err != nil {
 		return 0, "", err
 	}
 	var most int64
 	n := 0
-	for _, m := range images {
-		if m.State == "usable" && n < 5 {
-			most, n = max(most, m.Stored), n+1
+	for _, o := range images {
+		if o.State == "usable" && o.Capture == m.Capture && n < 5 {
+			most, n = max(most, o.Stored), n+1
 		}
 	}
 	// The very first image is not repeated by the next ones.
 	if n > 1 {
 		return most + most/4, fmt.Sprintf("the largest of its last %d images added %s", n, humanize.IBytes(uint64(most))), nil
 	}
-	return holds, fmt.Sprintf("its disks hold %s", humanize.IBytes(uint64(holds))), nil
+	return holds, fmt.Sprintf("%s are to be read", humanize.IBytes(uint64(holds))), nil
 }
 
 // promise is room that a task under way is expected to take, so that two tasks don't both count on the same.
@@ -48,8 +47,8 @@ func (l *Lodge) promise(store string) *promise { return &promise{l: l, store: st
 
 // check refuses, with figures, what would take the store below its floor. holds is what the machine's disks hold; before that is
 // known it is 0, and a machine without a history passes.
-func (p *promise) check(ctx context.Context, s site.Site, st *store.Store, m records.Image, holds int64) error {
-	need, from, err := p.l.estimate(ctx, m.Policy, m.Machine, p.store, holds)
+func (p *promise) check(ctx context.Context, s site.Site, st shelf, m records.Image, holds int64) error {
+	need, from, err := p.l.estimate(ctx, m, holds)
 	if err != nil {
 		return err
 	}
@@ -83,14 +82,16 @@ func fits(name string, spec site.Store, room medium.Room, need, others int64, fr
 		return fmt.Errorf("%w: about %s would be added (%s); store %s has %s free%s, and %s must stay free; drop images and sweep, or lower the floor",
 			errNoRoom, show(need), from, name, show(room.FreeBytes), beside, show(spec.FloorBytes()))
 	}
-	const packs = 24 << 20 // bytes
-	inodes := (need+others)/packs + 8
+	inodes := (need+others)/packBytes + 8
 	if room.FreeInodes >= 0 && room.TotalInodes > 0 && room.FreeInodes-inodes < spec.FloorInodes {
 		return fmt.Errorf("%w: about %d inodes would be taken; store %s has %d free, and %d must stay free; drop images and sweep, or lower the floor",
 			errNoRoom, inodes, name, room.FreeInodes, spec.FloorInodes)
 	}
 	return nil
 }
+
+// packBytes is about what a file in a pooled store holds.
+const packBytes = 24 << 20
 
 // isFull reports whether something failed for want of room.
 func isFull(err error) bool { return errors.Is(err, medium.ErrFull) }

@@ -16,8 +16,6 @@ import (
 
 	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
-	"keenlodge/internal/store"
-	"keenlodge/internal/store/medium"
 )
 
 const (
@@ -124,6 +122,8 @@ func (l *Lodge) carryOut(ctx context.Context, run records.Run) (state string, er
 		return l.check(ctx, run)
 	case "sweep":
 		return l.sweep(ctx, run)
+	case "fold":
+		return l.fold(ctx, run)
 	}
 	return "failed", fmt.Errorf("a run of kind %q is not known to this program", run.Kind)
 }
@@ -237,25 +237,11 @@ func (l *Lodge) settle(ctx context.Context, id string) (whole bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	m, err := st.ReadImage(ctx, id)
-	if err == nil {
-		err = st.Secure(ctx, m)
-	}
-	switch {
-	case errors.Is(err, store.ErrTakenForDead):
-		err = st.DropImage(ctx, id)
-	case errors.Is(err, medium.ErrNotFound):
-		err = nil
-	case err == nil:
-		whole = true
-	}
+	m, err := st.Settle(ctx, id)
 	if err != nil {
 		return false, err
 	}
-	if err := st.EndVisit(ctx, id); err != nil {
-		return false, err
-	}
-	if whole {
+	if m != nil {
 		return true, l.rec.FinishImage(ctx, finished(rec, m))
 	}
 	return false, l.rec.ForgetImage(ctx, id)

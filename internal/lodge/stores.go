@@ -168,7 +168,7 @@ func (l *Lodge) UnlockStore(ctx context.Context, name string, with chunk.Opener)
 }
 
 // storeNamed opens a store by its name.
-func (l *Lodge) storeNamed(ctx context.Context, name string) (*store.Store, error) {
+func (l *Lodge) storeNamed(ctx context.Context, name string) (shelf, error) {
 	s, err := l.rec.Site(ctx)
 	if err != nil {
 		return nil, err
@@ -178,7 +178,7 @@ func (l *Lodge) storeNamed(ctx context.Context, name string) (*store.Store, erro
 
 // StoreKeys lists a sealed store's keys.
 func (l *Lodge) StoreKeys(ctx context.Context, name string) ([]store.Key, error) {
-	st, err := l.storeNamed(ctx, name)
+	st, err := l.pooled(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -191,7 +191,7 @@ func (l *Lodge) StoreKeys(ctx context.Context, name string) ([]store.Key, error)
 
 // AddStoreKey gives a sealed store another key.
 func (l *Lodge) AddStoreKey(ctx context.Context, name string, k store.NewKey) (store.Key, error) {
-	st, err := l.storeNamed(ctx, name)
+	st, err := l.pooled(ctx, name)
 	if err != nil {
 		return store.Key{}, err
 	}
@@ -212,7 +212,7 @@ func (l *Lodge) AddStoreKey(ctx context.Context, name string, k store.NewKey) (s
 
 // RemoveStoreKey takes a key away from a sealed store.
 func (l *Lodge) RemoveStoreKey(ctx context.Context, name, id string) error {
-	st, err := l.storeNamed(ctx, name)
+	st, err := l.pooled(ctx, name)
 	if err != nil {
 		return err
 	}

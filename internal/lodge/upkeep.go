@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/mount"
+	"keenlodge/internal/openlayout"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
@@ -33,13 +34,48 @@ type SweepRequest struct {
 	Store string `json:"store"`
 }
 
-// PlanSweep tells what a sweep would do.
-func (l *Lodge) PlanSweep(ctx context.Context, name string) (store.SweepReport, error) {
-	st, err := l.storeNamed(ctx, name)
-	if err != nil {
-		return store.SweepReport{}, err
+// SweepView is what a sweep would do, or did.
+type SweepView struct {
+	store.SweepReport
+	// Left are the dropped images whose grace is over: they leave the store first. LeftBytes is what they took when they were stored.
+	Left      []string `json:"left"`
+	LeftBytes int64    `json:"left_bytes"`
+	// Waiting is how many dropped images are still in their grace.
+	Waiting int `json:"waiting"`
+}
+
+func (v *SweepView) add(leaving, gone []records.Image) {
+	v.Left = []string{}
+	for _, m := range leaving {
+		v.Left, v.LeftBytes = append(v.Left, m.ID), v.LeftBytes+m.Stored
 	}
-	return st.Sweep(ctx, store.SweepRequest{DryRun: true})
+	v.Waiting = len(gone) - len(leaving)
+}
+
+// PlanSweep tells what a sweep would do.
+func (l *Lodge) PlanSweep(ctx context.Context, name string) (SweepView, error) {
+	v := SweepView{}
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return v, err
+	}
+	st, err := l.store(ctx, s, name)
+	if err != nil {
+		return v, err
+	}
+	gone, err := l.rec.Leaving(ctx, name, 0)
+	if err != nil {
+		return v, err
+	}
+	leaving, err := l.rec.Leaving(ctx, name, s.Stores[name].GraceTime())
+	if err != nil {
+		return v, err
+	}
+	v.add(leaving, gone)
+	if pooled, ok := st.(*store.Store); ok {
+		v.SweepReport, err = pooled.Sweep(ctx, store.SweepRequest{DryRun: true, Without: v.Left})
+	}
+	return v, err
 }
 
 // SweepStore queues a sweep.
@@ -48,6 +84,20 @@ func (l *Lodge) SweepStore(ctx context.Context, name string) (records.Run, error
 		return records.Run{}, err
 	}
 	return l.queue(ctx, "sweep", "", SweepRequest{name})
+}
+
+// SweepSoon queues a sweep that nobody asked for.
+func (l *Lodge) SweepSoon(ctx context.Context, name string) error {
+	body, err := json.Marshal(SweepRequest{name})
+	if err != nil {
+		return err
+	}
+	return l.rec.QueueRun(ctx, records.Run{ID: newRunID(), Kind: "sweep", Cause: "upkeep", Request: body})
+}
+
+// request reads what a run was asked for.
+func request[T any](run records.Run) (r T, err error) {
+	return r, json.Unmarshal(run.Request, &r)
 }
 
 // sweep carries a sweep out. One by hand does not wait for the window.
@@ -72,26 +122,58 @@ func (l *Lodge) sweep(ctx context.Context, run records.Run) (state string, err e
 		if err := t.step(ctx, "sweeping"); err != nil {
 			return err
 		}
-		q := store.SweepRequest{Progress: func(n int64) { t.done.Add(n) }, Pace: pace(s.Stores[r.Store].SweepBytes())}
-		if run.Cause == "upkeep" {
-			q.Until, _ = s.Stores[r.Store].SweepUntil(time.Now().In(s.Location()))
+		return l.sweepStore(ctx, s, run, r.Store, st, t)
+	})
+	return done.State, nil
+}
+
+// sweepStore lets the images go whose grace is over, or all that are gone where the floor asks for it, and gives their space back.
+func (l *Lodge) sweepStore(ctx context.Context, s site.Site, run records.Run, name string, st shelf, t *task) error {
+	spec := s.Stores[name]
+	grace := spec.GraceTime()
+	lacks, err := l.lacks(ctx, spec, st)
+	if err != nil {
+		return err
+	}
+	if lacks > 0 {
+		grace = 0
+	}
+	gone, err := l.rec.Leaving(ctx, name, 0)
+	if err != nil {
+		return err
+	}
+	left, err := l.letGo(ctx, name, st, grace, func(text string) { l.say(ctx, run.ID, name, text) })
+	if err != nil {
+		return err
+	}
+	var v SweepView
+	v.add(left, gone)
+	show := func(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
+	switch st := st.(type) {
+	case *openlayout.Store:
+		if err := st.Tidy(ctx); err != nil {
+			return err
 		}
-		var report store.SweepReport
+		v.Freed = v.LeftBytes
+		l.say(ctx, run.ID, name, fmt.Sprintf("%d images left, %s given back; %d dropped ones can still be brought back", len(left), show(v.Freed), v.Waiting))
+	case *store.Store:
+		q := store.SweepRequest{Progress: func(n int64) { t.done.Add(n) }, Pace: pace(spec.SweepBytes())}
+		if run.Cause == "upkeep" && lacks == 0 {
+			q.Until, _ = spec.SweepUntil(time.Now().In(s.Location()))
+		}
 		err := t.moving(ctx, nil, func() (err error) {
-			report, err = st.Sweep(ctx, q)
+			v.SweepReport, err = st.Sweep(ctx, q)
 			return err
 		})
 		if err != nil {
 			return err
 		}
-		show := func(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
-		l.say(ctx, run.ID, r.Store, fmt.Sprintf("%d images need %d blocks; %d packs deleted, %s given back, %s moved", report.Images, report.Blocks, report.Deleted, show(report.Freed-report.Moved), show(report.Moved)))
-		for _, why := range report.Why {
-			l.say(ctx, run.ID, r.Store, why)
-		}
-		return l.rec.SetResult(ctx, run.ID, report)
-	})
-	return done.State, nil
+		l.say(ctx, run.ID, name, fmt.Sprintf("%d images left; %d images need %d blocks; %d packs deleted, %s given back, %s moved", len(left), v.Images, v.Blocks, v.Deleted, show(v.Freed-v.Moved), show(v.Moved)))
+	}
+	for _, why := range v.Why {
+		l.say(ctx, run.ID, name, why)
+	}
+	return l.rec.SetResult(ctx, run.ID, v)
 }
 
 // pace lets so many bytes pass in a second; 0 is no limit.
@@ -140,12 +222,33 @@ func (l *Lodge) upkeepOnce(ctx context.Context) error {
 		}
 		due, err := l.rec.ClaimSweep(ctx, name, sweepEvery)
 		if err == nil && due {
-			body, _ := json.Marshal(SweepRequest{name}) // a string can't fail
-			err = l.rec.QueueRun(ctx, records.Run{ID: newRunID(), Kind: "sweep", Cause: "upkeep", Request: body})
+			err = errors.Join(l.SweepSoon(ctx, name), l.tidyAllMarks(ctx, s))
 		} else if err == nil {
 			err = l.collect(ctx, s, name)
 		}
 		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// tidyAllMarks removes checkpoints on which nothing will build, on every guest that runs: those of policies that are no more, too.
+func (l *Lodge) tidyAllMarks(ctx context.Context, s site.Site) error {
+	machines, err := l.rec.Machines(ctx)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, name := range keys(s.Hypervisors) {
+		h, err := l.hypervisor(ctx, s, name)
+		if err != nil {
+			continue // finding machines tells of it
+		}
+		for _, m := range machines {
+			if m.Hypervisor == name && m.State == "running" {
+				errs = append(errs, l.tidyMarks(ctx, s, h, m.Name))
+			}
+		}
+		h.Close()
 	}
 	return errors.Join(errs...)
 }
@@ -155,10 +258,11 @@ func (l *Lodge) collect(ctx context.Context, s site.Site, name string) error {
 	l.mu.Lock()
 	st := l.stores[s.Stores[name].Place()]
 	l.mu.Unlock()
-	if st == nil {
+	pooled, ok := st.(*store.Store)
+	if !ok {
 		return nil
 	}
-	r, err := st.Collect(ctx)
+	r, err := pooled.Collect(ctx)
 	if r.Deleted > 0 {
 		l.log.Info("what was condemned is deleted", "store", name, "packs", r.Deleted, "bytes", r.Freed)
 	}
@@ -178,11 +282,18 @@ func (l *Lodge) CheckStore(ctx context.Context, r CheckRequest) (records.Run, er
 	if r.From != "" && !r.Repair {
 		return records.Run{}, fmt.Errorf("%w: another store helps only in a repair", ErrInvalid)
 	}
+	find := func(name string) error {
+		_, err := l.storeNamed(ctx, name)
+		if err == nil && r.Repair {
+			_, err = l.pooled(ctx, name)
+		}
+		return err
+	}
 	for _, name := range []string{r.Store, r.From} {
 		if name == "" {
 			continue
 		}
-		if _, err := l.storeNamed(ctx, name); err != nil {
+		if err := find(name); err != nil {
 			return records.Run{}, err
 		}
 	}
@@ -202,9 +313,14 @@ func (l *Lodge) check(ctx context.Context, run records.Run) (state string, err e
 	if err != nil {
 		return "failed", err
 	}
-	var from *store.Store
+	var mend, from *store.Store
+	if r.Repair {
+		if mend, err = l.pooled(ctx, r.Store); err != nil {
+			return "failed", err
+		}
+	}
 	if r.From != "" {
-		if from, err = l.storeNamed(ctx, r.From); err != nil {
+		if from, err = l.pooled(ctx, r.From); err != nil {
 			return "failed", err
 		}
 	}
@@ -228,8 +344,8 @@ func (l *Lodge) check(ctx context.Context, run records.Run) (state string, err e
 		var report store.Report
 		err := t.moving(ctx, nil, func() (err error) {
 			count := func(n int64) { t.done.Add(n) }
-			if r.Repair {
-				report, err = st.Repair(ctx, from, count)
+			if mend != nil {
+				report, err = mend.Repair(ctx, from, count)
 			} else {
 				report, err = st.Check(ctx, r.Read, count)
 			}
@@ -292,7 +408,7 @@ func hint(r CheckRequest) string {
 }
 
 // nameFiles finds which files lie where data can't be had, in the first few images that are hit. What can't be opened is said.
-func (l *Lodge) nameFiles(ctx context.Context, st *store.Store, report *store.Report, t *task) error {
+func (l *Lodge) nameFiles(ctx context.Context, st shelf, report *store.Report, t *task) error {
 	images := report.Broken[:min(mostHit, len(report.Broken))]
 	if len(images) == 0 || mount.CheckRights() != nil {
 		return nil
@@ -312,8 +428,8 @@ func (l *Lodge) nameFiles(ctx context.Context, st *store.Store, report *store.Re
 	return ctx.Err()
 }
 
-func (l *Lodge) nameFilesOf(ctx context.Context, st *store.Store, m *image.Manifest, report *store.Report) error {
-	mounted, err := l.mountImage(st, m)
+func (l *Lodge) nameFilesOf(ctx context.Context, st shelf, m *image.Manifest, report *store.Report) error {
+	mounted, err := l.mountImage(ctx, st, m)
 	if err != nil {
 		return err
 	}

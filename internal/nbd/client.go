@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"sync"
 	"time"
 
@@ -48,9 +49,12 @@ const (
 	chunkOffsetHole  = 2
 	chunkBlockStatus = 5
 
-	stateZero = 1 << 1 // of base:allocation: the range reads as zeros
+	stateZero  = 1 << 1 // of base:allocation: the range reads as zeros
+	stateDirty = 1 << 0 // of qemu:dirty-bitmap: the range was written to
 
 	allocation = "base:allocation"
+	// dirtyBitmap begins the name of a bitmap's context (QEMU, docs/interop/nbd.txt).
+	dirtyBitmap = "qemu:dirty-bitmap:"
 	// maxText bounds what a peer may make us hold beside the data that we asked for, in bytes.
 	maxText = 1 << 20
 	// maxRead is the most that one request asks for, in bytes. The protocol lets every server take 32 MiB.
@@ -65,8 +69,8 @@ type Client struct {
 	name       string
 	size       int64
 	structured bool
-	context    uint32 // id of base:allocation
-	hasContext bool
+	bitmap     string // name of the bitmap that tells changes, or ""
+	contexts   map[uint32]string
 	stop       func() bool
 
 	send sync.Mutex // one request on the wire at a time
@@ -83,19 +87,24 @@ type request struct {
 	into []byte // of a read
 	want int64  // bytes asked for
 	got  int64  // bytes of a read that came
-	// extents of a block status
-	extents []disk.Extent
+	// extents of a block status, by context
+	extents map[string][]disk.Extent
 	err     error
 	done    chan struct{}
 }
 
-// Dial connects to an export. When ctx ends, the connection closes and pending requests fail.
-func Dial(ctx context.Context, network, address, export string) (*Client, error) {
+// ErrNoBitmap marks a bitmap that the server does not offer.
+var ErrNoBitmap = errors.New("the server does not offer the bitmap")
+
+// Dial connects to an export. When ctx ends, the connection closes and pending requests fail. bitmap names a dirty bitmap that
+// tells what was written since it was made, or is "": the disk's extents are then [disk.Unchanged] where it is clean. One that
+// the server does not offer is [ErrNoBitmap].
+func Dial(ctx context.Context, network, address, export, bitmap string) (*Client, error) {
 	conn, err := (&net.Dialer{Timeout: handshakeTime}).DialContext(ctx, network, address)
 	if err != nil {
 		return nil, fmt.Errorf("NBD server at %s: %w", address, err)
 	}
-	c := &Client{conn: conn, name: export, pending: map[uint64]*request{}}
+	c := &Client{conn: conn, name: export, bitmap: bitmap, contexts: map[uint32]string{}, pending: map[uint64]*request{}}
 	conn.SetDeadline(time.Now().Add(handshakeTime))
 	if err := c.negotiate(); err != nil {
 		conn.Close()
@@ -127,19 +136,12 @@ func (c *Client) negotiate() error {
 		return err
 	}
 	if c.structured {
-		p := binary.BigEndian.AppendUint32(nil, uint32(len(c.name)))
-		p = append(p, c.name...)
-		p = binary.BigEndian.AppendUint32(p, 1)
-		p = binary.BigEndian.AppendUint32(p, uint32(len(allocation)))
-		p = append(p, allocation...)
-		err := c.option(optSetMetaContext, p, func(kind uint32, body []byte) {
-			if kind == repMetaContext && len(body) > 4 && string(body[4:]) == allocation {
-				c.context, c.hasContext = binary.BigEndian.Uint32(body), true
-			}
-		})
-		if err != nil && !errors.Is(err, errRefused) {
+		if err := c.askContexts(); err != nil {
 			return err
 		}
+	}
+	if c.bitmap != "" && !c.has(dirtyBitmap+c.bitmap) {
+		return fmt.Errorf("bitmap %s: %w", c.bitmap, ErrNoBitmap)
 	}
 	p := binary.BigEndian.AppendUint32(nil, uint32(len(c.name)))
 	p = append(p, c.name...)
@@ -157,6 +159,40 @@ func (c *Client) negotiate() error {
 		return errors.New("the server told no usable size")
 	}
 	return nil
+}
+
+// askContexts asks for what block status is to tell.
+func (c *Client) askContexts() error {
+	asked := []string{allocation}
+	if c.bitmap != "" {
+		asked = append(asked, dirtyBitmap+c.bitmap)
+	}
+	p := binary.BigEndian.AppendUint32(nil, uint32(len(c.name)))
+	p = append(p, c.name...)
+	p = binary.BigEndian.AppendUint32(p, uint32(len(asked)))
+	for _, name := range asked {
+		p = binary.BigEndian.AppendUint32(p, uint32(len(name)))
+		p = append(p, name...)
+	}
+	err := c.option(optSetMetaContext, p, func(kind uint32, body []byte) {
+		if kind == repMetaContext && len(body) > 4 && slices.Contains(asked, string(body[4:])) {
+			c.contexts[binary.BigEndian.Uint32(body)] = string(body[4:])
+		}
+	})
+	if errors.Is(err, errRefused) {
+		return nil
+	}
+	return err
+}
+
+// has reports whether the server tells of a context.
+func (c *Client) has(name string) bool {
+	for _, got := range c.contexts {
+		if got == name {
+			return true
+		}
+	}
+	return false
 }
 
 var errRefused = errors.New("the server refused")
@@ -232,13 +268,40 @@ func (c *Client) ReadAt(p []byte, off int64) (int, error) {
 
 // Extents implements [disk.Disk]. From a server that tells no block status, all is data.
 func (c *Client) Extents(_ context.Context, offset, length int64) ([]disk.Extent, error) {
-	if !c.hasContext {
-		return []disk.Extent{{Offset: offset, Length: length, Kind: disk.Data}}, nil
+	told, err := c.status(offset, length)
+	if err != nil || c.bitmap == "" {
+		return told[allocation], err
+	}
+	return disk.Since(told[allocation], told[dirtyBitmap+c.bitmap]), nil
+}
+
+// Whole is the same disk without the word of the bitmap.
+func (c *Client) Whole() disk.Disk { return whole{c} }
+
+type whole struct{ *Client }
+
+// Extents implements [disk.Disk].
+func (w whole) Extents(_ context.Context, offset, length int64) ([]disk.Extent, error) {
+	told, err := w.status(offset, length)
+	return told[allocation], err
+}
+
+// status asks for the status of a range in every context.
+func (c *Client) status(offset, length int64) (map[string][]disk.Extent, error) {
+	if len(c.contexts) == 0 {
+		return map[string][]disk.Extent{allocation: {{Offset: offset, Length: length, Kind: disk.Data}}}, nil
 	}
 	const most = 1 << 30 // a multiple of every block size, below the limit of 32 bits
 	r, err := c.request(cmdBlockStatus, offset, min(length, most), nil)
-	if err == nil && len(r.extents) == 0 {
-		err = errors.New("the server described nothing")
+	if err == nil {
+		if !c.has(allocation) {
+			r.extents[allocation] = []disk.Extent{{Offset: offset, Length: min(length, most), Kind: disk.Data}}
+		}
+		for _, name := range c.contexts {
+			if len(r.extents[name]) == 0 {
+				err = fmt.Errorf("the server told nothing of %s", name)
+			}
+		}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("NBD export %q: block status of %d bytes at %d: %w", c.name, min(length, most), offset, err)
@@ -248,7 +311,7 @@ func (c *Client) Extents(_ context.Context, offset, length int64) ([]disk.Extent
 
 // request sends a command and waits for its reply.
 func (c *Client) request(command uint16, off, length int64, into []byte) (*request, error) {
-	r := &request{off: off, into: into, want: length, done: make(chan struct{})}
+	r := &request{off: off, into: into, want: length, extents: map[string][]disk.Extent{}, done: make(chan struct{})}
 	c.mu.Lock()
 	if c.dead != nil {
 		c.mu.Unlock()
@@ -380,24 +443,36 @@ func (c *Client) chunk(r *request, kind uint16, length uint32) error {
 			return err
 		}
 		clear(into)
-	case kind == chunkBlockStatus && length >= 12 && length%8 == 4 && be.Uint32(body) == c.context:
-		at := r.off
-		for p := body[4:]; len(p) > 0 && at < r.off+r.want; p = p[8:] {
-			e := disk.Extent{Offset: at, Length: min(int64(be.Uint32(p)), r.off+r.want-at), Kind: disk.Data}
-			if be.Uint32(p[4:])&stateZero != 0 {
-				e.Kind = disk.Zero
-			}
-			if e.Length == 0 {
-				return errors.New("an extent is empty")
-			}
-			r.extents = append(r.extents, e)
-			at = e.End()
-		}
+	case kind == chunkBlockStatus && length >= 12 && length%8 == 4 && c.contexts[be.Uint32(body)] != "":
+		return r.describe(c.contexts[be.Uint32(body)], body[4:])
 	case kind&(1<<15) != 0 && length >= 6:
 		text := body[6:]
 		r.err = wireError(be.Uint32(body), text[:min(int(be.Uint16(body[4:])), len(text))])
 	default:
 		return fmt.Errorf("a chunk of kind %d and %d bytes makes no sense", kind, length)
+	}
+	return nil
+}
+
+// describe takes the descriptors of a context: lengths and flags.
+func (r *request) describe(name string, p []byte) error {
+	if len(r.extents[name]) > 0 {
+		return fmt.Errorf("%s is told twice", name)
+	}
+	set, clear, flag := disk.Zero, disk.Data, uint32(stateZero)
+	if name != allocation {
+		set, clear, flag = disk.Data, disk.Unchanged, stateDirty
+	}
+	for at := r.off; len(p) > 0 && at < r.off+r.want; p = p[8:] {
+		e := disk.Extent{Offset: at, Length: min(int64(binary.BigEndian.Uint32(p)), r.off+r.want-at), Kind: clear}
+		if binary.BigEndian.Uint32(p[4:])&flag != 0 {
+			e.Kind = set
+		}
+		if e.Length == 0 {
+			return errors.New("an extent is empty")
+		}
+		r.extents[name] = append(r.extents[name], e)
+		at = e.End()
 	}
 	return nil
 }

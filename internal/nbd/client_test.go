@@ -53,7 +53,7 @@ func TestAgainstQEMU(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.NoError(t, f.Close())
-	c, err := Dial(ctx, "unix", serve(t, "--format=raw", path), "vda")
+	c, err := Dial(ctx, "unix", serve(t, "--format=raw", path), "vda", "")
 	require.NoError(t, err)
 	defer c.Close()
 	require.EqualValues(t, 5<<30, c.Size())
@@ -85,10 +85,37 @@ func TestAgainstQEMU(t *testing.T) {
 	require.Equal(t, io.EOF, err)
 }
 
+// A bitmap tells what was written since it was made; whatever it says, the whole can be read as well.
+func TestABitmapAgainstQEMU(t *testing.T) {
+	ctx := context.Background()
+	path := filepath.Join(t.TempDir(), "disk.qcow2")
+	run := func(name string, args ...string) {
+		out, err := exec.Command(name, args...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	run("qemu-img", "create", "-q", "-f", "qcow2", path, "3G")
+	run("qemu-io", "-f", "qcow2", "-c", "write -q -P 1 0 4M", "-c", "write -q -P 1 2G 4M", path)
+	run("qemu-img", "bitmap", "--add", "-g", "64k", path, "b0")
+	run("qemu-io", "-f", "qcow2", "-c", "write -q -P 2 1M 64k", "-c", "write -q -z -u 2G 1M", path)
+	c, err := Dial(ctx, "unix", serve(t, "--format=qcow2", "--bitmap=b0", path), "vda", "b0")
+	require.NoError(t, err)
+	defer c.Close()
+	var told []disk.Extent
+	require.NoError(t, disk.Walk(ctx, c, func(e disk.Extent) error { told = append(told, e); return nil }))
+	require.Equal(t, []disk.Extent{{Offset: 0, Length: 1 << 20, Kind: disk.Unchanged}, {Offset: 1 << 20, Length: 65536, Kind: disk.Data},
+		{Offset: 1<<20 + 65536, Length: 2<<30 - 1<<20 - 65536, Kind: disk.Unchanged}, {Offset: 2 << 30, Length: 1 << 20, Kind: disk.Zero},
+		{Offset: 2<<30 + 1<<20, Length: 1<<30 - 1<<20, Kind: disk.Unchanged}}, told)
+	sum, err := disk.Allocated(ctx, c.Whole())
+	require.NoError(t, err)
+	require.EqualValues(t, 7<<20, sum)
+	_, err = Dial(ctx, "unix", serve(t, "--format=qcow2", path), "vda", "b0")
+	require.ErrorIs(t, err, ErrNoBitmap)
+}
+
 func TestAnExportThatIsNotThere(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "disk.raw")
 	require.NoError(t, os.WriteFile(path, make([]byte, 1<<20), 0o600))
-	_, err := Dial(context.Background(), "unix", serve(t, "--format=raw", path), "vdz")
+	_, err := Dial(context.Background(), "unix", serve(t, "--format=raw", path), "vdz", "")
 	require.ErrorContains(t, err, `NBD export "vdz"`)
 	require.ErrorContains(t, err, "the server refused")
 }
@@ -125,8 +152,8 @@ func FuzzReply(f *testing.F) {
 	f.Fuzz(func(t *testing.T, wire []byte) {
 		here, there := net.Pipe()
 		go func() { there.Write(wire); there.Close() }()
-		c := &Client{conn: here, size: 1 << 20, hasContext: true, pending: map[uint64]*request{}}
-		r := &request{off: 0, want: 512, into: make([]byte, 512), done: make(chan struct{})}
+		c := &Client{conn: here, size: 1 << 20, contexts: map[uint32]string{0: allocation, 2: dirtyBitmap + "b"}, pending: map[uint64]*request{}}
+		r := &request{off: 0, want: 512, into: make([]byte, 512), extents: map[string][]disk.Extent{}, done: make(chan struct{})}
 		c.pending[1] = r
 		c.receive()
 		<-r.done

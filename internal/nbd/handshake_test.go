@@ -85,7 +85,7 @@ func TestAPlainServer(t *testing.T) {
 			conn.Write(append(reply, content[off:off+uint64(n)]...))
 		}
 	})
-	c, err := Dial(t.Context(), "unix", socket, "vda")
+	c, err := Dial(t.Context(), "unix", socket, "vda", "")
 	require.NoError(t, err)
 	defer c.Close()
 	require.EqualValues(t, 16, c.Size())
@@ -133,7 +133,7 @@ func TestServersThatAreNone(t *testing.T) {
 				default:
 					io.Copy(io.Discard, conn) // until the client has had enough
 				}
-			}), "vda")
+			}), "vda", "")
 			require.ErrorContains(t, err, c.want)
 		})
 	}

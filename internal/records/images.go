@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -20,8 +21,10 @@ type Image struct {
 	Taken       time.Time   `db:"taken" json:"taken"`
 	State       string      `db:"state" json:"state" enum:"writing,usable,broken"`
 	Scope       string      `db:"scope" json:"scope"`
-	Capture     string      `db:"capture" json:"capture"`
-	Base        string      `db:"base" json:"base"`
+	Capture     string      `db:"capture" json:"capture" enum:"full,incremental,differential"`
+	Since       string      `db:"since" json:"since" doc:"the image since which only changes were read, or empty"`
+	CaptureWhy  string      `db:"capture_why" json:"capture_why" doc:"why it is full, where it is"`
+	Base        string      `db:"base" json:"base" doc:"the image that it leans on, or empty for one that stands alone"`
 	Consistency string      `db:"consistency" json:"consistency" enum:"application,filesystem,crash,off"`
 	Frozen      int64       `db:"frozen" json:"frozen" doc:"nanoseconds that the guest's file systems stood still"`
 	Pinned      bool        `db:"pinned" json:"pinned"`
@@ -31,13 +34,18 @@ type Image struct {
 	Read        int64       `db:"read" json:"read"`
 	Fresh       int64       `db:"fresh" json:"fresh"`
 	Stored      int64       `db:"stored" json:"stored"`
+	Note        string      `db:"note" json:"note" doc:"what it is for, where somebody wrote it"`
+	Apart       bool        `db:"apart" json:"apart" doc:"made by hand, and no part of the scheduled ones' set"`
+	Took        int64       `db:"took" json:"took" doc:"nanoseconds that it took to make"`
 	Gone        *time.Time  `db:"gone" json:"gone"`
 	GoneWhy     string      `db:"gone_why" json:"gone_why"`
 	// Proven is the best level of a passed proof, or ""; Failed says that the newest proof failed, which outranks it.
 	Proven   string     `db:"proven" json:"proven"`
 	ProvenAt *time.Time `db:"proven_at" json:"proven_at"`
 	Failed   bool       `db:"failed" json:"failed"`
-	InStore  bool       `db:"in_store" json:"-"`
+	// InStore says of an image that is gone that it still lies in its store, Leaving that it is on its way out.
+	InStore bool `db:"in_store" json:"in_store"`
+	Leaving bool `db:"leaving" json:"leaving"`
 }
 
 // ImageDisk is a disk of an image. Size is in bytes.
@@ -84,14 +92,16 @@ func (r *Records) Image(ctx context.Context, id string) (Image, error) {
 
 // AddImage records an image that is being written.
 func (r *Records) AddImage(ctx context.Context, m Image) error {
-	return r.exec(ctx, `insert into images (id, machine, policy, store, run, taken, state, scope, capture) values ($1, $2, $3, $4, $5, $6, 'writing', $7, $8)`,
-		m.ID, m.Machine, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture)
+	return r.exec(ctx, `insert into images (id, machine, policy, store, run, taken, state, scope, capture, base, note, apart)
+		values ($1, $2, $3, $4, $5, $6, 'writing', $7, $8, $9, $10, $11)`,
+		m.ID, m.Machine, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture, m.Base, m.Note, m.Apart)
 }
 
 // FinishImage makes an image usable.
 func (r *Records) FinishImage(ctx context.Context, m Image) error {
-	return r.exec(ctx, `update images set state = 'usable', taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9 where id = $1`,
-		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.Fresh, m.Stored)
+	return r.exec(ctx, `update images set state = 'usable', taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9,
+		capture = $10, since = $11, capture_why = $12, base = $13, took = $14 where id = $1`,
+		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.Fresh, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took)
 }
 
 // ForgetImage removes an image that never came to be.
@@ -99,28 +109,93 @@ func (r *Records) ForgetImage(ctx context.Context, id string) error {
 	return r.exec(ctx, "delete from images where id = $1 and state = 'writing'", id)
 }
 
-// BreakImage marks an image that is found not to be restorable.
+// BreakImage marks an image that is found not to be restorable, and all that lean on it.
 func (r *Records) BreakImage(ctx context.Context, id string) error {
-	return r.exec(ctx, "update images set state = 'broken' where id = $1 and state = 'usable'", id)
+	return r.exec(ctx, `update images set state = 'broken' where state = 'usable' and id in (
+		with recursive above as (select id from images where id = $1 union select i.id from images i join above a on i.base = a.id)
+		select id from above)`, id)
 }
 
-// DropImage records that rotation drops an image, and why. Its manifest leaves the store after that.
-func (r *Records) DropImage(ctx context.Context, id, why string) error {
-	return r.exec(ctx, "update images set gone = now(), gone_why = $2 where id = $1 and gone is null", id, why)
-}
-
-// Leaving lists the images of a set that are gone here while their manifests may still lie in the store.
-func (r *Records) Leaving(ctx context.Context, machine, policy string) ([]string, error) {
-	rows, err := r.pool.Query(ctx, "select id from images where machine = $1 and policy = $2 and gone is not null and in_store order by taken", machine, policy)
-	if err != nil {
-		return nil, err
+// FoldImage records that an image stands alone now, of so many bytes.
+func (r *Records) FoldImage(ctx context.Context, id, capture, why string, stored int64) error {
+	if err := r.exec(ctx, "update images set capture = $2, capture_why = $3, base = '', since = '', stored = $4 where id = $1", id, capture, why, stored); err != nil {
+		return err
 	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
+	return r.notify(ctx, "image "+id)
 }
 
-// Left records that an image's manifest is out of the store.
+// Drop is an image that goes, and why.
+type Drop struct{ ID, Why string }
+
+// DropImages records that images go, all or none. They stay in their store for a while. One that was pinned meanwhile stops
+// them all.
+func (r *Records) DropImages(ctx context.Context, drops []Drop) error {
+	return pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		for _, d := range drops {
+			tag, err := tx.Exec(ctx, "update images set gone = now(), gone_why = $2 where id = $1 and (gone is not null or not pinned)", d.ID, d.Why)
+			if err != nil {
+				return err
+			}
+			if tag.RowsAffected() == 0 {
+				return fmt.Errorf("image %s was pinned meanwhile; nothing was dropped", d.ID)
+			}
+		}
+		return nil
+	})
+}
+
+// UndropImage brings an image back that is gone but still in its store, and all that it leans on. It returns their names; none if
+// the image can't be brought back any more.
+func (r *Records) UndropImage(ctx context.Context, id string) (back []string, err error) {
+	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `select id, gone is null or in_store and not leaving as can from images where id in (
+			with recursive chain as (select id, base from images where id = $1 union select i.id, i.base from images i join chain c on i.id = c.base)
+			select id from chain) for update`, id)
+		if err != nil {
+			return err
+		}
+		type link struct {
+			ID  string
+			Can bool
+		}
+		chain, err := pgx.CollectRows(rows, pgx.RowToStructByPos[link])
+		if err != nil {
+			return err
+		}
+		for _, l := range chain {
+			if !l.Can {
+				back = nil
+				return nil
+			}
+			back = append(back, l.ID)
+		}
+		_, err = tx.Exec(ctx, "update images set gone = null, gone_why = '' where id = any($1)", back)
+		return err
+	})
+	if err == nil && len(back) > 0 {
+		err = r.notify(ctx, "image "+id)
+	}
+	return back, err
+}
+
+// Leaving lists the images of a store that are gone here while they still lie in it, and whose grace is over or who are on their
+// way out, the newest first: what leans on another leaves before it.
+func (r *Records) Leaving(ctx context.Context, store string, grace time.Duration) ([]Image, error) {
+	return all[Image](ctx, r.pool, imageSelect+`where i.store = $1 and i.gone is not null and i.in_store and (i.leaving or i.gone <= now() - $2::interval)
+		order by i.taken desc, i.id`, store, grace)
+}
+
+// Leave takes an image that is gone beyond the point at which it can be brought back, and reports whether it did: not where
+// somebody has just brought it back, or an image that leans on it.
+func (r *Records) Leave(ctx context.Context, id string) (bool, error) {
+	tag, err := r.pool.Exec(ctx, `update images set leaving = true where id = $1 and gone is not null and in_store
+		and not exists (select from images o where o.base = $1 and o.in_store)`, id)
+	return tag.RowsAffected() == 1, err
+}
+
+// Left records that an image is out of its store.
 func (r *Records) Left(ctx context.Context, id string) error {
-	return r.exec(ctx, "update images set in_store = false where id = $1", id)
+	return r.exec(ctx, "update images set in_store = false, leaving = false where id = $1", id)
 }
 
 // AddProof records a proof.

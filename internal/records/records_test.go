@@ -218,20 +218,76 @@ func TestTheStandingOfAnImage(t *testing.T) {
 	require.True(t, prove("read", false).Failed)
 	require.False(t, prove("read", true).Failed)
 
-	require.NoError(t, r.DropImage(ctx, "img", "no clause keeps it"))
-	left, err := r.Images(ctx, records.ImageFilter{})
+}
+
+// What is dropped can be brought back, with all that it leans on, until its grace is over; what is on its way out can't, and
+// nothing leaves its store on which an image leans that is there.
+func TestDroppedImagesComeBack(t *testing.T) {
+	r, ctx := open(t, 1)[0], t.Context()
+	ids := []string{"full", "inc-1", "inc-2"}
+	for i, id := range ids {
+		m := records.Image{ID: id, Machine: "tickets-db", Policy: "p", Store: "plain-shelf", Taken: time.Now().Add(time.Duration(i) * time.Minute), Scope: "machine", Capture: "full", Disks: []records.ImageDisk{}}
+		if i > 0 {
+			m.Base = ids[i-1]
+		}
+		require.NoError(t, r.AddImage(ctx, m))
+		require.NoError(t, r.FinishImage(ctx, m))
+	}
+	drop := func(ids ...string) (drops []records.Drop) {
+		for _, id := range ids {
+			drops = append(drops, records.Drop{ID: id, Why: "no clause keeps it"})
+		}
+		return drops
+	}
+	require.NoError(t, r.PinImage(ctx, "inc-2", true, "before the harbour upgrade"))
+	require.ErrorContains(t, r.DropImages(ctx, drop(ids...)), "image inc-2 was pinned meanwhile; nothing was dropped")
+	there, err := r.Images(ctx, records.ImageFilter{})
 	require.NoError(t, err)
-	require.Empty(t, left)
+	require.Len(t, there, 3, "all or none")
+	require.NoError(t, r.PinImage(ctx, "inc-2", false, ""))
+
+	require.NoError(t, r.DropImages(ctx, drop(ids...)))
+	there, err = r.Images(ctx, records.ImageFilter{})
+	require.NoError(t, err)
+	require.Empty(t, there)
 	all, err := r.Images(ctx, records.ImageFilter{Gone: true, Machine: "tickets-db"})
 	require.NoError(t, err)
 	require.Equal(t, "no clause keeps it", all[0].GoneWhy)
-	leaving, err := r.Leaving(ctx, "tickets-db", "p")
+	leaving, err := r.Leaving(ctx, "plain-shelf", time.Hour)
 	require.NoError(t, err)
-	require.Equal(t, []string{"img"}, leaving)
-	require.NoError(t, r.Left(ctx, "img"))
-	leaving, err = r.Leaving(ctx, "tickets-db", "p")
+	require.Empty(t, leaving, "in its grace")
+	leaving, err = r.Leaving(ctx, "plain-shelf", 0)
+	require.NoError(t, err)
+	require.Equal(t, "inc-2", leaving[0].ID, "what leans leaves before what it leans on")
+	ok, err := r.Leave(ctx, "full")
+	require.NoError(t, err)
+	require.False(t, ok, "another leans on it")
+
+	back, err := r.UndropImage(ctx, "inc-1")
+	require.NoError(t, err)
+	require.ElementsMatch(t, []string{"full", "inc-1"}, back)
+	ok, err = r.Leave(ctx, "full")
+	require.NoError(t, err)
+	require.False(t, ok, "it is back")
+	ok, err = r.Leave(ctx, "inc-2")
+	require.NoError(t, err)
+	require.True(t, ok)
+	back, err = r.UndropImage(ctx, "inc-2")
+	require.NoError(t, err)
+	require.Empty(t, back, "it is on its way out")
+	leaving, err = r.Leaving(ctx, "plain-shelf", time.Hour)
+	require.NoError(t, err)
+	require.Len(t, leaving, 1, "who died on the way goes on with it, whatever the grace")
+	require.NoError(t, r.Left(ctx, "inc-2"))
+	leaving, err = r.Leaving(ctx, "plain-shelf", 0)
 	require.NoError(t, err)
 	require.Empty(t, leaving)
+
+	// What leans on a broken image is broken, too.
+	require.NoError(t, r.BreakImage(ctx, "full"))
+	m, err := r.Image(ctx, "inc-1")
+	require.NoError(t, err)
+	require.Equal(t, "broken", m.State)
 }
 
 // Machines that vanish are remembered while images of them exist; a name that another hypervisor has is not taken over.

@@ -14,7 +14,7 @@ import (
 // Run is one carrying-out of a policy, a proof or a restore.
 type Run struct {
 	ID      string          `db:"id" json:"id"`
-	Kind    string          `db:"kind" json:"kind" enum:"backup,proof,restore,check,sweep"`
+	Kind    string          `db:"kind" json:"kind" enum:"backup,proof,restore,check,sweep,fold"`
 	Policy  string          `db:"policy" json:"policy"`
 	Cause   string          `db:"cause" json:"cause" enum:"hand,schedule,upkeep"`
 	Request json.RawMessage `db:"request" json:"request"`
@@ -27,7 +27,9 @@ type Run struct {
 	Error   string          `db:"error" json:"error"`
 	// Result is what a check or a sweep found; null for others.
 	Result json.RawMessage `db:"result" json:"result,omitempty"`
-	Tasks  []Task          `db:"-" json:"tasks"`
+	// Note says what a run by hand is for; its images bear it.
+	Note  string `db:"note" json:"note"`
+	Tasks []Task `db:"-" json:"tasks"`
 }
 
 // Over reports whether the run has ended.
@@ -92,8 +94,8 @@ func (r *Records) queue(ctx context.Context, tx pgx.Tx, run Run) error {
 	}
 	// The inner transaction is a savepoint: a breach of the index must not spoil the caller's work.
 	err := pgx.BeginFunc(ctx, tx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "insert into runs (id, kind, policy, cause, request, state, due) values ($1, $2, $3, $4, $5, 'queued', $6)",
-			run.ID, run.Kind, run.Policy, run.Cause, run.Request, run.Due)
+		_, err := tx.Exec(ctx, "insert into runs (id, kind, policy, cause, request, state, due, note) values ($1, $2, $3, $4, $5, 'queued', $6, $7)",
+			run.ID, run.Kind, run.Policy, run.Cause, run.Request, run.Due, run.Note)
 		return err
 	})
 	if breaks(err, "runs_one_at_a_time") {
@@ -178,10 +180,11 @@ type runRow struct {
 	Ended   *time.Time      `db:"ended"`
 	Error   string          `db:"error"`
 	Result  json.RawMessage `db:"result"`
+	Note    string          `db:"note"`
 }
 
 func (r runRow) run() Run {
-	return Run{r.ID, r.Kind, r.Policy, r.Cause, r.Request, r.State, r.Owner, r.Due, r.Made, r.Started, r.Ended, r.Error, r.Result, []Task{}}
+	return Run{r.ID, r.Kind, r.Policy, r.Cause, r.Request, r.State, r.Owner, r.Due, r.Made, r.Started, r.Ended, r.Error, r.Result, r.Note, []Task{}}
 }
 
 // Runs lists the newest runs with their tasks, newest first. An id narrows it to one.

@@ -51,9 +51,11 @@ func (r *Records) PinImage(ctx context.Context, id string, pinned bool, note str
 
 // Adopt records an image that a store holds, with its proofs, unless it is known, and reports whether it was not.
 func (r *Records) Adopt(ctx context.Context, m Image, proofs []Proof) (bool, error) {
-	tag, err := r.pool.Exec(ctx, `insert into images (id, machine, policy, store, taken, state, scope, capture, consistency, frozen, pinned, pin_note, disks, size, read, fresh, stored)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) on conflict do nothing`,
-		m.ID, m.Machine, m.Policy, m.Store, m.Taken, m.State, m.Scope, m.Capture, m.Consistency, m.Frozen, m.Pinned, m.PinNote, m.Disks, m.Size, m.Read, m.Fresh, m.Stored)
+	tag, err := r.pool.Exec(ctx, `insert into images (id, machine, policy, store, taken, state, scope, capture, consistency, frozen, pinned, pin_note, disks, size, read, fresh, stored,
+		since, capture_why, base, note, apart, took)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23) on conflict do nothing`,
+		m.ID, m.Machine, m.Policy, m.Store, m.Taken, m.State, m.Scope, m.Capture, m.Consistency, m.Frozen, m.Pinned, m.PinNote, m.Disks, m.Size, m.Read, m.Fresh, m.Stored,
+		m.Since, m.CaptureWhy, m.Base, m.Note, m.Apart, m.Took)
 	if err != nil || tag.RowsAffected() == 0 {
 		return false, err
 	}

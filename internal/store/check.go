@@ -48,7 +48,8 @@ type Report struct {
 // maxProblems bounds a report; after so many the rest is counted only.
 const maxProblems = 1000
 
-func (r *Report) add(p Problem) {
+// Add notes a problem, and the image that it breaks.
+func (r *Report) Add(p Problem) {
 	if p.Image != "" && !slices.Contains(r.Broken, p.Image) {
 		r.Broken = append(r.Broken, p.Image)
 	}
@@ -111,7 +112,7 @@ func (s *Store) check(ctx context.Context, read bool, progress func(int64)) (*fi
 		return nil, err
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.others)) {
-		f.report.add(Problem{Object: name, What: f.others[name].Error()})
+		f.report.Add(Problem{Object: name, What: f.others[name].Error()})
 	}
 	// From now on new images don't lean on what is damaged; the next run stores it again and so mends older images, too.
 	s.mu.Lock()
@@ -318,7 +319,7 @@ func (s *Store) checkImages(ctx context.Context, f *findings) error {
 		}
 		if errors.Is(err, chunk.ErrDamaged) {
 			f.images[id] = err
-			f.report.add(Problem{Object: imageName(id), Image: id, What: err.Error()})
+			f.report.Add(Problem{Object: imageName(id), Image: id, What: err.Error()})
 			continue
 		}
 		if err != nil {
@@ -360,7 +361,7 @@ func (w walker) walk(ctx context.Context, n node, first int64) (clean bool, err 
 		object := w.f.bad[n.name]
 		bs := int64(w.disk.BlockSize)
 		w.f.lost[n.name] = true
-		w.f.report.add(Problem{Object: object, Image: w.image, Disk: w.disk.Target, Offset: first * bs, Length: min(span*bs, w.disk.Size-first*bs), What: err.Error()})
+		w.f.report.Add(Problem{Object: object, Image: w.image, Disk: w.disk.Target, Offset: first * bs, Length: min(span*bs, w.disk.Size-first*bs), What: err.Error()})
 	}
 	if why, ok := w.f.why[n.name]; ok && w.f.bad[n.name] != "" {
 		hit(why)

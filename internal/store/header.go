@@ -9,6 +9,8 @@ import (
 	"io"
 	"time"
 
+	"github.com/google/uuid"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/store/medium"
 )
@@ -16,6 +18,7 @@ import (
 const (
 	headerName = "store.json"
 	headerCopy = "store.copy.json"
+	openFormat = 1 // of the open layout
 )
 
 // Header describes a store. It is the object store.json, which anyone may read; store.copy.json is the same.
@@ -39,6 +42,25 @@ func (h Header) digest() (string, error) {
 	return plain.Name(body).String(), err
 }
 
+// OpenLayout is the header of a new store of the open layout, which docs/store-format.md describes, too.
+func OpenLayout(now time.Time) Header {
+	return Header{Format: openFormat, Layout: "open", ID: uuid.NewString(), Made: now.UTC().Truncate(time.Second)}
+}
+
+// PutHeader writes the header of a new store. The store exists once it does; its copy is for the day on which it is damaged.
+func PutHeader(ctx context.Context, m medium.Medium, h Header) error {
+	body, err := h.encode()
+	if err != nil {
+		return err
+	}
+	for _, name := range []string{headerCopy, headerName} {
+		if err := m.Put(ctx, name, body); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (h Header) encode() (body []byte, err error) {
 	if h.Digest, err = h.digest(); err != nil {
 		return nil, err
@@ -56,12 +78,16 @@ func decodeHeader(body []byte) (Header, error) {
 	if err := json.Unmarshal(body, &h); err != nil {
 		return h, fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
 	}
-	if h.Format != format || h.Layout != "pooled" {
+	isOpen := h.Format == openFormat && h.Layout == "open"
+	if !isOpen && (h.Format != format || h.Layout != "pooled") {
 		return h, fmt.Errorf("format %d, layout %q: %w", h.Format, h.Layout, errFormat)
 	}
 	// Byte by byte, so that no flipped one passes for another way to write the same.
 	if again, err := h.encode(); err != nil || !bytes.Equal(again, body) {
 		return h, fmt.Errorf("%w: its digest does not match", chunk.ErrDamaged)
+	}
+	if isOpen && h.ID != "" {
+		return h, nil
 	}
 	if h.BlockSize < 4096 || h.BlockSize > chunk.MaxBlock || h.BlockSize&(h.BlockSize-1) != 0 || h.ID == "" {
 		return h, fmt.Errorf("%w: block size %d, id %q", chunk.ErrDamaged, h.BlockSize, h.ID)

@@ -39,6 +39,8 @@ type Summary struct {
 	Newest    *time.Time  `json:"newest"`
 	Days      []DayGrowth `json:"days"` // oldest first
 	Room      medium.Room `json:"room"`
+
+	machines map[string]bool
 }
 
 // DayGrowth is what a day's images, as far as they still exist, added.
@@ -67,7 +69,6 @@ func (s *Store) Show(ctx context.Context, zone *time.Location) (Summary, error) 
 	if err != nil {
 		return out, err
 	}
-	machines, days := map[string]bool{}, map[string]*DayGrowth{}
 	var data int64
 	for _, id := range ids {
 		man, err := s.ReadImage(ctx, id)
@@ -81,14 +82,9 @@ func (s *Store) Show(ctx context.Context, zone *time.Location) (Summary, error) 
 		if err != nil {
 			return out, err
 		}
-		out.addImage(man, machines, days, zone)
+		out.Add(man, zone)
 		data += man.Sizes.Data
 	}
-	out.Machines = len(machines)
-	for _, d := range days {
-		out.Days = append(out.Days, *d)
-	}
-	slices.SortFunc(out.Days, func(a, b DayGrowth) int { return slices.Compare([]byte(a.Day), []byte(b.Day)) })
 	var raw, lengths int64
 	use := s.use()
 	s.mu.RLock()
@@ -129,10 +125,15 @@ func (s *Store) Show(ctx context.Context, zone *time.Location) (Summary, error) 
 	return out, err
 }
 
-func (out *Summary) addImage(m *image.Manifest, machines map[string]bool, days map[string]*DayGrowth, zone *time.Location) {
+// Add counts an image. Days are told in zone, and kept in order.
+func (out *Summary) Add(m *image.Manifest, zone *time.Location) {
 	out.Images++
 	out.Disks += m.Sizes.Disks
-	machines[m.Machine] = true
+	if out.machines == nil {
+		out.machines = map[string]bool{}
+	}
+	out.machines[m.Machine] = true
+	out.Machines = len(out.machines)
 	taken := m.Taken
 	if out.Oldest == nil || taken.Before(*out.Oldest) {
 		out.Oldest = &taken
@@ -141,11 +142,12 @@ func (out *Summary) addImage(m *image.Manifest, machines map[string]bool, days m
 		out.Newest = &taken
 	}
 	day := taken.In(zone).Format(time.DateOnly)
-	if days[day] == nil {
-		days[day] = &DayGrowth{Day: day}
+	i, found := slices.BinarySearchFunc(out.Days, day, func(d DayGrowth, day string) int { return strings.Compare(d.Day, day) })
+	if !found {
+		out.Days = slices.Insert(out.Days, i, DayGrowth{Day: day})
 	}
-	days[day].Images++
-	days[day].Stored += m.Sizes.Stored
+	out.Days[i].Images++
+	out.Days[i].Stored += m.Sizes.Stored
 }
 
 // Used is what the store's objects take, in bytes, and their number.

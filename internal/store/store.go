@@ -115,18 +115,11 @@ func makeStore(ctx context.Context, m medium.Medium, blockSize int, now time.Tim
 			}
 		}
 	}
-	body, err := h.encode()
-	if err != nil {
-		return nil, err
-	}
 	if err := putReserve(ctx, m); err != nil {
 		return nil, err
 	}
-	// The store exists once its header does; the copy is for the day on which the header is damaged.
-	for _, name := range []string{headerCopy, headerName} {
-		if err := m.Put(ctx, name, body); err != nil {
-			return nil, err
-		}
+	if err := PutHeader(ctx, m, h); err != nil {
+		return nil, err
 	}
 	return Open(ctx, m, secret)
 }
@@ -137,6 +130,9 @@ func Open(ctx context.Context, m medium.Medium, secret *chunk.Secret) (*Store, e
 	h, err := ReadHeader(ctx, m)
 	if err != nil {
 		return nil, err
+	}
+	if h.Layout != "pooled" {
+		return nil, fmt.Errorf("%s holds a store of the %s layout, not a pooled one; say so in its entry", m, h.Layout)
 	}
 	s := &Store{medium: m, header: h, packTarget: packTarget, refreshing: make(lock, 1), sweeping: make(lock, 1), numbers: map[chunk.PackID]uint32{},
 		others: map[chunk.Name][]slot{}, indexes: map[string]*indexFile{}, condemned: map[string][]chunk.PackID{},

@@ -30,6 +30,8 @@ const (
 type SweepRequest struct {
 	// DryRun only tells what would be done.
 	DryRun bool
+	// Without names images that a dry run takes for dropped.
+	Without []string
 	// Until is when it must have ended; the zero time is never. It ends between two packs, and the next goes on.
 	Until time.Time
 	// Pace is called before so many bytes are read or written, and waits as long as the bandwidth asks; nil is no limit.
@@ -84,12 +86,18 @@ func (s *Store) Sweep(ctx context.Context, r SweepRequest) (SweepReport, error) 
 		return out, err
 	}
 	m := newMarker(s)
+	if r.DryRun {
+		for _, id := range r.Without {
+			m.images[id] = true
+		}
+	}
 	if err := m.markAll(ctx); err != nil {
 		return out, err
 	}
 	plan := s.plan(len(visits) > 0, &out)
 	out.Images = len(m.images)
 	if r.DryRun {
+		out.Images -= len(r.Without)
 		return out, nil
 	}
 	if err := s.condemn(ctx, plan); err != nil {

@@ -39,6 +39,16 @@ type Manifest struct {
 	Taken   time.Time `json:"taken"`
 	Scope   string    `json:"scope"`
 	Capture string    `json:"capture"`
+	// Since names the image since which only changes were read, "" for a full capture; Why says why it is full.
+	Since string `json:"since,omitempty"`
+	Why   string `json:"why,omitempty"`
+	// Base names the image that this one leans on, "" for one that stands alone; in a pooled store all do.
+	Base string `json:"base,omitempty"`
+	// Note says what the image is for, where somebody wrote it; Apart keeps it out of the set of scheduled ones.
+	Note  string `json:"note,omitempty"`
+	Apart bool   `json:"apart,omitempty"`
+	// Took is how long it took to make, in nanoseconds.
+	Took time.Duration `json:"took,omitempty"`
 
 	Consistency Consistency `json:"consistency"`
 	// Frozen is how long the guest's file systems stood still, in nanoseconds.
@@ -58,10 +68,18 @@ type Disk struct {
 	Target string `json:"target"`
 	Size   int64  `json:"size"`
 	Format string `json:"format"`
-	// BlockSize is the length of a data block; the last one of a disk is padded with zeros before it is named.
-	BlockSize int `json:"block_size"`
+
+	// In the open layout File is the disk's file in the machine's folder, of Length bytes with the SHA-256 Digest in
+	// hexadecimal, and LeansOn the file of Base that it lies over, or "". In the pooled layout all are empty.
+	File    string `json:"file,omitempty"`
+	Length  int64  `json:"length,omitempty"`
+	Digest  string `json:"digest,omitempty"`
+	LeansOn string `json:"leans_on,omitempty"`
+
+	// In the pooled layout BlockSize is the length of a data block; the last one of a disk is padded with zeros before it is named.
+	BlockSize int `json:"block_size,omitempty"`
 	// Map is the name of the root map block in hexadecimal, "" for a disk of zeros.
-	Map string `json:"map"`
+	Map string `json:"map,omitempty"`
 }
 
 // Sizes are a backup's figures in bytes: the disks' length, how much of them is not zeros, what the source gave, what was
@@ -73,6 +91,9 @@ type Sizes struct {
 	New    int64 `json:"new"`
 	Stored int64 `json:"stored"`
 }
+
+// fileForm is a plain name: it leads into no other folder.
+var fileForm = regexp.MustCompile(`^[A-Za-z0-9%][A-Za-z0-9%._-]{0,250}$`)
 
 var idForm = regexp.MustCompile(`^[0-9a-z]{10}$`)
 
@@ -110,6 +131,12 @@ func Decode(body []byte) (*Manifest, error) {
 		return nil, fmt.Errorf("manifest: %w: its id %q or machine %q is not one", chunk.ErrDamaged, m.ID, m.Machine)
 	}
 	for _, d := range m.Disks {
+		if d.File != "" {
+			if d.Size < 0 || !fileForm.MatchString(d.File) || d.LeansOn != "" && !fileForm.MatchString(d.LeansOn) || d.LeansOn != "" && m.Base == "" {
+				return nil, fmt.Errorf("manifest of image %s: %w: disk %s has size %d and file %q over %q", m.ID, chunk.ErrDamaged, d.Target, d.Size, d.File, d.LeansOn)
+			}
+			continue
+		}
 		if d.Size < 0 || d.BlockSize < 4096 || d.BlockSize > chunk.MaxBlock || d.BlockSize&(d.BlockSize-1) != 0 {
 			return nil, fmt.Errorf("manifest of image %s: %w: disk %s has size %d and block size %d", m.ID, chunk.ErrDamaged, d.Target, d.Size, d.BlockSize)
 		}

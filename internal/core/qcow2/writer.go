@@ -1,63 +1,47 @@
-// Package qcow2 writes disk images in QEMU's open format, version 3, as the QEMU project specifies it (docs/interop/qcow2).
 package qcow2
 
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 
 	"keenlodge/internal/core/disk"
 )
 
-const (
-	clusterBits = 16
-	cluster     = 1 << clusterBits
-	perTable    = cluster / 8 // entries of 8 bytes in an L1, L2 or refcount table's cluster
-	perRefblock = cluster / 2 // 16-bit counts in a refcount block
-	copied      = 1 << 63     // the cluster's count is exactly one
-)
-
 // File is a qcow2 file that holds a disk, laid out so that it can be written from the first byte to the last: header,
-// refcount table, refcount blocks, L1 table, L2 tables, data. Clusters that the disk calls zero are left out.
+// refcount table, refcount blocks, L1 table, L2 tables, data. Clusters that the disk calls zero are left out, or marked as
+// zeros where the file lies over another.
 type File struct {
-	d    disk.Disk
-	runs []run // of clusters to store, in rising order
-	data int64 // their number
+	d       disk.Disk
+	backing string
+	runs    []run // in rising order
+	data    int64 // number of clusters to store
 
 	refTable, refBlocks, l1, l2 int64 // lengths in clusters
 	l2Used                      []int64
 }
 
-// run is a row of clusters of the disk.
-type run struct{ first, n int64 }
+// run is a row of clusters of the disk: to store, or to mark as zeros.
+type run struct {
+	first, n int64
+	zeros    bool
+}
 
 // New lays a disk out. It asks the disk for its extents and reads no data. A disk's size must be whole sectors of 512 bytes.
-func New(ctx context.Context, d disk.Disk) (*File, error) {
-	if d.Size()%512 != 0 {
-		return nil, fmt.Errorf("a disk of %d bytes can't become qcow2: not whole sectors of 512 bytes", d.Size())
-	}
-	f := &File{d: d}
-	err := disk.Walk(ctx, d, func(e disk.Extent) error {
-		if e.Kind == disk.Zero {
-			return nil
-		}
-		first, end := e.Offset/cluster, (e.End()+cluster-1)/cluster
-		if k := len(f.runs); k > 0 {
-			last := &f.runs[k-1]
-			if done := last.first + last.n; first <= done {
-				last.n += max(0, end-done)
-				return nil
-			}
-		}
-		f.runs = append(f.runs, run{first, end - first})
-		return nil
-	})
-	if err != nil {
+// backing, if not empty, is the relative name of the qcow2 file that the new one lies over: what the disk calls unchanged is left
+// to it. Without one the disk must not call anything so.
+func New(ctx context.Context, d disk.Disk, backing string) (*File, error) {
+	f := &File{d: d, backing: backing}
+	var err error
+	if f.runs, err = cut(ctx, d, backing); err != nil {
 		return nil, err
 	}
 	for _, r := range f.runs {
-		f.data += r.n
+		if !r.zeros {
+			f.data += r.n
+		}
 		for t := r.first / perTable; t <= (r.first+r.n-1)/perTable; t++ {
 			if k := len(f.l2Used); k == 0 || f.l2Used[k-1] != t {
 				f.l2Used = append(f.l2Used, t)
@@ -65,8 +49,7 @@ func New(ctx context.Context, d disk.Disk) (*File, error) {
 		}
 	}
 	f.l2 = int64(len(f.l2Used))
-	tables := ceil(ceil(d.Size(), cluster), perTable)
-	f.l1 = max(1, ceil(tables, perTable))
+	f.l1 = max(1, ceil(tables(d.Size()), perTable))
 	// The counts cover the clusters that hold the counts too, so the lengths are found by going round until they fit.
 	for f.refBlocks, f.refTable = 1, 1; ; {
 		blocks := ceil(f.clusters(), perRefblock)
@@ -76,6 +59,50 @@ func New(ctx context.Context, d disk.Disk) (*File, error) {
 		}
 		f.refBlocks, f.refTable = blocks, table
 	}
+}
+
+// tables is the number of L2 tables over a disk of size bytes.
+func tables(size int64) int64 { return ceil(ceil(size, cluster), perTable) }
+
+// cut sorts a disk's clusters. One of which a part is data, or a part zeros and a part unchanged, is stored whole.
+func cut(ctx context.Context, d disk.Disk, backing string) (runs []run, err error) {
+	if d.Size()%512 != 0 {
+		return nil, fmt.Errorf("a disk of %d bytes can't become qcow2: not whole sectors of 512 bytes", d.Size())
+	}
+	if len(backing) > 1023 {
+		return nil, fmt.Errorf("the backing file's name has %d bytes; qcow2 takes 1023", len(backing))
+	}
+	var next int64 // the first cluster that is not sorted yet
+	add := func(first, end int64, zeros bool) {
+		if first = max(first, next); first >= end {
+			return
+		}
+		next = end
+		if k := len(runs) - 1; k >= 0 && runs[k].zeros == zeros && runs[k].first+runs[k].n == first {
+			runs[k].n += end - first
+			return
+		}
+		runs = append(runs, run{first, end - first, zeros})
+	}
+	err = disk.Walk(ctx, d, func(e disk.Extent) error {
+		first, end := e.Offset/cluster, ceil(e.End(), cluster)
+		switch {
+		case e.Kind == disk.Data:
+			add(first, end, false)
+		case e.Kind == disk.Unchanged && backing == "":
+			return errors.New("the disk calls a range unchanged, but there is no older file to lie over")
+		case e.Kind == disk.Zero && backing != "":
+			from, to := ceil(e.Offset, cluster), e.End()/cluster
+			if e.End() == d.Size() {
+				to = end
+			}
+			add(first, min(from, end), false)
+			add(from, to, true)
+			add(to, end, false)
+		}
+		return nil
+	})
+	return runs, err
 }
 
 func ceil(n, by int64) int64 { return (n + by - 1) / by }
@@ -94,27 +121,8 @@ func (f *File) WriteTo(w io.Writer) (int64, error) {
 	l2At := l1At + f.l1*cluster
 	dataAt := l2At + f.l2*cluster
 
-	header := make([]byte, 0, cluster)
 	be := binary.BigEndian
-	header = append(header, "QFI\xfb"...)
-	header = be.AppendUint32(header, 3)
-	header = be.AppendUint64(header, 0) // no backing file
-	header = be.AppendUint32(header, 0)
-	header = be.AppendUint32(header, clusterBits)
-	header = be.AppendUint64(header, uint64(f.d.Size()))
-	header = be.AppendUint32(header, 0) // not encrypted
-	header = be.AppendUint32(header, uint32(ceil(ceil(f.d.Size(), cluster), perTable)))
-	header = be.AppendUint64(header, uint64(l1At))
-	header = be.AppendUint64(header, uint64(refTableAt))
-	header = be.AppendUint32(header, uint32(f.refTable))
-	header = be.AppendUint32(header, 0) // no internal snapshots
-	header = be.AppendUint64(header, 0)
-	header = be.AppendUint64(header, 0) // incompatible, compatible, autoclear features: none
-	header = be.AppendUint64(header, 0)
-	header = be.AppendUint64(header, 0)
-	header = be.AppendUint32(header, 4) // counts of 1<<4 bits
-	header = be.AppendUint32(header, 104)
-	out.cluster(header)
+	out.cluster(header{size: f.d.Size(), backing: f.backing, l1: l1At, refTable: refTableAt, refClusters: f.refTable}.encode())
 
 	entries := func(n, clusters int64, at func(i int64) uint64) {
 		for c := range clusters {
@@ -157,8 +165,12 @@ func (f *File) writeL2(out *counter, dataAt int64) {
 			if i >= (t+1)*perTable {
 				break
 			}
-			binary.BigEndian.PutUint64(p[(i-t*perTable)*8:], copied|uint64(at))
-			at += cluster
+			entry := uint64(zeroFlag)
+			if !f.runs[r].zeros {
+				entry = copied | uint64(at)
+				at += cluster
+			}
+			binary.BigEndian.PutUint64(p[(i-t*perTable)*8:], entry)
 			if used++; used == f.runs[r].n {
 				r, used = r+1, 0
 			}
@@ -183,6 +195,9 @@ func (f *File) writeData(out *counter) error {
 	go func() {
 		defer close(pieces)
 		for _, r := range f.runs {
+			if r.zeros {
+				continue
+			}
 			for i := int64(0); i < r.n; i += step {
 				var p []byte
 				select {
@@ -191,15 +206,7 @@ func (f *File) writeData(out *counter) error {
 					return
 				}
 				p = p[:min(step, r.n-i)*cluster]
-				at := (r.first + i) * cluster
-				want := min(int64(len(p)), f.d.Size()-at)
-				clear(p[want:])
-				n, err := f.d.ReadAt(p[:want], at)
-				if int64(n) == want {
-					err = nil
-				} else if err == nil {
-					err = io.ErrUnexpectedEOF
-				}
+				err := readClusters(f.d, p, r.first+i)
 				select {
 				case pieces <- piece{p, err}:
 				case <-stop:
@@ -219,6 +226,21 @@ func (f *File) writeData(out *counter) error {
 		free <- piece.p[:cap(piece.p)]
 	}
 	return nil
+}
+
+// readClusters reads whole clusters of a disk; what lies behind its end is zeros.
+func readClusters(d disk.Disk, p []byte, first int64) error {
+	at := first * cluster
+	want := min(int64(len(p)), d.Size()-at)
+	clear(p[want:])
+	n, err := d.ReadAt(p[:want], at)
+	if int64(n) == want {
+		return nil
+	}
+	if err == nil {
+		err = io.ErrUnexpectedEOF
+	}
+	return err
 }
 
 // counter writes, counts and keeps the first error.

@@ -40,7 +40,7 @@ func TestQEMUReadsWhatIsWritten(t *testing.T) {
 			d, err := raw.Open(source)
 			require.NoError(t, err)
 			defer d.Close()
-			layout, err := New(context.Background(), d)
+			layout, err := New(context.Background(), d, "")
 			require.NoError(t, err)
 			var out bytes.Buffer
 			n, err := layout.WriteTo(&out)

@@ -44,6 +44,18 @@ type Plan struct {
 	Decisions []Decision `json:"decisions"`
 	// Guard says in words why an unattended rotation must drop nothing; it is empty otherwise.
 	Guard string `json:"guard"`
+
+	fixed []bool // by image: kept by more than a clause
+}
+
+// Gives is how many bytes the images that the plan drops take.
+func (p Plan) Gives(images []Image) (bytes int64) {
+	for i, d := range p.Decisions {
+		if d.Verdict == Drop {
+			bytes += images[i].Bytes
+		}
+	}
+	return bytes
 }
 
 // Drops lists the images to drop.
@@ -72,10 +84,15 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 		return cmp.Compare(images[b].ID, images[a].ID)
 	})
 	why := make([]string, len(images)) // a reason to keep; the first one found is told
+	fixed := make([]bool, len(images)) // kept by more than a clause
 	keep := func(i int, reason string) {
 		if why[i] == "" {
 			why[i] = reason
 		}
+	}
+	fix := func(i int, reason string) {
+		keep(i, reason)
+		fixed[i] = true
 	}
 
 	newest, proven := -1, -1
@@ -83,10 +100,10 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 	for _, i := range order {
 		switch m := images[i]; {
 		case m.State == "writing":
-			keep(i, "it is being written")
+			fix(i, "it is being written")
 			continue
 		case m.Pinned:
-			keep(i, "it is pinned")
+			fix(i, "it is pinned")
 		case m.State == "usable":
 			candidates = append(candidates, i)
 		}
@@ -111,17 +128,17 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 		c.apply(now, images, candidates, keep)
 	}
 	if newest >= 0 {
-		keep(newest, "it is the newest usable image")
+		fix(newest, "it is the newest usable image")
 	}
 	if proven >= 0 {
-		keep(proven, fmt.Sprintf("it is the newest image proven by %s", images[proven].Proven))
+		fix(proven, fmt.Sprintf("it is the newest image proven by %s", images[proven].Proven))
 	}
 	for i, m := range images {
 		if m.State != "usable" && m.State != "writing" && (newest < 0 || !images[newest].Taken.After(m.Taken)) {
-			keep(i, "it is "+m.State+", and there is no newer usable image yet")
+			fix(i, "it is "+m.State+", and there is no newer usable image yet")
 		}
 	}
-	return decide(now.In(zone), images, order, newest, why)
+	return decide(now.In(zone), images, order, why, fixed)
 }
 
 // apply tells which candidates the clause keeps.
@@ -154,7 +171,7 @@ func (c clause) apply(now time.Time, images []Image, candidates []int, keep func
 }
 
 // decide holds what staying images lean on, words the rest, and looks whether the guard must stop it.
-func decide(now time.Time, images []Image, order []int, newest int, why []string) Plan {
+func decide(now time.Time, images []Image, order []int, why []string, fixed []bool) Plan {
 	byID := make(map[string]int, len(images))
 	for i, m := range images {
 		byID[m.ID] = i
@@ -173,9 +190,7 @@ func decide(now time.Time, images []Image, order []int, newest int, why []string
 			at, above = base, images[base].ID
 		}
 	}
-	plan := Plan{Decisions: make([]Decision, len(images))}
-	whole, gone := 0, 0
-	var latest time.Time
+	plan := Plan{Decisions: make([]Decision, len(images)), fixed: fixed}
 	for i, m := range images {
 		d := Decision{m.ID, Drop, "no clause of the rule keeps it"}
 		switch {
@@ -187,22 +202,35 @@ func decide(now time.Time, images []Image, order []int, newest int, why []string
 			d.Why = "it is " + m.State + ", and a newer usable image exists"
 		}
 		plan.Decisions[i] = d
+	}
+	plan.guard(now, images)
+	return plan
+}
+
+// guard looks whether the plan is one that nobody can have meant.
+func (p *Plan) guard(now time.Time, images []Image) {
+	whole, gone := 0, 0
+	usable := false
+	var latest time.Time
+	for i, m := range images {
 		if m.Taken.After(latest) {
 			latest = m.Taken
 		}
-		if m.State == "usable" && m.Base == "" {
+		if m.State != "usable" {
+			continue
+		}
+		if usable = true; m.Base == "" {
 			whole++
-			if d.Verdict == Drop {
+			if p.Decisions[i].Verdict == Drop {
 				gone++
 			}
 		}
 	}
 	switch {
-	case newest >= 0 && now.Before(latest):
-		plan.Guard = fmt.Sprintf("the moment %s is earlier than the newest image (%s): is the clock right?",
+	case usable && now.Before(latest):
+		p.Guard = fmt.Sprintf("the moment %s is earlier than the newest image (%s): is the clock right?",
 			now.Format(time.RFC3339), latest.In(now.Location()).Format(time.RFC3339))
 	case gone >= 3 && 2*gone > whole:
-		plan.Guard = fmt.Sprintf("it would drop %d of %d usable images that stand by themselves: is the rule right?", gone, whole)
+		p.Guard = fmt.Sprintf("it would drop %d of %d usable images that stand by themselves: is the rule right?", gone, whole)
 	}
-	return plan
 }

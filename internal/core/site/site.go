@@ -13,6 +13,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/when"
@@ -39,11 +40,18 @@ type Policy struct {
 	// Machines are names, or patterns with * and ?.
 	Machines []string `yaml:"machines,omitempty" json:"machines,omitempty" doc:"names, or patterns with * and ?"`
 	// Tags selects machines that bear them all, beside those named.
-	Tags      map[string]string `yaml:"tags,omitempty" json:"tags,omitempty" doc:"machines that bear all of these are selected too"`
-	Store     string            `yaml:"store" json:"store"`
-	Quiesce   string            `yaml:"quiesce,omitempty" json:"quiesce,omitempty" enum:"required,preferred,off" doc:"default preferred"`
-	Schedules []string          `yaml:"schedules,omitempty" json:"schedules,omitempty" doc:"schedule phrases, such as: every day at 23:00"`
-	Rotation  string            `yaml:"rotation" json:"rotation" doc:"rotation phrase, such as: newest 3"`
+	Tags  map[string]string `yaml:"tags,omitempty" json:"tags,omitempty" doc:"machines that bear all of these are selected too"`
+	Store string            `yaml:"store" json:"store"`
+	// Cycle says when an image is full; what lies between is of kind Capture.
+	Cycle     string   `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
+	Capture   string   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
+	Quiesce   string   `yaml:"quiesce,omitempty" json:"quiesce,omitempty" enum:"required,preferred,off" doc:"default preferred"`
+	Schedules []string `yaml:"schedules,omitempty" json:"schedules,omitempty" doc:"schedule phrases, such as: every day at 23:00"`
+	Rotation  string   `yaml:"rotation" json:"rotation" doc:"rotation phrase, such as: newest 3"`
+	// Fold joins a full image that the rule lets go with the one after it, where that leans on it.
+	Fold bool `yaml:"fold,omitempty" json:"fold,omitempty" doc:"fold a full image that may go into the incremental after it, so that the count is exact (open layout)"`
+	// ByHand keeps images of runs by hand in a set of their own.
+	ByHand string `yaml:"by_hand,omitempty" json:"by_hand,omitempty" enum:"apart" doc:"apart: images of runs by hand are no part of the scheduled ones' set"`
 	// Prove is the level at which each new image is proven after the run, or empty.
 	Prove string `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount" doc:"prove each new image at this level"`
 }
@@ -53,6 +61,7 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
 // Choices of a site file's fields.
 var (
 	quiesces = []string{"required", "preferred", "off"}
+	captures = []string{"incremental", "differential"}
 	proofs   = []string{"read", "mount"}
 )
 
@@ -102,7 +111,7 @@ func wrong(file string, err error) error {
 	if m := unknownField.FindStringSubmatch(why); m != nil {
 		why = fmt.Sprintf("the key %q is not known here%s", m[1], near.Hint(m[1], []string{"zone", "hypervisors", "stores", "policies",
 			"uri", "pool", "medium", "layout", "folder", "endpoint", "bucket", "region", "path_style", "host", "port", "user", "host_key",
-			"sealed", "floor", "floor_inodes", "sweep_window", "sweep_bandwidth", "machines", "tags", "store", "quiesce", "schedules", "rotation", "prove"}))
+			"sealed", "compress", "grace", "floor", "floor_inodes", "sweep_window", "sweep_bandwidth", "machines", "tags", "store", "cycle", "capture", "quiesce", "schedules", "rotation", "fold", "by_hand", "prove"}))
 	}
 	return &FileError{file, line, why}
 }
@@ -194,6 +203,12 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 	if v.Quiesce != "" && !slices.Contains(quiesces, v.Quiesce) {
 		return at(name, p+".quiesce", "quiesce %q is not known%s", v.Quiesce, near.Hint(v.Quiesce, quiesces))
 	}
+	if err := v.checkCycle(name, p, s); err != nil {
+		return err
+	}
+	if v.ByHand != "" && v.ByHand != "apart" {
+		return at(name, p+".by_hand", `by_hand %q is not known; known is "apart"`, v.ByHand)
+	}
 	if v.Prove != "" && !slices.Contains(proofs, v.Prove) {
 		return at(name, p+".prove", "proof level %q is not known%s", v.Prove, near.Hint(v.Prove, proofs))
 	}
@@ -206,6 +221,40 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 		}
 	}
 	return nil
+}
+
+func (v Policy) checkCycle(name, p string, s Site) error {
+	rule, err := cycle.Parse(v.Cycle)
+	switch {
+	case err != nil:
+		return at(name, p+".cycle", "%v", err)
+	case v.Capture != "" && !slices.Contains(captures, v.Capture):
+		return at(name, p+".capture", "capture %q is not known%s", v.Capture, near.Hint(v.Capture, captures))
+	case v.Capture != "" && rule.AlwaysFull():
+		return at(name, p+".capture", `every image is full by the cycle %q, so none is %s; write for example cycle: "full every 7th"`, rule, v.Capture)
+	case v.Fold && s.Stores[v.Store].Layout != "open":
+		return at(name, p+".fold", "store %s is pooled: every image in it stands alone, and there is nothing to fold", v.Store)
+	case v.Fold && (rule.AlwaysFull() || v.Capture == "differential"):
+		return at(name, p+".fold", "only incremental images can be folded into, one after the other; this policy makes none")
+	}
+	return nil
+}
+
+// CycleRule is the parsed cycle; Check has made sure that it is one.
+func (v Policy) CycleRule() cycle.Rule {
+	rule, err := cycle.Parse(v.Cycle)
+	if err != nil {
+		return cycle.Always
+	}
+	return rule
+}
+
+// Between is the kind of capture that lies between full ones.
+func (v Policy) Between() string {
+	if v.Capture == "" {
+		return "incremental"
+	}
+	return v.Capture
 }
 
 // Encode writes the site file. Parse reads it back to the same site.

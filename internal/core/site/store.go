@@ -3,6 +3,8 @@ package site
 import (
 	"fmt"
 	"path"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,7 +16,7 @@ import (
 // Store says where images are kept. Its secrets (an access key, a password, what it is sealed with) are never part of it.
 type Store struct {
 	Medium string `yaml:"medium" json:"medium" enum:"dir,s3,sftp" doc:"how it is reached: a folder of the service's host, an object service, a folder on a host that speaks SSH"`
-	Layout string `yaml:"layout" json:"layout" enum:"pooled"`
+	Layout string `yaml:"layout" json:"layout" enum:"pooled,open" doc:"pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us"`
 	Folder string `yaml:"folder,omitempty" json:"folder,omitempty" doc:"absolute path of an existing folder (dir, sftp); what all names begin with (s3)"`
 
 	Endpoint  string `yaml:"endpoint,omitempty" json:"endpoint,omitempty" doc:"s3: address of the service, such as https://objects.brindle.example"`
@@ -29,6 +31,10 @@ type Store struct {
 
 	// Sealed says that the store is sealed. A store that is not what its entry says is refused.
 	Sealed bool `yaml:"sealed,omitempty" json:"sealed,omitempty" doc:"nothing in it can be read without a key"`
+	// Compress says that the disks of an open store are compressed.
+	Compress bool `yaml:"compress,omitempty" json:"compress,omitempty" doc:"open layout: compress the disks' clusters"`
+	// Grace is how long a dropped image can be brought back.
+	Grace string `yaml:"grace,omitempty" json:"grace,omitempty" doc:"how long a dropped image can be brought back: 24 hours (the default), 3 days, none"`
 	// Floor is what stays free: a run that would go below it is refused.
 	Floor       string `yaml:"floor,omitempty" json:"floor,omitempty" doc:"room that stays free, such as 20 GiB"`
 	FloorInodes int64  `yaml:"floor_inodes,omitempty" json:"floor_inodes,omitempty" doc:"inodes that stay free"`
@@ -57,6 +63,33 @@ func (s Store) FloorBytes() int64 { return bytesOf(s.Floor) }
 
 // SweepBytes is what a sweep may read and write in a second, 0 for no limit.
 func (s Store) SweepBytes() int64 { return bytesOf(s.SweepBandwidth) }
+
+// GraceTime is how long a dropped image can be brought back.
+func (s Store) GraceTime() time.Duration {
+	d, err := graceOf(s.Grace)
+	if err != nil {
+		return 24 * time.Hour // Check has refused such a store
+	}
+	return d
+}
+
+// graceOf reads "36 hours".
+func graceOf(text string) (time.Duration, error) {
+	units := map[string]time.Duration{"minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour}
+	switch words := strings.Fields(text); {
+	case len(words) == 0:
+		return 24 * time.Hour, nil
+	case text == "none":
+		return 0, nil
+	case len(words) == 2:
+		n, err := strconv.Atoi(words[0])
+		unit, ok := units[strings.TrimSuffix(words[1], "s")]
+		if err == nil && ok && n > 0 && n <= 1000 {
+			return time.Duration(n) * unit, nil
+		}
+	}
+	return 0, fmt.Errorf(`%q is no time; write for example "24 hours", "3 days" or "none"`, text)
+}
 
 // bytesOf reads a length that Check has accepted.
 func bytesOf(text string) int64 {
@@ -109,7 +142,10 @@ func window(text string) (from, to time.Duration, ok bool) {
 	return of(one), of(two), true
 }
 
-var media = []string{"dir", "s3", "sftp"}
+var (
+	media   = []string{"dir", "s3", "sftp"}
+	layouts = []string{"pooled", "open"}
+)
 
 // Check finds what is wrong in a store's entry by itself.
 func (s Store) Check(name string) error { return s.check("store "+name, "") }
@@ -127,8 +163,18 @@ func (s Store) check(name, p string) error {
 	if needs[s.Medium] == nil {
 		return field("medium", "medium %q is not known%s; known are %s", s.Medium, near.Hint(s.Medium, media), strings.Join(media, ", "))
 	}
-	if s.Layout != "pooled" {
-		return field("layout", `layout %q is not known; known is "pooled"`, s.Layout)
+	switch {
+	case !slices.Contains(layouts, s.Layout):
+		return field("layout", "layout %q is not known%s", s.Layout, near.Hint(s.Layout, layouts))
+	case s.Layout == "open" && s.Medium != "dir":
+		return field("layout", "the open layout lies in a folder of this host or a mounted share (medium dir); medium %s takes the pooled one", s.Medium)
+	case s.Layout == "open" && s.Sealed:
+		return field("sealed", "an open store is there to be read by anyone, so it can't be sealed; take the pooled layout")
+	case s.Layout != "open" && s.Compress:
+		return field("compress", "a pooled store is compressed anyway; this is for the open layout")
+	}
+	if _, err := graceOf(s.Grace); err != nil {
+		return field("grace", "%v", err)
 	}
 	for _, f := range []string{"folder", "endpoint", "bucket", "host", "user"} {
 		if v, ok := needs[s.Medium][f]; ok && v == "" {

@@ -33,10 +33,14 @@ type capture struct {
 	domain      golibvirt.Domain
 	mark        string
 	text        string
+	folder      string // in which QEMU makes the job's files
 	socket      string
 	job         bool // begun
-	checkpoint  bool // begun
-	woken       bool // the guest was off, we started it paused
+	checkpoint  bool // to be made, or begun
+	marks       []string
+	since       map[string]string // by target: the checkpoint from which its changes are told
+	why         map[string]string // by target: why they are not, though they were asked for
+	woken       bool              // the guest was off, we started it paused
 	consistency image.Consistency
 	frozen      time.Duration
 	warnings    []string
@@ -48,12 +52,13 @@ func (c *capture) Disks() []hypervisor.CapturedDisk                { return c.di
 func (c *capture) Definition() string                              { return c.text }
 func (c *capture) Consistency() (image.Consistency, time.Duration) { return c.consistency, c.frozen }
 func (c *capture) Warnings() []string                              { return c.warnings }
+func (c *capture) Marks() []string                                 { return c.marks }
 
 // Capture implements [hypervisor.Hypervisor].
 func (h *Host) Capture(ctx context.Context, r hypervisor.Request) (hypervisor.Capture, error) {
 	c := &capture{h: h, mark: r.Mark}
 	if err := c.begin(ctx, r); err != nil {
-		if cleaned := c.Close(context.WithoutCancel(ctx), false); cleaned != nil {
+		if cleaned := c.Close(context.WithoutCancel(ctx), false, nil); cleaned != nil {
 			err = errors.Join(err, cleaned)
 		}
 		return nil, err
@@ -91,27 +96,116 @@ func (c *capture) begin(ctx context.Context, r hypervisor.Request) (err error) {
 	if len(disks) == 0 {
 		return fmt.Errorf("guest %s has no disk that can be captured", r.Machine)
 	}
-	backup, checkpoint, err := c.describe(def, disks)
-	if err != nil {
+	if err := c.lookBack(ctx, r, disks); err != nil {
 		return err
 	}
+	if err := c.place(disks); err != nil {
+		return err
+	}
+	begin := func() error { return c.start(ctx, def, disks, r.Checkpoint) }
 	if c.consistency == image.Crash && r.Quiesce != hypervisor.NoFreeze {
-		err = c.startFrozen(ctx, r, backup, checkpoint)
+		err = c.startFrozen(ctx, r, begin)
 	} else {
-		err = c.start(ctx, backup, checkpoint)
+		err = begin()
 	}
 	if err != nil {
 		return err
 	}
 	for _, k := range disks {
-		client, err := nbd.Dial(ctx, "unix", c.socket, k.Target.Dev)
-		if err != nil {
+		if err := c.open(ctx, k); err != nil {
 			return err
 		}
-		c.clients = append(c.clients, client)
-		c.disks = append(c.disks, hypervisor.CapturedDisk{Target: k.Target.Dev, Format: format(k), Disk: client})
 	}
 	return nil
+}
+
+// open connects to a disk of the job.
+func (c *capture) open(ctx context.Context, k libvirtxml.DomainDisk) error {
+	target := k.Target.Dev
+	d := hypervisor.CapturedDisk{Target: target, Format: format(k)}
+	bitmap := ""
+	if c.since[target] != "" {
+		bitmap = c.bitmap()
+	}
+	client, err := nbd.Dial(ctx, "unix", c.socket, target, bitmap)
+	if errors.Is(err, nbd.ErrNoBitmap) {
+		bitmap, c.why[target] = "", err.Error()
+		client, err = nbd.Dial(ctx, "unix", c.socket, target, "")
+	}
+	if err != nil {
+		return err
+	}
+	c.clients = append(c.clients, client)
+	if d.Disk, d.Why = client, c.why[target]; bitmap != "" {
+		d.Whole = client.Whole()
+	}
+	c.disks = append(c.disks, d)
+	return nil
+}
+
+// bitmap is the name under which QEMU offers what was written since an earlier checkpoint.
+func (c *capture) bitmap() string { return marked + c.mark + "-since" }
+
+// lookBack finds the checkpoint from which changes are asked for, and what it covers.
+func (c *capture) lookBack(ctx context.Context, r hypervisor.Request, disks []libvirtxml.DomainDisk) error {
+	points, err := c.h.checkpoints(ctx, c.domain)
+	if err != nil {
+		return err
+	}
+	c.since, c.why = map[string]string{}, map[string]string{}
+	covered := map[string]bool{}
+	found := false
+	for _, p := range points {
+		mark := strings.TrimPrefix(p.Name, marked)
+		c.marks = append(c.marks, mark)
+		if mark != r.Since {
+			continue
+		}
+		found = true
+		if covered, err = c.h.covers(ctx, p); err != nil {
+			return err
+		}
+	}
+	for _, k := range disks {
+		switch target := k.Target.Dev; {
+		case r.Since == "":
+		case format(k) != "qcow2":
+			c.why[target] = "a disk of format " + format(k) + " can carry no checkpoint"
+		case !found:
+			c.why[target] = "the hypervisor has no checkpoint of image " + r.Since + " any more"
+		case !covered[target]:
+			c.why[target] = "the checkpoint of image " + r.Since + " does not cover it"
+		default:
+			c.since[target] = marked + r.Since
+		}
+	}
+	return nil
+}
+
+// covers tells which disks a checkpoint keeps a bitmap for.
+func (h *Host) covers(ctx context.Context, p golibvirt.DomainCheckpoint) (map[string]bool, error) {
+	var text string
+	err := h.within(ctx, answerTime, "read checkpoint "+p.Name, func() (err error) {
+		text, err = h.l.DomainCheckpointGetXMLDesc(p, uint32(golibvirt.DomainCheckpointXMLNoDomain))
+		return err
+	})
+	if isCode(err, golibvirt.ErrNoDomainCheckpoint) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	def := new(libvirtxml.DomainCheckpoint)
+	if err := def.Unmarshal(text); err != nil {
+		return nil, fmt.Errorf("checkpoint %s: %w", p.Name, err)
+	}
+	covered := map[string]bool{}
+	if def.Disks != nil {
+		for _, d := range def.Disks.Disks {
+			covered[d.Name] = d.Checkpoint == "bitmap"
+		}
+	}
+	return covered, nil
 }
 
 // wake starts a guest that is off, paused: backup jobs need a QEMU process, and a paused guest runs no instruction.
@@ -127,21 +221,27 @@ func (c *capture) wake(ctx context.Context, r hypervisor.Request) error {
 	return err
 }
 
-// describe writes the job and the checkpoint that it starts from. A raw disk can't carry a checkpoint.
-func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk) (backup, checkpoint string, err error) {
-	// QEMU makes the socket and the scratch files, so they must lie where QEMU can make files: beside a disk it can.
-	folder := "/var/lib/libvirt/qemu"
+// place finds where the job's files can lie. QEMU makes the socket and the scratch files, so they must lie where QEMU can make
+// files: beside a disk it can.
+func (c *capture) place(disks []libvirtxml.DomainDisk) error {
+	c.folder = "/var/lib/libvirt/qemu"
 	for _, d := range disks {
 		if d.Source.File != nil {
-			folder = filepath.Dir(d.Source.File.File)
+			c.folder = filepath.Dir(d.Source.File.File)
 			break
 		}
 	}
-	if c.socket = filepath.Join(folder, marked+c.mark+".sock"); len(c.socket) > longestPath {
-		return "", "", fmt.Errorf("guest %s: the socket's path %s is longer than %d bytes; move the disks to a shorter path", c.domain.Name, c.socket, longestPath)
+	if c.socket = filepath.Join(c.folder, marked+c.mark+".sock"); len(c.socket) > longestPath {
+		return fmt.Errorf("guest %s: the socket's path %s is longer than %d bytes; move the disks to a shorter path", c.domain.Name, c.socket, longestPath)
 	}
+	return nil
+}
+
+// describe writes the job, and the checkpoint that it starts from unless none is wanted. A raw disk can't carry a checkpoint.
+func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) (backup, checkpoint string, err error) {
 	b := libvirtxml.DomainBackup{Pull: &libvirtxml.DomainBackupPull{Disks: &libvirtxml.DomainBackupPullDisks{}}}
 	k := libvirtxml.DomainCheckpoint{Name: marked + c.mark, Disks: &libvirtxml.DomainCheckpointDisks{}}
+	points := false
 	if def.Devices != nil {
 		for _, d := range def.Devices.Disks {
 			if d.Target == nil {
@@ -151,11 +251,14 @@ func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk
 			entry := libvirtxml.DomainBackupPullDisk{Name: d.Target.Dev, Backup: "no"}
 			point := libvirtxml.DomainCheckpointDisk{Name: d.Target.Dev, Checkpoint: "no"}
 			if in {
-				entry.Backup = "yes"
-				scratch := filepath.Join(folder, marked+c.mark+"-"+d.Target.Dev+".scratch")
+				entry.Backup, entry.BackupMode = "yes", "full"
+				scratch := filepath.Join(c.folder, marked+c.mark+"-"+d.Target.Dev+".scratch")
 				entry.Scratch = &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: scratch}}
-				if format(d) == "qcow2" {
-					point.Checkpoint, c.checkpoint = "bitmap", true
+				if since := c.since[d.Target.Dev]; since != "" {
+					entry.BackupMode, entry.Incremental, entry.ExportBitmap = "incremental", since, c.bitmap()
+				}
+				if lasting && format(d) == "qcow2" {
+					point.Checkpoint, points = "bitmap", true
 				}
 			}
 			b.Pull.Disks.Disks = append(b.Pull.Disks.Disks, entry)
@@ -163,28 +266,43 @@ func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk
 		}
 	}
 	b.Pull.Server = &libvirtxml.DomainBackupPullServer{UNIX: &libvirtxml.DomainBackupPullServerUNIX{Socket: c.socket}}
-	if backup, err = b.Marshal(); err != nil {
-		return "", "", err
-	}
-	if c.checkpoint {
+	if backup, err = b.Marshal(); err == nil && points {
 		checkpoint, err = k.Marshal()
 	}
 	return backup, checkpoint, err
 }
 
-func (c *capture) start(ctx context.Context, backup, checkpoint string) error {
+// start starts the job. Where libvirt refuses an earlier checkpoint (its bitmap may be lost or inconsistent), it starts without.
+func (c *capture) start(ctx context.Context, def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) error {
+	err := c.startOnce(ctx, def, disks, lasting)
+	var told golibvirt.Error
+	if len(c.since) == 0 || !errors.As(err, &told) {
+		return err
+	}
+	for target := range c.since {
+		c.why[target] = "the hypervisor refused its own checkpoint: " + told.Message
+	}
+	clear(c.since)
+	return c.startOnce(ctx, def, disks, lasting)
+}
+
+func (c *capture) startOnce(ctx context.Context, def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) error {
+	backup, checkpoint, err := c.describe(def, disks, lasting)
+	if err != nil {
+		return err
+	}
 	var point golibvirt.OptString
 	if checkpoint != "" {
 		point = golibvirt.OptString{checkpoint}
 	}
-	c.job = true // from here on it may run, whatever we are told
+	c.job, c.checkpoint = true, checkpoint != "" // from here on they may be, whatever we are told
 	return c.h.within(ctx, answerTime, "start a backup job on guest "+c.domain.Name, func() error {
 		return c.h.l.DomainBackupBegin(c.domain, backup, point, 0)
 	})
 }
 
 // startFrozen starts the job while the guest's file systems stand still.
-func (c *capture) startFrozen(ctx context.Context, r hypervisor.Request, backup, checkpoint string) error {
+func (c *capture) startFrozen(ctx context.Context, r hypervisor.Request, begin func() error) error {
 	dog, err := r.Watch()
 	if err != nil {
 		return fmt.Errorf("freeze guest %s: no watchdog could be set, so it was not tried: %w", r.Machine, err)
@@ -196,10 +314,10 @@ func (c *capture) startFrozen(ctx context.Context, r hypervisor.Request, backup,
 		if _, err := c.h.thaw(context.WithoutCancel(ctx), c.domain); err == nil {
 			dog.Thawed()
 		}
-		return c.unfrozen(ctx, r, backup, checkpoint, err)
+		return c.unfrozen(r, begin, err)
 	}
 	dog.Frozen()
-	err = c.start(ctx, backup, checkpoint)
+	err = begin()
 	n, undo := c.h.thaw(context.WithoutCancel(ctx), c.domain)
 	c.frozen = time.Since(begun)
 	if undo != nil {
@@ -222,16 +340,16 @@ func (c *capture) startFrozen(ctx context.Context, r hypervisor.Request, backup,
 }
 
 // unfrozen goes on without a freeze, where the policy allows it.
-func (c *capture) unfrozen(ctx context.Context, r hypervisor.Request, backup, checkpoint string, why error) error {
+func (c *capture) unfrozen(r hypervisor.Request, begin func() error, why error) error {
 	if r.Quiesce == hypervisor.Required {
 		return fmt.Errorf("%w; is the guest agent running in it? With quiesce \"preferred\" the image is taken without a freeze", why)
 	}
 	c.warnings = append(c.warnings, why.Error()+"; the image is as after a power cut")
-	return c.start(ctx, backup, checkpoint)
+	return begin()
 }
 
 // Close implements [hypervisor.Capture].
-func (c *capture) Close(ctx context.Context, kept bool) error {
+func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanupTime)
 	defer cancel()
 	for _, client := range c.clients {
@@ -245,9 +363,12 @@ func (c *capture) Close(ctx context.Context, kept bool) error {
 		errs = append(errs, err)
 		os.Remove(c.socket) // QEMU leaves it sometimes; one that is gone is what we want
 	}
-	if c.checkpoint {
-		c.checkpoint = false
-		_, err := c.h.removeCheckpoints(ctx, c.domain, func(name string) bool { return (name == marked+c.mark) != kept })
+	if c.checkpoint && !kept {
+		drop = append(slices.Clone(drop), c.mark)
+	}
+	c.checkpoint = false
+	if len(drop) > 0 {
+		_, err := c.h.removeCheckpoints(ctx, c.domain, drop)
 		errs = append(errs, err)
 	}
 	if c.woken {
@@ -278,28 +399,62 @@ func (h *Host) endJob(ctx context.Context, d golibvirt.Domain, mark string) (fou
 	return true, err
 }
 
-// removeCheckpoints removes those of our checkpoints that match.
-func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, match func(name string) bool) (removed []string, err error) {
+// checkpoints lists ours on a guest.
+func (h *Host) checkpoints(ctx context.Context, d golibvirt.Domain) ([]golibvirt.DomainCheckpoint, error) {
 	var points []golibvirt.DomainCheckpoint
-	err = h.within(ctx, answerTime, "list checkpoints of guest "+d.Name, func() (err error) {
+	err := h.within(ctx, answerTime, "list checkpoints of guest "+d.Name, func() (err error) {
 		points, _, err = h.l.DomainListAllCheckpoints(d, 1, 0)
 		return err
 	})
+	return slices.DeleteFunc(points, func(p golibvirt.DomainCheckpoint) bool { return !strings.HasPrefix(p.Name, marked) }), err
+}
+
+// removeCheckpoints removes ours that bear one of the marks.
+func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, marks []string) (removed []string, err error) {
+	points, err := h.checkpoints(ctx, d)
 	if err != nil {
 		return nil, err
 	}
 	var errs []error
 	for _, p := range points {
-		if !strings.HasPrefix(p.Name, marked) || !match(p.Name) {
+		mark := strings.TrimPrefix(p.Name, marked)
+		if !slices.Contains(marks, mark) {
 			continue
 		}
 		err := h.within(ctx, answerTime, "remove checkpoint "+p.Name+" of guest "+d.Name, func() error { return h.l.DomainCheckpointDelete(p, 0) })
 		if err == nil {
-			removed = append(removed, p.Name)
+			removed = append(removed, mark)
 		}
 		errs = append(errs, err)
 	}
 	return removed, errors.Join(errs...)
+}
+
+// Marks implements [hypervisor.Hypervisor].
+func (h *Host) Marks(ctx context.Context, machine string) ([]string, error) {
+	d, err := h.domain(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	points, err := h.checkpoints(ctx, d)
+	var marks []string
+	for _, p := range points {
+		marks = append(marks, strings.TrimPrefix(p.Name, marked))
+	}
+	return marks, err
+}
+
+// DropMarks implements [hypervisor.Hypervisor].
+func (h *Host) DropMarks(ctx context.Context, machine string, marks []string) ([]string, error) {
+	d, err := h.domain(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	state, err := h.state(ctx, d)
+	if err != nil || state == golibvirt.DomainShutoff || state == golibvirt.DomainCrashed {
+		return nil, err // libvirt removes a bitmap only through a QEMU process
+	}
+	return h.removeCheckpoints(ctx, d, marks)
 }
 
 // sendToSleep switches a guest off that we started paused, unless somebody let it run meanwhile.
@@ -339,10 +494,10 @@ func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (fou
 	if errs = append(errs, err); ended {
 		found = append(found, "ended the backup job on guest "+machine)
 	}
-	removed, err := h.removeCheckpoints(ctx, d, func(name string) bool { return name == marked+mark })
+	removed, err := h.removeCheckpoints(ctx, d, []string{mark})
 	errs = append(errs, err)
-	for _, name := range removed {
-		found = append(found, "removed checkpoint "+name+" of guest "+machine)
+	for range removed {
+		found = append(found, "removed checkpoint "+marked+mark+" of guest "+machine)
 	}
 	if woken {
 		off, err := h.sendToSleep(ctx, d)

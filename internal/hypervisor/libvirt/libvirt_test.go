@@ -61,30 +61,37 @@ func TestTheJobIsDescribed(t *testing.T) {
 	def := parsed(t)
 	disks, _ := captured(def)
 	c := &capture{mark: "abcdefgh23", domain: golibvirt.Domain{Name: "tickets-db"}}
-	backup, checkpoint, err := c.describe(def, disks)
+	require.NoError(t, c.place(disks))
+	backup, checkpoint, err := c.describe(def, disks, true)
 	require.NoError(t, err)
 	require.Equal(t, "/srv/pool/keenlodge-abcdefgh23.sock", c.socket)
-	for _, want := range []string{`name="vda" backup="yes"`, `name="vdb" backup="yes"`, `name="vdc" backup="no"`, `name="sda" backup="no"`,
+	for _, want := range []string{`name="vda" backup="yes" backupmode="full"`, `name="vdb" backup="yes"`, `name="vdc" backup="no"`, `name="sda" backup="no"`,
 		`file="/srv/pool/keenlodge-abcdefgh23-vdb.scratch"`, `transport="unix"`} {
 		require.Contains(t, backup, want)
 	}
-	require.True(t, c.checkpoint)
 	require.Contains(t, checkpoint, "<name>keenlodge-abcdefgh23</name>")
 	require.Contains(t, checkpoint, `name="vda" checkpoint="bitmap"`)
 	require.Contains(t, checkpoint, `name="vdb" checkpoint="no"`, "a raw disk carries none")
+
+	// Since an earlier capture, where that has a checkpoint; and none where none is wanted.
+	c.since = map[string]string{"vda": "keenlodge-earlier234"}
+	backup, checkpoint, err = c.describe(def, disks, false)
+	require.NoError(t, err)
+	require.Contains(t, backup, `name="vda" backup="yes" backupmode="incremental" incremental="keenlodge-earlier234" exportbitmap="keenlodge-abcdefgh23-since"`)
+	require.Contains(t, backup, `name="vdb" backup="yes" backupmode="full"`)
+	require.Empty(t, checkpoint)
 
 	// Without a qcow2 disk there is no checkpoint; in a deep folder no socket fits.
 	def.Devices.Disks = def.Devices.Disks[1:2]
 	disks, _ = captured(def)
 	c = &capture{mark: "abcdefgh23"}
-	_, checkpoint, err = c.describe(def, disks)
+	_, checkpoint, err = c.describe(def, disks, true)
 	require.NoError(t, err)
 	require.Empty(t, checkpoint)
 	def = parsed(t)
 	def.Devices.Disks[0].Source.File.File = "/" + strings.Repeat("deep/", 20) + "disk.qcow2"
 	disks, _ = captured(def)
-	_, _, err = c.describe(def, disks)
-	require.ErrorContains(t, err, "longer than 107 bytes; move the disks to a shorter path")
+	require.ErrorContains(t, c.place(disks), "longer than 107 bytes; move the disks to a shorter path")
 }
 
 func TestARestoredGuestIsAnotherMachine(t *testing.T) {

@@ -179,8 +179,17 @@ func (h *Host) makeWay(ctx context.Context, old golibvirt.Domain, def *libvirtxm
 	if state != golibvirt.DomainShutoff && state != golibvirt.DomainCrashed {
 		return fmt.Errorf("guest %s is not off; shut it down before it is replaced", old.Name)
 	}
-	if _, err := h.removeCheckpoints(ctx, old, func(string) bool { return true }); err != nil {
+	points, err := h.checkpoints(ctx, old)
+	if err != nil {
 		return err
+	}
+	for _, p := range points { // they speak of the old disks, and a guest that is off can lose no more than the knowledge of them
+		err := h.within(ctx, answerTime, "forget checkpoint "+p.Name+" of guest "+old.Name, func() error {
+			return h.l.DomainCheckpointDelete(p, golibvirt.DomainCheckpointDeleteMetadataOnly)
+		})
+		if err != nil {
+			return err
+		}
 	}
 	_, was, err := h.definition(ctx, old, true)
 	if err != nil {

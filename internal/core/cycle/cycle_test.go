@@ -1,0 +1,80 @@
+package cycle
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func ExampleRule_Due() {
+	rule, err := Parse("full every 3rd")
+	if err != nil {
+		panic(err)
+	}
+	night := time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC)
+	var made []Image
+	for n := range 5 {
+		why := rule.Due(made, night.AddDate(0, 0, n))
+		fmt.Println(why != "")
+		made = append(made, Image{night.AddDate(0, 0, n), why != ""})
+	}
+	// Output:
+	// true
+	// false
+	// false
+	// true
+	// false
+}
+
+func TestAFullOneOnItsWeekday(t *testing.T) {
+	lisbon, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	rule, err := Parse("full on sun")
+	require.NoError(t, err)
+	sunday := time.Date(2026, 3, 29, 0, 0, 0, 0, lisbon) // the clock goes forward in it
+	at := func(h int) time.Time { return sunday.Add(time.Duration(h) * time.Hour) }
+	for _, c := range []struct {
+		last, now time.Time
+		due       bool
+	}{
+		{at(-100), at(-1), false},
+		{at(-100), at(0), true},
+		{at(0), at(1), false},
+		{at(0), at(22), false},
+		{at(-1), at(5 * 24), true}, // that Sunday was missed, so it is made up for
+		{at(3), at(6*24 + 20), false},
+		{at(3), at(7*24 - 1), true}, // the day had 23 hours
+		{at(400), at(3), false},     // the clock was set back
+	} {
+		require.Equal(t, c.due, rule.Due([]Image{{c.last, true}, {c.last.Add(time.Minute), false}}, c.now) != "", "%s at %s", c.last, c.now)
+	}
+	require.NotEmpty(t, rule.Due([]Image{{at(0), false}}, at(1)), "a set without a full one")
+	once, err := Parse("full once")
+	require.NoError(t, err)
+	require.Empty(t, once.Due([]Image{{at(0), true}}, at(99999)))
+	require.False(t, once.AlwaysFull())
+	none, err := Parse("")
+	require.NoError(t, err)
+	require.True(t, none.AlwaysFull())
+	require.NotEmpty(t, none.Due([]Image{{at(0), true}}, at(1)))
+}
+
+func TestBadPhrasesPointAtTheWord(t *testing.T) {
+	for text, want := range map[string]string{
+		"ful once":        `at "ful" (character 1)`,
+		"full":            `"once", "every" or "on" is expected here`,
+		"full evry 7th":   `at "evry" (character 6): "once", "every" or "on" is expected here; did you mean "every"?`,
+		"full every 7":    `at "7" (character 12)`,
+		"full every 3th":  `at "3th"`,
+		"full every 0th":  `at "0th"`,
+		"full on sunny":   `at "sunny"`,
+		"full on sun,mom": `at "mom" (character 13)`,
+		"full once more":  `at "more" (character 11)`,
+		"always":          `"full" is expected here`,
+	} {
+		_, err := Parse(text)
+		require.ErrorContains(t, err, want, text)
+	}
+}
