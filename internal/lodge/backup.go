@@ -248,7 +248,11 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 		return err
 	}
 	t.rec.Image, t.rec.Touched = rec.ID, true
-	if err := t.step(ctx, "capturing"); err != nil {
+	how := "capturing, full: " + why
+	if base != nil {
+		how = fmt.Sprintf("capturing, %s: what changed since image %s", rec.Capture, base.ID)
+	}
+	if err := t.step(ctx, how); err != nil {
 		return err
 	}
 	request := l.captureRequest(ctx, s, policy, t)
