@@ -131,7 +131,7 @@ func (l *Lodge) rotationDifference(ctx context.Context, now, next site.Site) ([]
 		if !had || was.Rotation == is.Rotation {
 			continue
 		}
-		sets, err := l.sets(ctx, name)
+		sets, err := l.sets(ctx, name, is.Store)
 		if err != nil {
 			return nil, err
 		}

@@ -248,11 +248,12 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 		return err
 	}
 	t.rec.Image, t.rec.Touched = rec.ID, true
-	how := "capturing, full: " + why
 	if base != nil {
-		how = fmt.Sprintf("capturing, %s: what changed since image %s", rec.Capture, base.ID)
+		l.say(ctx, run.ID, rec.Machine, fmt.Sprintf("the image will be %s: what changed since image %s", rec.Capture, base.ID))
+	} else {
+		l.say(ctx, run.ID, rec.Machine, "the image will be full: "+why)
 	}
-	if err := t.step(ctx, how); err != nil {
+	if err := t.step(ctx, "capturing"); err != nil {
 		return err
 	}
 	request := l.captureRequest(ctx, s, policy, t)

@@ -31,20 +31,20 @@ func (s set) String() string {
 	return s.machine
 }
 
-// sets lists a policy's sets.
-func (l *Lodge) sets(ctx context.Context, policy string) ([]set, error) {
-	images, err := l.rec.Images(ctx, records.ImageFilter{Policy: policy})
+// sets lists a policy's sets in a store. Those that it had in another store before are its no more: nothing rotates them.
+func (l *Lodge) sets(ctx context.Context, policy, store string) ([]set, error) {
+	images, err := l.rec.Images(ctx, records.ImageFilter{Policy: policy, Store: store})
 	if err != nil {
 		return nil, err
 	}
 	var out []set
-	at := map[set2]int{}
+	at := map[key]int{}
 	for _, m := range slices.Backward(images) { // they come newest first
-		key := set2{m.Machine, m.Store, m.Apart}
-		i, ok := at[key]
+		k := key{m.Machine, m.Apart}
+		i, ok := at[k]
 		if !ok {
 			i = len(out)
-			at[key] = i
+			at[k] = i
 			out = append(out, set{machine: m.Machine, store: m.Store, apart: m.Apart})
 		}
 		out[i].images = append(out[i].images, m)
@@ -52,10 +52,10 @@ func (l *Lodge) sets(ctx context.Context, policy string) ([]set, error) {
 	return out, nil
 }
 
-// set2 tells one set of a policy from another.
-type set2 struct {
-	machine, store string
-	apart          bool
+// key tells one set of a policy in a store from another.
+type key struct {
+	machine string
+	apart   bool
 }
 
 // planned is the set as the planner sees it.
@@ -106,7 +106,7 @@ func (l *Lodge) PreviewRotation(ctx context.Context, policy, rule string) ([]Pre
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
-	sets, err := l.sets(ctx, policy)
+	sets, err := l.sets(ctx, policy, spec.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +177,7 @@ func (l *Lodge) previewed(ctx context.Context, s site.Site, policy string, spec 
 	if err != nil {
 		return nil, err
 	}
-	sets, err := l.sets(ctx, policy)
+	sets, err := l.sets(ctx, policy, spec.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -196,7 +196,7 @@ func (l *Lodge) rotate(ctx context.Context, s site.Site, run records.Run, policy
 	if err != nil {
 		return "failed", err
 	}
-	all, err := l.sets(ctx, run.Policy)
+	all, err := l.sets(ctx, run.Policy, policy.Store)
 	if err != nil {
 		return "failed", err
 	}
@@ -204,7 +204,7 @@ func (l *Lodge) rotate(ctx context.Context, s site.Site, run records.Run, policy
 	var sets []set
 	var plans []rotation.Set
 	for _, set := range all {
-		if set.store == policy.Store && slices.Contains(machines, set.machine) {
+		if slices.Contains(machines, set.machine) {
 			images := set.planned()
 			sets, plans = append(sets, set), append(plans, rotation.Set{Images: images, Plan: rotation.Make(rule, now, images)})
 		}
@@ -261,14 +261,19 @@ func (l *Lodge) drop(ctx context.Context, run records.Run, set set, plan rotatio
 	return nil
 }
 
-// relieve plans further drops where the store is below its floor. What is gone already but still in its grace leaves first.
+// relieve plans further drops where the store is below its floor, or would be when the next images of these sets come: otherwise
+// those would be refused. What is gone already but still in its grace leaves first.
 func (l *Lodge) relieve(ctx context.Context, s site.Site, run records.Run, name string, st shelf, plans []rotation.Set, now time.Time) (short bool, err error) {
-	need, err := l.lacks(ctx, s.Stores[name], st)
+	var next int64
+	for _, p := range plans {
+		next += nextSize(p.Images)
+	}
+	need, err := l.lacks(ctx, s.Stores[name], st, next)
 	if err != nil || need == 0 {
 		return false, err
 	}
 	show := func(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
-	why := fmt.Sprintf("store %s must keep %s free and lacks %s", name, floorWords(s.Stores[name]), show(need))
+	why := fmt.Sprintf("store %s must keep %s free and lacks %s for that and for the next images", name, floorWords(s.Stores[name]), show(need))
 	l.say(ctx, run.ID, "", why+"; the grace of what is dropped ends early")
 	for _, p := range plans {
 		need -= p.Plan.Gives(p.Images)
@@ -281,7 +286,7 @@ func (l *Lodge) relieve(ctx context.Context, s site.Site, run records.Run, name 
 		need -= m.Stored
 	}
 	missing := rotation.Relieve(plans, need, why, now)
-	if err := l.SweepSoon(ctx, name); err != nil {
+	if err := l.SweepSoon(ctx, SweepRequest{Store: name, Now: true}); err != nil {
 		return false, err
 	}
 	if missing > 0 {
@@ -298,8 +303,20 @@ func floorWords(spec site.Store) string {
 	return words
 }
 
-// lacks is how many bytes must go until a store is at its floor. A lack of inodes is told as the bytes of as many packs.
-func (l *Lodge) lacks(ctx context.Context, spec site.Store, st shelf) (bytes int64, err error) {
+// nextSize is what a set's next image is likely to take: as much as the larger of its last two, and a quarter more.
+func nextSize(images []rotation.Image) (bytes int64) {
+	n := 0
+	for _, m := range slices.Backward(images) {
+		if m.State == "usable" && n < 2 {
+			bytes, n = max(bytes, m.Bytes), n+1
+		}
+	}
+	return bytes + bytes/4
+}
+
+// lacks is how many bytes must go until a store has its floor and so many bytes more. A lack of inodes is told as the bytes of as
+// many packs. A store without a floor lacks nothing.
+func (l *Lodge) lacks(ctx context.Context, spec site.Store, st shelf, more int64) (bytes int64, err error) {
 	if spec.FloorBytes() == 0 && spec.FloorInodes == 0 {
 		return 0, nil
 	}
@@ -308,7 +325,7 @@ func (l *Lodge) lacks(ctx context.Context, spec site.Store, st shelf) (bytes int
 		return 0, err
 	}
 	if room.FreeBytes >= 0 {
-		bytes = max(0, spec.FloorBytes()-room.FreeBytes)
+		bytes = max(0, spec.FloorBytes()+more-room.FreeBytes)
 	}
 	if room.FreeInodes >= 0 && room.TotalInodes > 0 {
 		bytes = max(bytes, (spec.FloorInodes-room.FreeInodes)*packBytes)

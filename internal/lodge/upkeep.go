@@ -32,6 +32,8 @@ const (
 // SweepRequest asks for a store to be swept.
 type SweepRequest struct {
 	Store string `json:"store"`
+	// Now ends the grace of all that is dropped: the store lacks room.
+	Now bool `json:"now,omitempty"`
 }
 
 // SweepView is what a sweep would do, or did.
@@ -83,12 +85,12 @@ func (l *Lodge) SweepStore(ctx context.Context, name string) (records.Run, error
 	if _, err := l.storeNamed(ctx, name); err != nil {
 		return records.Run{}, err
 	}
-	return l.queue(ctx, "sweep", "", SweepRequest{name})
+	return l.queue(ctx, "sweep", "", SweepRequest{Store: name})
 }
 
 // SweepSoon queues a sweep that nobody asked for.
-func (l *Lodge) SweepSoon(ctx context.Context, name string) error {
-	body, err := json.Marshal(SweepRequest{name})
+func (l *Lodge) SweepSoon(ctx context.Context, r SweepRequest) error {
+	body, err := json.Marshal(r)
 	if err != nil {
 		return err
 	}
@@ -122,20 +124,20 @@ func (l *Lodge) sweep(ctx context.Context, run records.Run) (state string, err e
 		if err := t.step(ctx, "sweeping"); err != nil {
 			return err
 		}
-		return l.sweepStore(ctx, s, run, r.Store, st, t)
+		return l.sweepStore(ctx, s, run, r, st, t)
 	})
 	return done.State, nil
 }
 
 // sweepStore lets the images go whose grace is over, or all that are gone where the floor asks for it, and gives their space back.
-func (l *Lodge) sweepStore(ctx context.Context, s site.Site, run records.Run, name string, st shelf, t *task) error {
-	spec := s.Stores[name]
+func (l *Lodge) sweepStore(ctx context.Context, s site.Site, run records.Run, r SweepRequest, st shelf, t *task) error {
+	name, spec := r.Store, s.Stores[r.Store]
 	grace := spec.GraceTime()
-	lacks, err := l.lacks(ctx, spec, st)
+	lacks, err := l.lacks(ctx, spec, st, 0)
 	if err != nil {
 		return err
 	}
-	if lacks > 0 {
+	if r.Now || lacks > 0 {
 		grace = 0
 	}
 	gone, err := l.rec.Leaving(ctx, name, 0)
@@ -158,7 +160,7 @@ func (l *Lodge) sweepStore(ctx context.Context, s site.Site, run records.Run, na
 		l.say(ctx, run.ID, name, fmt.Sprintf("%d images left, %s given back; %d dropped ones can still be brought back", len(left), show(v.Freed), v.Waiting))
 	case *store.Store:
 		q := store.SweepRequest{Progress: func(n int64) { t.done.Add(n) }, Pace: pace(spec.SweepBytes())}
-		if run.Cause == "upkeep" && lacks == 0 {
+		if run.Cause == "upkeep" && grace > 0 {
 			q.Until, _ = spec.SweepUntil(time.Now().In(s.Location()))
 		}
 		err := t.moving(ctx, nil, func() (err error) {
@@ -222,7 +224,7 @@ func (l *Lodge) upkeepOnce(ctx context.Context) error {
 		}
 		due, err := l.rec.ClaimSweep(ctx, name, sweepEvery)
 		if err == nil && due {
-			err = errors.Join(l.SweepSoon(ctx, name), l.tidyAllMarks(ctx, s))
+			err = errors.Join(l.SweepSoon(ctx, SweepRequest{Store: name}), l.tidyAllMarks(ctx, s))
 		} else if err == nil {
 			err = l.collect(ctx, s, name)
 		}

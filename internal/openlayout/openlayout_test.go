@@ -293,9 +293,11 @@ func TestDamageAndNotes(t *testing.T) {
 	require.Contains(t, report.Problems[0].What, "is not what was written")
 
 	for what, spoil := range map[string]func(){
-		"cut":       func() { require.NoError(t, os.Truncate(file, 100_000)) },
-		"missing":   func() { require.NoError(t, os.Remove(file)) },
-		"elsewhere": func() { require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(body), "20260201-230000", "/tmp/../etc/pass", 1)), 0o600)) },
+		"cut":     func() { require.NoError(t, os.Truncate(file, 100_000)) },
+		"missing": func() { require.NoError(t, os.Remove(file)) },
+		"elsewhere": func() {
+			require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(body), "20260201-230000", "/tmp/../etc/pass", 1)), 0o600))
+		},
 	} {
 		spoil()
 		report, err := s.Check(t.Context(), false, func(int64) {})

@@ -421,13 +421,24 @@ func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, marks 
 		if !slices.Contains(marks, mark) {
 			continue
 		}
-		err := h.within(ctx, answerTime, "remove checkpoint "+p.Name+" of guest "+d.Name, func() error { return h.l.DomainCheckpointDelete(p, 0) })
+		err := h.removeCheckpoint(ctx, p, 0)
+		var told golibvirt.Error
+		if errors.As(err, &told) && strings.Contains(told.Message, "bitmap") { // it is lost, so there is only the checkpoint to forget
+			err = h.removeCheckpoint(ctx, p, golibvirt.DomainCheckpointDeleteMetadataOnly)
+		}
+		if isCode(err, golibvirt.ErrNoDomainCheckpoint) {
+			err = nil
+		}
 		if err == nil {
 			removed = append(removed, mark)
 		}
 		errs = append(errs, err)
 	}
 	return removed, errors.Join(errs...)
+}
+
+func (h *Host) removeCheckpoint(ctx context.Context, p golibvirt.DomainCheckpoint, how golibvirt.DomainCheckpointDeleteFlags) error {
+	return h.within(ctx, answerTime, "remove checkpoint "+p.Name+" of guest "+p.Dom.Name, func() error { return h.l.DomainCheckpointDelete(p, how) })
 }
 
 // Marks implements [hypervisor.Hypervisor].

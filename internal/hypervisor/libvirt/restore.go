@@ -184,9 +184,7 @@ func (h *Host) makeWay(ctx context.Context, old golibvirt.Domain, def *libvirtxm
 		return err
 	}
 	for _, p := range points { // they speak of the old disks, and a guest that is off can lose no more than the knowledge of them
-		err := h.within(ctx, answerTime, "forget checkpoint "+p.Name+" of guest "+old.Name, func() error {
-			return h.l.DomainCheckpointDelete(p, golibvirt.DomainCheckpointDeleteMetadataOnly)
-		})
+		err := h.removeCheckpoint(ctx, p, golibvirt.DomainCheckpointDeleteMetadataOnly)
 		if err != nil {
 			return err
 		}
