@@ -18,6 +18,7 @@ import (
 	"keenlodge/internal/api"
 	"keenlodge/internal/cli"
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
@@ -79,7 +80,7 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 		p.Listen = cli.DefaultAddress // a client finds it there with no word said
 	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
-	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.proofs, s.restore} {
+	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
 		}
@@ -189,7 +190,7 @@ func (s *show) backups(ctx context.Context) error {
 		for _, t := range r.Tasks {
 			read, stored, frozen = read+t.Done, stored+t.Stored, max(frozen, t.Frozen)
 		}
-		s.done("backup", "run %d of nightly-guests: %d machines, read %.1f MiB, stored %.1f MiB, frozen at most %s", n, len(r.Tasks),
+		s.done("backup", "run %d of nightly-guests (%s): %d machines, read %.1f MiB, stored %.1f MiB, frozen at most %s", n, map[bool]string{true: "full", false: "changes only"}[n == 1], len(r.Tasks),
 			float64(read)/(1<<20), float64(stored)/(1<<20), time.Duration(frozen).Round(time.Millisecond))
 	}
 	images, err := s.c.Images(ctx, records.ImageFilter{Gone: true})
@@ -243,12 +244,7 @@ func (s *show) sealed(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	all, err := s.c.Site(ctx)
-	if err != nil {
-		return err
-	}
-	all.Policies["monthly-whole"] = site.Policy{Machines: []string{"berth-sim"}, Store: "north-pier", Rotation: "newest 2", Prove: "read"}
-	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
+	if _, err := s.setPolicy(ctx, "monthly-whole", site.Policy{Machines: []string{"berth-sim"}, Store: "north-pier", Rotation: "newest 2", Prove: "read"}); err != nil {
 		return err
 	}
 	r, err := s.c.RunPolicy(ctx, "monthly-whole", "")
@@ -256,6 +252,94 @@ func (s *show) sealed(ctx context.Context) error {
 		return err
 	}
 	s.done("sealed", "north-pier: berth-sim stored in %.1f MiB that nobody can read without a key", float64(r.Tasks[0].Stored)/(1<<20))
+	return nil
+}
+
+// setPolicy adds a policy to the site, or changes it.
+func (s *show) setPolicy(ctx context.Context, name string, p site.Policy) (lodge.Applied, error) {
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return lodge.Applied{}, err
+	}
+	all.Policies[name] = p
+	return s.c.ApplySite(ctx, all, false)
+}
+
+// runOf runs a policy by hand and waits for its end. A run with warnings is no error here.
+func (s *show) runOf(ctx context.Context, policy, note string) (records.Run, error) {
+	r, err := s.c.RunPolicy(ctx, policy, note)
+	if r, err = s.await(ctx, r, err); err != nil && r.State == "warned" {
+		err = nil
+	}
+	return r, err
+}
+
+// chain keeps images that anyone can open: a full one and what changed since, until a whole chain may go.
+func (s *show) chain(ctx context.Context) error {
+	_, err := s.setPolicy(ctx, "hourly-tickets", site.Policy{Machines: []string{"tickets-db"}, Store: "plain-shelf", Cycle: "full every 3rd", Rotation: "newest 3", Prove: "read", Quiesce: "preferred"})
+	if err != nil {
+		return err
+	}
+	for n := range 6 {
+		if _, err := s.runOf(ctx, "hourly-tickets", ""); err != nil {
+			return err
+		}
+		if n != 4 {
+			continue
+		}
+		sets, err := s.c.PreviewRotation(ctx, "hourly-tickets", "")
+		if err != nil {
+			return err
+		}
+		if n := len(sets[0].Images); n != 5 || sets[0].Images[0].Verdict != rotation.Held {
+			return fmt.Errorf("the first chain on plain-shelf should be held after five runs, but there are %d images, and the oldest is %q", n, sets[0].Images[0].Verdict)
+		}
+		s.done("open", "plain-shelf: full, two increments, full, increment as qcow2 files; newest 3 holds the first chain: %s", sets[0].Images[0].Why)
+	}
+	all, err := s.c.Images(ctx, records.ImageFilter{Policy: "hourly-tickets", Gone: true})
+	if err != nil {
+		return err
+	}
+	gone := slices.DeleteFunc(slices.Clone(all), func(m records.Image) bool { return m.Gone == nil })
+	if len(all) != 6 || len(gone) != 3 {
+		return fmt.Errorf("of six images on plain-shelf the first chain, three, should be gone; %d of %d are", len(gone), len(all))
+	}
+	s.done("chain", "plain-shelf: the sixth image lets the first chain go as a whole, %d images; for 24 hours it can be brought back", len(gone))
+	return nil
+}
+
+// guard shows a rule typed wrong: it deletes nothing.
+func (s *show) guard(ctx context.Context) error {
+	p := site.Policy{Machines: []string{"timetable"}, Store: "plain-shelf", Rotation: "newest 9", Quiesce: "off"}
+	if _, err := s.setPolicy(ctx, "weekly-system", p); err != nil {
+		return err
+	}
+	for n := range 4 {
+		note := ""
+		if n == 1 {
+			note = "before the harbour upgrade"
+		}
+		if _, err := s.runOf(ctx, "weekly-system", note); err != nil {
+			return err
+		}
+	}
+	p.Rotation = "newest 1"
+	told, err := s.setPolicy(ctx, "weekly-system", p)
+	if err != nil {
+		return err
+	}
+	r, err := s.runOf(ctx, "weekly-system", "")
+	if err != nil {
+		return err
+	}
+	images, err := s.c.Images(ctx, records.ImageFilter{Policy: "weekly-system"})
+	if err != nil {
+		return err
+	}
+	if r.State != "warned" || len(images) != 5 || len(told.Rotation) != 1 {
+		return fmt.Errorf("the guard should have held the rotation of weekly-system back, but its run is %s and %d images are left", r.State, len(images))
+	}
+	s.done("guard", "weekly-system: \"newest 1\" would drop 4 of 5 images, so nothing went; it waits for: keenlodge rotation confirm weekly-system")
 	return nil
 }
 
@@ -328,12 +412,14 @@ Brindle Sound Ferries is up after %s. All %d steps held.
   console   %s
   sign in   with the token in %s
 
-Five commands to try, after
+Seven commands to try, after
   export KEENLODGE_URL=%[3]s KEENLODGE_TOKEN_FILE=%[4]s
 
   %[6]s image list                       which images exist, and what is proven
   %[6]s policy run nightly --wait        a backup with live progress
-  %[6]s rotation preview nightly         what the next rotation would drop, and why
+  %[6]s rotation preview hourly          what the next rotation would drop, and why
+  %[6]s rotation confirm weekly          what the guard holds back, to let it happen
+  %[6]s image history                    what is gone, why, and until when it comes back
   %[6]s run log                          what the newest run did, step by step
   %[6]s store show quay-shelf            what the store holds, and what it saved
 `, time.Since(s.begun).Round(time.Second), len(s.rows), s.p.URL(), s.p.TokenFile(), s.p.TokenFile(), k)

@@ -25,7 +25,7 @@ var shelves int
 func freshStore(t *testing.T, policy string) (name, folder string) {
 	shelves++
 	name, folder = fmt.Sprint("shelf-", shelves), t.TempDir()
-	withPolicy(t, policy, policyText("timetable", name, ""), storeText(name, folder))
+	withPolicy(t, policy, policyText("timetable", name, "    cycle: full every 7th\n"), storeText(name, folder))
 	return name, folder
 }
 
@@ -143,7 +143,7 @@ func TestAFreezeThatFails(t *testing.T) {
 	require.Equal(t, 1, s.code, s.out)
 	require.Contains(t, s.out, "freeze guest tickets-db")
 	require.Contains(t, s.out, "is the guest agent running in it?")
-	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--policy", "hourly-tickets"))
+	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--policy", "hourly-tickets", "--store", "quay-shelf"))
 
 	s = keen(t, "policy", "run", "nightly-guests", "--wait")
 	require.Equal(t, 3, s.code, "done with warnings: %s%s", s.out, s.err)
@@ -169,7 +169,7 @@ func TestBadInput(t *testing.T) {
 	require.NoError(t, syscall.Mount("none", readOnly, "tmpfs", syscall.MS_RDONLY, ""))
 	t.Cleanup(func() { syscall.Unmount(readOnly, 0) })
 	for name, c := range map[string]struct{ old, new, want string }{
-		"a wrong key":                {"rotation:", "rotaton:", `site.yaml:22: the key "rotaton" is not known here; did you mean "rotation"?`},
+		"a wrong key":                {"rotation:", "rotaton:", `site.yaml:28: the key "rotaton" is not known here; did you mean "rotation"?`},
 		"a machine nobody has":       {"- timetable", "- timetabel", `policy nightly-guests: no hypervisor has a machine called "timetabel"; did you mean "timetable"?`},
 		"a folder that is not there": {place.Shelf(), "/srv/not-mounted", "store quay-shelf: folder /srv/not-mounted does not exist; create it, or mount the disk that holds it"},
 		"a folder read-only":         {place.Shelf(), readOnly, "can't be written to: not allowed (read-only file system)"},

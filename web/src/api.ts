@@ -9,6 +9,7 @@ export type Proof = components["schemas"]["Proof"]
 export type Policy = components["schemas"]["PolicyView"]
 export type Run = components["schemas"]["Run"]
 export type Task = components["schemas"]["Task"]
+export type Preview = components["schemas"]["Preview"]
 export type Store = components["schemas"]["StoreView"]
 
 export const calls = createClient<paths>({ baseUrl: "/" })

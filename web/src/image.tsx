@@ -1,8 +1,8 @@
-import { useMutation } from "@tanstack/react-query"
+import { useMutation, useQueryClient } from "@tanstack/react-query"
 import { Dialog } from "radix-ui"
 import { answer, calls, useImage, type ImageView, type Proof } from "./api"
 import { Button, CommandLine, Instead, State } from "./parts"
-import { bytes, moment, took } from "./words"
+import { bytes, moment, span, took } from "./words"
 
 /** An image's details and its proofs, at the side. */
 export function ImageSheet({ id, close }: { id: string | null; close: () => void }) {
@@ -48,10 +48,15 @@ function Details({ image: m }: { image: ImageView }) {
     ["State", m.gone ? `gone since ${moment(m.gone)}: ${m.gone_why}` : m.state],
     ["Policy", m.policy],
     ["Store", m.store],
-    ["Capture", `${m.capture}, scope ${m.scope}`],
+    ["Capture", `${m.capture}, scope ${m.scope}${m.since && `, changes since image ${m.since}`}`],
+    ...(m.capture_why ? ([["Full because", m.capture_why]] as [string, string][]) : []),
+    ...(m.base ? ([["Leans on", m.base]] as [string, string][]) : []),
+    ...(m.note ? ([["Note", m.note]] as [string, string][]) : []),
+    ["Pinned", m.pinned ? m.pin_note || "yes" : "no"],
     ["Consistency", consistencies[m.consistency] ?? "–"],
     ["Frozen for", m.frozen ? `${Math.round(m.frozen / 1e6)} ms` : "–"],
     ["Disks", m.disks.map((d) => `${d.target} ${bytes(d.size)}`).join(", ")],
+    ["Took", m.took ? span(m.took / 1e6) : "–"],
     ["Read", bytes(m.read)],
     ["New to the store", `${bytes(m.fresh)}, stored as ${bytes(m.stored)}`],
   ]
@@ -73,6 +78,7 @@ function Details({ image: m }: { image: ImageView }) {
         ))}
       </ul>
       {m.state === "usable" && !m.gone && <Actions image={m} />}
+      {m.gone && m.in_store && !m.leaving && <Undrop image={m} />}
     </>
   )
 }
@@ -94,6 +100,33 @@ function OneProof({ proof: p }: { proof: Proof }) {
       </ul>
       {p.error && <p className="text-wrong">✕ {p.error}</p>}
     </li>
+  )
+}
+
+/** Brings a dropped image back while its store still has it. */
+function Undrop({ image: m }: { image: ImageView }) {
+  const cache = useQueryClient()
+  const undrop = useMutation({
+    mutationFn: () => answer(calls.POST("/api/v1/images/{id}/undrop", { params: { path: { id: m.id } } })),
+    onSettled: () => cache.invalidateQueries({ queryKey: ["images"] }),
+  })
+  return (
+    <div className="grid gap-3">
+      <p className="text-quiet">
+        Its store still has it: it can be brought back{m.base && ", with all that it leans on"}.
+      </p>
+      <div>
+        <Button strong disabled={undrop.isPending} onClick={() => undrop.mutate()}>
+          Bring it back
+        </Button>
+      </div>
+      {undrop.error && (
+        <p role="alert" className="text-wrong">
+          ✕ {undrop.error.message}
+        </p>
+      )}
+      <CommandLine>{`keenlodge image undrop ${m.id}`}</CommandLine>
+    </div>
   )
 }
 

@@ -3,6 +3,7 @@ import { AlertDialog } from "radix-ui"
 import { useState } from "react"
 import { answer, calls, type Policy, type Run } from "./api"
 import { Button, CommandLine, Instead, Panel, State } from "./parts"
+import { Rotation } from "./rotation"
 import { moment, span } from "./words"
 
 export function Policies(props: { now: Date; policies: UseQueryResult<Policy[]>; runs: Run[] }) {
@@ -36,7 +37,9 @@ export function Policies(props: { now: Date; policies: UseQueryResult<Policy[]>;
               ) : (
                 "started by hand only"
               )}
-              {" · "}keeps {p.rotation}
+              {" · "}
+              {p.cycle && `${p.cycle}, ${p.capture || "incremental"} between · `}
+              <Rotation policy={p} />
             </p>
           </li>
         ))}

@@ -72,6 +72,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/folds": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Join an image with the full one that it leans on */
+    post: operations["fold-image"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/pin": {
     parameters: {
       query?: never
@@ -124,6 +141,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/undrop": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Bring a dropped image back, and all that it leans on */
+    post: operations["undrop-image"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/machines": {
     parameters: {
       query?: never
@@ -168,7 +202,8 @@ export interface paths {
     /** What the next rotation would do */
     get: operations["preview-rotation"]
     put?: never
-    post?: never
+    /** Let a rotation happen that the guard holds back */
+    post: operations["confirm-rotation"]
     delete?: never
     options?: never
     head?: never
@@ -534,6 +569,10 @@ export interface components {
       /** @description mend what can be mended */
       repair?: boolean
     }
+    ConfirmBody: {
+      /** @description the images that were seen to go, of all sets; if others go now, nothing does */
+      drops: string[]
+    }
     DayGrowth: {
       day: string
       /** Format: int64 */
@@ -620,8 +659,14 @@ export interface components {
       uri: string
     }
     Image: {
+      /** @description made by hand, and no part of the scheduled ones' set */
+      apart: boolean
+      /** @description the image that it leans on, or empty for one that stands alone */
       base: string
-      capture: string
+      /** @enum {string} */
+      capture: "full" | "incremental" | "differential"
+      /** @description why it is full, where it is */
+      capture_why: string
       /** @enum {string} */
       consistency: "application" | "filesystem" | "crash" | "off"
       disks: components["schemas"]["ImageDisk"][]
@@ -637,7 +682,11 @@ export interface components {
       gone: string | null
       gone_why: string
       id: string
+      in_store: boolean
+      leaving: boolean
       machine: string
+      /** @description what it is for, where somebody wrote it */
+      note: string
       pin_note: string
       pinned: boolean
       policy: string
@@ -648,6 +697,8 @@ export interface components {
       read: number
       run: string
       scope: string
+      /** @description the image since which only changes were read, or empty */
+      since: string
       /** Format: int64 */
       size: number
       /** @enum {string} */
@@ -657,6 +708,11 @@ export interface components {
       stored: number
       /** Format: date-time */
       taken: string
+      /**
+       * Format: int64
+       * @description nanoseconds that it took to make
+       */
+      took: number
     }
     ImageDisk: {
       /** Format: int64 */
@@ -664,8 +720,14 @@ export interface components {
       target: string
     }
     ImageView: {
+      /** @description made by hand, and no part of the scheduled ones' set */
+      apart: boolean
+      /** @description the image that it leans on, or empty for one that stands alone */
       base: string
-      capture: string
+      /** @enum {string} */
+      capture: "full" | "incremental" | "differential"
+      /** @description why it is full, where it is */
+      capture_why: string
       /** @enum {string} */
       consistency: "application" | "filesystem" | "crash" | "off"
       disks: components["schemas"]["ImageDisk"][]
@@ -681,7 +743,11 @@ export interface components {
       gone: string | null
       gone_why: string
       id: string
+      in_store: boolean
+      leaving: boolean
       machine: string
+      /** @description what it is for, where somebody wrote it */
+      note: string
       pin_note: string
       pinned: boolean
       policy: string
@@ -693,6 +759,8 @@ export interface components {
       read: number
       run: string
       scope: string
+      /** @description the image since which only changes were read, or empty */
+      since: string
       /** Format: int64 */
       size: number
       /** @enum {string} */
@@ -702,6 +770,11 @@ export interface components {
       stored: number
       /** Format: date-time */
       taken: string
+      /**
+       * Format: int64
+       * @description nanoseconds that it took to make
+       */
+      took: number
     }
     Key: {
       id: string
@@ -762,6 +835,20 @@ export interface components {
       note?: string
     }
     Policy: {
+      /**
+       * @description apart: images of runs by hand are no part of the scheduled ones' set
+       * @enum {string}
+       */
+      by_hand?: "apart"
+      /**
+       * @description what lies between full ones; default incremental
+       * @enum {string}
+       */
+      capture?: "incremental" | "differential"
+      /** @description when an image is full: always full (the default), full every 7th, full on sun, full once */
+      cycle?: string
+      /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
+      fold?: boolean
       /** @description names, or patterns with * and ? */
       machines?: string[]
       /**
@@ -785,7 +872,21 @@ export interface components {
       }
     }
     PolicyView: {
+      /**
+       * @description apart: images of runs by hand are no part of the scheduled ones' set
+       * @enum {string}
+       */
+      by_hand?: "apart"
+      /**
+       * @description what lies between full ones; default incremental
+       * @enum {string}
+       */
+      capture?: "incremental" | "differential"
       covers: string[]
+      /** @description when an image is full: always full (the default), full every 7th, full on sun, full once */
+      cycle?: string
+      /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
+      fold?: boolean
       /** @description names, or patterns with * and ? */
       machines?: string[]
       name: string
@@ -813,12 +914,23 @@ export interface components {
       }
     }
     Preview: {
+      /** @description images made by hand, a set of their own */
+      apart: boolean
+      /**
+       * Format: int64
+       * @description bytes that the images to drop took when they were stored; in a pooled store others may need some of them still
+       */
+      gives: number
+      /** @description why an unattended rotation would drop nothing, or empty */
       guard: string
       images: components["schemas"]["PreviewedFate"][]
       machine: string
+      rule: string
       store: string
     }
     PreviewedFate: {
+      base: string
+      capture: string
       id: string
       /** Format: int64 */
       stored: number
@@ -885,9 +997,10 @@ export interface components {
       error: string
       id: string
       /** @enum {string} */
-      kind: "backup" | "proof" | "restore" | "check" | "sweep"
+      kind: "backup" | "proof" | "restore" | "check" | "sweep" | "fold"
       /** Format: date-time */
       made: string
+      note: string
       policy: string
       request: unknown
       result?: unknown
@@ -922,6 +1035,8 @@ export interface components {
     Store: {
       /** @description s3: an existing bucket */
       bucket?: string
+      /** @description open layout: compress the disks' clusters */
+      compress?: boolean
       /** @description s3: address of the service, such as https://objects.brindle.example */
       endpoint?: string
       /** @description room that stays free, such as 20 GiB */
@@ -933,12 +1048,17 @@ export interface components {
       floor_inodes?: number
       /** @description absolute path of an existing folder (dir, sftp); what all names begin with (s3) */
       folder?: string
+      /** @description how long a dropped image can be brought back: 24 hours (the default), 3 days, none */
+      grace?: string
       /** @description sftp: name or address */
       host?: string
       /** @description sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
       host_key?: string
-      /** @enum {string} */
-      layout: "pooled"
+      /**
+       * @description pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us
+       * @enum {string}
+       */
+      layout: "pooled" | "open"
       /**
        * @description how it is reached: a folder of the service's host, an object service, a folder on a host that speaks SSH
        * @enum {string}
@@ -970,6 +1090,8 @@ export interface components {
       broken: number
       /** @description s3: an existing bucket */
       bucket?: string
+      /** @description open layout: compress the disks' clusters */
+      compress?: boolean
       /** @description s3: address of the service, such as https://objects.brindle.example */
       endpoint?: string
       /** @description why it can't be reached, or empty */
@@ -983,14 +1105,19 @@ export interface components {
       floor_inodes?: number
       /** @description absolute path of an existing folder (dir, sftp); what all names begin with (s3) */
       folder?: string
+      /** @description how long a dropped image can be brought back: 24 hours (the default), 3 days, none */
+      grace?: string
       /** @description sftp: name or address */
       host?: string
       /** @description sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
       host_key?: string
       /** Format: int64 */
       images: number
-      /** @enum {string} */
-      layout: "pooled"
+      /**
+       * @description pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us
+       * @enum {string}
+       */
+      layout: "pooled" | "open"
       /**
        * @description how it is reached: a folder of the service's host, an object service, a folder on a host that speaks SSH
        * @enum {string}
@@ -1067,7 +1194,7 @@ export interface components {
       /** Format: int64 */
       zeros: number
     }
-    SweepReport: {
+    SweepView: {
       /** Format: int64 */
       blocks: number
       /** Format: int64 */
@@ -1081,6 +1208,9 @@ export interface components {
       gives: number
       /** Format: int64 */
       images: number
+      left: string[]
+      /** Format: int64 */
+      left_bytes: number
       /** Format: int64 */
       move: number
       /** Format: int64 */
@@ -1344,6 +1474,73 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["ImageView"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "fold-image": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
         }
       }
       /** @description Unauthorized */
@@ -1673,6 +1870,73 @@ export interface operations {
       }
     }
   }
+  "undrop-image": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": string[]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "list-machines": {
     parameters: {
       query?: never
@@ -1873,9 +2137,83 @@ export interface operations {
       }
     }
   }
-  "run-policy": {
+  "confirm-rotation": {
     parameters: {
       query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ConfirmBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": string[]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "run-policy": {
+    parameters: {
+      query?: {
+        /** @description what the run is for; its images bear it */
+        note?: string
+      }
       header?: never
       path: {
         name: string
@@ -3044,7 +3382,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["SweepReport"]
+          "application/json": components["schemas"]["SweepView"]
         }
       }
       /** @description Unauthorized */
