@@ -72,6 +72,9 @@ func bench(ctx context.Context) error {
 		}
 	}
 	b := bencher{p: p}
+	if os.Getenv("KEENLODGE_BENCH_ONLY") == "sets" {
+		return b.sets(ctx, disk)
+	}
 	var compress, full, sealed []figure
 	var memory int64
 	for i := range runs {
@@ -122,6 +125,9 @@ func bench(ctx context.Context) error {
 	fmt.Printf("| `zstd -d` to a sparse file | %.1f s | 1 | | |\n", expand.seconds)
 	fmt.Printf("| store extract to a sparse raw file | %.1f s | %.2f × zstd -d | | |\n", extract.seconds, extract.seconds/expand.seconds)
 	fmt.Printf("\npeak memory of the service: %d MiB in a full backup, %d MiB in that of the disk of 4 TiB\n\n", memory>>10, bigMemory>>10)
+	if err := b.sets(ctx, disk); err != nil {
+		return err
+	}
 	return inside(disk, filepath.Join(folder, last))
 }
 
@@ -270,9 +276,7 @@ func (b bencher) backup(ctx context.Context, name, machine string, sealed bool) 
 	if _, err = c.ApplySite(ctx, s, false); err != nil {
 		return figure{}, err
 	}
-	cmd := exec.Command(b.p.Program, "policy", "run", "monthly-whole", "--wait")
-	cmd.Env = append(os.Environ(), "KEENLODGE_URL="+b.p.URL(), "KEENLODGE_TOKEN_FILE="+b.p.TokenFile())
-	seconds, err := timed(cmd)
+	seconds, err := timed(b.client("policy", "run", "monthly-whole", "--wait"))
 	if err != nil {
 		return figure{}, err
 	}

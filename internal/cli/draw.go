@@ -22,11 +22,14 @@ func drawStory(p rotation.Plot) string {
 	width, height := margin+n*cell+24, top+n*cell+64
 	var b strings.Builder
 	put := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	put(`<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" viewBox="0 0 %[1]d %[2]d" font-family="system-ui, sans-serif" font-size="11" fill="#1f2a30">`, max(width, 560), height)
+	put(`<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" viewBox="0 0 %[1]d %[2]d" font-family="system-ui, sans-serif" font-size="11" fill="#1f2a30">`, max(width, 620), height)
 	put(`<rect width="100%%" height="100%%" fill="#fbfaf6"/>`)
 	layout := "in a pooled store"
 	if p.Leans {
 		layout = "in an open store"
+	}
+	if p.Fold {
+		layout += ", folding"
 	}
 	kind := "full images"
 	if !p.Cycle.AlwaysFull() {
@@ -45,8 +48,8 @@ func drawStory(p rotation.Plot) string {
 		}
 	}
 	y := top + n*cell + 24
-	for i, l := range []struct{ fill, text string }{{"#12626e", "new"}, {"#5fa8a0", "kept by the rule"}, {"#e3b04b", "held: a staying image leans on it"}, {"none", "gone"}} {
-		x := 12 + []int{0, 60, 178, 376}[i]
+	for i, l := range []struct{ fill, text string }{{"#12626e", "new"}, {"#5fa8a0", "kept by the rule"}, {"#e3b04b", "held: a staying image leans on it"}} {
+		x := 12 + []int{0, 60, 178}[i]
 		put(`<rect x="%d" y="%d" width="14" height="14" rx="3" fill="%s" stroke="#8b979c"/><text x="%d" y="%d">%s</text>`, x, y, l.fill, x+20, y+11, l.text)
 	}
 	put(`<text x="12" y="%d" fill="#5d6b72">F full · i incremental · d differential</text>`, y+32)

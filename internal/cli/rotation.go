@@ -146,13 +146,14 @@ func rotationDrawCommand() *cli.Command {
 		Description: "It plays one image a night, with every run going well, and writes the picture to standard output.",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "rule", Usage: "rotation phrase", Value: "newest 7"}, &cli.StringFlag{Name: "cycle", Usage: "cycle phrase", Value: "always full"},
 			&cli.StringFlag{Name: "capture", Usage: "incremental or differential: what lies between full ones", Value: "incremental"},
+			&cli.BoolFlag{Name: "fold", Usage: "fold full images that may go into the one after them"},
 			&cli.BoolFlag{Name: "pooled", Usage: "in a pooled store, where every image stands alone"},
 			&cli.IntFlag{Name: "nights", Usage: "how many", Value: 21}, &cli.StringFlag{Name: "from", Usage: "the first night (2026-02-01)", Value: "2026-02-01"}},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Len() > 0 {
 				return wrongUse("%s takes flags only", c.FullName())
 			}
-			p := rotation.Plot{Capture: c.String("capture"), Leans: !c.Bool("pooled"), Nights: c.Int("nights")}
+			p := rotation.Plot{Capture: c.String("capture"), Leans: !c.Bool("pooled"), Fold: c.Bool("fold"), Nights: c.Int("nights")}
 			var err error
 			if p.Rule, err = rotation.Parse(c.String("rule")); err != nil {
 				return usageError{err}

@@ -381,35 +381,25 @@ func (l *Lodge) UndropImage(ctx context.Context, id string) (back []string, err 
 	return back, nil
 }
 
-// foldHeld folds a full image that only stays because the next one leans on it into that one, as long as there is such a pair.
+// foldHeld folds full images that only stay because the next one leans on them into that one.
 func (l *Lodge) foldHeld(ctx context.Context, run records.Run, set set, plan rotation.Plan, st shelf, small bool) error {
-	for i, d := range plan.Decisions {
-		if d.Verdict != rotation.Held || set.images[i].Capture != "full" {
-			continue
+	images := set.planned()
+	for {
+		base, into, ok := plan.Fold(images)
+		if !ok {
+			return nil
 		}
-		base := set.images[i].ID
-		next := slices.IndexFunc(set.images, func(m records.Image) bool { return m.Base == base && m.State == "usable" })
-		leaning := 0
-		for _, m := range set.images {
-			if m.Base == base {
-				leaning++
-			}
-		}
-		if next < 0 || leaning > 1 {
-			continue // others would still lean on it
-		}
-		l.say(ctx, run.ID, set.machine, fmt.Sprintf("folding image %s into %s", base, set.images[next].ID))
-		if err := l.foldImage(ctx, st, set.images[next].ID, small, func(int64) {}); err != nil {
+		l.say(ctx, run.ID, set.machine, fmt.Sprintf("folding image %s into %s", images[base].ID, images[into].ID))
+		if err := l.foldImage(ctx, st, images[into].ID, small, func(int64) {}); err != nil {
 			return err
 		}
-		why := "folded into image " + set.images[next].ID
-		if err := l.rec.DropImages(ctx, []records.Drop{{ID: base, Why: why}}); err != nil {
+		plan.Folded(images, base, into)
+		went := plan.Decisions[base]
+		if err := l.rec.DropImages(ctx, []records.Drop{{ID: went.ID, Why: went.Why}}); err != nil {
 			return err
 		}
-		l.say(ctx, run.ID, set.machine, fmt.Sprintf("dropped image %s: %s", base, why))
-		set.images[next].Capture, set.images[next].Base = "full", "" // the next one may follow
+		l.say(ctx, run.ID, set.machine, fmt.Sprintf("dropped image %s: %s", went.ID, went.Why))
 	}
-	return nil
 }
 
 // foldImage makes an image stand alone that leans on a full one.

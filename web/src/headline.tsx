@@ -29,6 +29,7 @@ export function Headline(props: {
   const failed = due.filter((m) => newestUsable(images, m.name)?.failed)
   const proven = due.filter((m) => newestUsable(images, m.name)?.proven)
   const open = machines.filter((m) => !covered.has(m.name))
+  const held = policies.filter((p) => p.notice !== "")
   const next = policies
     .filter((p) => p.next_due)
     .sort((a, b) => a.next_due!.localeCompare(b.next_due!))
@@ -69,6 +70,16 @@ export function Headline(props: {
             <Why answer={`No policy selects ${open.map((m) => m.name).join(", ")}.`}>
               <button className="text-careful underline decoration-dotted underline-offset-4">
                 ! {count(open.length, "machine")} not covered
+              </button>
+            </Why>
+          </>
+        )}
+        {held.length > 0 && (
+          <>
+            {" · "}
+            <Why answer={held.map((p) => `${p.name}: ${p.notice}`).join("; ")}>
+              <button className="text-careful underline decoration-dotted underline-offset-4">
+                ! {count(held.length, "rotation")} held back
               </button>
             </Why>
           </>

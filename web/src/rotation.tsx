@@ -127,14 +127,14 @@ function Fates({ set: s }: { set: Preview }) {
           <tbody>
             {s.images.map((m) => (
               <tr key={m.id} className="border-t border-line align-top">
-                <td className="pr-3">{m.id}</td>
-                <td className="pr-3 whitespace-nowrap">{moment(m.taken)}</td>
-                <td className="pr-3">{m.capture}</td>
-                <td className="pr-3 text-right whitespace-nowrap">{bytes(m.stored)}</td>
-                <td className={`pr-3 whitespace-nowrap ${verdicts[m.verdict]?.colour}`}>
+                <td className="py-1 pr-3">{m.id}</td>
+                <td className="py-1 pr-3 whitespace-nowrap">{moment(m.taken)}</td>
+                <td className="py-1 pr-3">{m.capture}</td>
+                <td className="py-1 pr-3 text-right whitespace-nowrap">{bytes(m.stored)}</td>
+                <td className={`py-1 pr-3 whitespace-nowrap ${verdicts[m.verdict]?.colour}`}>
                   {verdicts[m.verdict]?.sign} {m.verdict}
                 </td>
-                <td>{m.why}</td>
+                <td className="py-1">{m.why}</td>
               </tr>
             ))}
           </tbody>

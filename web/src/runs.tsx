@@ -3,7 +3,7 @@ import { Collapsible, Progress } from "radix-ui"
 import { useState } from "react"
 import { useRunLog, type Run, type Task } from "./api"
 import { CommandLine, Instead, Panel, State } from "./parts"
-import { bytes, clock, moment, span, took } from "./words"
+import { count, bytes, clock, moment, span, took } from "./words"
 
 /** What runs and what ran, newest first. */
 export function Runs(props: { now: Date; runs: UseQueryResult<Run[]>; chooseImage: (id: string) => void }) {
@@ -39,7 +39,7 @@ function OneRun({ run: r, now, chooseImage }: { run: Run; now: Date; chooseImage
         </span>
         <span className="font-medium">{what}</span>
         <span className="text-sm text-quiet">
-          {r.kind === "backup" ? `${r.tasks.length} machines, by ${r.cause}` : ""}
+          {r.kind === "backup" ? `${count(r.tasks.length, "machine")}, by ${r.cause}` : ""}
         </span>
         <span className="ml-auto text-sm text-quiet">
           {r.started

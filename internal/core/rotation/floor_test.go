@@ -126,12 +126,15 @@ func TestAZoneThatChanges(t *testing.T) {
 
 // A story never has fewer usable images than the rule counts, once there were so many, and nothing leans on what is gone.
 func TestStories(t *testing.T) {
-	for _, c := range []struct{ cycle, capture string }{{"always full", "incremental"}, {"full every 7th", "incremental"}, {"full on sun", "differential"}, {"full once", "incremental"}} {
+	for _, c := range []struct {
+		cycle, capture string
+		fold           bool
+	}{{"always full", "incremental", false}, {"full every 7th", "incremental", false}, {"full on sun", "differential", false}, {"full once", "incremental", false}, {"full once", "incremental", true}} {
 		rule, err := Parse("newest 4")
 		require.NoError(t, err)
 		cyc, err := cycle.Parse(c.cycle)
 		require.NoError(t, err)
-		nights := Tell(Plot{Rule: rule, Cycle: cyc, Capture: c.capture, Leans: true, First: time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC), Nights: 40})
+		nights := Tell(Plot{Rule: rule, Cycle: cyc, Capture: c.capture, Leans: true, Fold: c.fold, First: time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC), Nights: 40})
 		require.Len(t, nights, 40)
 		for n, night := range nights {
 			there := map[string]bool{}
@@ -142,7 +145,7 @@ func TestStories(t *testing.T) {
 				}
 			}
 			require.GreaterOrEqual(t, len(there), min(n+1, 4))
-			if c.cycle == "always full" {
+			if c.cycle == "always full" || c.fold {
 				require.Len(t, there, min(n+1, 4))
 			}
 		}

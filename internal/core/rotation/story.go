@@ -14,7 +14,9 @@ type Plot struct {
 	Cycle   cycle.Rule
 	Capture string // incremental or differential
 	// Leans says that images lean on each other, as they do in the open layout.
-	Leans  bool
+	Leans bool
+	// Fold joins full images that may go with the one after them.
+	Fold   bool
 	First  time.Time
 	Nights int
 }
@@ -63,12 +65,22 @@ func Tell(p Plot) []Night {
 		all = append(all, m)
 		there := slices.DeleteFunc(slices.Clone(all), func(o Image) bool { return gone[o.ID] })
 		verdicts := map[string]Verdict{}
-		for _, d := range Make(p.Rule, at, there).Decisions {
+		plan := Make(p.Rule, at, there)
+		for p.Fold {
+			base, into, ok := plan.Fold(there)
+			if !ok {
+				break
+			}
+			plan.Folded(there, base, into)
+			i := slices.IndexFunc(all, func(o Image) bool { return o.ID == there[into].ID })
+			all[i] = there[into]
+		}
+		for _, d := range plan.Decisions {
 			verdicts[d.ID] = d.Verdict
 			gone[d.ID] = d.Verdict == Drop
 		}
 		night := Night{At: at}
-		for _, o := range all {
+		for _, o := range all { // as they are on this night: a later fold does not change it
 			night.Images = append(night.Images, NightImage{o, verdicts[o.ID]})
 		}
 		nights = append(nights, night)
