@@ -146,6 +146,13 @@ func TestChangesAreNotTrustedBlindly(t *testing.T) {
 			tool("qemu-img", "bitmap", "--enable", file, "keenlodge-"+m.ID)
 		}},
 		{"the disk grew", "its size changed from 384 MiB to 400 MiB", 0, func(records.Image) { tool("qemu-img", "resize", "-q", "-f", "qcow2", file, "400M") }},
+		{"what it builds on is damaged", "damaged", 0, func(records.Image) {
+			packs, err := filepath.Glob(filepath.Join(folder, "pack", "*", "*"))
+			require.NoError(t, err)
+			for _, p := range packs {
+				require.NoError(t, os.Remove(p))
+			}
+		}},
 		{"the image left the store", "is not in the store any more", 0, func(m records.Image) { require.NoError(t, os.Remove(filepath.Join(folder, "image", m.ID))) }},
 	} {
 		last := in(t, "shelf-blind")[0]

@@ -2,12 +2,16 @@ package cli
 
 import (
 	"bytes"
+	"encoding/xml"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"github.com/urfave/cli/v3"
 
+	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/records"
 )
 
@@ -90,4 +94,19 @@ func TestBarsEnd(t *testing.T) {
 	case <-time.After(10 * time.Second):
 		t.Fatal("the bars never end")
 	}
+}
+
+// A drawing is well-formed, has a square for each image and night, and escapes what people write.
+func TestADrawingOfARule(t *testing.T) {
+	rule, err := rotation.Parse("newest 3")
+	require.NoError(t, err)
+	cyc, err := cycle.Parse("full every 3rd")
+	require.NoError(t, err)
+	text := drawStory(rotation.Plot{Rule: rule, Cycle: cyc, Capture: "incremental", Leans: true, First: time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC), Nights: 6})
+	require.NoError(t, xml.Unmarshal([]byte(text), new(struct{})))
+	require.Contains(t, text, "&#34;full every 3rd&#34;")
+	squares := func(fill string) int { return strings.Count(text, `rx="3" fill="`+fill+`"/>`) }
+	require.Equal(t, 6, squares("#12626e"), "a new one each night")
+	require.Equal(t, 3, squares("#e3b04b"), "the first chain is held for two nights")
+	require.Equal(t, 9, squares("#5fa8a0"))
 }

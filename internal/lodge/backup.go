@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/near"
@@ -14,6 +15,7 @@ import (
 	"keenlodge/internal/core/unusual"
 	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
+	"keenlodge/internal/store/medium"
 )
 
 // tasksAtOnce is how many machines of a run are captured at the same time.
@@ -283,7 +285,6 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 	if err != nil {
 		return err
 	}
-	describe(m, rec.Capture, st, base, disks)
 	if err := measure(ctx, disks, t); err != nil {
 		return err
 	}
@@ -301,9 +302,16 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 			l.log.Warn("the end of an image's writing", "image", rec.ID, "error", ended)
 		}
 	}()
-	if err := readDisks(ctx, disks, w, m, t); err != nil {
+	if base != nil {
+		// Only what exists after the visit began is safe from sweeps (docs/store-format.md, "To write").
+		if _, err := st.ReadImage(ctx, base.ID); err != nil {
+			return fmt.Errorf("image %s, on which this one builds, went just now; run it again: %w", base.ID, err)
+		}
+	}
+	if err := l.readDisks(ctx, disks, w, m, t); err != nil {
 		return err
 	}
+	describe(m, rec.Capture, st, base, disks)
 	if err := t.step(ctx, "ending the capture"); err != nil {
 		return err
 	}
@@ -329,6 +337,7 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 type leaning struct {
 	target, format string
 	disk.Disk
+	whole disk.Disk // nil where Disk is
 	older *olderDisk
 	why   string
 }
@@ -345,7 +354,7 @@ func (l *Lodge) leanDisks(ctx context.Context, st shelf, capture hypervisor.Capt
 		} else if why != "" {
 			l.say(ctx, t.rec.Run, t.rec.Machine, fmt.Sprintf("disk %s is read whole: %s", c.Target, why))
 		}
-		out = append(out, leaning{c.Target, c.Format, d, older, why})
+		out = append(out, leaning{c.Target, c.Format, d, c.Whole, older, why})
 	}
 	return out, nil
 }
@@ -426,22 +435,33 @@ func measure(ctx context.Context, disks []leaning, t *task) error {
 	return nil
 }
 
-// readDisks reads all disks into the store and names them in the manifest.
-func readDisks(ctx context.Context, disks []leaning, w writing, m *image.Manifest, t *task) error {
+// readDisks reads all disks into the store and names them in the manifest. Where the older image turns out to be damaged, the disk is
+// read whole after all.
+func (l *Lodge) readDisks(ctx context.Context, disks []leaning, w writing, m *image.Manifest, t *task) error {
 	count := &progress{}
 	figures := func(rec *records.Task) {
 		rec.Done = count.read.Load()
 		rec.Fresh, rec.Stored = w.written()
 	}
-	for _, d := range disks {
+	for i := range disks {
+		d := &disks[i]
 		if err := t.step(ctx, "reading "+d.target); err != nil {
 			return err
 		}
-		err := t.moving(ctx, figures, func() error {
-			out, err := w.disk(ctx, d.target, d.format, d.Disk, d.older, count)
-			m.Disks = append(m.Disks, out)
+		var out image.Disk
+		read := func() (err error) {
+			out, err = w.disk(ctx, d.target, d.format, d.Disk, d.older, count)
 			return err
-		})
+		}
+		err := t.moving(ctx, figures, read)
+		if d.older != nil && (errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)) {
+			d.why = "the image on which it would build is damaged: " + err.Error()
+			l.say(ctx, t.rec.Run, t.rec.Machine, fmt.Sprintf("disk %s is read whole: %s", d.target, d.why))
+			d.older.Close()
+			d.Disk, d.older = d.whole, nil
+			err = t.moving(ctx, figures, read)
+		}
+		m.Disks = append(m.Disks, out)
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", d.target, err)
 		}

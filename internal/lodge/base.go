@@ -60,7 +60,7 @@ func (l *Lodge) setOf(ctx context.Context, m records.Image) ([]records.Image, er
 
 const (
 	// probes is how many places of a disk are compared before the hypervisor's word is taken for what did not change: enough to
-	// notice one disk in the place of another, few enough to cost nothing. A half that changed unnoticed passes once in 2^32 times.
+	// notice one disk in the place of another, few enough to cost nothing (docs/decisions/0012).
 	probes    = 32
 	probeSize = 64 << 10
 	// mostProbed bounds the extents from which places are drawn, for a disk that is all in shreds.

@@ -10,7 +10,6 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/openlayout"
@@ -408,14 +407,13 @@ func (l *Lodge) foldImage(ctx context.Context, st shelf, id string, small bool, 
 	if !ok {
 		return fmt.Errorf("%w: in a pooled store every image stands alone; there is nothing to fold", ErrConflict)
 	}
-	m, err := open.Fold(ctx, id, small, progress)
+	m, err := open.ReadImage(ctx, id)
+	if err == nil && m.Base != "" { // otherwise a process folded it that died before it could record that
+		m, err = open.Fold(ctx, id, small, progress)
+	}
 	if err != nil {
 		return err
 	}
-	return l.recordFold(ctx, m)
-}
-
-func (l *Lodge) recordFold(ctx context.Context, m *image.Manifest) error {
 	var stored int64
 	for _, d := range m.Disks {
 		stored += d.Length

@@ -24,7 +24,7 @@ import (
 
 const (
 	manifestEnd = ".json"
-	sumsEnd     = ".sha256"
+	sumsEnd     = ".b2"
 	domainEnd   = ".xml"
 	// writingEnd is locked by who makes, folds or drops an image; it is there as long as the work is not done.
 	writingEnd = ".writing"

@@ -118,7 +118,7 @@ func TestAnyoneCanReadIt(t *testing.T) {
 		sums, err := filepath.Glob(filepath.Join(folder, "*"+sumsEnd))
 		require.NoError(t, err)
 		require.Len(t, sums, 3)
-		cmd := exec.Command("sha256sum", append([]string{"--strict", "-c"}, sums...)...)
+		cmd := exec.Command("b2sum", append([]string{"--strict", "-c"}, sums...)...)
 		cmd.Dir = folder
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s", out)

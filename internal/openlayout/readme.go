@@ -14,7 +14,7 @@ Each machine has a folder, and in it each image has these files, which begin wit
   …-vda.qcow2   a disk (vda, vdb …), in QEMU's format
   ….xml         the machine's definition, as libvirt has it
   ….json        what the image is: when and how it was taken, its files and what they lean on
-  ….sha256      digests of these files
+  ….b2          digests of these files (BLAKE2b, as b2sum writes them)
 
 Let nobody rename or remove a file on which another leans: a qcow2 file with a "backing file" is only whole with it.
 `
@@ -22,7 +22,7 @@ Let nobody rename or remove a file on which another leans: a qcow2 file with a "
 func machineText(machine string) string {
 	return "Images of machine " + machine + `.
 
-Is a file whole?          sha256sum -c NAME.sha256
+Is a file whole?          b2sum -c NAME.b2
 What is in it?            qemu-img info --backing-chain NAME-vda.qcow2
 Is its structure sound?   qemu-img check NAME-vda.qcow2
 As a raw disk             qemu-img convert -O raw NAME-vda.qcow2 disk.raw

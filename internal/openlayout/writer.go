@@ -2,16 +2,16 @@ package openlayout
 
 import (
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"golang.org/x/crypto/blake2b"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
@@ -112,7 +112,7 @@ func writeAround(base string, m *image.Manifest) error {
 		line(d.Digest, d.File)
 	}
 	for end, content := range map[string][]byte{domainEnd: []byte(m.Definition), manifestEnd: body} {
-		digest := sha256.Sum256(content)
+		digest := blake2b.Sum512(content)
 		line(hex.EncodeToString(digest[:]), filepath.Base(base)+end)
 	}
 	if err := putFile(base+sumsEnd, []byte(sums.String())); err != nil {
@@ -130,9 +130,9 @@ func (w *Writer) End(context.Context) error {
 	return os.Remove(filepath.Join(w.folder, w.stem+writingEnd))
 }
 
-// writeDisk writes a disk as a qcow2 file, durably, and tells its length and SHA-256.
+// writeDisk writes a disk as a qcow2 file, durably, and tells its length and digest.
 func writeDisk(ctx context.Context, path string, d disk.Disk, backing string, small bool) (length int64, digest string, err error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	f, err := createDirect(path, !small)
 	if err != nil {
 		return 0, "", full(err)
 	}
@@ -168,67 +168,16 @@ func writePlain(ctx context.Context, f *os.File, d disk.Disk, backing string) (i
 	}
 	out := newSink(f)
 	_, err = layout.WriteTo(out)
-	return layout.Size(), out.digest(), err
-}
-
-// sink writes a file and digests it at the same time; rows of zeros become holes.
-type sink struct {
-	f    *os.File
-	at   int64
-	sum  hash.Hash
-	full chan []byte
-	free chan []byte
-	done chan struct{}
-}
-
-// hole is the length below which zeros are written: a cluster of qcow2, and of most file systems' allocation.
-const hole = 64 << 10
-
-func newSink(f *os.File) *sink {
-	s := &sink{f: f, sum: sha256.New(), full: make(chan []byte, 4), free: make(chan []byte, 5), done: make(chan struct{})}
-	for range cap(s.free) {
-		s.free <- nil
+	digest, ended := out.end()
+	if ended != nil {
+		err = ended // it is why WriteTo failed
 	}
-	go func() {
-		defer close(s.done)
-		for p := range s.full {
-			s.sum.Write(p)
-			s.free <- p
-		}
-	}()
-	return s
-}
-
-// Write implements [io.Writer].
-func (s *sink) Write(p []byte) (int, error) {
-	s.full <- append((<-s.free)[:0], p...)
-	for done := 0; done < len(p); {
-		part := p[done:]
-		zeros := disk.IsZero(part[:min(hole, len(part))])
-		n := min(hole, len(part))
-		for n < len(part) && disk.IsZero(part[n:min(n+hole, len(part))]) == zeros {
-			n = min(n+hole, len(part))
-		}
-		if !zeros {
-			if _, err := s.f.WriteAt(part[:n], s.at); err != nil {
-				return done, err
-			}
-		}
-		done, s.at = done+n, s.at+int64(n)
-	}
-	return len(p), nil
-}
-
-// digest ends the writing.
-func (s *sink) digest() string {
-	close(s.full)
-	<-s.done
-	return hex.EncodeToString(s.sum.Sum(nil))
+	return layout.Size(), digest, err
 }
 
 // digestOf reads a file to its end. progress, if not nil, counts the bytes.
 func digestOf(ctx context.Context, f *os.File, progress func(int64)) (string, error) {
-	sum := sha256.New()
+	sum := newHash()
 	buffer := make([]byte, 1<<20)
 	for at := int64(0); ; {
 		n, err := f.ReadAt(buffer, at)

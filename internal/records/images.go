@@ -130,7 +130,10 @@ type Drop struct{ ID, Why string }
 // DropImages records that images go, all or none. They stay in their store for a while. One that was pinned meanwhile stops
 // them all.
 func (r *Records) DropImages(ctx context.Context, drops []Drop) error {
-	return pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+	if len(drops) == 0 {
+		return nil
+	}
+	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		for _, d := range drops {
 			tag, err := tx.Exec(ctx, "update images set gone = now(), gone_why = $2 where id = $1 and (gone is not null or not pinned)", d.ID, d.Why)
 			if err != nil {
@@ -142,6 +145,10 @@ func (r *Records) DropImages(ctx context.Context, drops []Drop) error {
 		}
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	return r.notify(ctx, "image "+drops[0].ID)
 }
 
 // UndropImage brings an image back that is gone but still in its store, and all that it leans on. It returns their names; none if

@@ -69,7 +69,7 @@ type Disk struct {
 	Size   int64  `json:"size"`
 	Format string `json:"format"`
 
-	// In the open layout File is the disk's file in the machine's folder, of Length bytes with the SHA-256 Digest in
+	// In the open layout File is the disk's file in the machine's folder, of Length bytes with the BLAKE2b-512 Digest in
 	// hexadecimal, and LeansOn the file of Base that it lies over, or "". In the pooled layout all are empty.
 	File    string `json:"file,omitempty"`
 	Length  int64  `json:"length,omitempty"`
