@@ -12,13 +12,17 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"os/signal"
 	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/site"
@@ -38,6 +42,7 @@ type Place struct {
 	// Listen is the service's address; empty for a free port on loopback.
 	Listen string
 
+	mu      sync.Mutex
 	started []*Process
 	kvm     bool
 	url     string
@@ -128,10 +133,12 @@ func (p *Place) start(name string, cmd *exec.Cmd, stop os.Signal) (*Process, err
 		cmd.SysProcAttr = &syscall.SysProcAttr{}
 	}
 	cmd.SysProcAttr.Setpgid = true // Ctrl-C is ours to pass on, in order
+	s := &Process{name, cmd, stop, make(chan struct{})}
+	p.mu.Lock() // whoever looks for orphans must know it
+	defer p.mu.Unlock()
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("start %s: %w", name, err)
 	}
-	s := &Process{name, cmd, stop, make(chan struct{})}
 	go func() { cmd.Wait(); close(s.done) }()
 	p.started = append(p.started, s)
 	return s, nil
@@ -279,6 +286,9 @@ func (p *Place) StartHypervisor(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := p.reapOrphans(); err != nil {
+		return err
+	}
 	cmd := exec.Command("libvirtd", "-f", filepath.Join(config, "libvirtd.conf"))
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
 	cmd.Dir = "/"
@@ -295,6 +305,50 @@ func (p *Place) StartHypervisor(ctx context.Context) error {
 	}
 	p.kvm = p.kvmWorks(ctx, who)
 	return nil
+}
+
+// reapOrphans makes this process the one to which guests and helpers fall when the libvirt that forked them has let go of them, and
+// takes note of their ends at once. libvirt waits for that when it switches a guest off, and in a container the first process may
+// leave it for seconds.
+func (p *Place) reapOrphans() error {
+	if err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0); err != nil {
+		return fmt.Errorf("become the parent of orphans: %w", err)
+	}
+	ended := make(chan os.Signal, 16)
+	signal.Notify(ended, syscall.SIGCHLD)
+	go func() {
+		for range ended {
+			found, _ := filepath.Glob("/proc/[0-9]*/stat")
+			for _, file := range found {
+				if pid := p.orphan(file); pid > 0 {
+					syscall.Wait4(pid, nil, syscall.WNOHANG, nil)
+				}
+			}
+		}
+	}()
+	return nil
+}
+
+// orphan is the number of a process that ended and fell to this one, by its stat file (proc(5)), or 0. Those that this process
+// started itself are waited for elsewhere: they are in its process group, or in one of their own that start made.
+func (p *Place) orphan(file string) int {
+	body, err := os.ReadFile(file)
+	i := bytes.LastIndexByte(body, ')')
+	if err != nil || i < 0 {
+		return 0
+	}
+	fields := strings.Fields(string(body[i+1:])) // state, parent, process group …
+	pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+	if err != nil || len(fields) < 3 || fields[0] != "Z" || fields[1] != strconv.Itoa(os.Getpid()) || fields[2] == strconv.Itoa(syscall.Getpgrp()) || fields[2] == strconv.Itoa(pid) && p.isStarted(pid) {
+		return 0
+	}
+	return pid
+}
+
+func (p *Place) isStarted(pid int) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.ContainsFunc(p.started, func(s *Process) bool { return s.PID() == pid })
 }
 
 // KVM reports whether guests run with hardware support.
