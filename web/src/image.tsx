@@ -56,7 +56,7 @@ function Details({ image: m }: { image: ImageView }) {
     ["Consistency", consistencies[m.consistency] ?? "–"],
     ["Frozen for", m.frozen ? `${Math.round(m.frozen / 1e6)} ms` : "–"],
     ["Disks", m.disks.map((d) => `${d.target} ${bytes(d.size)}`).join(", ")],
-    ["Took", m.took ? span(m.took / 1e6) : "–"],
+    ["Took", m.took ? (m.took < 1e10 ? `${(m.took / 1e9).toFixed(1)} s` : span(m.took / 1e6)) : "–"],
     ["Read", bytes(m.read)],
     ["New to the store", `${bytes(m.fresh)}, stored as ${bytes(m.stored)}`],
   ]
