@@ -176,6 +176,13 @@ func TestChangesAreNotTrustedBlindly(t *testing.T) {
 	keenOK(t, "policy", "run", "hourly-tickets", "--wait")
 	require.Equal(t, "incremental", in(t, "shelf-blind")[0].Capture, "after a full one it goes on")
 	require.Equal(t, "shut off", strings.TrimSpace(virsh(t, "domstate", "berth-sim")))
+
+	// An image far larger than its forerunners of the same kind is told, with the numbers.
+	tool("qemu-io", "-f", "qcow2", "-c", "write -q -P 5 60M 300M", file)
+	virsh(t, "checkpoint-delete", "berth-sim", "keenlodge-"+in(t, "shelf-blind")[0].ID, "--metadata")
+	s := keen(t, "policy", "run", "hourly-tickets", "--wait")
+	require.Equal(t, 3, s.code, "%s%s", s.out, s.err)
+	require.Regexp(t, `far larger than usual: \d+ MiB read; the last \d+ of its kind had \d+ MiB in the middle, give or take`, s.out)
 }
 
 // An open store holds what a pooled one kept of the same instant; QEMU finds nothing wrong; a guest boots from a chain with
@@ -227,6 +234,18 @@ func TestAnOpenStore(t *testing.T) {
 	keenOK(t, "store", "check", "shelf-plain", "--read")
 
 	bootFrom(t, filepath.Join(plain, "timetable"), newest.ID)
+
+	// Another lodge takes it over, with what leans on what.
+	other := secondLodge(t)
+	s = other("store", "add", "found", "--folder", plain)
+	require.Contains(t, s.err, "holds a store of the open layout, but its entry says pooled")
+	s = other("store", "add", "found", "--folder", plain, "--layout", "open")
+	require.Equal(t, 0, s.code, s.err)
+	s = other("store", "adopt", "found")
+	require.Contains(t, s.out, "6 images in 2 sets adopted")
+	s = other("image", "show", newest.ID)
+	require.Contains(t, s.out, "incremental, scope machine, changes since image "+newest.Base)
+	require.Regexp(t, `leans on +`+newest.Base, s.out)
 
 	// The last one leans on an increment, so only the one in the middle can be folded; the last one can't tell the difference.
 	s = keen(t, "image", "fold", newest.ID, "--wait")
