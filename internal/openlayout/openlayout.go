@@ -279,7 +279,7 @@ func (s *Store) DropImage(ctx context.Context, id string) error {
 	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := syncFolder(folder); err != nil {
+	if err := dir.SyncFolder(folder); err != nil {
 		return err
 	}
 	return s.clear(id)
@@ -439,7 +439,7 @@ func putFile(path string, content []byte) error {
 		err = os.Rename(part, path)
 	}
 	if err == nil {
-		err = syncFolder(filepath.Dir(path))
+		err = dir.SyncFolder(filepath.Dir(path))
 	}
 	if err != nil {
 		os.Remove(part)
@@ -454,19 +454,6 @@ func full(err error) error {
 		return fmt.Errorf("%w; make room or move the store to a larger disk", medium.ErrFull)
 	}
 	return err
-}
-
-func syncFolder(folder string) error {
-	f, err := os.Open(folder)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	// Some shares can't sync a folder; they say so with EINVAL, and there is nothing else to call.
-	if err := f.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) {
-		return err
-	}
-	return nil
 }
 
 // encode writes a manifest for people as well as programs.

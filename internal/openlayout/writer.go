@@ -17,6 +17,7 @@ import (
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/qcow2"
+	"keenlodge/internal/store/medium/dir"
 )
 
 // errDamaged marks files that are not what was written.
@@ -39,7 +40,7 @@ func (s *Store) Begin(m *image.Manifest) (*Writer, error) {
 	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return nil, fmt.Errorf("folder of machine %s: %w", m.Machine, full(err))
 	}
-	if err := syncFolder(s.dir.Root()); err != nil {
+	if err := dir.SyncFolder(s.dir.Root()); err != nil {
 		return nil, err
 	}
 	if _, err := os.Lstat(filepath.Join(folder, readMe)); errors.Is(err, fs.ErrNotExist) {

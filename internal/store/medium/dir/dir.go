@@ -103,7 +103,7 @@ func (d *Dir) Put(_ context.Context, name string, content []byte) error {
 		err = os.Rename(part.Name(), path)
 	}
 	if err == nil {
-		err = syncFolder(folder)
+		err = SyncFolder(folder)
 	}
 	return d.failed("write", name, err)
 }
@@ -119,10 +119,11 @@ func (d *Dir) makeFolder(folder string) error {
 	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	return syncFolder(filepath.Dir(folder))
+	return SyncFolder(filepath.Dir(folder))
 }
 
-func syncFolder(folder string) error {
+// SyncFolder makes the names in a folder durable.
+func SyncFolder(folder string) error {
 	f, err := os.Open(folder)
 	if err != nil {
 		return err
