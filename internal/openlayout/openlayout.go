@@ -235,18 +235,33 @@ func (s *Store) all(folder string) ([]*image.Manifest, error) {
 
 // lock takes an image for work on its files; the file that says so is made if need be. Another's work is [errBusy].
 func lock(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		f.Close()
-		if errors.Is(err, syscall.EWOULDBLOCK) {
-			err = errBusy
+	for {
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			return nil, err
 		}
-		return nil, fmt.Errorf("%s: %w", path, err)
+		if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+			f.Close()
+			if errors.Is(err, syscall.EWOULDBLOCK) {
+				err = errBusy
+			}
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		// Who held it before may have removed the file in between: a lock on one that has no name is worth nothing.
+		mine, err := f.Stat()
+		if err != nil {
+			f.Close()
+			return nil, err
+		}
+		named, err := os.Lstat(path)
+		if err == nil && os.SameFile(mine, named) {
+			return f, nil
+		}
+		f.Close()
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
 	}
-	return f, nil
 }
 
 // errBusy marks an image whose files another process is working on.

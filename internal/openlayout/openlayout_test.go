@@ -9,7 +9,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -338,4 +341,30 @@ func TestHostileNames(t *testing.T) {
 		_, err = image.Decode(body)
 		require.ErrorIs(t, err, errDamaged, file)
 	}
+}
+
+// Of many who take, and give back, the same lock only one has it at a time, though each removes its file at the end.
+func TestOneHoldsALock(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x"+writingEnd)
+	var holding, most, taken atomic.Int32
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for range 300 {
+				f, err := lock(path)
+				if err != nil {
+					continue // busy
+				}
+				most.Store(max(most.Load(), holding.Add(1)))
+				taken.Add(1)
+				runtime.Gosched()
+				holding.Add(-1) // from here on the next may have it
+				os.Remove(path)
+				f.Close()
+			}
+		})
+	}
+	all.Wait()
+	require.EqualValues(t, 1, most.Load())
+	require.Positive(t, taken.Load())
 }
