@@ -104,9 +104,30 @@ func TestTheConsole(t *testing.T) {
 		chromedp.Click("[data-prove=mount]"), says("[data-testid=image]", "ledger clean"), picture(t, "console-image"),
 		chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent("[data-testid=image]"))
 
+	confirmInConsole(t, ctx)
+
 	// It fits a telephone and the dark; nothing scrolls sideways.
 	var overflow bool
 	do(t, ctx, chromedp.EmulateViewport(390, 844), emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}),
 		chromedp.Evaluate("document.documentElement.scrollWidth > window.innerWidth", &overflow), picture(t, "console-narrow-dark"))
 	require.False(t, overflow, "the page is wider than a telephone")
+}
+
+// confirmInConsole sees a rotation that the guard holds back, tries another rule, and lets it happen.
+func confirmInConsole(t *testing.T, ctx context.Context) {
+	plain := t.TempDir()
+	for _, rule := range []string{"newest 9", "newest 1"} {
+		withPolicy(t, "weekly-system", "    machines: [tickets-db]\n    quiesce: \"off\"\n    store: shelf-console\n    rotation: "+rule+"\n", openStoreText("shelf-console", plain, ""))
+		for range map[string]int{"newest 9": 4, "newest 1": 1}[rule] {
+			keen(t, "policy", "run", "weekly-system", "--wait")
+		}
+	}
+	do(t, ctx, says("[data-testid=headline]", "1 rotation held back"),
+		chromedp.Click("[data-rotation=weekly-system]"), says("[role=alertdialog]", "it would drop 4 of 5 usable images"), says("[role=alertdialog]", "Drop 4 images"),
+		chromedp.SendKeys("[role=alertdialog] input", "newest 5"), says("[role=alertdialog]", "nothing would go"),
+		chromedp.WaitNotPresent("[data-confirm-rotation]"), // another rule is only tried
+		chromedp.SendKeys("[role=alertdialog] input", strings.Repeat("\b", len("newest 5"))), says("[role=alertdialog]", "4 of 5 images would go"), picture(t, "console-rotation"),
+		chromedp.Click("[data-confirm-rotation]"), chromedp.WaitNotPresent("[role=alertdialog]"))
+	require.Len(t, in(t, "shelf-console"), 1)
+	require.NotContains(t, keenOK(t, "policy", "list"), "is held back")
 }

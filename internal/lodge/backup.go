@@ -453,12 +453,14 @@ func (l *Lodge) readDisks(ctx context.Context, disks []leaning, w writing, m *im
 			out, err = w.disk(ctx, d.target, d.format, d.Disk, d.older, count)
 			return err
 		}
+		held := count.data.Load()
 		err := t.moving(ctx, figures, read)
 		if d.older != nil && (errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)) {
 			d.why = "the image on which it would build is damaged: " + err.Error()
 			l.say(ctx, t.rec.Run, t.rec.Machine, fmt.Sprintf("disk %s is read whole: %s", d.target, d.why))
 			d.older.Close()
 			d.Disk, d.older = d.whole, nil
+			count.data.Store(held)
 			err = t.moving(ctx, figures, read)
 		}
 		m.Disks = append(m.Disks, out)

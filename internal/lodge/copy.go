@@ -31,7 +31,8 @@ type progress struct{ read, data atomic.Int64 }
 
 // storeDisk reads a disk's data and stores it; it returns the root of the disk's tree. Reading, hashing, compressing and
 // writing overlap; the tree is built in order. However large the disk, no more than a few pieces are in memory. Where the disk
-// says that it is unchanged, base, an older image of it, is taken over; without a base it must not say so.
+// says that it is unchanged, base, an older image of it, is taken over; without a base it must not say so. With a base,
+// count.data must begin with what that disk held.
 func storeDisk(ctx context.Context, d disk.Disk, base *image.Reader, put image.Putter, blockSize int, count *progress) (string, error) {
 	group, ctx := errgroup.WithContext(ctx)
 	workers := runtime.GOMAXPROCS(0) + 2 // some wait for the source while others compress
@@ -71,12 +72,26 @@ func storeDisk(ctx context.Context, d disk.Disk, base *image.Reader, put image.P
 	var root string
 	group.Go(func() error {
 		tree := image.NewTreeWriter(put, d.Size(), blockSize)
+		next := int64(0)
+		// lose takes back what the base holds in blocks that are not taken from it.
+		lose := func(first, n int64) error {
+			if base == nil || n == 0 {
+				return nil
+			}
+			held, err := base.Held(ctx, first, n)
+			count.data.Add(-held * int64(blockSize))
+			return err
+		}
 		for p := range order {
 			select {
 			case <-p.done:
 			case <-ctx.Done():
 				return context.Cause(ctx)
 			}
+			if err := lose(next, p.first-next); err != nil { // zeros were passed over
+				return err
+			}
+			next = p.first + p.n
 			if p.kept {
 				if base == nil {
 					return errors.New("the source calls blocks unchanged, but there is no older image to take them from")
@@ -84,8 +99,10 @@ func storeDisk(ctx context.Context, d disk.Disk, base *image.Reader, put image.P
 				if err := tree.Keep(ctx, base, p.first, p.n); err != nil {
 					return err
 				}
-				count.data.Add(p.n * int64(blockSize))
 				continue
+			}
+			if err := lose(p.first, p.n); err != nil {
+				return err
 			}
 			for i, name := range p.names {
 				if name.IsZero() {
@@ -97,8 +114,10 @@ func storeDisk(ctx context.Context, d disk.Disk, base *image.Reader, put image.P
 				}
 			}
 		}
-		var err error
-		root, err = tree.Finish(ctx)
+		err := lose(next, (d.Size()+int64(blockSize)-1)/int64(blockSize)-next)
+		if err == nil {
+			root, err = tree.Finish(ctx)
+		}
 		return err
 	})
 	return root, group.Wait()

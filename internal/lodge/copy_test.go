@@ -156,6 +156,9 @@ func TestAnIncrementalCopyIsTheDisk(t *testing.T) {
 		at, err := disk.FirstDifference(t.Context(), r, next.Memory)
 		require.NoError(t, err)
 		require.EqualValues(t, -1, at)
+		held, err := r.Held(t.Context(), 0, (p.Size()+int64(bs)-1)/int64(bs))
+		require.NoError(t, err)
+		require.Equal(t, held*int64(bs), count.data.Load(), "what it holds is told, though most of it was not read")
 		var most int64
 		for _, e := range next.extents {
 			if e.Kind == disk.Data {

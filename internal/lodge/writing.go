@@ -69,8 +69,13 @@ func (p *pooledWriting) disk(ctx context.Context, target, format string, d disk.
 			return out, err
 		}
 	}
+	before := count.data.Load()
+	if base != nil {
+		count.data.Add(base.desc.Data)
+	}
 	var err error
 	out.Map, err = storeDisk(ctx, d, older, p.w, out.BlockSize, count)
+	out.Data = count.data.Load() - before
 	return out, err
 }
 

@@ -80,6 +80,8 @@ type Disk struct {
 	BlockSize int `json:"block_size,omitempty"`
 	// Map is the name of the root map block in hexadecimal, "" for a disk of zeros.
 	Map string `json:"map,omitempty"`
+	// Data is how many bytes of the disk lie in blocks that are not zeros.
+	Data int64 `json:"data,omitempty"`
 }
 
 // Sizes are a backup's figures in bytes: the disks' length, how much of them is not zeros, what the source gave, what was

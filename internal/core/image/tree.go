@@ -269,6 +269,21 @@ func (r *Reader) block(ctx context.Context, index int64) (name chunk.Name, zeros
 	}
 }
 
+// Held counts the blocks from first on, n of them, that are not zeros. It costs what they are, not what they span.
+func (r *Reader) Held(ctx context.Context, first, n int64) (held int64, err error) {
+	for at := first; at < first+n; {
+		_, zeros, err := r.block(ctx, at)
+		if err != nil {
+			return 0, err
+		}
+		if zeros == 0 {
+			held++
+		}
+		at += max(1, zeros)
+	}
+	return held, nil
+}
+
 // at names what lies at a height over the block of an index: 0 the block itself.
 func (r *Reader) at(ctx context.Context, height int, index int64) (chunk.Name, error) {
 	name := r.root
