@@ -17,7 +17,8 @@ export function useLive(): boolean {
       const change = JSON.parse((e as MessageEvent<string>).data) as { kind: string; run?: Run }
       const run = change.run
       if (!run) {
-        void queries.invalidateQueries()
+        // Runs come with their own events; asking for them now might bring an answer that is older than the next event.
+        void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "runs" })
         return
       }
       queries.setQueryData<Run[]>(["runs"], (runs = []) =>

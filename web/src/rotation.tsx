@@ -34,7 +34,7 @@ export function Rotation({ policy: p }: { policy: Policy }) {
   const confirm = useMutation({
     mutationFn: () =>
       answer(calls.POST("/api/v1/policies/{name}/rotation", { params: { path: { name: p.name } }, body: { drops } })),
-    onSettled: () => cache.invalidateQueries(),
+    onSettled: () => cache.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "runs" }),
     onSuccess: () => setOpen(false),
   })
   function change(to: boolean) {
