@@ -97,19 +97,14 @@ func (l *Lodge) PreviewRotation(ctx context.Context, policy, rule string) ([]Pre
 	if rule == "" {
 		rule = spec.Rotation
 	}
-	parsed, err := rotation.Parse(rule)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrInvalid, err)
-	}
-	sets, err := l.sets(ctx, policy, spec.Store)
+	sets, plans, err := l.plan(ctx, s, policy, spec, rule)
 	if err != nil {
 		return nil, err
 	}
 	out := []Preview{}
-	for _, set := range sets {
-		images := set.planned()
-		plan := rotation.Make(parsed, time.Now().In(s.Location()), images)
-		p := Preview{set.machine, set.store, set.apart, rule, plan.Guard, plan.Gives(images), []PreviewedFate{}}
+	for k, set := range sets {
+		plan := plans[k].Plan
+		p := Preview{set.machine, set.store, set.apart, rule, plan.Guard, plan.Gives(plans[k].Images), []PreviewedFate{}}
 		for i, d := range plan.Decisions {
 			m := set.images[i]
 			p.Images = append(p.Images, PreviewedFate{d.ID, m.Taken, m.Capture, m.Base, d.Verdict, d.Why, m.Stored})
@@ -139,13 +134,13 @@ func (l *Lodge) ConfirmRotation(ctx context.Context, policy string, drops []stri
 	if err != nil {
 		return nil, err
 	}
-	sets, err := l.previewed(ctx, s, policy, spec)
+	_, plans, err := l.plan(ctx, s, policy, spec, spec.Rotation)
 	if err != nil {
 		return nil, err
 	}
 	var going []records.Drop
-	var ids []string
-	for _, p := range sets {
+	ids := []string{}
+	for _, p := range plans {
 		for _, d := range p.Plan.Decisions {
 			if d.Verdict == rotation.Drop {
 				going, ids = append(going, records.Drop{ID: d.ID, Why: d.Why + " (confirmed by hand)"}), append(ids, d.ID)
@@ -166,46 +161,39 @@ func (l *Lodge) ConfirmRotation(ctx context.Context, policy string, drops []stri
 	return ids, nil
 }
 
-// previewed plans all sets of a policy by its own rule.
-func (l *Lodge) previewed(ctx context.Context, s site.Site, policy string, spec site.Policy) ([]rotation.Set, error) {
-	rule, err := rotation.Parse(spec.Rotation)
+// plan plans a policy's sets in its store by a rule.
+func (l *Lodge) plan(ctx context.Context, s site.Site, policy string, spec site.Policy, rule string) (sets []set, plans []rotation.Set, err error) {
+	parsed, err := rotation.Parse(rule)
 	if err != nil {
-		return nil, err
+		return nil, nil, fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
-	sets, err := l.sets(ctx, policy, spec.Store)
-	if err != nil {
-		return nil, err
+	if sets, err = l.sets(ctx, policy, spec.Store); err != nil {
+		return nil, nil, err
 	}
-	var out []rotation.Set
+	now := time.Now().In(s.Location())
 	for _, set := range sets {
 		images := set.planned()
-		out = append(out, rotation.Set{Images: images, Plan: rotation.Make(rule, time.Now().In(s.Location()), images)})
+		plans = append(plans, rotation.Set{Images: images, Plan: rotation.Make(parsed, now, images)})
 	}
-	return out, nil
+	return sets, plans, nil
 }
 
 // rotate drops what the policy's rule, and the store's floor, let go from the sets of these machines. state is "warned" where the
 // guard held it back, or the floor can't be reached.
 func (l *Lodge) rotate(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, machines []string) (state string, err error) {
-	rule, err := rotation.Parse(policy.Rotation)
+	all, planned, err := l.plan(ctx, s, run.Policy, policy, policy.Rotation)
 	if err != nil {
 		return "failed", err
 	}
-	all, err := l.sets(ctx, run.Policy, policy.Store)
-	if err != nil {
-		return "failed", err
-	}
-	now := time.Now().In(s.Location())
 	var sets []set
 	var plans []rotation.Set
-	for _, set := range all {
+	for i, set := range all {
 		if slices.Contains(machines, set.machine) {
-			images := set.planned()
-			sets, plans = append(sets, set), append(plans, rotation.Set{Images: images, Plan: rotation.Make(rule, now, images)})
+			sets, plans = append(sets, set), append(plans, planned[i])
 		}
 	}
 	state = "done"
-	short, err := l.relieve(ctx, s, run, policy.Store, st, plans, now)
+	short, err := l.relieve(ctx, s, run, policy.Store, st, plans, time.Now().In(s.Location()))
 	if err != nil {
 		return "failed", err
 	}
