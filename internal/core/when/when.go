@@ -1,120 +1,70 @@
-// Package when reads schedule phrases and finds the moments that they name. It knows no clock: the moment to start from
-// is a parameter.
+// Package when reads schedule phrases, RFC 5545 rules and cron fields, and finds the moments that they name. All become
+// one recurrence with a zone. It knows no clock: the moment to start from is a parameter.
 package when
 
 import (
-	"cmp"
-	"fmt"
-	"slices"
-	"strconv"
 	"strings"
 	"time"
-
-	"keenlodge/internal/core/near"
-	"keenlodge/internal/core/phrase"
 )
 
-// Schedule is a recurrence of wall-clock times in a zone.
+// Schedule is a recurrence in a zone, or an occasion: the boot of the service's host, the end of another policy's run.
 type Schedule struct {
-	phrase string
-	zone   *time.Location
-	times  []clock
-}
-
-type clock struct{ hour, minute int }
-
-// Parse reads "every day at 23:00", with further times joined by "and". Errors are of type [*phrase.Error].
-func Parse(text string, zone *time.Location) (Schedule, error) {
-	s := Schedule{phrase: text, zone: zone}
-	p := parser{text: text}
-	for _, want := range []string{"every", "day", "at"} {
-		if w := p.word(); w != want {
-			return s, p.bad(`"`+want+`" is expected here`, near.Match(w, []string{want}))
-		}
-	}
-	for {
-		w := p.word()
-		h, m, ok := strings.Cut(w, ":")
-		hour, err1 := strconv.Atoi(h)
-		minute, err2 := strconv.Atoi(m)
-		if !ok || err1 != nil || err2 != nil || len(h) > 2 || len(m) != 2 || hour < 0 || hour > 23 || minute < 0 || minute > 59 {
-			return s, p.bad("a time from 00:00 to 23:59 is expected here", "")
-		}
-		if c := (clock{hour, minute}); !slices.Contains(s.times, c) {
-			s.times = append(s.times, c)
-		}
-		switch p.word() {
-		case "":
-			slices.SortFunc(s.times, func(a, b clock) int { return cmp.Compare(a.hour*60+a.minute, b.hour*60+b.minute) })
-			return s, nil
-		case "and":
-		default:
-			return s, p.bad(`"and" with another time, or the end, is expected here`, "")
-		}
-	}
-}
-
-// String is the phrase as it was written.
-func (s Schedule) String() string { return s.phrase }
-
-// Next is the first moment strictly after t. A time that daylight saving skips counts once, read with the offset before
-// the change; a time that occurs twice counts once, at the first.
-func (s Schedule) Next(t time.Time) time.Time {
-	day := t.In(s.zone).AddDate(0, 0, -1)
-	for {
-		var best time.Time
-		for _, c := range s.times {
-			at := s.wall(day, c)
-			if at.After(t) && (best.IsZero() || at.Before(best)) {
-				best = at
-			}
-		}
-		if !best.IsZero() {
-			return best
-		}
-		day = day.AddDate(0, 0, 1)
-	}
-}
-
-// wall is the moment at which a day's clock shows c.
-func (s Schedule) wall(day time.Time, c clock) time.Time {
-	y, m, d := day.Date()
-	// time.Date leaves open which offset it takes in a gap or an overlap, so both sides are tried by hand.
-	utc := time.Date(y, m, d, c.hour, c.minute, 0, 0, time.UTC)
-	_, before := utc.Add(-26 * time.Hour).In(s.zone).Zone()
-	at := utc.Add(-time.Duration(before) * time.Second).In(s.zone)
-	if h, min, _ := at.Clock(); h == c.hour && min == c.minute {
-		return at // with the earlier offset it is right: the only time, or the first of two
-	}
-	_, after := utc.Add(26 * time.Hour).In(s.zone).Zone()
-	late := utc.Add(-time.Duration(after) * time.Second).In(s.zone)
-	if h, min, _ := late.Clock(); h == c.hour && min == c.minute {
-		return late
-	}
-	return at // skipped: read with the offset before the change
-}
-
-// parser hands out a phrase's words and remembers where the last one stood.
-type parser struct {
 	text  string
-	at    int
-	start int
+	zone  *time.Location
+	rules []rule
+
+	boot   bool
+	after  string // the policy
+	anyway bool   // however that one's run ended
 }
 
-func (p *parser) word() string {
-	for p.at < len(p.text) && p.text[p.at] == ' ' {
-		p.at++
+// horizon is how far a moment is looked for: 29 February on one weekday comes every 28 years, and across 2100 every 40.
+const horizonYears = 45
+
+// Parse reads a schedule: a phrase (docs/guide/schedules.md has all forms), an RFC 5545 rule with or without its start, or
+// "cron" with five fields. zone is the one whose clock counts, unless the rule names another. Errors are of type
+// [*phrase.Error] and point at the wrong word; a schedule that never comes is one.
+func Parse(text string, zone *time.Location) (Schedule, error) {
+	s := Schedule{text: strings.TrimSpace(text), zone: zone}
+	p := newParser(text)
+	var err error
+	switch first := p.peek().text; {
+	case isRFC5545(first):
+		err = s.readRFC5545(p)
+	case first == "cron":
+		err = s.readCron(p)
+	default:
+		err = s.readPhrase(p)
 	}
-	p.start = p.at
-	for p.at < len(p.text) && p.text[p.at] != ' ' {
-		p.at++
+	if err == nil && len(s.rules) > 0 && s.Next(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
+		err = p.whole("it never comes: no day of the calendar is so")
 	}
-	return p.text[p.start:p.at]
+	return s, err
 }
 
-func (p *parser) bad(why, guess string) error {
-	if guess != "" {
-		why += fmt.Sprintf("; did you mean %q?", guess)
+// String is the schedule as it was written.
+func (s Schedule) String() string { return s.text }
+
+// Zone is the zone on whose clock it runs.
+func (s Schedule) Zone() *time.Location { return s.zone }
+
+// AtBoot reports whether it starts runs when the service's host has booted. Such a schedule has no moments.
+func (s Schedule) AtBoot() bool { return s.boot }
+
+// After is the policy whose runs' end starts this one's, or "". anyway says that it matters not how they ended.
+func (s Schedule) After() (policy string, anyway bool) { return s.after, s.anyway }
+
+// Next is the first moment strictly after t, or the zero time if none comes. A time that daylight saving skips counts
+// once, read with the offset before the change; a time that occurs twice counts once, at the first.
+func (s Schedule) Next(t time.Time) time.Time {
+	var first time.Time
+	for _, r := range s.rules {
+		if at := r.next(t, s.zone); !at.IsZero() && (first.IsZero() || at.Before(first)) {
+			first = at
+		}
 	}
-	return &phrase.Error{Kind: "schedule", Phrase: p.text, At: p.start, Word: p.text[p.start:p.at], Why: why}
+	return first
 }
+
+// Has reports whether t is one of its moments.
+func (s Schedule) Has(t time.Time) bool { return s.Next(t.Add(-1)).Equal(t) }
