@@ -12,7 +12,7 @@ import (
 // Rooms from the top of the house to its ground. Imports point downward, never up or sideways.
 var rooms = []string{"cmd/keenlodge", "demo", "internal/cli", "internal/console", "internal/client", "internal/api", "internal/lodge", "internal/records",
 	"internal/hypervisor/libvirt", "internal/hypervisor", "internal/openlayout", "internal/store", "internal/store/medium/mediumtest", "internal/store/medium/dir", "internal/store/medium/s3",
-	"internal/store/medium/sftp", "internal/store/medium", "internal/mount", "internal/nbd", "internal/core"}
+	"internal/store/medium/sftp", "internal/store/medium", "internal/mount", "internal/notify", "internal/nbd", "internal/core"}
 
 func room(path string) int {
 	best := -1

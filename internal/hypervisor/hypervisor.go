@@ -14,6 +14,12 @@ import (
 // ErrNoMachine marks a guest that the hypervisor does not have.
 var ErrNoMachine = errors.New("no such guest")
 
+// ErrUnreachable marks a hypervisor that does not answer, ErrBusy a guest that has something else to do just now. Both may pass.
+var (
+	ErrUnreachable = errors.New("does not answer")
+	ErrBusy        = errors.New("it is busy")
+)
+
 // ErrExists marks a name that is taken.
 var ErrExists = errors.New("the name is taken")
 
@@ -31,6 +37,12 @@ type Disk struct {
 	Target string `json:"target"`
 	Format string `json:"format"`
 	Size   int64  `json:"size"`
+}
+
+// FileSystem is one that a guest has mounted. Used and Total are bytes; Total is 0 where the guest can't tell.
+type FileSystem struct {
+	Mounted, Kind string
+	Used, Total   int64
 }
 
 // Quiesce says whether a capture freezes the guest's file systems.
@@ -57,6 +69,10 @@ type Request struct {
 	Checkpoint bool
 	// Waking is called before a guest that is off is started paused; an error stops the capture.
 	Waking func() error
+	// Disks narrows the capture to these targets; empty for all.
+	Disks []string
+	// Moment is called at "frozen", while the file systems stand still, and at "thawed"; an error at frozen ends the capture.
+	Moment func(ctx context.Context, name string) error
 	// Watch is called before a freeze: it sees to it that the guest is thawed even if this process dies or hangs.
 	Watch func() (Watchdog, error)
 }
@@ -134,6 +150,11 @@ type Hypervisor interface {
 	Start(ctx context.Context, machine string) error
 	// Ping asks the guest's agent for a sign of life.
 	Ping(ctx context.Context, machine string) error
+	// Execute runs a command in the guest, by its agent, and returns how it ended and the first 64 KiB of what it said. A command
+	// that can't be started, or takes longer than limit, is an error; the latter goes on in the guest.
+	Execute(ctx context.Context, machine string, command []string, limit time.Duration) (code int, output string, err error)
+	// FileSystems lists the file systems that are mounted in the guest, by its agent.
+	FileSystems(ctx context.Context, machine string) ([]FileSystem, error)
 	// GuestMounts lists the mount points of the guest's disks, by its agent.
 	GuestMounts(ctx context.Context, machine string) ([]string, error)
 	// ReadGuestFile reads a file in the guest, by its agent, up to limit bytes.

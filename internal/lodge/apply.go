@@ -11,7 +11,6 @@ import (
 	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/core/when"
 	"keenlodge/internal/store"
 )
 
@@ -81,8 +80,12 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, e
 	if try || len(out.Changes) == 0 {
 		return out, nil
 	}
-	err = l.rec.SaveSite(ctx, next, nextDue(next, time.Now()), ids)
+	moment := time.Now()
+	err = l.rec.SaveSite(ctx, next, func(p site.Policy) time.Time { return p.Next(moment, next.Location()) }, ids)
 	if err != nil {
+		return out, err
+	}
+	if err := l.keyWebhooks(ctx, next); err != nil {
 		return out, err
 	}
 	_, err = l.recordAnswers(ctx, answers)
@@ -103,23 +106,6 @@ func checkSelection(s site.Site, known []string) error {
 		}
 	}
 	return nil
-}
-
-// nextDue finds a policy's first scheduled moment after now.
-func nextDue(s site.Site, now time.Time) func(site.Policy) time.Time {
-	return func(p site.Policy) time.Time {
-		var first time.Time
-		for _, phrase := range p.Schedules {
-			schedule, err := when.Parse(phrase, s.Location())
-			if err != nil {
-				continue // Check has refused such a site
-			}
-			if at := schedule.Next(now); first.IsZero() || at.Before(first) {
-				first = at
-			}
-		}
-		return first
-	}
 }
 
 // rotationDifference tells what changed rules would drop.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -18,20 +19,21 @@ import (
 	"keenlodge/internal/store/medium"
 )
 
-// tasksAtOnce is how many machines of a run are captured at the same time.
-const tasksAtOnce = 2
-
-// RunPolicy queues a run of a policy by hand. note, which may be empty, says what it is for; its images bear it. While one is going
-// it is [ErrConflict].
-func (l *Lodge) RunPolicy(ctx context.Context, policy, note string) (records.Run, error) {
-	s, err := l.rec.Site(ctx)
+// RunPolicy queues a run of a policy by hand, for who. note, which may be empty, says what it is for; its images bear it. While one is
+// going, or the policy is paused, it is [ErrConflict]. Windows do not hold it.
+func (l *Lodge) RunPolicy(ctx context.Context, policy, who, note string) (records.Run, error) {
+	s, _, err := l.policy(ctx, policy)
 	if err != nil {
 		return records.Run{}, err
 	}
-	if _, ok := s.Policies[policy]; !ok {
-		return records.Run{}, notFound("policy", policy, keys(s.Policies))
+	pauses, err := l.pauses(ctx)
+	if err != nil {
+		return records.Run{}, err
 	}
-	run := records.Run{ID: newRunID(), Kind: "backup", Policy: policy, Cause: "hand", Note: note}
+	if p := pauses[policy]; p.Holds(time.Now()) {
+		return records.Run{}, fmt.Errorf("%w: policy %s is paused%s; resume it first: keenlodge policy resume %[2]s", ErrConflict, policy, pauseWords(p, s.Location()))
+	}
+	run := records.Run{ID: newRunID(), Kind: "backup", Policy: policy, Cause: "hand", Who: who, Note: note}
 	err = l.rec.QueueRun(ctx, run)
 	if errors.Is(err, records.ErrRunning) {
 		return records.Run{}, fmt.Errorf("%w: a run of policy %s is going already; wait for its end: keenlodge run watch", ErrConflict, policy)
@@ -42,36 +44,52 @@ func (l *Lodge) RunPolicy(ctx context.Context, policy, note string) (records.Run
 	return l.rec.Run(ctx, run.ID)
 }
 
-// backup carries a run of a policy out.
+// backup carries a run of a policy out, with its hooks around it.
 func (l *Lodge) backup(ctx context.Context, run records.Run) (state string, err error) {
-	s, err := l.rec.Site(ctx)
+	s, policy, err := l.policy(ctx, run.Policy)
 	if err != nil {
 		return "failed", err
 	}
-	policy, ok := s.Policies[run.Policy]
-	if !ok {
-		return "failed", notFound("policy", run.Policy, keys(s.Policies))
+	about := happening{Moment: "begun", Policy: run.Policy, Run: run.ID, Cause: run.Cause}
+	warnings, err := l.hook(ctx, s, about)
+	state = "failed"
+	if err == nil {
+		state, err = l.backupMachines(ctx, s, run, policy)
 	}
-	st, err := l.store(ctx, s, policy.Store)
+	about.Moment, about.State = "done", state
+	if cause := context.Cause(ctx); cause != nil && err != nil {
+		err = cause
+	}
+	if err != nil || state == "failed" {
+		about.Moment = "failed"
+	}
 	if err != nil {
-		return "failed", err
+		about.Error = err.Error()
 	}
-	found, err := l.FindMachines(ctx)
-	if err != nil {
-		return "failed", err
-	}
-	silent := map[string]string{} // hypervisors that do not answer
-	for _, f := range found {
-		if f.Error != "" {
-			silent[f.Hypervisor] = f.Error
-			l.say(ctx, run.ID, "", "warning: "+f.Error)
+	last := context.WithoutCancel(ctx)
+	more, failed := l.hook(last, s, about)
+	for _, w := range append(warnings, more...) {
+		l.say(last, run.ID, "", "warning: "+w)
+		if state == "done" {
+			state = "warned"
 		}
+	}
+	if failed != nil {
+		return "failed", errors.Join(err, failed)
+	}
+	return state, err
+}
+
+func (l *Lodge) backupMachines(ctx context.Context, s site.Site, run records.Run, policy site.Policy) (state string, err error) {
+	st, silent, err := l.reach(ctx, s, run, policy)
+	if err != nil {
+		return "failed", err
 	}
 	tasks, missing, err := l.selectMachines(ctx, run, policy, silent)
 	if err != nil {
 		return "failed", err
 	}
-	done := l.backupAll(ctx, s, policy, st, tasks)
+	done := l.backupAll(ctx, s, run, policy, st, tasks)
 	// A task that failed for want of room has given back what it stored; now that none is at work it can go.
 	if err := l.collect(context.WithoutCancel(ctx), s, policy.Store); err != nil {
 		l.say(ctx, run.ID, "", "warning: what is not needed in store "+policy.Store+" could not be deleted yet: "+err.Error())
@@ -95,12 +113,54 @@ func (l *Lodge) backup(ctx context.Context, run records.Run) (state string, err 
 	return state, err
 }
 
+// reach opens the store and asks the hypervisors for their guests, again where that may help. silent tells which did not answer.
+func (l *Lodge) reach(ctx context.Context, s site.Site, run records.Run, policy site.Policy) (st shelf, silent map[string]string, err error) {
+	nothing := func() error { return nil }
+	err = l.retried(ctx, policy, run.ID, "", nothing, func(int) (err error) {
+		st, err = l.store(ctx, s, policy.Store)
+		return err
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	err = l.retried(ctx, policy, run.ID, "", nothing, func(try int) error {
+		answers := l.askAll(ctx, s)
+		if _, err := l.recordAnswers(ctx, answers); err != nil {
+			return err
+		}
+		silent = map[string]string{}
+		var last error
+		for _, a := range answers {
+			if a.err != nil {
+				silent[a.hypervisor], last = a.err.Error(), a.err
+			}
+		}
+		if last != nil && try <= policy.Retries && l.needs(ctx, policy, silent) {
+			return last
+		}
+		return nil
+	})
+	for _, why := range silent {
+		l.say(ctx, run.ID, "", "warning: "+why)
+	}
+	return st, silent, err
+}
+
+// needs reports whether a policy covers a machine of one of these hypervisors.
+func (l *Lodge) needs(ctx context.Context, policy site.Policy, silent map[string]string) bool {
+	machines, err := l.rec.Machines(ctx)
+	return err == nil && slices.ContainsFunc(machines, func(m records.Machine) bool {
+		_, ok := silent[m.Hypervisor]
+		return ok && policy.Selects(m.Name, m.Tags)
+	})
+}
+
 // afterBackup proves the new images where the policy says so, and rotates the sets that gained one.
 func (l *Lodge) afterBackup(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, done []records.Task) (state string, err error) {
 	state = "done"
 	var ready []string // machines whose sets are rotated: only after a new image is complete
 	for _, t := range done {
-		if t.State == "failed" {
+		if t.State == "failed" || t.State == "skipped" {
 			continue
 		}
 		if policy.Prove != "" {
@@ -130,6 +190,9 @@ func (l *Lodge) afterBackup(ctx context.Context, s site.Site, run records.Run, p
 // tidyAfter removes the checkpoints that the new images make superfluous. One that stays now goes at the next capture.
 func (l *Lodge) tidyAfter(ctx context.Context, s site.Site, done []records.Task) {
 	for _, t := range done {
+		if t.State == "skipped" {
+			continue
+		}
 		h, err := l.hypervisor(ctx, s, t.Hypervisor)
 		if err == nil {
 			err = l.tidyMarks(ctx, s, h, t.Machine)
@@ -163,7 +226,7 @@ func (l *Lodge) selectMachines(ctx context.Context, run records.Run, policy site
 			missing = append(missing, fmt.Errorf("machine %s was not backed up: %s", m.Name, why))
 			continue
 		}
-		t, err := l.rec.AddTask(ctx, records.Task{Run: run.ID, Machine: m.Name, Hypervisor: m.Hypervisor})
+		t, err := l.rec.AddTask(ctx, records.Task{Run: run.ID, Machine: m.Name, Hypervisor: m.Hypervisor, Store: policy.Store})
 		if err != nil {
 			return nil, nil, err
 		}
@@ -177,58 +240,119 @@ func (l *Lodge) selectMachines(ctx context.Context, run records.Run, policy site
 	return tasks, missing, nil
 }
 
-// worst is a run's state from its tasks'.
+// worst is a run's state from its tasks'. Skipped ones do not count, but where there are no others.
 func worst(tasks []records.Task) string {
-	state := "done"
+	state := "skipped"
+	if len(tasks) == 0 {
+		state = "done"
+	}
 	for _, t := range tasks {
 		switch t.State {
 		case "failed":
 			return "failed"
 		case "warned":
 			state = "warned"
+		case "done":
+			if state != "warned" {
+				state = "done"
+			}
 		}
 	}
 	return state
 }
 
-func (l *Lodge) backupAll(ctx context.Context, s site.Site, policy site.Policy, st shelf, tasks []records.Task) []records.Task {
+// backupAll backs machines up, each when it is its turn.
+func (l *Lodge) backupAll(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, tasks []records.Task) []records.Task {
 	done := make([]records.Task, len(tasks))
-	turn := make(chan struct{}, tasksAtOnce)
+	over := policy.SpreadOver()
+	if run.Cause == "hand" {
+		over = 0
+	}
+	starts := spread(tasks, time.Now(), over)
 	var all sync.WaitGroup
-	for i, t := range tasks {
-		turn <- struct{}{}
+	for i, rec := range tasks {
 		all.Go(func() {
-			defer func() { <-turn }()
-			done[i] = l.perform(ctx, t, func(ctx context.Context, t *task) error { return l.backupMachine(ctx, s, policy, st, t) })
+			late := l.turn(ctx, s, &rec, starts[i])
+			done[i] = l.perform(ctx, rec, func(ctx context.Context, t *task) error {
+				if late != nil {
+					return late
+				}
+				return l.backupWithHooks(ctx, s, run, policy, st, t)
+			})
 		})
 	}
 	all.Wait()
 	return done
 }
 
+// backupWithHooks backs one machine up, with its hooks around it, and again after what may pass by itself.
+func (l *Lodge) backupWithHooks(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, t *task) error {
+	about := happening{Moment: "machine-begun", Policy: run.Policy, Run: run.ID, Cause: run.Cause, Machine: t.rec.Machine}
+	hooked, err := l.hook(ctx, s, about)
+	var warnings []string
+	if err == nil {
+		err = l.retried(ctx, policy, run.ID, t.rec.Machine, func() error { return l.undo(ctx, t) }, func(try int) error {
+			t.rec.Tries, t.rec.Warnings, t.rec.Image = try, nil, ""
+			t.rec.Done, t.rec.Total, t.rec.Fresh, t.rec.Stored, t.rec.Frozen = 0, 0, 0, 0, 0
+			return l.backupMachine(ctx, s, run, policy, st, t)
+		})
+	}
+	about.Moment, about.Image, about.State = "machine-done", t.rec.Image, "done"
+	if err != nil {
+		about.State, about.Error = "failed", err.Error()
+	}
+	if errors.As(err, new(skipped)) {
+		about.State = "skipped"
+	}
+	more, failed := l.hook(context.WithoutCancel(ctx), s, about)
+	warnings = append(hooked, more...)
+	t.rec.Warnings = append(t.rec.Warnings, warnings...)
+	if failed != nil {
+		// The image exists and stays; what the hook was to see to did not happen.
+		return errors.Join(err, failed)
+	}
+	return err
+}
+
+// undo clears what a failed try left on the hypervisor, so that another can begin.
+func (l *Lodge) undo(ctx context.Context, t *task) error {
+	if !t.rec.Touched {
+		return nil
+	}
+	if err := l.clear(ctx, t.rec); err != nil {
+		return fmt.Errorf("what it left on the hypervisor could not be cleared: %w", err)
+	}
+	t.rec.Touched = false
+	return nil
+}
+
 // backupMachine makes one image: capture, read, store, end the capture, and only then let the image exist.
-func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Policy, st shelf, t *task) (err error) {
+func (l *Lodge) backupMachine(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, t *task) (err error) {
+	request, err := request[BackupRequest](run)
+	if err != nil {
+		return err
+	}
 	h, err := l.hypervisor(ctx, s, t.rec.Hypervisor)
 	if err != nil {
 		return err
 	}
 	defer h.Close()
-	run, err := l.rec.Run(ctx, t.rec.Run)
-	if err != nil {
+	if err := l.fit(ctx, h, policy, t); err != nil {
 		return err
 	}
 	rec := records.Image{ID: image.NewID(), Machine: t.rec.Machine, Policy: run.Policy, Store: policy.Store, Run: run.ID,
-		Taken: time.Now(), Scope: "machine", Capture: "full", Note: run.Note, Apart: run.Cause == "hand" && policy.ByHand == "apart"}
+		Taken: time.Now(), Scope: scopeOf(policy, request), Capture: "full", Note: run.Note, Apart: run.Cause == "hand" && policy.ByHand == "apart"}
 	set, err := l.setOf(ctx, rec)
 	if err != nil {
 		return err
 	}
-	base, why, err := chooseBase(ctx, policy, st, set, rec.Taken.In(s.Location()))
+	kind := between(policy, request)
+	base, why, err := chooseBase(ctx, policy, request.Capture, st, set, rec.Taken.In(s.Location()))
 	if err != nil {
 		return err
 	}
 	if base != nil {
-		rec.Capture = policy.Between()
+		rec.Capture = kind
 		if st.Header().Layout == "open" {
 			rec.Base = base.ID // from here on rotation holds it
 		}
@@ -258,11 +382,12 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 	if err := t.step(ctx, "capturing"); err != nil {
 		return err
 	}
-	request := l.captureRequest(ctx, s, policy, t)
+	asked := l.captureRequest(ctx, s, run, policy, t)
+	asked.Disks = disksOf(policy, request)
 	if base != nil {
-		request.Since = base.ID
+		asked.Since = base.ID
 	}
-	capture, err := h.Capture(ctx, request)
+	capture, err := h.Capture(ctx, asked)
 	if err != nil {
 		return err
 	}
@@ -279,8 +404,8 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, policy site.Poli
 	m := &image.Manifest{Format: image.Format, ID: rec.ID, Machine: rec.Machine, Policy: rec.Policy, Taken: rec.Taken.UTC(), Scope: rec.Scope,
 		Hypervisor: t.rec.Hypervisor, Definition: capture.Definition(), Program: Version, Why: why, Note: rec.Note, Apart: rec.Apart}
 	m.Consistency, m.Frozen = capture.Consistency()
-	t.rec.Warnings, t.rec.Frozen = capture.Warnings(), m.Frozen.Nanoseconds()
-	disks, err := l.leanDisks(ctx, st, capture, base, t)
+	t.rec.Warnings, t.rec.Frozen = append(t.rec.Warnings, capture.Warnings()...), m.Frozen.Nanoseconds()
+	disks, err := l.leanDisks(ctx, st, capture, base, t, l.readPace(s, t.rec.Hypervisor, policy.Store, st))
 	defer closeOlder(disks)
 	if err != nil {
 		return err
@@ -343,7 +468,7 @@ type leaning struct {
 }
 
 // leanDisks decides for every disk of a capture how it is read. The caller closes the older ones, on an error, too.
-func (l *Lodge) leanDisks(ctx context.Context, st shelf, capture hypervisor.Capture, base *image.Manifest, t *task) ([]leaning, error) {
+func (l *Lodge) leanDisks(ctx context.Context, st shelf, capture hypervisor.Capture, base *image.Manifest, t *task, pace func(context.Context, int) error) ([]leaning, error) {
 	var out []leaning
 	for _, c := range capture.Disks() {
 		d, older, why, err := lean(ctx, st, c, base)
@@ -354,7 +479,14 @@ func (l *Lodge) leanDisks(ctx context.Context, st shelf, capture hypervisor.Capt
 		} else if why != "" {
 			l.say(ctx, t.rec.Run, t.rec.Machine, fmt.Sprintf("disk %s is read whole: %s", c.Target, why))
 		}
-		out = append(out, leaning{c.Target, c.Format, d, c.Whole, older, why})
+		whole := c.Whole
+		if pace != nil {
+			d = pacedDisk{d, ctx, pace}
+			if whole != nil {
+				whole = pacedDisk{whole, ctx, pace}
+			}
+		}
+		out = append(out, leaning{c.Target, c.Format, d, whole, older, why})
 	}
 	return out, nil
 }
@@ -409,13 +541,82 @@ func finished(rec records.Image, m *image.Manifest) records.Image {
 	return rec
 }
 
-func (l *Lodge) captureRequest(ctx context.Context, s site.Site, policy site.Policy, t *task) hypervisor.Request {
+// fit makes sure that a machine is to be captured: it is the active member of its pair, and in health.
+func (l *Lodge) fit(ctx context.Context, h hypervisor.Hypervisor, policy site.Policy, t *task) error {
+	if policy.Active == nil && len(policy.Checks) == 0 {
+		return nil
+	}
+	m, err := l.rec.Machine(ctx, t.rec.Machine)
+	if err != nil {
+		return err
+	}
+	if err := t.step(ctx, "checking the guest"); err != nil {
+		return err
+	}
+	say := func(text string) { l.say(ctx, t.rec.Run, t.rec.Machine, text) }
+	if why := l.standby(ctx, h, policy, m, say); why != "" {
+		return skipped{why}
+	}
+	warnings, err := l.healthy(ctx, h, policy, m.Name, m.State, say)
+	t.rec.Warnings = append(t.rec.Warnings, warnings...)
+	return err
+}
+
+// disksOf are the targets that a run covers, nil for all.
+func disksOf(policy site.Policy, r BackupRequest) []string {
+	disks := policy.Disks
+	if len(r.Disks) > 0 {
+		disks = r.Disks
+	}
+	if slices.Contains(disks, "*") {
+		return nil
+	}
+	return disks
+}
+
+func scopeOf(policy site.Policy, r BackupRequest) string {
+	if len(disksOf(policy, r)) > 0 {
+		return "disks"
+	}
+	return "machine"
+}
+
+// between is the kind of an image of this run that is not full.
+func between(policy site.Policy, r BackupRequest) string {
+	if r.Capture == "incremental" || r.Capture == "differential" {
+		return r.Capture
+	}
+	return policy.Between()
+}
+
+// readPace is how fast disks of a hypervisor may be read: as it allows, and as an open store does, which is written as it is read.
+// nil is no limit.
+func (l *Lodge) readPace(s site.Site, hypervisor, name string, st shelf) func(context.Context, int) error {
+	host, into := site.PaceOf(s.Hypervisors[hypervisor].Bandwidth), site.PaceOf(s.Stores[name].Bandwidth)
+	open := st.Header().Layout == "open"
+	if !host.Limits() && !(open && into.Limits()) {
+		return nil
+	}
+	return func(ctx context.Context, n int) error {
+		if err := l.paces.wait(ctx, "hypervisor "+hypervisor, host, s.Location(), n); err != nil || !open {
+			return err
+		}
+		return l.paces.wait(ctx, "store "+name, into, s.Location(), n)
+	}
+}
+
+func (l *Lodge) captureRequest(ctx context.Context, s site.Site, run records.Run, policy site.Policy, t *task) hypervisor.Request {
 	quiesce := hypervisor.Quiesce(policy.Quiesce)
 	if quiesce == "" {
 		quiesce = hypervisor.Preferred
 	}
 	return hypervisor.Request{
-		Machine: t.rec.Machine, Mark: t.rec.Image, Quiesce: quiesce, Checkpoint: !policy.CycleRule().AlwaysFull(),
+		Machine: t.rec.Machine, Mark: t.rec.Image, Quiesce: quiesce, Checkpoint: policy.Builds(),
+		Moment: func(ctx context.Context, name string) error {
+			warnings, err := l.hook(ctx, s, happening{Moment: name, Policy: run.Policy, Run: run.ID, Cause: run.Cause, Machine: t.rec.Machine, Image: t.rec.Image})
+			t.rec.Warnings = append(t.rec.Warnings, warnings...)
+			return err
+		},
 		Waking: func() error { t.rec.Woken = true; return t.save(ctx) },
 		Watch: func() (hypervisor.Watchdog, error) {
 			return l.watch(s.Hypervisors[t.rec.Hypervisor].URI, t.rec.Machine)

@@ -22,18 +22,26 @@ import (
 )
 
 // chooseBase finds the image since which a new one is to be taken, or why that is to be full. set are the images of the new one's
-// set, newest first, those too that are gone.
-func chooseBase(ctx context.Context, policy site.Policy, st shelf, set []records.Image, now time.Time) (base *image.Manifest, why string, err error) {
+// set, newest first, those too that are gone. capture is what the run's schedule asks for, "" for what the cycle says.
+func chooseBase(ctx context.Context, policy site.Policy, capture string, st shelf, set []records.Image, now time.Time) (base *image.Manifest, why string, err error) {
 	var made []cycle.Image
 	for _, m := range slices.Backward(set) {
 		if m.State != "writing" {
 			made = append(made, cycle.Image{Taken: m.Taken, Full: m.Capture == "full"})
 		}
 	}
-	if why = policy.CycleRule().Due(made, now); why != "" {
-		return nil, why, nil
+	switch {
+	case capture == "full":
+		return nil, "its schedule asks for a full one", nil
+	case capture == "":
+		if why = policy.CycleRule().Due(made, now); why != "" {
+			return nil, why, nil
+		}
+		capture = policy.Between()
+	case len(made) == 0:
+		return nil, "it is the first of its set", nil
 	}
-	i := slices.IndexFunc(set, func(m records.Image) bool { return serves(policy, m) })
+	i := slices.IndexFunc(set, func(m records.Image) bool { return serves(capture, m) })
 	if i < 0 {
 		return nil, "no usable image is left on which it could build", nil
 	}
@@ -47,15 +55,15 @@ func chooseBase(ctx context.Context, policy site.Policy, st shelf, set []records
 	return base, "", err
 }
 
-// serves reports whether a policy's next image may be taken since this one.
-func serves(policy site.Policy, m records.Image) bool {
-	return m.State == "usable" && m.Gone == nil && (policy.Between() == "incremental" || m.Capture == "full")
+// serves reports whether an image of a kind may be taken since this one.
+func serves(kind string, m records.Image) bool {
+	return m.State == "usable" && m.Gone == nil && (kind == "incremental" || m.Capture == "full")
 }
 
 // setOf lists the images of a set, newest first, those too that are gone.
 func (l *Lodge) setOf(ctx context.Context, m records.Image) ([]records.Image, error) {
 	images, err := l.rec.Images(ctx, records.ImageFilter{Machine: m.Machine, Policy: m.Policy, Store: m.Store, Gone: true})
-	return slices.DeleteFunc(images, func(o records.Image) bool { return o.Apart != m.Apart || o.ID == m.ID }), err
+	return slices.DeleteFunc(images, func(o records.Image) bool { return o.Apart != m.Apart || o.Scope != m.Scope || o.ID == m.ID }), err
 }
 
 const (
@@ -179,17 +187,19 @@ func (l *Lodge) spareMarks(ctx context.Context, s site.Site, machine string, mar
 		return nil, err
 	}
 	type set struct {
-		policy, store string
-		apart         bool
+		policy, store, scope, kind string
+		apart                      bool
 	}
 	served := map[set]bool{}
 	var spare []string
 	for _, m := range images {
 		policy, ok := s.Policies[m.Policy]
-		of := set{m.Policy, m.Store, m.Apart}
 		needed := m.State == "writing"
-		if ok && policy.Store == m.Store && !policy.CycleRule().AlwaysFull() && serves(policy, m) && !served[of] {
-			served[of], needed = true, true
+		for _, kind := range policy.Kinds() {
+			of := set{m.Policy, m.Store, m.Scope, kind, m.Apart}
+			if ok && policy.Store == m.Store && serves(kind, m) && !served[of] {
+				served[of], needed = true, true
+			}
 		}
 		if !needed && slices.Contains(marks, m.ID) {
 			spare = append(spare, m.ID)

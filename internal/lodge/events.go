@@ -6,9 +6,9 @@ import (
 	"keenlodge/internal/records"
 )
 
-// Event tells that something changed: a run, with how it stands now, or the site.
+// Event tells that something changed: a run, with how it stands now, many runs, an image or the site.
 type Event struct {
-	Kind string       `json:"kind" enum:"run,site"`
+	Kind string       `json:"kind" enum:"run,runs,image,site"`
 	Run  *records.Run `json:"run,omitempty"`
 }
 

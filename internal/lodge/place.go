@@ -94,6 +94,9 @@ func (l *Lodge) openStore(ctx context.Context, name string, spec site.Store, id 
 	if err != nil {
 		return nil, err
 	}
+	if spec.Layout == "pooled" {
+		m = pacedMedium{m, l.writePace(name)}
+	}
 	s, err = l.openOn(ctx, name, m, spec, id)
 	if err != nil {
 		m.Close()
@@ -103,6 +106,17 @@ func (l *Lodge) openStore(ctx context.Context, name string, spec site.Store, id 
 	defer l.mu.Unlock()
 	l.stores[place] = s
 	return s, nil
+}
+
+// writePace lets bytes pass as fast as a store's bandwidth allows now.
+func (l *Lodge) writePace(name string) func(context.Context, int) error {
+	return func(ctx context.Context, n int) error {
+		s, err := l.rec.Site(ctx)
+		if err != nil || len(s.Stores[name].Bandwidth) == 0 {
+			return err
+		}
+		return l.paces.wait(ctx, "store "+name, site.PaceOf(s.Stores[name].Bandwidth), s.Location(), n)
+	}
 }
 
 func (l *Lodge) openOn(ctx context.Context, name string, m medium.Medium, spec site.Store, id string) (shelf, error) {

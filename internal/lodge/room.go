@@ -25,7 +25,7 @@ func (l *Lodge) estimate(ctx context.Context, m records.Image, holds int64) (byt
 	var most int64
 	n := 0
 	for _, o := range images {
-		if o.State == "usable" && o.Capture == m.Capture && n < 5 {
+		if o.State == "usable" && o.Capture == m.Capture && o.Scope == m.Scope && n < 5 {
 			most, n = max(most, o.Stored), n+1
 		}
 	}

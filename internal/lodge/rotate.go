@@ -12,18 +12,23 @@ import (
 	"keenlodge/internal/records"
 )
 
-// set is the images of one machine under one policy in one store, oldest first; those made by hand may be kept apart.
+// set is the images of one machine under one policy in one store, oldest first; those that cover only some disks are a set of their own,
+// and those made by hand may be.
 type set struct {
-	machine, store string
-	apart          bool
-	images         []records.Image
+	machine, store, scope string
+	apart                 bool
+	images                []records.Image
 }
 
 func (s set) String() string {
-	if s.apart {
-		return s.machine + " (by hand)"
+	text := s.machine
+	if s.scope == "disks" {
+		text += " (some disks)"
 	}
-	return s.machine
+	if s.apart {
+		text += " (by hand)"
+	}
+	return text
 }
 
 // sets lists a policy's sets in a store. Those that it had in another store before are its no more: nothing rotates them.
@@ -35,12 +40,12 @@ func (l *Lodge) sets(ctx context.Context, policy, store string) ([]set, error) {
 	var out []set
 	at := map[key]int{}
 	for _, m := range slices.Backward(images) { // they come newest first
-		k := key{m.Machine, m.Apart}
+		k := key{m.Machine, m.Scope, m.Apart}
 		i, ok := at[k]
 		if !ok {
 			i = len(out)
 			at[k] = i
-			out = append(out, set{machine: m.Machine, store: m.Store, apart: m.Apart})
+			out = append(out, set{machine: m.Machine, store: m.Store, scope: m.Scope, apart: m.Apart})
 		}
 		out[i].images = append(out[i].images, m)
 	}
@@ -49,8 +54,8 @@ func (l *Lodge) sets(ctx context.Context, policy, store string) ([]set, error) {
 
 // key tells one set of a policy in a store from another.
 type key struct {
-	machine string
-	apart   bool
+	machine, scope string
+	apart          bool
 }
 
 // planned is the set as the planner sees it.
@@ -69,6 +74,7 @@ func (s set) planned() []rotation.Image {
 type Preview struct {
 	Machine string          `json:"machine"`
 	Store   string          `json:"store"`
+	Scope   string          `json:"scope" doc:"machine, or disks where images cover only some; they are a set of their own"`
 	Apart   bool            `json:"apart" doc:"images made by hand, a set of their own"`
 	Rule    string          `json:"rule"`
 	Guard   string          `json:"guard" doc:"why an unattended rotation would drop nothing, or empty"`
@@ -104,7 +110,7 @@ func (l *Lodge) PreviewRotation(ctx context.Context, policy, rule string) ([]Pre
 	out := []Preview{}
 	for k, set := range sets {
 		plan := plans[k].Plan
-		p := Preview{set.machine, set.store, set.apart, rule, plan.Guard, plan.Gives(plans[k].Images), []PreviewedFate{}}
+		p := Preview{set.machine, set.store, set.scope, set.apart, rule, plan.Guard, plan.Gives(plans[k].Images), []PreviewedFate{}}
 		for i, d := range plan.Decisions {
 			m := set.images[i]
 			p.Images = append(p.Images, PreviewedFate{d.ID, m.Taken, m.Capture, m.Base, d.Verdict, d.Why, m.Stored})

@@ -19,8 +19,11 @@ import (
 )
 
 const (
-	// runsAtOnce is how many runs one process carries out at the same time.
-	runsAtOnce = 4
+	// runsAtOnce is how many runs one process has under way at the same time. Their tasks wait for their turn by the limits of the site;
+	// a run itself costs little.
+	runsAtOnce = 48
+	// deliveriesAtOnce is how many webhooks are told at the same time.
+	deliveriesAtOnce = 4
 	// lookEvery is how often the keeper looks for what dead processes left, and whether it still holds its own lock.
 	lookEvery = 5 * time.Second
 	// stopTime is how long a graceful stop waits for runs to clear up.
@@ -48,8 +51,9 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{l: l})
+	river.AddWorker(workers, &courier{l: l})
 	queue, err := river.NewClient(riverpgxv5.New(l.rec.Pool()), &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: runsAtOnce}},
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: runsAtOnce}, deliveryQueue: {MaxWorkers: deliveriesAtOnce}},
 		// A run takes as long as it takes; whether its process lives is the keeper's to find out, not the queue's.
 		JobTimeout: -1, RescueStuckJobsAfter: 30 * 24 * time.Hour, FetchPollInterval: time.Second,
 		Workers: workers, Logger: l.log.With("part", "queue"),
@@ -63,6 +67,11 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 		return err
 	}
 	ready()
+	if id, err := bootID(); err != nil {
+		l.log.Error("it can't be told whether the host has booted, so policies that run at boot do not", "error", err)
+	} else if err := l.Boot(ctx, id); err != nil {
+		l.log.Error("policies that run at boot could not be started", "error", err)
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return l.schedule(ctx) })
 	group.Go(func() error { return l.keep(ctx, owner) })
@@ -86,22 +95,59 @@ type worker struct {
 	l *Lodge
 }
 
-// Work implements river.Worker. How the run ended is in its record; the queue only learns of trouble with the records.
+// Work implements river.Worker. How the run ended is in its record; the queue only learns of trouble with the records, and of runs that
+// wait for their window.
 func (w *worker) Work(ctx context.Context, job *river.Job[records.Work]) error {
-	run, err := w.l.rec.BeginRun(ctx, job.Args.Run, w.l.owner)
+	queued, err := w.l.rec.Run(ctx, job.Args.Run)
 	if errors.Is(err, records.ErrNotFound) {
-		return nil // begun elsewhere
+		return nil // its record was removed
 	}
 	if err != nil {
 		return err
 	}
-	state, err := w.l.carryOut(ctx, run)
+	wait, over, err := w.l.hold(ctx, queued)
+	if err != nil || over {
+		return err
+	}
+	if wait > 0 {
+		return river.JobSnooze(wait)
+	}
+	longest, err := w.l.longest(ctx, queued)
+	if err != nil {
+		return err
+	}
+	run, err := w.l.rec.BeginRun(ctx, job.Args.Run, w.l.owner)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil // begun elsewhere, or stopped
+	}
+	if err != nil {
+		return err
+	}
+	under, end := w.l.underWay(ctx, run, longest)
+	defer end()
+	state, err := w.l.carryOut(under, run)
 	text := ""
+	if cause := context.Cause(under); cause != nil && err != nil {
+		err = cause // what it led to is in the log and in the tasks
+	}
+	if errors.Is(err, errStopped) {
+		state = "stopped"
+	}
+	last := context.WithoutCancel(ctx)
 	if err != nil {
 		text = err.Error()
-		w.l.say(context.WithoutCancel(ctx), run.ID, "", "failed: "+text)
+		w.l.say(last, run.ID, "", state+": "+text)
 	}
-	return w.l.rec.EndRun(context.WithoutCancel(ctx), run.ID, state, text)
+	return w.l.endRun(last, run, state, text)
+}
+
+// longest is how long a run may take, 0 for ever.
+func (l *Lodge) longest(ctx context.Context, run records.Run) (time.Duration, error) {
+	if run.Kind != "backup" {
+		return 0, nil
+	}
+	s, err := l.rec.Site(ctx)
+	return s.Policies[run.Policy].LongestRun(), err
 }
 
 func (l *Lodge) carryOut(ctx context.Context, run records.Run) (state string, err error) {
@@ -114,6 +160,8 @@ func (l *Lodge) carryOut(ctx context.Context, run records.Run) (state string, er
 	switch run.Kind {
 	case "backup":
 		return l.backup(ctx, run)
+	case "rehearsal":
+		return l.rehearse(ctx, run)
 	case "proof":
 		return l.prove(ctx, run)
 	case "restore":
@@ -126,28 +174,6 @@ func (l *Lodge) carryOut(ctx context.Context, run records.Run) (state string, er
 		return l.fold(ctx, run)
 	}
 	return "failed", fmt.Errorf("a run of kind %q is not known to this program", run.Kind)
-}
-
-// schedule starts what is due, once a second.
-func (l *Lodge) schedule(ctx context.Context) error {
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-tick.C:
-		}
-		s, err := l.rec.Site(ctx)
-		if err == nil {
-			now := time.Now()
-			next := nextDue(s, now)
-			_, err = l.rec.FireDue(ctx, now, newRunID, func(policy string) time.Time { return next(s.Policies[policy]) })
-		}
-		if err != nil && ctx.Err() == nil {
-			l.log.Error("the scheduler could not look for what is due", "error", err)
-		}
-	}
 }
 
 // keep holds the process's sign of life and clears up after processes that died.
@@ -163,6 +189,9 @@ func (l *Lodge) keep(ctx context.Context, owner *records.Owner) error {
 		// Without the lock others take our runs for dead and clear them, so we must not go on with them.
 		if err := owner.Alive(ctx); err != nil && ctx.Err() == nil {
 			return fmt.Errorf("lost the database, so the service stops; start it again when PostgreSQL answers: %w", err)
+		}
+		if err := l.heedStops(ctx); err != nil && ctx.Err() == nil {
+			l.log.Error("could not look for runs that are to be stopped", "error", err)
 		}
 		if err := l.recover(ctx); err != nil && ctx.Err() == nil {
 			l.log.Error("could not clear what a dead process left; trying again", "error", err)
@@ -214,7 +243,10 @@ func (l *Lodge) endOrphan(ctx context.Context, run records.Run) error {
 		}
 	}
 	l.say(ctx, run.ID, "", why)
-	return l.rec.EndRun(ctx, run.ID, "failed", why)
+	if run.Stop != "" {
+		return l.endRun(ctx, run, "stopped", run.Stop)
+	}
+	return l.endRun(ctx, run, "failed", why)
 }
 
 // settle decides what an image is that a dead process was writing: usable if its manifest had come to be, else nothing.
@@ -277,11 +309,16 @@ func (l *Lodge) tell(ctx context.Context) error {
 	for {
 		err := l.rec.Listen(ctx, func(what string) {
 			kind, id, _ := strings.Cut(what, " ")
-			if kind != "run" {
+			if kind != "run" && kind != "stop" {
 				l.hub.send(Event{Kind: kind})
 				return
 			}
-			if run, err := l.rec.Run(ctx, id); err == nil {
+			run, err := l.rec.Run(ctx, id)
+			switch {
+			case err != nil: // its record was removed, or the stream breaks next
+			case kind == "stop":
+				l.heedStop(run)
+			default:
 				l.hub.send(Event{Kind: kind, Run: &run})
 			}
 		})

@@ -2,6 +2,7 @@ package lodge
 
 import (
 	"context"
+	"errors"
 	"sync/atomic"
 	"time"
 
@@ -14,7 +15,14 @@ type task struct {
 	rec records.Task
 	// done counts bytes while a step moves them.
 	done atomic.Int64
+	// stepped is when the present step began.
+	stepped time.Time
 }
+
+// skipped is why a task has nothing to do. It is no failure.
+type skipped struct{ why string }
+
+func (s skipped) Error() string { return s.why }
 
 // saveEvery is how often progress is recorded.
 const saveEvery = 500 * time.Millisecond
@@ -29,9 +37,18 @@ func (l *Lodge) perform(ctx context.Context, rec records.Task, work func(ctx con
 	if err == nil {
 		err = work(ctx, t)
 	}
+	t.closeStep()
 	ended := time.Now()
 	t.rec.Ended, t.rec.Step = &ended, ""
+	var skip skipped
+	if cause := context.Cause(ctx); cause != nil && err != nil {
+		l.say(context.WithoutCancel(ctx), rec.Run, rec.Machine, "ended in the middle: "+err.Error())
+		err = cause
+	}
 	switch {
+	case errors.As(err, &skip):
+		t.rec.State, t.rec.Why, err = "skipped", skip.why, nil
+		l.say(ctx, rec.Run, rec.Machine, "skipped: "+skip.why)
 	case err != nil:
 		t.rec.State, t.rec.Error = "failed", err.Error()
 	case len(t.rec.Warnings) > 0:
@@ -56,9 +73,19 @@ func (t *task) save(ctx context.Context) error { return t.l.rec.SaveTask(ctx, t.
 
 // step names what is being done, in the run's log too.
 func (t *task) step(ctx context.Context, name string) error {
+	t.closeStep()
 	t.rec.Step = name
 	t.l.say(ctx, t.rec.Run, t.rec.Machine, name)
 	return t.save(ctx)
+}
+
+// closeStep notes how long the present step took.
+func (t *task) closeStep() {
+	now := time.Now()
+	if t.rec.Step != "" {
+		t.rec.Steps = append(t.rec.Steps, records.Step{Name: t.rec.Step, At: t.stepped, Took: now.Sub(t.stepped).Nanoseconds()})
+	}
+	t.stepped = now
 }
 
 // moving records progress while work moves bytes. figures, which may be nil, refreshes the record before each save.

@@ -214,6 +214,11 @@ func (l *Lodge) upkeepOnce(ctx context.Context) error {
 		return err
 	}
 	var errs []error
+	if n, err := l.rec.ForgetRuns(ctx, time.Now().Add(-s.RunsKept())); err != nil {
+		errs = append(errs, err)
+	} else if n > 0 {
+		l.log.Info("records of runs that are older than the site keeps were removed", "runs", n)
+	}
 	for _, name := range keys(s.Stores) {
 		if _, open := s.Stores[name].SweepUntil(time.Now().In(s.Location())); !open {
 			continue

@@ -2,8 +2,6 @@ package records
 
 import (
 	"context"
-	"crypto/sha256"
-	"errors"
 	"fmt"
 	"time"
 
@@ -217,22 +215,4 @@ func (r *Records) AddProof(ctx context.Context, p Proof) error {
 // Proofs lists an image's proofs, newest first.
 func (r *Records) Proofs(ctx context.Context, image string) ([]Proof, error) {
 	return all[Proof](ctx, r.pool, "select * from proofs where image = $1 order by id desc", image)
-}
-
-// TokenName finds whose token it is. An unknown one is [ErrNotFound].
-func (r *Records) TokenName(ctx context.Context, token string) (string, error) {
-	digest := sha256.Sum256([]byte(token))
-	var name string
-	err := r.pool.QueryRow(ctx, "select name from tokens where digest = $1", digest[:]).Scan(&name)
-	if errors.Is(err, pgx.ErrNoRows) {
-		err = ErrNotFound
-	}
-	return name, err
-}
-
-// AddFirstToken records a token if there is none yet, and reports whether it did.
-func (r *Records) AddFirstToken(ctx context.Context, name, token string) (bool, error) {
-	digest := sha256.Sum256([]byte(token))
-	tag, err := r.pool.Exec(ctx, "insert into tokens (digest, name) select $1, $2 where not exists (select from tokens)", digest[:], name)
-	return tag.RowsAffected() == 1, err
 }

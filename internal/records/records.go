@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -18,6 +19,8 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+
+	"keenlodge/internal/core/site"
 )
 
 //go:embed migrations/*.sql
@@ -28,12 +31,18 @@ var (
 	ErrNotFound = errors.New("not found")
 	// ErrRunning marks a second run of a policy while one is going.
 	ErrRunning = errors.New("a run of this policy is going")
+	// ErrOver marks a run that has ended.
+	ErrOver = errors.New("the run is over")
 )
 
 // Records is an open database.
 type Records struct {
 	pool *pgxpool.Pool
 	jobs *river.Client[pgx.Tx]
+
+	mu      sync.Mutex
+	copy    site.Site // of the version, while that stays
+	version int64
 }
 
 // Open connects to a database and brings its tables up to date. url is a PostgreSQL URL; its password may come from
@@ -58,7 +67,7 @@ func Open(ctx context.Context, url string) (*Records, error) {
 		pool.Close()
 		return nil, err
 	}
-	return &Records{pool, jobs}, nil
+	return &Records{pool: pool, jobs: jobs}, nil
 }
 
 // migrationLock is an arbitrary number; one process at a time migrates.
@@ -146,7 +155,7 @@ func breaks(err error, index string) bool {
 // channel is where processes tell each other what changed.
 const channel = "keenlodge"
 
-// notify tells every process that something changed: "run ID" or "site".
+// notify tells every process that something changed: "run ID", "runs", "stop ID", "image ID" or "site".
 func (r *Records) notify(ctx context.Context, what string) error {
 	return r.exec(ctx, "select pg_notify($1, $2)", channel, what)
 }

@@ -13,21 +13,25 @@ import (
 
 // Run is one carrying-out of a policy, a proof or a restore.
 type Run struct {
-	ID      string          `db:"id" json:"id"`
-	Kind    string          `db:"kind" json:"kind" enum:"backup,proof,restore,check,sweep,fold"`
-	Policy  string          `db:"policy" json:"policy"`
-	Cause   string          `db:"cause" json:"cause" enum:"hand,schedule,upkeep"`
-	Request json.RawMessage `db:"request" json:"request"`
-	State   string          `db:"state" json:"state" enum:"queued,running,done,warned,failed,skipped"`
-	Owner   int64           `db:"owner" json:"-"`
-	Due     *time.Time      `db:"due" json:"due"`
-	Made    time.Time       `db:"made" json:"made"`
-	Started *time.Time      `db:"started" json:"started"`
-	Ended   *time.Time      `db:"ended" json:"ended"`
-	Error   string          `db:"error" json:"error"`
+	ID        string          `db:"id" json:"id"`
+	Kind      string          `db:"kind" json:"kind" enum:"backup,proof,restore,check,sweep,fold,rehearsal"`
+	Policy    string          `db:"policy" json:"policy"`
+	Cause     string          `db:"cause" json:"cause" enum:"hand,schedule,upkeep,chain,boot"`
+	Who       string          `db:"who" json:"who" doc:"the token's name, of a run that a person started"`
+	Request   json.RawMessage `db:"request" json:"request"`
+	State     string          `db:"state" json:"state" enum:"queued,running,done,warned,failed,skipped,stopped"`
+	Waits     string          `db:"waits" json:"waits" doc:"what a queued run waits for"`
+	NotBefore *time.Time      `db:"not_before" json:"not_before"`
+	Stop      string          `db:"stop" json:"stop" doc:"why it is to end, once somebody wants that"`
+	Owner     int64           `db:"owner" json:"-"`
+	Due       *time.Time      `db:"due" json:"due"`
+	Made      time.Time       `db:"made" json:"made"`
+	Started   *time.Time      `db:"started" json:"started"`
+	Ended     *time.Time      `db:"ended" json:"ended"`
+	Error     string          `db:"error" json:"error"`
 	// Result is what a check or a sweep found; null for others.
 	Result json.RawMessage `db:"result" json:"result,omitempty"`
-	// Note says what a run by hand is for; its images bear it.
+	// Note says what a run is for; its images bear it.
 	Note  string `db:"note" json:"note"`
 	Tasks []Task `db:"-" json:"tasks"`
 }
@@ -42,7 +46,11 @@ type Task struct {
 	Run        string     `db:"run" json:"run"`
 	Machine    string     `db:"machine" json:"machine"`
 	Hypervisor string     `db:"hypervisor" json:"hypervisor"`
-	State      string     `db:"state" json:"state" enum:"queued,running,done,warned,failed"`
+	Store      string     `db:"store" json:"store"`
+	State      string     `db:"state" json:"state" enum:"queued,running,done,warned,failed,skipped"`
+	Why        string     `db:"why" json:"why" doc:"why it was skipped, or what it waits for"`
+	Tries      int        `db:"tries" json:"tries"`
+	Steps      []Step     `db:"steps" json:"steps"`
 	Step       string     `db:"step" json:"step"`
 	Image      string     `db:"image" json:"image"`
 	Touched    bool       `db:"touched" json:"-"`
@@ -56,6 +64,13 @@ type Task struct {
 	Frozen     int64      `db:"frozen" json:"frozen" doc:"nanoseconds"`
 	Warnings   []string   `db:"warnings" json:"warnings"`
 	Error      string     `db:"error" json:"error"`
+}
+
+// Step is a step of a task that has ended. Took is in nanoseconds.
+type Step struct {
+	Name string    `json:"name"`
+	At   time.Time `json:"at"`
+	Took int64     `json:"took"`
 }
 
 // LogLine is a line of a run's log.
@@ -78,8 +93,7 @@ func (Work) Kind() string { return "run" }
 // InsertOpts implements river's interface: a run is tried once, for a second try would be a run of its own.
 func (Work) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: 1} }
 
-// QueueRun records a run and queues its work, both or none. A second backup run of a policy is [ErrRunning]; it is
-// recorded as skipped if it was due by schedule.
+// QueueRun records a run and queues its work, both or none. A second backup run of a policy is [ErrRunning].
 func (r *Records) QueueRun(ctx context.Context, run Run) error {
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error { return r.queue(ctx, tx, run) })
 	if err != nil {
@@ -94,8 +108,8 @@ func (r *Records) queue(ctx context.Context, tx pgx.Tx, run Run) error {
 	}
 	// The inner transaction is a savepoint: a breach of the index must not spoil the caller's work.
 	err := pgx.BeginFunc(ctx, tx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "insert into runs (id, kind, policy, cause, request, state, due, note) values ($1, $2, $3, $4, $5, 'queued', $6, $7)",
-			run.ID, run.Kind, run.Policy, run.Cause, run.Request, run.Due, run.Note)
+		_, err := tx.Exec(ctx, "insert into runs (id, kind, policy, cause, request, state, due, note, who) values ($1, $2, $3, $4, $5, 'queued', $6, $7, $8)",
+			run.ID, run.Kind, run.Policy, run.Cause, run.Request, run.Due, run.Note, run.Who)
 		return err
 	})
 	if breaks(err, "runs_one_at_a_time") {
@@ -108,96 +122,116 @@ func (r *Records) queue(ctx context.Context, tx pgx.Tx, run Run) error {
 	return err
 }
 
-// FireDue queues a run for each policy whose moment has come, and sets its next moment, in one transaction a policy.
-// next gives a policy's first moment after now, or the zero time. It returns the runs made.
-func (r *Records) FireDue(ctx context.Context, now time.Time, newID func() string, next func(policy string) time.Time) (made []string, err error) {
-	for {
-		id := newID()
-		var policy string
-		err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-			var due time.Time
-			row := tx.QueryRow(ctx, "select name, next_due from policies where next_due <= $1 order by next_due limit 1 for update skip locked", now)
-			if err := row.Scan(&policy, &due); err != nil {
-				return err
-			}
-			var after *time.Time
-			if at := next(policy); !at.IsZero() {
-				after = &at
-			}
-			if _, err := tx.Exec(ctx, "update policies set next_due = $2 where name = $1", policy, after); err != nil {
-				return err
-			}
-			run := Run{ID: id, Kind: "backup", Policy: policy, Cause: "schedule", Due: &due}
-			err := r.queue(ctx, tx, run)
-			if errors.Is(err, ErrRunning) {
-				_, err = tx.Exec(ctx, `insert into runs (id, kind, policy, cause, state, due, ended, error)
-					values ($1, 'backup', $2, 'schedule', 'skipped', $3, now(), 'the run before it was still going') on conflict do nothing`, id, policy, due)
-			}
-			return err
-		})
-		if errors.Is(err, pgx.ErrNoRows) {
-			return made, nil
-		}
-		if err != nil {
-			return made, fmt.Errorf("start what is due: %w", err)
-		}
-		made = append(made, id)
-		if err := r.notify(ctx, "run "+id); err != nil {
-			return made, err
-		}
-	}
-}
-
 // BeginRun takes a queued run for a process.
 func (r *Records) BeginRun(ctx context.Context, id string, owner int64) (Run, error) {
-	run, err := one[runRow](ctx, r.pool, "update runs set state = 'running', owner = $2, started = now() where id = $1 and state = 'queued' returning *", id, owner)
+	run, err := one[Run](ctx, r.pool, "update runs set state = 'running', owner = $2, started = now(), waits = '' where id = $1 and state = 'queued' returning "+runColumns, id, owner)
 	if err != nil {
 		return Run{}, err
 	}
-	return run.run(), r.notify(ctx, "run "+id)
+	return run, r.notify(ctx, "run "+id)
 }
 
-// EndRun records how a run ended.
-func (r *Records) EndRun(ctx context.Context, id, state, text string) error {
-	if err := r.exec(ctx, "update runs set state = $2, ended = now(), error = $3 where id = $1 and state in ('queued', 'running')", id, state, text); err != nil {
+// EndRun records how a run ended, and queues the runs that its end starts, in one transaction. A run that has ended already is left
+// as it is.
+func (r *Records) EndRun(ctx context.Context, id, state, text string, starts ...Run) error {
+	var made []string
+	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "update runs set state = $2, ended = now(), error = $3, waits = '' where id = $1 and state in ('queued', 'running')", id, state, text)
+		if err != nil || tag.RowsAffected() == 0 || len(starts) == 0 {
+			return err
+		}
+		made, err = r.queueMany(ctx, tx, starts)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return r.notifyRuns(ctx, append(made, id))
+}
+
+// HoldRun notes what a queued run waits for, and until when.
+func (r *Records) HoldRun(ctx context.Context, id, waits string, until time.Time) error {
+	if err := r.exec(ctx, "update runs set waits = $2, not_before = $3 where id = $1 and state = 'queued'", id, waits, until); err != nil {
 		return err
 	}
 	return r.notify(ctx, "run "+id)
 }
 
-// runRow is a Run as its table has it.
-type runRow struct {
-	ID      string          `db:"id"`
-	Kind    string          `db:"kind"`
-	Policy  string          `db:"policy"`
-	Cause   string          `db:"cause"`
-	Request json.RawMessage `db:"request"`
-	State   string          `db:"state"`
-	Owner   int64           `db:"owner"`
-	Due     *time.Time      `db:"due"`
-	Made    time.Time       `db:"made"`
-	Started *time.Time      `db:"started"`
-	Ended   *time.Time      `db:"ended"`
-	Error   string          `db:"error"`
-	Result  json.RawMessage `db:"result"`
-	Note    string          `db:"note"`
+// StopRun asks for a run's end and says why: one that is queued ends at once, one that is going is ended by its process, which hears
+// of it. It returns the run as it is then; one that is over is [ErrOver].
+func (r *Records) StopRun(ctx context.Context, id, why string) (Run, error) {
+	tag, err := r.pool.Exec(ctx, `update runs set stop = $2, state = case state when 'queued' then 'stopped' else state end,
+		ended = case state when 'queued' then now() else ended end, error = case state when 'queued' then $2 else error end, waits = ''
+		where id = $1 and state in ('queued', 'running')`, id, why)
+	if err != nil {
+		return Run{}, err
+	}
+	run, err := r.Run(ctx, id)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrOver
+	}
+	if err != nil {
+		return run, err
+	}
+	return run, errors.Join(r.notify(ctx, "stop "+id), r.notify(ctx, "run "+id))
 }
 
-func (r runRow) run() Run {
-	return Run{r.ID, r.Kind, r.Policy, r.Cause, r.Request, r.State, r.Owner, r.Due, r.Made, r.Started, r.Ended, r.Error, r.Result, r.Note, []Task{}}
+// Limits are how many tasks may be under way at once, in all, on one hypervisor and into one store.
+type Limits struct{ Lodge, Hypervisor, Store int }
+
+// taskLock is an arbitrary number; one task at a time is counted and begun.
+const taskLock = 0x7461736b
+
+// ClaimTask begins a task unless a limit is reached; full says which. Tasks of all processes count.
+func (r *Records) ClaimTask(ctx context.Context, t Task, limits Limits) (full string, err error) {
+	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", taskLock); err != nil {
+			return err
+		}
+		var lodge, hypervisor, store int
+		err := tx.QueryRow(ctx, `select count(*), count(*) filter (where t.hypervisor = $1 and $1 <> ''), count(*) filter (where t.store = $2 and $2 <> '')
+			from tasks t join runs r on r.id = t.run where t.state = 'running' and r.state = 'running' and r.kind in ('backup', 'restore', 'rehearsal')`,
+			t.Hypervisor, t.Store).Scan(&lodge, &hypervisor, &store)
+		if err != nil {
+			return err
+		}
+		switch {
+		case hypervisor >= limits.Hypervisor:
+			full = fmt.Sprintf("hypervisor %s has its %d tasks at once", t.Hypervisor, limits.Hypervisor)
+		case store >= limits.Store:
+			full = fmt.Sprintf("store %s has its %d tasks at once", t.Store, limits.Store)
+		case lodge >= limits.Lodge:
+			full = fmt.Sprintf("the lodge has its %d tasks at once", limits.Lodge)
+		default:
+			_, err = tx.Exec(ctx, "update tasks set state = 'running', why = '', started = now() where id = $1", t.ID)
+		}
+		return err
+	})
+	return full, err
 }
 
-// Runs lists the newest runs with their tasks, newest first. An id narrows it to one.
-func (r *Records) Runs(ctx context.Context, id string, limit int) ([]Run, error) {
-	rows, err := all[runRow](ctx, r.pool, "select * from runs where $1 = '' or id = $1 order by made desc, id limit $2", id, limit)
+// runColumns are the columns of runRow.
+const runColumns = "id, kind, policy, cause, who, request, state, waits, not_before, stop, owner, due, made, started, ended, error, result, note"
+
+// RunFilter narrows a listing of runs; empty fields do not.
+type RunFilter struct {
+	ID, Policy string
+	Limit      int // 0 for 50
+}
+
+// Runs lists the newest runs with their tasks, newest first.
+func (r *Records) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
+	if f.Limit == 0 {
+		f.Limit = 50
+	}
+	runs, err := all[Run](ctx, r.pool, "select "+runColumns+" from runs where ($1 = '' or id = $1) and ($2 = '' or policy = $2) order by made desc, id limit $3", f.ID, f.Policy, f.Limit)
 	if err != nil {
 		return nil, err
 	}
-	runs := make([]Run, len(rows))
-	ids := make([]string, len(rows))
+	ids := make([]string, len(runs))
 	at := map[string]int{}
-	for i, row := range rows {
-		runs[i], ids[i], at[row.ID] = row.run(), row.ID, i
+	for i := range runs {
+		runs[i].Tasks, ids[i], at[runs[i].ID] = []Task{}, runs[i].ID, i
 	}
 	tasks, err := all[Task](ctx, r.pool, "select * from tasks where run = any($1) order by id", ids)
 	if err != nil {
@@ -210,9 +244,16 @@ func (r *Records) Runs(ctx context.Context, id string, limit int) ([]Run, error)
 	return runs, nil
 }
 
+// ForgetRuns removes the records of runs that ended before a moment, with their tasks and logs, and tells how many. Images keep what
+// they say of themselves.
+func (r *Records) ForgetRuns(ctx context.Context, before time.Time) (int64, error) {
+	tag, err := r.pool.Exec(ctx, `delete from runs where ended < $1 and not exists (select from tasks t where t.run = runs.id and t.touched)`, before)
+	return tag.RowsAffected(), err
+}
+
 // Run is one run with its tasks.
 func (r *Records) Run(ctx context.Context, id string) (Run, error) {
-	runs, err := r.Runs(ctx, id, 1)
+	runs, err := r.Runs(ctx, RunFilter{ID: id, Limit: 1})
 	if err == nil && len(runs) == 0 {
 		err = ErrNotFound
 	}
@@ -224,8 +265,8 @@ func (r *Records) Run(ctx context.Context, id string) (Run, error) {
 
 // AddTask records a queued task and returns it with its number.
 func (r *Records) AddTask(ctx context.Context, t Task) (Task, error) {
-	return one[Task](ctx, r.pool, "insert into tasks (run, machine, hypervisor, state, image) values ($1, $2, $3, 'queued', $4) returning *",
-		t.Run, t.Machine, t.Hypervisor, t.Image)
+	return one[Task](ctx, r.pool, "insert into tasks (run, machine, hypervisor, store, state, image, why) values ($1, $2, $3, $4, coalesce(nullif($5, ''), 'queued'), $6, $7) returning *",
+		t.Run, t.Machine, t.Hypervisor, t.Store, t.State, t.Image, t.Why)
 }
 
 // SaveTask writes all of a task that changes.
@@ -233,9 +274,12 @@ func (r *Records) SaveTask(ctx context.Context, t Task) error {
 	if t.Warnings == nil {
 		t.Warnings = []string{}
 	}
+	if t.Steps == nil {
+		t.Steps = []Step{}
+	}
 	err := r.exec(ctx, `update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
-		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15 where id = $1`,
-		t.ID, t.State, t.Step, t.Image, t.Touched, t.Woken, t.Started, t.Ended, t.Done, t.Total, t.Fresh, t.Stored, t.Frozen, t.Warnings, t.Error)
+		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18 where id = $1`,
+		t.ID, t.State, t.Step, t.Image, t.Touched, t.Woken, t.Started, t.Ended, t.Done, t.Total, t.Fresh, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps)
 	if err != nil {
 		return err
 	}

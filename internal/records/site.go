@@ -46,26 +46,50 @@ func specs[T any](ctx context.Context, q querier, table string) (map[string]T, e
 	return out, nil
 }
 
-// Site reads the whole configuration.
-func (r *Records) Site(ctx context.Context) (site.Site, error) { return readSite(ctx, r.pool) }
-
-func readSite(ctx context.Context, q querier) (s site.Site, err error) {
-	type row struct {
-		Zone string `db:"zone"`
+// Site is the whole configuration. Callers share it and must not change it.
+func (r *Records) Site(ctx context.Context) (site.Site, error) {
+	var version int64
+	if err := r.pool.QueryRow(ctx, "select version from settings").Scan(&version); err != nil {
+		return site.Site{}, err
 	}
-	zone, err := one[row](ctx, q, "select zone from settings")
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.version == version {
+		return r.copy, nil
+	}
+	err := pgx.BeginTxFunc(ctx, r.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) (err error) {
+		r.copy, r.version, err = readSite(ctx, tx)
+		return err
+	})
 	if err != nil {
-		return s, err
+		r.version = 0
 	}
-	s.Zone = zone.Zone
+	return r.copy, err
+}
+
+func readSite(ctx context.Context, q querier) (s site.Site, version int64, err error) {
+	type row struct {
+		Zone    string `db:"zone"`
+		Tasks   int    `db:"tasks_at_once"`
+		Keep    string `db:"keep_runs"`
+		Version int64  `db:"version"`
+	}
+	own, err := one[row](ctx, q, "select zone, tasks_at_once, keep_runs, version from settings")
+	if err != nil {
+		return s, 0, err
+	}
+	s.Zone, s.TasksAtOnce, s.KeepRuns = own.Zone, own.Tasks, own.Keep
+	if s.Webhooks, err = specs[site.Webhook](ctx, q, "webhooks"); err != nil {
+		return s, 0, err
+	}
 	if s.Hypervisors, err = specs[site.Hypervisor](ctx, q, "hypervisors"); err != nil {
-		return s, err
+		return s, 0, err
 	}
 	if s.Stores, err = specs[site.Store](ctx, q, "stores"); err != nil {
-		return s, err
+		return s, 0, err
 	}
 	s.Policies, err = specs[site.Policy](ctx, q, "policies")
-	return s, err
+	return s, own.Version, err
 }
 
 // SaveSite replaces the configuration, in one transaction, with next. nextDue gives each
@@ -75,11 +99,14 @@ func (r *Records) SaveSite(ctx context.Context, next site.Site, nextDue func(sit
 		if _, err := tx.Exec(ctx, "select 1 from settings for update"); err != nil {
 			return err
 		}
-		old, err := readSite(ctx, tx)
+		old, _, err := readSite(ctx, tx)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "update settings set zone = $1", next.Zone); err != nil {
+		if _, err := tx.Exec(ctx, "update settings set zone = $1, tasks_at_once = $2, keep_runs = $3, version = version + 1", next.Zone, next.TasksAtOnce, next.KeepRuns); err != nil {
+			return err
+		}
+		if err := saveSpecs(ctx, tx, "webhooks", next.Webhooks); err != nil {
 			return err
 		}
 		if err := saveSpecs(ctx, tx, "hypervisors", next.Hypervisors); err != nil {
@@ -98,7 +125,7 @@ func (r *Records) SaveSite(ctx context.Context, next site.Site, nextDue func(sit
 		}
 		for name, p := range next.Policies {
 			was, had := old.Policies[name]
-			if had && old.Zone == next.Zone && slices.Equal(was.Schedules, p.Schedules) {
+			if had && old.Zone == next.Zone && sameMoments(was, p) {
 				continue // a moment that has just come must not be put off
 			}
 			var due *time.Time
@@ -117,6 +144,11 @@ func (r *Records) SaveSite(ctx context.Context, next site.Site, nextDue func(sit
 		return err
 	}
 	return r.notify(ctx, "site")
+}
+
+// sameMoments reports whether two policies are due at the same times.
+func sameMoments(a, b site.Policy) bool {
+	return slices.EqualFunc(a.Schedules, b.Schedules, func(a, b site.Schedule) bool { return a.When == b.When })
 }
 
 func saveSpecs[T any](ctx context.Context, tx pgx.Tx, table string, specs map[string]T) error {
@@ -146,11 +178,12 @@ type PolicyStanding struct {
 	Name    string     `db:"name"`
 	NextDue *time.Time `db:"next_due"`
 	Notice  string     `db:"notice"`
+	Pause
 }
 
 // PolicyStandings lists them by name.
 func (r *Records) PolicyStandings(ctx context.Context) ([]PolicyStanding, error) {
-	return all[PolicyStanding](ctx, r.pool, "select name, next_due, notice from policies order by name")
+	return all[PolicyStanding](ctx, r.pool, "select name, next_due, notice, paused_since, paused_until, paused_why, paused_by from policies order by name")
 }
 
 // SetNotice says what a person must look at in a policy; "" takes it back.
@@ -191,4 +224,9 @@ func (r *Records) SaveMachines(ctx context.Context, hypervisor string, found []M
 // Machines lists all machines by name.
 func (r *Records) Machines(ctx context.Context) ([]Machine, error) {
 	return all[Machine](ctx, r.pool, "select * from machines order by name")
+}
+
+// Machine finds one machine.
+func (r *Records) Machine(ctx context.Context, name string) (Machine, error) {
+	return one[Machine](ctx, r.pool, "select * from machines where name = $1", name)
 }

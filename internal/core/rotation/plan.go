@@ -72,38 +72,97 @@ func (p Plan) Drops() []string {
 // Make plans the rotation of one set at a moment. now carries the zone. The rules and their order are those of
 // docs/guide/rotation.md.
 func Make(rule Rule, now time.Time, images []Image) Plan {
-	zone := now.Location()
-	order := make([]int, len(images)) // newest first
-	for i := range order {
-		order[i] = i
-	}
-	slices.SortStableFunc(order, func(a, b int) int {
-		if c := images[b].Taken.Compare(images[a].Taken); c != 0 {
-			return c
+	j := judge(rule, now, images)
+	plan := Plan{Decisions: make([]Decision, len(images)), fixed: j.fixed}
+	for i, m := range images {
+		d := Decision{m.ID, Drop, "no clause of the rule keeps it"}
+		switch {
+		case j.why[i].kind != none:
+			d.Verdict, d.Why = Keep, j.why[i].words(now.Location())
+		case j.held[i] != "":
+			d.Verdict, d.Why = Held, fmt.Sprintf("the rule lets it go, but image %s, which stays, leans on it", j.held[i])
+		case m.State != "usable":
+			d.Why = "it is " + m.State + ", and a newer usable image exists"
 		}
-		return cmp.Compare(images[b].ID, images[a].ID)
-	})
-	why := make([]string, len(images)) // a reason to keep; the first one found is told
-	fixed := make([]bool, len(images)) // kept by more than a clause
-	keep := func(i int, reason string) {
-		if why[i] == "" {
-			why[i] = reason
-		}
+		plan.Decisions[i] = d
 	}
-	fix := func(i int, reason string) {
-		keep(i, reason)
-		fixed[i] = true
-	}
+	plan.guard(now, images)
+	return plan
+}
 
+// Going tells, image by image, whether [Make] would drop it, with no reasons and no guard: many times as fast, for those who play years.
+func Going(rule Rule, now time.Time, images []Image) []bool {
+	j := judge(rule, now, images)
+	out := make([]bool, len(images))
+	for i := range images {
+		out[i] = j.why[i].kind == none && j.held[i] == ""
+	}
+	return out
+}
+
+// reasonKind says what sort of reason keeps an image.
+type reasonKind uint8
+
+const (
+	none reasonKind = iota
+	plain
+	numbered // by a clause that counts: number n
+	aged     // by a clause of time: since at
+	tiered   // by a clause of tiers: the newest of at's period
+)
+
+// reason is why an image stays. Its words cost more than all the rest, so they are made only when somebody reads them.
+type reason struct {
+	kind   reasonKind
+	text   string
+	clause *clause
+	n      int
+	at     time.Time
+}
+
+func (r reason) words(zone *time.Location) string {
+	switch r.kind {
+	case numbered:
+		return fmt.Sprintf("clause %q: number %d of %d", r.clause.text, r.n, r.clause.n)
+	case aged:
+		return fmt.Sprintf("clause %q: taken since %s", r.clause.text, r.at.Format("2006-01-02 15:04"))
+	case tiered:
+		return fmt.Sprintf("clause %q: the newest of %s", r.clause.text, period(r.at.In(zone), r.clause.unit))
+	}
+	return r.text
+}
+
+// judgement is the outcome before it is put into words.
+type judgement struct {
+	why   []reason
+	fixed []bool   // kept by more than a clause
+	held  []string // the image that leans on it and stays, or ""
+}
+
+// keep notes a reason; the first one found is told.
+func (j *judgement) keep(i int, r reason) {
+	if j.why[i].kind == none {
+		j.why[i] = r
+	}
+}
+
+func (j *judgement) fix(i int, text string) {
+	j.keep(i, reason{kind: plain, text: text})
+	j.fixed[i] = true
+}
+
+func judge(rule Rule, now time.Time, images []Image) judgement {
+	order := newestFirst(images)
+	j := judgement{make([]reason, len(images)), make([]bool, len(images)), make([]string, len(images))}
 	newest, proven := -1, -1
-	var candidates []int
+	candidates := make([]int, 0, len(images))
 	for _, i := range order {
-		switch m := images[i]; {
+		switch m := &images[i]; {
 		case m.State == "writing":
-			fix(i, "it is being written")
+			j.fix(i, "it is being written")
 			continue
 		case m.Pinned:
-			fix(i, "it is pinned")
+			j.fix(i, "it is pinned")
 		case m.State == "usable":
 			candidates = append(candidates, i)
 		}
@@ -119,92 +178,99 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 	for _, c := range rule.clauses {
 		if c.unit == "first" && len(candidates) > 0 {
 			last := len(candidates) - 1
-			keep(candidates[last], `clause "first": the earliest usable image`)
+			j.keep(candidates[last], reason{kind: plain, text: `clause "first": the earliest usable image`})
 			candidates = candidates[:last]
 			break
 		}
 	}
-	for _, c := range rule.clauses {
-		c.apply(now, images, candidates, keep)
+	for k := range rule.clauses {
+		rule.clauses[k].apply(now, images, candidates, &j)
 	}
 	if newest >= 0 {
-		fix(newest, "it is the newest usable image")
+		j.fix(newest, "it is the newest usable image")
 	}
 	if proven >= 0 {
-		fix(proven, fmt.Sprintf("it is the newest image proven by %s", images[proven].Proven))
+		j.fix(proven, "it is the newest image proven by "+images[proven].Proven)
 	}
-	for i, m := range images {
+	for i := range images {
+		m := &images[i]
 		if m.State != "usable" && m.State != "writing" && (newest < 0 || !images[newest].Taken.After(m.Taken)) {
-			fix(i, "it is "+m.State+", and there is no newer usable image yet")
+			j.fix(i, "it is "+m.State+", and there is no newer usable image yet")
 		}
 	}
-	return decide(now.In(zone), images, order, why, fixed)
+	j.hold(images, order)
+	return j
+}
+
+// newestFirst orders images. They mostly come oldest first.
+func newestFirst(images []Image) []int {
+	order := make([]int, len(images))
+	for i := range order {
+		order[i] = len(images) - 1 - i
+	}
+	compare := func(a, b int) int {
+		if c := images[b].Taken.Compare(images[a].Taken); c != 0 {
+			return c
+		}
+		return cmp.Compare(images[b].ID, images[a].ID)
+	}
+	if !slices.IsSortedFunc(order, compare) {
+		slices.SortFunc(order, compare)
+	}
+	return order
 }
 
 // apply tells which candidates the clause keeps.
-func (c clause) apply(now time.Time, images []Image, candidates []int, keep func(int, string)) {
+func (c *clause) apply(now time.Time, images []Image, candidates []int, j *judgement) {
 	switch {
 	case c.unit == "newest":
 		for n, i := range candidates[:min(c.n, len(candidates))] {
-			keep(i, fmt.Sprintf("clause %q: number %d of %d", c.text, n+1, c.n))
+			j.keep(i, reason{kind: numbered, clause: c, n: n + 1})
 		}
 	case slices.Contains(ages, c.unit):
 		edge := since(now, c.n, c.unit)
 		for _, i := range candidates {
 			if !images[i].Taken.Before(edge) {
-				keep(i, fmt.Sprintf("clause %q: taken since %s", c.text, edge.Format("2006-01-02 15:04")))
+				j.keep(i, reason{kind: aged, clause: c, at: edge})
 			}
 		}
 	case slices.Contains(tiers, c.unit):
-		n, last := 0, ""
+		n, last := 0, int64(-1)
 		for _, i := range candidates {
-			p := period(images[i].Taken.In(now.Location()), c.unit)
+			p := periodNumber(images[i].Taken.In(now.Location()), c.unit)
 			if p == last {
 				continue
 			}
 			if n, last = n+1, p; n > c.n {
 				return
 			}
-			keep(i, fmt.Sprintf("clause %q: the newest of %s", c.text, p))
+			j.keep(i, reason{kind: tiered, clause: c, at: images[i].Taken})
 		}
 	}
 }
 
-// decide holds what staying images lean on, words the rest, and looks whether the guard must stop it.
-func decide(now time.Time, images []Image, order []int, why []string, fixed []bool) Plan {
+// hold finds what staying images lean on.
+func (j *judgement) hold(images []Image, order []int) {
+	if !slices.ContainsFunc(images, func(m Image) bool { return m.Base != "" }) {
+		return
+	}
 	byID := make(map[string]int, len(images))
 	for i, m := range images {
 		byID[m.ID] = i
 	}
-	held := make([]string, len(images))
 	for _, i := range order {
-		if why[i] == "" {
+		if j.why[i].kind == none {
 			continue
 		}
 		for at, above := i, images[i].ID; images[at].Base != ""; {
 			base, ok := byID[images[at].Base]
-			if !ok || held[base] != "" || base == i {
+			if !ok || j.held[base] != "" || base == i {
 				break
 			}
-			held[base] = fmt.Sprintf("image %s, which stays, leans on it", above)
+			j.held[base] = above
 			at, above = base, images[base].ID
 		}
 	}
-	plan := Plan{Decisions: make([]Decision, len(images)), fixed: fixed}
-	for i, m := range images {
-		d := Decision{m.ID, Drop, "no clause of the rule keeps it"}
-		switch {
-		case why[i] != "":
-			d.Verdict, d.Why = Keep, why[i]
-		case held[i] != "":
-			d.Verdict, d.Why = Held, "the rule lets it go, but "+held[i]
-		case m.State != "usable":
-			d.Why = "it is " + m.State + ", and a newer usable image exists"
-		}
-		plan.Decisions[i] = d
-	}
-	plan.guard(now, images)
-	return plan
 }
 
 // guard looks whether the plan is one that nobody can have meant.

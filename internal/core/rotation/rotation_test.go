@@ -203,3 +203,31 @@ func FuzzTry(f *testing.F) {
 		}
 	})
 }
+
+// The quick answer is the same as the long one, and numbers tell periods apart as their names do.
+func TestGoingIsWhatMakeDrops(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	rng := rand.New(rand.NewPCG(4, 9))
+	for range 400 {
+		rule, err := Parse([]string{"newest 3", "2 hourly, 3 daily, 2 weekly, first", "5 days, 2 monthly, 1 yearly"}[rng.IntN(3)])
+		require.NoError(t, err)
+		now := time.Date(2026, 10, 25, 0, 0, 0, 0, zone).Add(time.Duration(rng.IntN(200)) * time.Hour)
+		var images []Image
+		for i := range rng.IntN(14) {
+			m := Image{ID: fmt.Sprint("i", i), Taken: now.Add(-time.Duration(rng.IntN(900)) * 37 * time.Minute), State: []string{"usable", "usable", "usable", "broken", "writing"}[rng.IntN(5)], Pinned: rng.IntN(9) == 0}
+			if i > 0 && rng.IntN(2) == 0 {
+				m.Base = fmt.Sprint("i", rng.IntN(i))
+			}
+			images = append(images, m)
+		}
+		going := Going(rule, now, images)
+		for i, d := range Make(rule, now, images).Decisions {
+			require.Equal(t, d.Verdict == Drop, going[i])
+		}
+		for _, tier := range tiers {
+			a, b := now.Add(time.Duration(rng.IntN(300))*time.Minute), now
+			require.Equal(t, period(a, tier) == period(b, tier), periodNumber(a, tier) == periodNumber(b, tier), "%s %s %s", a, b, tier)
+		}
+	}
+}

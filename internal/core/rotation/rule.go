@@ -112,6 +112,25 @@ func since(now time.Time, n int, unit string) time.Time {
 	return time.Date(first.Year(), first.Month(), min(day, last), h, m, s, now.Nanosecond(), now.Location())
 }
 
+// periodNumber tells the periods of a tier apart, as [period] names them: two moments have the same number if and only if they are in
+// the same one. It is not negative.
+func periodNumber(t time.Time, tier string) int64 {
+	year, month, day := t.Date()
+	switch tier {
+	case "hourly":
+		_, offset := t.Zone() // an hour that the clock repeats is two
+		return ((((int64(year)*13+int64(month))*32+int64(day))*24+int64(t.Hour()))<<18 | int64(offset+1<<17))
+	case "daily":
+		return (int64(year)*13+int64(month))*32 + int64(day)
+	case "weekly":
+		year, week := t.ISOWeek()
+		return int64(year)*64 + int64(week)
+	case "monthly":
+		return int64(year)*13 + int64(month)
+	}
+	return int64(year)
+}
+
 // period names the hour, day … in which t lies. An hour that the clock repeats is two, so the offset belongs to it.
 func period(t time.Time, tier string) string {
 	switch tier {

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"path"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -13,16 +13,18 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/near"
-	"keenlodge/internal/core/rotation"
-	"keenlodge/internal/core/when"
 )
 
 // Site is everything that a lodge is configured with.
 type Site struct {
 	// Zone is the tz database name of the zone in which schedules and rotations are read.
-	Zone        string                `yaml:"zone" json:"zone" doc:"tz database name, for schedules and rotations"`
+	Zone string `yaml:"zone" json:"zone" doc:"tz database name, for schedules and rotations"`
+	// TasksAtOnce is how many machines the lodge captures at the same time, on all its processes.
+	TasksAtOnce int `yaml:"tasks_at_once,omitempty" json:"tasks_at_once,omitempty" doc:"how many machines are captured at the same time; default 4"`
+	// KeepRuns is how long the records of runs are kept.
+	KeepRuns    string                `yaml:"keep_runs,omitempty" json:"keep_runs,omitempty" doc:"how long the records of runs are kept; default 1 year"`
+	Webhooks    map[string]Webhook    `yaml:"webhooks,omitempty" json:"webhooks,omitempty"`
 	Hypervisors map[string]Hypervisor `yaml:"hypervisors,omitempty" json:"hypervisors,omitempty"`
 	Stores      map[string]Store      `yaml:"stores,omitempty" json:"stores,omitempty"`
 	Policies    map[string]Policy     `yaml:"policies,omitempty" json:"policies,omitempty"`
@@ -33,37 +35,18 @@ type Hypervisor struct {
 	URI string `yaml:"uri" json:"uri" doc:"libvirt address: qemu:///system, or qemu+unix:///session?socket=/path"`
 	// Pool is the storage pool for restored disks; empty for the first active one.
 	Pool string `yaml:"pool,omitempty" json:"pool,omitempty" doc:"storage pool for restored disks"`
+	// TasksAtOnce is how many of its guests are captured at the same time.
+	TasksAtOnce int      `yaml:"tasks_at_once,omitempty" json:"tasks_at_once,omitempty" doc:"how many of its guests are captured at the same time; default 2"`
+	Windows     []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00"`
+	Bandwidth   []string `yaml:"bandwidth,omitempty" json:"bandwidth,omitempty" doc:"what may be read from its guests in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00"`
 }
 
-// Policy says what to protect, how, when, into which store, and how its sets rotate.
-type Policy struct {
-	// Machines are names, or patterns with * and ?.
-	Machines []string `yaml:"machines,omitempty" json:"machines,omitempty" doc:"names, or patterns with * and ?"`
-	// Tags selects machines that bear them all, beside those named.
-	Tags  map[string]string `yaml:"tags,omitempty" json:"tags,omitempty" doc:"machines that bear all of these are selected too"`
-	Store string            `yaml:"store" json:"store"`
-	// Cycle says when an image is full; what lies between is of kind Capture.
-	Cycle     string   `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
-	Capture   string   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
-	Quiesce   string   `yaml:"quiesce,omitempty" json:"quiesce,omitempty" enum:"required,preferred,off" doc:"default preferred"`
-	Schedules []string `yaml:"schedules,omitempty" json:"schedules,omitempty" doc:"schedule phrases, such as: every day at 23:00"`
-	Rotation  string   `yaml:"rotation" json:"rotation" doc:"rotation phrase, such as: newest 3"`
-	// Fold joins a full image that the rule lets go with the one after it, where that leans on it.
-	Fold bool `yaml:"fold,omitempty" json:"fold,omitempty" doc:"fold a full image that may go into the incremental after it, so that the count is exact (open layout)"`
-	// ByHand keeps images of runs by hand in a set of their own.
-	ByHand string `yaml:"by_hand,omitempty" json:"by_hand,omitempty" enum:"apart" doc:"apart: images of runs by hand are no part of the scheduled ones' set"`
-	// Prove is the level at which each new image is proven after the run, or empty.
-	Prove string `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount" doc:"prove each new image at this level"`
+// Webhook is an address that is told of runs.
+type Webhook struct {
+	URL string `yaml:"url" json:"url" doc:"https:// address, or http:// on loopback"`
 }
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
-
-// Choices of a site file's fields.
-var (
-	quiesces = []string{"required", "preferred", "off"}
-	captures = []string{"incremental", "differential"}
-	proofs   = []string{"read", "mount"}
-)
 
 // FileError is a mistake in a site file.
 type FileError struct {
@@ -109,11 +92,23 @@ func wrong(file string, err error) error {
 	}
 	why := y.GetMessage()
 	if m := unknownField.FindStringSubmatch(why); m != nil {
-		why = fmt.Sprintf("the key %q is not known here%s", m[1], near.Hint(m[1], []string{"zone", "hypervisors", "stores", "policies",
-			"uri", "pool", "medium", "layout", "folder", "endpoint", "bucket", "region", "path_style", "host", "port", "user", "host_key",
-			"sealed", "compress", "grace", "floor", "floor_inodes", "sweep_window", "sweep_bandwidth", "machines", "tags", "store", "cycle", "capture", "quiesce", "schedules", "rotation", "fold", "by_hand", "prove"}))
+		why = fmt.Sprintf("the key %q is not known here%s", m[1], near.Hint(m[1], fieldNames(reflect.TypeFor[Site]())))
 	}
 	return &FileError{file, line, why}
+}
+
+// fieldNames lists the keys of a type and of all that lies in it, by their YAML names.
+func fieldNames(t reflect.Type) (names []string) {
+	switch t.Kind() {
+	case reflect.Map, reflect.Slice, reflect.Pointer:
+		return fieldNames(t.Elem())
+	case reflect.Struct:
+		for i := range t.NumField() {
+			name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ",")
+			names = append(append(names, name), fieldNames(t.Field(i).Type)...)
+		}
+	}
+	return names
 }
 
 // lineOf finds the line of a YAML path, or 0.
@@ -146,13 +141,31 @@ func (s Site) Check() error {
 	if s.Zone == "" || err != nil {
 		return at("zone", "$.zone", `%q is not in the tz database; write for example "Europe/Lisbon"`, s.Zone)
 	}
+	if s.TasksAtOnce < 0 || s.TasksAtOnce > 1000 {
+		return at("tasks_at_once", "$.tasks_at_once", "%d is not a number from 1 to 1000", s.TasksAtOnce)
+	}
+	if _, err := spanOr(s.KeepRuns, keepRuns); err != nil {
+		return at("keep_runs", "$.keep_runs", "%v", err)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Webhooks)) {
+		p := "$.webhooks." + quoted(name)
+		if err := checkName("webhook", name, p); err != nil {
+			return err
+		}
+		if err := s.Webhooks[name].check("webhook "+name, p); err != nil {
+			return err
+		}
+	}
 	for _, name := range slices.Sorted(maps.Keys(s.Hypervisors)) {
-		p := "$.hypervisors." + quoted(name)
+		p, v := "$.hypervisors."+quoted(name), s.Hypervisors[name]
 		if err := checkName("hypervisor", name, p); err != nil {
 			return err
 		}
-		if s.Hypervisors[name].URI == "" {
+		if v.URI == "" {
 			return at("hypervisor "+name, p, `uri is missing; write for example "qemu:///system"`)
+		}
+		if err := checkLimits("hypervisor "+name, p, v.TasksAtOnce, v.Windows, v.Bandwidth); err != nil {
+			return err
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
@@ -173,7 +186,7 @@ func (s Site) Check() error {
 			return err
 		}
 	}
-	return nil
+	return s.checkChains()
 }
 
 // quoted makes a map key safe in a YAML path.
@@ -188,75 +201,6 @@ func checkName(kind, name, p string) error {
 	return at(kind+" "+name, p, "a name has up to 63 lower-case letters, digits, dots and dashes, and begins with a letter or digit")
 }
 
-func (v Policy) check(name, p string, s Site, zone *time.Location) error {
-	if len(v.Machines) == 0 && len(v.Tags) == 0 {
-		return at(name, p, `it selects no machine; write "machines" or "tags"`)
-	}
-	for _, m := range v.Machines {
-		if _, err := path.Match(m, ""); err != nil || m == "" {
-			return at(name, p+".machines", "%q is not a machine's name or a pattern", m)
-		}
-	}
-	if _, ok := s.Stores[v.Store]; !ok {
-		return at(name, p+".store", "no store is called %q%s", v.Store, near.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
-	}
-	if v.Quiesce != "" && !slices.Contains(quiesces, v.Quiesce) {
-		return at(name, p+".quiesce", "quiesce %q is not known%s", v.Quiesce, near.Hint(v.Quiesce, quiesces))
-	}
-	if err := v.checkCycle(name, p, s); err != nil {
-		return err
-	}
-	if v.ByHand != "" && v.ByHand != "apart" {
-		return at(name, p+".by_hand", `by_hand %q is not known; known is "apart"`, v.ByHand)
-	}
-	if v.Prove != "" && !slices.Contains(proofs, v.Prove) {
-		return at(name, p+".prove", "proof level %q is not known%s", v.Prove, near.Hint(v.Prove, proofs))
-	}
-	if _, err := rotation.Parse(v.Rotation); err != nil {
-		return at(name, p+".rotation", "%v", err)
-	}
-	for i, phrase := range v.Schedules {
-		if _, err := when.Parse(phrase, zone); err != nil {
-			return at(name, fmt.Sprintf("%s.schedules[%d]", p, i), "%v", err)
-		}
-	}
-	return nil
-}
-
-func (v Policy) checkCycle(name, p string, s Site) error {
-	rule, err := cycle.Parse(v.Cycle)
-	switch {
-	case err != nil:
-		return at(name, p+".cycle", "%v", err)
-	case v.Capture != "" && !slices.Contains(captures, v.Capture):
-		return at(name, p+".capture", "capture %q is not known%s", v.Capture, near.Hint(v.Capture, captures))
-	case v.Capture != "" && rule.AlwaysFull():
-		return at(name, p+".capture", `every image is full by the cycle %q, so none is %s; write for example cycle: "full every 7th"`, rule, v.Capture)
-	case v.Fold && s.Stores[v.Store].Layout != "open":
-		return at(name, p+".fold", "store %s is pooled: every image in it stands alone, and there is nothing to fold", v.Store)
-	case v.Fold && (rule.AlwaysFull() || v.Capture == "differential"):
-		return at(name, p+".fold", "only incremental images can be folded into, one after the other; this policy makes none")
-	}
-	return nil
-}
-
-// CycleRule is the parsed cycle; Check has made sure that it is one.
-func (v Policy) CycleRule() cycle.Rule {
-	rule, err := cycle.Parse(v.Cycle)
-	if err != nil {
-		return cycle.Always
-	}
-	return rule
-}
-
-// Between is the kind of capture that lies between full ones.
-func (v Policy) Between() string {
-	if v.Capture == "" {
-		return "incremental"
-	}
-	return v.Capture
-}
-
 // Encode writes the site file. Parse reads it back to the same site.
 func (s Site) Encode() ([]byte, error) {
 	return yaml.MarshalWithOptions(s, yaml.Indent(2), yaml.IndentSequence(true))
@@ -269,32 +213,6 @@ func (s Site) Location() *time.Location {
 		return time.UTC
 	}
 	return zone
-}
-
-// Selects reports whether the policy covers a machine.
-func (v Policy) Selects(name string, tags map[string]string) bool {
-	for _, m := range v.Machines {
-		if ok, _ := path.Match(m, name); ok {
-			return true
-		}
-	}
-	for key, value := range v.Tags {
-		if tags[key] != value {
-			return false
-		}
-	}
-	return len(v.Tags) > 0
-}
-
-// Exact lists the selections that name one machine, which should exist.
-func (v Policy) Exact() []string {
-	var names []string
-	for _, m := range v.Machines {
-		if !strings.ContainsAny(m, `*?[\`) {
-			names = append(names, m)
-		}
-	}
-	return names
 }
 
 // Change is one difference between two sites, in words.
@@ -312,10 +230,17 @@ func (s Site) Compare(next Site) ([]Change, error) {
 	if s.Zone != next.Zone {
 		changes = append(changes, Change{"change", "zone", next.Zone, fmt.Sprintf("zone: %q becomes %q", s.Zone, next.Zone)})
 	}
+	if s.TasksAtOnce != next.TasksAtOnce {
+		changes = append(changes, Change{"change", "tasks_at_once", "", fmt.Sprintf("tasks_at_once: %d becomes %d", s.Tasks(), next.Tasks())})
+	}
+	if s.KeepRuns != next.KeepRuns {
+		changes = append(changes, Change{"change", "keep_runs", "", fmt.Sprintf("keep_runs: %q becomes %q", s.KeepRuns, next.KeepRuns)})
+	}
 	for _, k := range []struct {
 		kind     string
 		old, new map[string]any
 	}{
+		{"webhook", anyMap(s.Webhooks), anyMap(next.Webhooks)},
 		{"hypervisor", anyMap(s.Hypervisors), anyMap(next.Hypervisors)},
 		{"store", anyMap(s.Stores), anyMap(next.Stores)},
 		{"policy", anyMap(s.Policies), anyMap(next.Policies)},

@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/when"
 )
 
 // Store says where images are kept. Its secrets (an access key, a password, what it is sealed with) are never part of it.
@@ -38,6 +38,11 @@ type Store struct {
 	// Floor is what stays free: a run that would go below it is refused.
 	Floor       string `yaml:"floor,omitempty" json:"floor,omitempty" doc:"room that stays free, such as 20 GiB"`
 	FloorInodes int64  `yaml:"floor_inodes,omitempty" json:"floor_inodes,omitempty" doc:"inodes that stay free"`
+
+	// TasksAtOnce is how many images are written into it at the same time.
+	TasksAtOnce int      `yaml:"tasks_at_once,omitempty" json:"tasks_at_once,omitempty" doc:"how many images are written into it at the same time; default 4"`
+	Windows     []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00"`
+	Bandwidth   []string `yaml:"bandwidth,omitempty" json:"bandwidth,omitempty" doc:"what backups may write into it in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00"`
 
 	SweepWindow    string `yaml:"sweep_window,omitempty" json:"sweep_window,omitempty" doc:"when the daily sweep may work, such as 02:00-05:00; by default at any time"`
 	SweepBandwidth string `yaml:"sweep_bandwidth,omitempty" json:"sweep_bandwidth,omitempty" doc:"what a sweep may read and write in a second, such as 40 MiB; by default no limit"`
@@ -73,22 +78,12 @@ func (s Store) GraceTime() time.Duration {
 	return d
 }
 
-// graceOf reads "36 hours".
+// graceOf reads "36 hours", "none", or nothing.
 func graceOf(text string) (time.Duration, error) {
-	units := map[string]time.Duration{"minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour}
-	switch words := strings.Fields(text); {
-	case len(words) == 0:
-		return 24 * time.Hour, nil
-	case text == "none":
+	if text == "none" {
 		return 0, nil
-	case len(words) == 2:
-		n, err := strconv.Atoi(words[0])
-		unit, ok := units[strings.TrimSuffix(words[1], "s")]
-		if err == nil && ok && n > 0 && n <= 1000 {
-			return time.Duration(n) * unit, nil
-		}
 	}
-	return 0, fmt.Errorf(`%q is no time; write for example "24 hours", "3 days" or "none"`, text)
+	return spanOr(text, 24*time.Hour)
 }
 
 // bytesOf reads a length that Check has accepted.
@@ -105,41 +100,22 @@ func bytesOf(text string) int64 {
 
 // SweepUntil tells whether a sweep may work at a moment of the zone that it carries, and until when; the zero time is for ever.
 func (s Store) SweepUntil(at time.Time) (until time.Time, open bool) {
-	from, to, ok := window(s.SweepWindow)
-	if !ok {
+	w, err := sweepWindow(s.SweepWindow)
+	if err != nil || s.SweepWindow == "" {
 		return time.Time{}, true
 	}
-	midnight := func(days int) time.Time {
-		return time.Date(at.Year(), at.Month(), at.Day()+days, 0, 0, 0, 0, at.Location())
+	if !w.Open(at) {
+		return time.Time{}, false
 	}
-	clock := func(days int, d time.Duration) time.Time {
-		m := midnight(days)
-		return time.Date(m.Year(), m.Month(), m.Day(), int(d.Hours()), int(d.Minutes())%60, 0, 0, m.Location())
-	}
-	for _, day := range []int{-1, 0} { // one that began yesterday may reach into today
-		begins, ends := clock(day, from), clock(day, to)
-		if to <= from {
-			ends = clock(day+1, to)
-		}
-		if !at.Before(begins) && at.Before(ends) {
-			return ends, true
-		}
-	}
-	return time.Time{}, false
+	until, _ = w.Closes(at)
+	return until, true
 }
 
-// window reads "02:00-05:00".
-func window(text string) (from, to time.Duration, ok bool) {
-	a, b, found := strings.Cut(text, "-")
-	one, errA := time.Parse("15:04", strings.TrimSpace(a))
-	two, errB := time.Parse("15:04", strings.TrimSpace(b))
-	if !found || errA != nil || errB != nil || one.Equal(two) {
-		return 0, 0, false
+func sweepWindow(text string) (when.Windows, error) {
+	if text == "" {
+		return when.Windows{}, nil
 	}
-	of := func(t time.Time) time.Duration {
-		return time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute
-	}
-	return of(one), of(two), true
+	return when.ParseWindows([]string{"only " + text})
 }
 
 var (
@@ -206,8 +182,8 @@ func (s Store) check(name, p string) error {
 			return field(f, `%q is no length; write for example "20 GiB"`, v)
 		}
 	}
-	if _, _, ok := window(s.SweepWindow); s.SweepWindow != "" && !ok {
+	if _, err := sweepWindow(s.SweepWindow); err != nil {
 		return field("sweep_window", `%q is no window; write for example "02:00-05:00"`, s.SweepWindow)
 	}
-	return nil
+	return checkLimits(name, p, s.TasksAtOnce, s.Windows, s.Bandwidth)
 }

@@ -7,9 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	golibvirt "github.com/digitalocean/go-libvirt"
+
+	"keenlodge/internal/hypervisor"
 )
 
 // freezeTime is how long the guest agent may take to answer.
@@ -89,24 +92,90 @@ func (h *Host) Ping(ctx context.Context, machine string) error {
 	return h.ask(ctx, d, "guest-ping", nil, nil)
 }
 
-// GuestMounts implements [hypervisor.Hypervisor].
-func (h *Host) GuestMounts(ctx context.Context, machine string) ([]string, error) {
+// FileSystems implements [hypervisor.Hypervisor].
+func (h *Host) FileSystems(ctx context.Context, machine string) ([]hypervisor.FileSystem, error) {
 	d, err := h.domain(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
 	var found []struct {
 		Mountpoint string `json:"mountpoint"`
+		Type       string `json:"type"`
+		Used       int64  `json:"used-bytes"`
+		Total      int64  `json:"total-bytes"`
 	}
 	if err := h.ask(ctx, d, "guest-get-fsinfo", nil, &found); err != nil {
 		return nil, err
 	}
+	var out []hypervisor.FileSystem
+	for _, f := range found {
+		out = append(out, hypervisor.FileSystem{Mounted: f.Mountpoint, Kind: f.Type, Used: f.Used, Total: f.Total})
+	}
+	slices.SortFunc(out, func(a, b hypervisor.FileSystem) int { return strings.Compare(a.Mounted, b.Mounted) })
+	return out, nil
+}
+
+// GuestMounts implements [hypervisor.Hypervisor].
+func (h *Host) GuestMounts(ctx context.Context, machine string) ([]string, error) {
+	found, err := h.FileSystems(ctx, machine)
 	var points []string
 	for _, f := range found {
-		points = append(points, f.Mountpoint)
+		points = append(points, f.Mounted)
 	}
-	slices.Sort(points)
-	return points, nil
+	return points, err
+}
+
+// mostSaid is how much of what a command says is kept, in bytes.
+const mostSaid = 64 << 10
+
+// Execute implements [hypervisor.Hypervisor].
+func (h *Host) Execute(ctx context.Context, machine string, command []string, limit time.Duration) (code int, output string, err error) {
+	d, err := h.domain(ctx, machine)
+	if err != nil {
+		return 0, "", err
+	}
+	var started struct {
+		PID int64 `json:"pid"`
+	}
+	err = h.ask(ctx, d, "guest-exec", map[string]any{"path": command[0], "arg": append([]string{}, command[1:]...), "capture-output": true}, &started)
+	if err != nil {
+		return 0, "", fmt.Errorf("run %s in guest %s: %w", command[0], machine, err)
+	}
+	pause := 50 * time.Millisecond
+	for end := time.Now().Add(limit); ; {
+		var now struct {
+			Exited bool   `json:"exited"`
+			Code   int    `json:"exitcode"`
+			Signal int    `json:"signal"`
+			Out    string `json:"out-data"`
+			Err    string `json:"err-data"`
+		}
+		if err := h.ask(ctx, d, "guest-exec-status", map[string]any{"pid": started.PID}, &now); err != nil {
+			return 0, "", err
+		}
+		if now.Exited {
+			for _, part := range []string{now.Out, now.Err} {
+				text, err := base64.StdEncoding.DecodeString(part)
+				if err != nil {
+					return 0, "", fmt.Errorf("what %s said in guest %s: %w", command[0], machine, err)
+				}
+				output += string(text)
+			}
+			if now.Signal != 0 {
+				now.Code = 128 + now.Signal // as shells tell it
+			}
+			return now.Code, strings.ToValidUTF8(output[:min(len(output), mostSaid)], "?"), nil
+		}
+		if time.Now().After(end) {
+			return 0, "", fmt.Errorf("%s in guest %s took longer than %s; it goes on there", command[0], machine, limit)
+		}
+		select {
+		case <-ctx.Done():
+			return 0, "", context.Cause(ctx)
+		case <-time.After(pause):
+			pause = min(2*pause, time.Second)
+		}
+	}
 }
 
 // ReadGuestFile implements [hypervisor.Hypervisor].

@@ -85,7 +85,7 @@ func (c *capture) begin(ctx context.Context, r hypervisor.Request) (err error) {
 	case golibvirt.DomainRunning, golibvirt.DomainBlocked, golibvirt.DomainPaused:
 		c.consistency = image.Crash
 	default:
-		return fmt.Errorf("guest %s is changing its state just now; try again when it runs or is off", r.Machine)
+		return fmt.Errorf("guest %s: %w: it is changing its state just now; try again when it runs or is off", r.Machine, hypervisor.ErrBusy)
 	}
 	_, def, err := c.h.definition(ctx, c.domain, false)
 	if err != nil {
@@ -93,6 +93,15 @@ func (c *capture) begin(ctx context.Context, r hypervisor.Request) (err error) {
 	}
 	disks, left := captured(def)
 	c.warnings = left
+	if len(r.Disks) > 0 {
+		disks = slices.DeleteFunc(disks, func(d libvirtxml.DomainDisk) bool { return !slices.Contains(r.Disks, d.Target.Dev) })
+		for _, target := range r.Disks {
+			if !slices.ContainsFunc(disks, func(d libvirtxml.DomainDisk) bool { return d.Target.Dev == target }) {
+				return fmt.Errorf("guest %s has no disk %s that can be captured", r.Machine, target)
+			}
+		}
+		c.warnings = nil // what was not asked for is not missed
+	}
 	if len(disks) == 0 {
 		return fmt.Errorf("guest %s has no disk that can be captured", r.Machine)
 	}
@@ -317,14 +326,16 @@ func (c *capture) startFrozen(ctx context.Context, r hypervisor.Request, begin f
 		return c.unfrozen(r, begin, err)
 	}
 	dog.Frozen()
-	err = begin()
+	if err = moment(ctx, r, "frozen"); err == nil {
+		err = begin()
+	}
 	n, undo := c.h.thaw(context.WithoutCancel(ctx), c.domain)
 	c.frozen = time.Since(begun)
 	if undo != nil {
 		return errors.Join(err, fmt.Errorf("guest %s may still be frozen, the watchdog goes on trying: %w", r.Machine, undo))
 	}
 	dog.Thawed()
-	if err != nil {
+	if err = errors.Join(err, moment(ctx, r, "thawed")); err != nil {
 		return err
 	}
 	if n == 0 { // the watchdog was faster, perhaps before the snapshot was taken
@@ -337,6 +348,13 @@ func (c *capture) startFrozen(ctx context.Context, r hypervisor.Request, begin f
 	}
 	c.consistency = image.FileSystem
 	return nil
+}
+
+func moment(ctx context.Context, r hypervisor.Request, name string) error {
+	if r.Moment == nil {
+		return nil
+	}
+	return r.Moment(ctx, name)
 }
 
 // unfrozen goes on without a freeze, where the policy allows it.

@@ -44,7 +44,7 @@ func Dial(ctx context.Context, uri string) (*Host, error) {
 	}
 	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "unix", socket)
 	if err != nil {
-		return nil, fmt.Errorf("libvirt at %s does not answer: %w; is libvirtd running, and may this account open its socket?", socket, err)
+		return nil, fmt.Errorf("libvirt at %s %w: %w; is libvirtd running, and may this account open its socket?", socket, hypervisor.ErrUnreachable, err)
 	}
 	h := &Host{uri: uri, conn: conn, l: golibvirt.NewWithDialer(dialed{conn})}
 	err = h.within(ctx, answerTime, "sign in to libvirt at "+socket, func() error {
@@ -65,7 +65,7 @@ func (d dialed) Dial() (net.Conn, error) { return d.Conn, nil }
 // within makes a call that may take so long. The protocol has no way to take a call back, so when the time is up the
 // connection is closed, which ends it.
 func (h *Host) within(ctx context.Context, limit time.Duration, what string, call func() error) error {
-	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("no answer for %s", limit))
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%w within %s", hypervisor.ErrUnreachable, limit))
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { h.conn.Close() })
 	defer stop()
@@ -75,6 +75,9 @@ func (h *Host) within(ctx context.Context, limit time.Duration, what string, cal
 	}
 	if ctx.Err() != nil {
 		err = context.Cause(ctx)
+	}
+	if isCode(err, golibvirt.ErrOperationTimeout, golibvirt.ErrAgentUnresponsive, golibvirt.ErrResourceBusy) {
+		return fmt.Errorf("%s: %w: %w", what, hypervisor.ErrBusy, err)
 	}
 	return fmt.Errorf("%s: %w", what, err)
 }

@@ -1,0 +1,475 @@
+package site
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/selection"
+	"keenlodge/internal/core/when"
+)
+
+// Policy says what to protect, how, when, into which store, and how its sets rotate.
+type Policy struct {
+	// Machines are names, or patterns with * and ?; "*" is everything.
+	Machines []string `yaml:"machines,omitempty" json:"machines,omitempty" doc:"names, or patterns with * and ?; * is everything"`
+	// Tags selects machines beside those named; see package selection.
+	Tags   string   `yaml:"tags,omitempty" json:"tags,omitempty" doc:"tag expression, such as: tier=gold and not role=web; machines that it fits are selected too"`
+	Except []string `yaml:"except,omitempty" json:"except,omitempty" doc:"names or patterns of machines that are left out"`
+	// Active tells which member of a high-availability pair is to be captured.
+	Active *Active `yaml:"active,omitempty" json:"active,omitempty" doc:"skips a machine that is not the active member of its pair"`
+	// Disks narrows images to some of a machine's disks.
+	Disks []string `yaml:"disks,omitempty" json:"disks,omitempty" doc:"targets of the disks to cover, such as vdb; by default all"`
+	Store string   `yaml:"store" json:"store"`
+	// Cycle says when an image is full; what lies between is of kind Capture.
+	Cycle     string     `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
+	Capture   string     `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
+	Quiesce   string     `yaml:"quiesce,omitempty" json:"quiesce,omitempty" enum:"required,preferred,off" doc:"default preferred"`
+	Checks    []Health   `yaml:"checks,omitempty" json:"checks,omitempty" doc:"what must hold in the guest before it is captured"`
+	Schedules []Schedule `yaml:"schedules,omitempty" json:"schedules,omitempty"`
+	// Missed says what happens to a moment at which no service ran.
+	Missed  string   `yaml:"missed,omitempty" json:"missed,omitempty" enum:"run,skip" doc:"what becomes of a moment at which no service ran: run (the default) once at start, or skip"`
+	Windows []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00"`
+	Spread  string   `yaml:"spread,omitempty" json:"spread,omitempty" doc:"time over which the starts of a run's machines are spread, such as 30 minutes"`
+	Longest string   `yaml:"longest,omitempty" json:"longest,omitempty" doc:"how long a run may take, such as 4 hours; then it is stopped"`
+	// Retries are for what may pass by itself; the wait doubles each time.
+	Retries   int    `yaml:"retries,omitempty" json:"retries,omitempty" doc:"how often a machine is tried again after what may pass by itself; default 0"`
+	RetryWait string `yaml:"retry_wait,omitempty" json:"retry_wait,omitempty" doc:"wait before the first retry, doubled each time; default 1 minute"`
+	Hooks     []Hook `yaml:"hooks,omitempty" json:"hooks,omitempty" doc:"scripts and webhooks that are called at moments of a run"`
+	Rotation  string `yaml:"rotation" json:"rotation" doc:"rotation phrase, such as: newest 3"`
+	// Fold joins a full image that the rule lets go with the one after it, where that leans on it.
+	Fold bool `yaml:"fold,omitempty" json:"fold,omitempty" doc:"fold a full image that may go into the incremental after it, so that the count is exact (open layout)"`
+	// ByHand keeps images of runs by hand in a set of their own.
+	ByHand string `yaml:"by_hand,omitempty" json:"by_hand,omitempty" enum:"apart" doc:"apart: images of runs by hand are no part of the scheduled ones' set"`
+	// Prove is the level at which each new image is proven after the run, or empty.
+	Prove string `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount" doc:"prove each new image at this level"`
+}
+
+// Schedule says when runs start, and what is special about them.
+type Schedule struct {
+	When    string   `yaml:"when" json:"when" doc:"schedule phrase, such as: every day at 23:00"`
+	Capture string   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"full,incremental,differential" doc:"instead of what the policy's cycle says"`
+	Disks   []string `yaml:"disks,omitempty" json:"disks,omitempty" doc:"instead of the policy's; * is all"`
+	Note    string   `yaml:"note,omitempty" json:"note,omitempty" doc:"images bear it"`
+}
+
+// plainSchedule is a Schedule without its own ways to be written.
+type plainSchedule Schedule
+
+// UnmarshalYAML takes a phrase alone, too.
+func (s *Schedule) UnmarshalYAML(read func(any) error) error {
+	if read(&s.When) == nil {
+		return nil
+	}
+	return read((*plainSchedule)(s))
+}
+
+// MarshalYAML writes a phrase alone where there is no more to say.
+func (s Schedule) MarshalYAML() (any, error) {
+	if s.Capture == "" && s.Note == "" && len(s.Disks) == 0 {
+		return s.When, nil
+	}
+	return plainSchedule(s), nil
+}
+
+// UnmarshalJSON takes a phrase alone, too, as records of earlier versions have it.
+func (s *Schedule) UnmarshalJSON(body []byte) error {
+	if json.Unmarshal(body, &s.When) == nil {
+		return nil
+	}
+	return json.Unmarshal(body, (*plainSchedule)(s))
+}
+
+// Active tells the active member of a high-availability pair. The other one is skipped, with a reason.
+type Active struct {
+	Tags    string   `yaml:"tags,omitempty" json:"tags,omitempty" doc:"tag expression that the active member fits"`
+	Command []string `yaml:"command,omitempty" json:"command,omitempty" doc:"command in the guest that ends with 0 on the active member"`
+}
+
+// Health is a condition in the guest.
+type Health struct {
+	Command []string `yaml:"command,omitempty" json:"command,omitempty" doc:"command in the guest, run by its agent; it must end with 0"`
+	Within  string   `yaml:"within,omitempty" json:"within,omitempty" doc:"how long the command may take; default 30 seconds"`
+	Mounted string   `yaml:"mounted,omitempty" json:"mounted,omitempty" doc:"mount point on which a file system must be mounted"`
+	Free    int      `yaml:"free,omitempty" json:"free,omitempty" minimum:"0" maximum:"99" doc:"percent that must be free in it, or in all that are mounted"`
+	Else    string   `yaml:"else,omitempty" json:"else,omitempty" enum:"stop,warn" doc:"what a failure does; default stop"`
+}
+
+// Stops reports whether a failed condition keeps the machine from being captured.
+func (h Health) Stops() bool { return h.Else != "warn" }
+
+// Limit is how long the command may take.
+func (h Health) Limit() time.Duration { return spanOf(h.Within, 30*time.Second) }
+
+var (
+	quiesces = []string{"required", "preferred", "off"}
+	captures = []string{"incremental", "differential"}
+	proofs   = []string{"read", "mount"}
+)
+
+// Limits of tasks at once where the site names none.
+const (
+	lodgeTasks      = 4
+	hypervisorTasks = 2
+	storeTasks      = 4
+	keepRuns        = 365 * 24 * time.Hour
+)
+
+// Tasks is how many machines are captured at the same time.
+func (s Site) Tasks() int { return orDefault(s.TasksAtOnce, lodgeTasks) }
+
+// Tasks is how many of its guests are captured at the same time.
+func (h Hypervisor) Tasks() int { return orDefault(h.TasksAtOnce, hypervisorTasks) }
+
+// Tasks is how many images are written into it at the same time.
+func (s Store) Tasks() int { return orDefault(s.TasksAtOnce, storeTasks) }
+
+// RunsKept is how long the records of runs are kept.
+func (s Site) RunsKept() time.Duration { return spanOf(s.KeepRuns, keepRuns) }
+
+func orDefault(n, standard int) int {
+	if n == 0 {
+		return standard
+	}
+	return n
+}
+
+func spanOr(text string, standard time.Duration) (time.Duration, error) {
+	if text == "" {
+		return standard, nil
+	}
+	return when.ParseSpan(text)
+}
+
+// spanOf reads a length of time that Check has accepted.
+func spanOf(text string, standard time.Duration) time.Duration {
+	d, err := spanOr(text, standard)
+	if err != nil {
+		return standard
+	}
+	return d
+}
+
+// LongestRun is how long a run may take, 0 for ever.
+func (v Policy) LongestRun() time.Duration { return spanOf(v.Longest, 0) }
+
+// SpreadOver is the time over which starts are spread.
+func (v Policy) SpreadOver() time.Duration { return spanOf(v.Spread, 0) }
+
+// Wait is the time before the n-th retry, from 1 on.
+func (v Policy) Wait(n int) time.Duration { return spanOf(v.RetryWait, time.Minute) << min(n-1, 10) }
+
+// windowsOf reads windows that Check has accepted.
+func windowsOf(phrases []string) when.Windows {
+	w, err := when.ParseWindows(phrases)
+	if err != nil {
+		return when.Windows{}
+	}
+	return w
+}
+
+// Hours are the windows that must be open for a run of a policy to start: its own, its store's, and those of the hypervisors named.
+func (s Site) Hours(policy string, hypervisors ...string) []when.Windows {
+	p := s.Policies[policy]
+	out := []when.Windows{windowsOf(p.Windows), windowsOf(s.Stores[p.Store].Windows)}
+	for _, h := range hypervisors {
+		out = append(out, windowsOf(s.Hypervisors[h].Windows))
+	}
+	return out
+}
+
+// PaceOf reads bandwidths that Check has accepted.
+func PaceOf(phrases []string) when.Pace {
+	p, err := when.ParsePace(phrases)
+	if err != nil {
+		return when.Pace{}
+	}
+	return p
+}
+
+// Parsed are the policy's schedules, in its order, as Check has accepted them.
+func (v Policy) Parsed(zone *time.Location) []when.Schedule {
+	var out []when.Schedule
+	for _, s := range v.Schedules {
+		if parsed, err := when.Parse(s.When, zone); err == nil {
+			out = append(out, parsed)
+		}
+	}
+	return out
+}
+
+// Next is the first scheduled moment strictly after t, or the zero time.
+func (v Policy) Next(t time.Time, zone *time.Location) (first time.Time) {
+	for _, s := range v.Parsed(zone) {
+		if at := s.Next(t); !at.IsZero() && (first.IsZero() || at.Before(first)) {
+			first = at
+		}
+	}
+	return first
+}
+
+// strength orders captures: where several schedules come due at once, the one that covers most counts.
+func (s Schedule) strength() int {
+	return slices.Index([]string{"incremental", "", "differential", "full"}, s.Capture)
+}
+
+// Due finds the schedule that counts of those that have a moment after one moment and not after another; ok is false if none has.
+// merged are the others of these.
+func (v Policy) Due(after, until time.Time, zone *time.Location) (due Schedule, merged []Schedule, ok bool) {
+	for i, s := range v.Parsed(zone) {
+		at := s.Next(after)
+		if at.IsZero() || at.After(until) {
+			continue
+		}
+		switch this := v.Schedules[i]; {
+		case !ok:
+			due, ok = this, true
+		case this.strength() > due.strength():
+			merged, due = append(merged, due), this
+		default:
+			merged = append(merged, this)
+		}
+	}
+	return due, merged, ok
+}
+
+func (v Policy) check(name, p string, s Site, zone *time.Location) error {
+	if err := v.checkSelection(name, p); err != nil {
+		return err
+	}
+	if _, ok := s.Stores[v.Store]; !ok {
+		return at(name, p+".store", "no store is called %q%s", v.Store, near.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
+	}
+	if err := v.checkCycle(name, p, s); err != nil {
+		return err
+	}
+	for f, c := range map[string]struct {
+		value string
+		known []string
+	}{"quiesce": {v.Quiesce, quiesces}, "by_hand": {v.ByHand, []string{"apart"}}, "prove": {v.Prove, proofs}, "missed": {v.Missed, []string{"run", "skip"}}} {
+		if c.value != "" && !slices.Contains(c.known, c.value) {
+			return at(name, p+"."+f, "%s %q is not known%s", f, c.value, near.Hint(c.value, c.known))
+		}
+	}
+	if _, err := rotation.Parse(v.Rotation); err != nil {
+		return at(name, p+".rotation", "%v", err)
+	}
+	for f, text := range map[string]string{"longest": v.Longest, "spread": v.Spread, "retry_wait": v.RetryWait} {
+		if _, err := spanOr(text, 0); err != nil {
+			return at(name, p+"."+f, "%s: %v", f, err)
+		}
+	}
+	if v.Retries < 0 || v.Retries > 20 {
+		return at(name, p+".retries", "retries: %d is not a number from 0 to 20", v.Retries)
+	}
+	if err := v.checkSchedules(name, p, s, zone); err != nil {
+		return err
+	}
+	if err := v.checkHealth(name, p); err != nil {
+		return err
+	}
+	return v.checkHooks(name, p, s)
+}
+
+func (v Policy) checkSelection(name, p string) error {
+	if len(v.Machines) == 0 && v.Tags == "" {
+		return at(name, p, `it selects no machine; write "machines" or "tags"`)
+	}
+	for f, list := range map[string][]string{"machines": v.Machines, "except": v.Except} {
+		for _, m := range list {
+			if _, err := path.Match(m, ""); err != nil || m == "" {
+				return at(name, p+"."+f, "%q is not a machine's name or a pattern", m)
+			}
+		}
+	}
+	if _, err := selection.Parse(v.Tags); err != nil {
+		return at(name, p+".tags", "%v", err)
+	}
+	if v.Active == nil {
+		return nil
+	}
+	if (v.Active.Tags == "") == (len(v.Active.Command) == 0) {
+		return at(name, p+".active", "active needs either tags or a command")
+	}
+	if _, err := selection.Parse(v.Active.Tags); err != nil {
+		return at(name, p+".active.tags", "%v", err)
+	}
+	return nil
+}
+
+func (v Policy) checkSchedules(name, p string, s Site, zone *time.Location) error {
+	for i, schedule := range v.Schedules {
+		here := fmt.Sprintf("%s.schedules[%d]", p, i)
+		parsed, err := when.Parse(schedule.When, zone)
+		if err != nil {
+			return at(name, here, "%v", err)
+		}
+		if known := append([]string{"full"}, captures...); schedule.Capture != "" && !slices.Contains(known, schedule.Capture) {
+			return at(name, here, "capture %q is not known%s", schedule.Capture, near.Hint(schedule.Capture, known))
+		}
+		if after, _ := parsed.After(); after != "" {
+			if _, ok := s.Policies[after]; !ok {
+				return at(name, here, "no policy is called %q%s", after, near.Hint(after, slices.Sorted(maps.Keys(s.Policies))))
+			}
+		}
+	}
+	if _, err := when.ParseWindows(v.Windows); err != nil {
+		return at(name, p+".windows", "%v", err)
+	}
+	hours := []when.Windows{windowsOf(v.Windows), windowsOf(s.Stores[v.Store].Windows)}
+	if _, ok := hours[0].Opens(time.Date(2026, 1, 5, 0, 0, 0, 0, time.UTC), hours[1:]...); !ok {
+		return at(name, p+".windows", "its windows and those of store %s are never open at once", v.Store)
+	}
+	return nil
+}
+
+func (v Policy) checkHealth(name, p string) error {
+	for i, h := range v.Checks {
+		here := fmt.Sprintf("%s.checks[%d]", p, i)
+		if (len(h.Command) > 0) == (h.Mounted != "" || h.Free > 0) {
+			return at(name, here, "a check is either a command, or mounted, free or both")
+		}
+		if h.Else != "" && h.Else != "stop" && h.Else != "warn" {
+			return at(name, here, "else %q is not known%s", h.Else, near.Hint(h.Else, []string{"stop", "warn"}))
+		}
+		if _, err := spanOr(h.Within, 0); err != nil {
+			return at(name, here, "within: %v", err)
+		}
+		if h.Free < 0 || h.Free > 99 || h.Mounted != "" && !path.IsAbs(h.Mounted) {
+			return at(name, here, "free is a number of percent, and mounted an absolute path")
+		}
+	}
+	return nil
+}
+
+// checkLimits checks what hypervisors and stores have in common.
+func checkLimits(name, p string, tasks int, windows, bandwidth []string) error {
+	if tasks < 0 || tasks > 1000 {
+		return at(name, p+".tasks_at_once", "tasks_at_once: %d is not a number from 1 to 1000", tasks)
+	}
+	if _, err := when.ParseWindows(windows); err != nil {
+		return at(name, p+".windows", "%v", err)
+	}
+	if _, err := when.ParsePace(bandwidth); err != nil {
+		return at(name, p+".bandwidth", "%v", err)
+	}
+	return nil
+}
+
+// checkChains refuses policies that wait for each other's end.
+func (s Site) checkChains() error {
+	follows := map[string][]string{}
+	for _, name := range slices.Sorted(maps.Keys(s.Policies)) {
+		for _, parsed := range s.Policies[name].Parsed(time.UTC) {
+			if after, _ := parsed.After(); after != "" {
+				follows[name] = append(follows[name], after)
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(follows)) {
+		if loop := loopFrom(follows, []string{name}); loop != nil {
+			return at("policy "+name, "$.policies."+quoted(name)+".schedules", "its chain comes back to itself: %s", strings.Join(loop, " after "))
+		}
+	}
+	return nil
+}
+
+// loopFrom follows a chain until it comes back to where it began.
+func loopFrom(follows map[string][]string, way []string) []string {
+	for _, next := range follows[way[len(way)-1]] {
+		if next == way[0] {
+			return append(way, next)
+		}
+		if slices.Contains(way, next) {
+			continue // a loop that this one only leads to; it is told of its members
+		}
+		if loop := loopFrom(follows, append(slices.Clone(way), next)); loop != nil {
+			return loop
+		}
+	}
+	return nil
+}
+
+func (v Policy) checkCycle(name, p string, s Site) error {
+	rule, err := cycle.Parse(v.Cycle)
+	leans := slices.ContainsFunc(v.Schedules, func(s Schedule) bool { return s.Capture == "incremental" || s.Capture == "differential" })
+	switch {
+	case err != nil:
+		return at(name, p+".cycle", "%v", err)
+	case v.Capture != "" && !slices.Contains(captures, v.Capture):
+		return at(name, p+".capture", "capture %q is not known%s", v.Capture, near.Hint(v.Capture, captures))
+	case v.Capture != "" && rule.AlwaysFull():
+		return at(name, p+".capture", `every image is full by the cycle %q, so none is %s; write for example cycle: "full every 7th"`, rule, v.Capture)
+	case v.Fold && s.Stores[v.Store].Layout != "open":
+		return at(name, p+".fold", "store %s is pooled: every image in it stands alone, and there is nothing to fold", v.Store)
+	case v.Fold && (rule.AlwaysFull() && !leans || v.Capture == "differential"):
+		return at(name, p+".fold", "only incremental images can be folded into, one after the other; this policy makes none")
+	}
+	return nil
+}
+
+// CycleRule is the parsed cycle; Check has made sure that it is one.
+func (v Policy) CycleRule() cycle.Rule {
+	rule, err := cycle.Parse(v.Cycle)
+	if err != nil {
+		return cycle.Always
+	}
+	return rule
+}
+
+// Kinds are the kinds of its images that are taken since an earlier one, if any are.
+func (v Policy) Kinds() (kinds []string) {
+	if !v.CycleRule().AlwaysFull() {
+		kinds = append(kinds, v.Between())
+	}
+	for _, s := range v.Schedules {
+		if slices.Contains(captures, s.Capture) && !slices.Contains(kinds, s.Capture) {
+			kinds = append(kinds, s.Capture)
+		}
+	}
+	return kinds
+}
+
+// Builds reports whether any of its images may be taken since an earlier one.
+func (v Policy) Builds() bool { return len(v.Kinds()) > 0 }
+
+// Between is the kind of capture that lies between full ones.
+func (v Policy) Between() string {
+	if v.Capture == "" {
+		return "incremental"
+	}
+	return v.Capture
+}
+
+// Selects reports whether the policy covers a machine.
+func (v Policy) Selects(name string, tags map[string]string) bool {
+	fits := func(patterns []string) bool {
+		return slices.ContainsFunc(patterns, func(pattern string) bool { ok, _ := path.Match(pattern, name); return ok })
+	}
+	if fits(v.Except) {
+		return false
+	}
+	if fits(v.Machines) {
+		return true
+	}
+	e, err := selection.Parse(v.Tags)
+	return err == nil && e.Matches(tags)
+}
+
+// Exact lists the selections that name one machine, which should exist.
+func (v Policy) Exact() []string {
+	var names []string
+	for _, m := range v.Machines {
+		if !strings.ContainsAny(m, `*?[\`) && !slices.Contains(v.Except, m) {
+			names = append(names, m)
+		}
+	}
+	return names
+}

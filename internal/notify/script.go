@@ -1,0 +1,69 @@
+// Package notify tells others what happens: it calls scripts on this host, and sends events to webhooks.
+package notify
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// mostSaid is how much of what a script says is kept, in bytes.
+const mostSaid = 64 << 10
+
+// Script runs a program with nothing but these variables and PATH in its environment. When limit is over it is killed, with all that
+// it started in its process group. output is the first 64 KiB of what it said on both its streams.
+func Script(ctx context.Context, path string, variables map[string]string, limit time.Duration) (output string, err error) {
+	if info, err := os.Stat(path); err != nil {
+		return "", fmt.Errorf("script %s: %w", path, err)
+	} else if info.IsDir() || info.Mode()&0o111 == 0 {
+		return "", fmt.Errorf("script %s is not executable; run: chmod +x %s", path, path)
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("it took longer than %s and was killed", limit))
+	defer cancel()
+	var said capped
+	cmd := exec.CommandContext(ctx, path)
+	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"}
+	for name, value := range variables {
+		cmd.Env = append(cmd.Env, name+"="+value)
+	}
+	cmd.Stdout, cmd.Stderr = &said, &said
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second // a child that left the group may hold the streams open
+	err = cmd.Run()
+	if ctx.Err() != nil {
+		err = context.Cause(ctx)
+	} else if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil // it ended well; what it left running is its own affair
+	}
+	if err != nil {
+		err = fmt.Errorf("script %s: %w", path, err)
+	}
+	return said.String(), err
+}
+
+// capped keeps the beginning of what is written to it.
+type capped struct {
+	mu   sync.Mutex
+	kept bytes.Buffer
+}
+
+func (c *capped) Write(p []byte) (int, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.kept.Write(p[:min(len(p), mostSaid-c.kept.Len())])
+	return len(p), nil
+}
+
+func (c *capped) String() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return strings.ReplaceAll(strings.ToValidUTF8(c.kept.String(), "?"), "\x00", "?")
+}
