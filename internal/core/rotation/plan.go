@@ -3,6 +3,7 @@ package rotation
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 )
@@ -78,9 +79,9 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 		d := Decision{m.ID, Drop, "no clause of the rule keeps it"}
 		switch {
 		case j.why[i].kind != none:
-			d.Verdict, d.Why = Keep, j.why[i].words(now.Location())
-		case j.held[i] != "":
-			d.Verdict, d.Why = Held, fmt.Sprintf("the rule lets it go, but image %s, which stays, leans on it", j.held[i])
+			d.Verdict, d.Why = Keep, j.why[i].words(rule, now, m)
+		case j.held[i] != 0:
+			d.Verdict, d.Why = Held, fmt.Sprintf("the rule lets it go, but image %s, which stays, leans on it", images[j.held[i]-1].ID)
 		case m.State != "usable":
 			d.Why = "it is " + m.State + ", and a newer usable image exists"
 		}
@@ -95,7 +96,7 @@ func Going(rule Rule, now time.Time, images []Image) []bool {
 	j := judge(rule, now, images)
 	out := make([]bool, len(images))
 	for i := range images {
-		out[i] = j.why[i].kind == none && j.held[i] == ""
+		out[i] = j.why[i].kind == none && j.held[i] == 0
 	}
 	return out
 }
@@ -104,98 +105,111 @@ func Going(rule Rule, now time.Time, images []Image) []bool {
 type reasonKind uint8
 
 const (
-	none reasonKind = iota
-	plain
-	numbered // by a clause that counts: number n
-	aged     // by a clause of time: since at
-	tiered   // by a clause of tiers: the newest of at's period
+	none      reasonKind = iota
+	numbered             // by a clause that counts: number n
+	aged                 // by a clause of time
+	tiered               // by a clause of tiers: the newest of its period
+	first                // by the clause "first"
+	pinned               // from here on, more than a clause keeps it
+	beingMade            // it is being written
+	newest               // it is the newest usable image
+	proven               // it is the newest image with a proof
+	notYet               // it is not usable, and there is no newer one that is
 )
 
 // reason is why an image stays. Its words cost more than all the rest, so they are made only when somebody reads them.
 type reason struct {
 	kind   reasonKind
-	text   string
-	clause *clause
-	n      int
-	at     time.Time
+	clause uint8
+	n      int32
 }
 
-func (r reason) words(zone *time.Location) string {
+func (r reason) words(rule Rule, now time.Time, m Image) string {
+	c := clause{}
+	if int(r.clause) < len(rule.clauses) {
+		c = rule.clauses[r.clause]
+	}
 	switch r.kind {
 	case numbered:
-		return fmt.Sprintf("clause %q: number %d of %d", r.clause.text, r.n, r.clause.n)
+		return fmt.Sprintf("clause %q: number %d of %d", c.text, r.n, c.n)
 	case aged:
-		return fmt.Sprintf("clause %q: taken since %s", r.clause.text, r.at.Format("2006-01-02 15:04"))
+		return fmt.Sprintf("clause %q: taken since %s", c.text, since(now, c.n, c.unit).Format("2006-01-02 15:04"))
 	case tiered:
-		return fmt.Sprintf("clause %q: the newest of %s", r.clause.text, period(r.at.In(zone), r.clause.unit))
+		return fmt.Sprintf("clause %q: the newest of %s", c.text, period(m.Taken.In(now.Location()), c.unit))
+	case first:
+		return `clause "first": the earliest usable image`
+	case pinned:
+		return "it is pinned"
+	case beingMade:
+		return "it is being written"
+	case newest:
+		return "it is the newest usable image"
+	case proven:
+		return "it is the newest image proven by " + m.Proven
 	}
-	return r.text
+	return "it is " + m.State + ", and there is no newer usable image yet"
 }
 
-// judgement is the outcome before it is put into words.
+// judgement is the outcome before it is put into words, by image.
 type judgement struct {
-	why   []reason
+	why   []reason // the first one found
 	fixed []bool   // kept by more than a clause
-	held  []string // the image that leans on it and stays, or ""
+	held  []int32  // 1 + the image that leans on it and stays, or 0
 }
 
-// keep notes a reason; the first one found is told.
 func (j *judgement) keep(i int, r reason) {
 	if j.why[i].kind == none {
 		j.why[i] = r
 	}
-}
-
-func (j *judgement) fix(i int, text string) {
-	j.keep(i, reason{kind: plain, text: text})
-	j.fixed[i] = true
+	j.fixed[i] = j.fixed[i] || r.kind >= pinned
 }
 
 func judge(rule Rule, now time.Time, images []Image) judgement {
 	order := newestFirst(images)
-	j := judgement{make([]reason, len(images)), make([]bool, len(images)), make([]string, len(images))}
-	newest, proven := -1, -1
-	candidates := make([]int, 0, len(images))
+	j := judgement{make([]reason, len(images)), make([]bool, len(images)), nil}
+	latest, shown := -1, -1
+	candidates := make([]int32, 0, len(images))
 	for _, i := range order {
-		switch m := &images[i]; {
+		m := &images[i]
+		switch {
 		case m.State == "writing":
-			j.fix(i, "it is being written")
+			j.keep(int(i), reason{kind: beingMade})
 			continue
 		case m.Pinned:
-			j.fix(i, "it is pinned")
+			j.keep(int(i), reason{kind: pinned})
 		case m.State == "usable":
 			candidates = append(candidates, i)
 		}
-		if images[i].State == "usable" {
-			if newest < 0 {
-				newest = i
+		if m.State == "usable" {
+			if latest < 0 {
+				latest = int(i)
 			}
-			if p := images[i].Proven; proven < 0 && (p == "mount" || p == "boot" || p == "restore") {
-				proven = i
+			if p := m.Proven; shown < 0 && (p == "mount" || p == "boot" || p == "restore") {
+				shown = int(i)
 			}
 		}
 	}
 	for _, c := range rule.clauses {
 		if c.unit == "first" && len(candidates) > 0 {
 			last := len(candidates) - 1
-			j.keep(candidates[last], reason{kind: plain, text: `clause "first": the earliest usable image`})
+			j.keep(int(candidates[last]), reason{kind: first})
 			candidates = candidates[:last]
 			break
 		}
 	}
-	for k := range rule.clauses {
-		rule.clauses[k].apply(now, images, candidates, &j)
+	for k, c := range rule.clauses {
+		c.apply(uint8(k), now, images, candidates, &j)
 	}
-	if newest >= 0 {
-		j.fix(newest, "it is the newest usable image")
+	if latest >= 0 {
+		j.keep(latest, reason{kind: newest})
 	}
-	if proven >= 0 {
-		j.fix(proven, "it is the newest image proven by "+images[proven].Proven)
+	if shown >= 0 {
+		j.keep(shown, reason{kind: proven})
 	}
 	for i := range images {
 		m := &images[i]
-		if m.State != "usable" && m.State != "writing" && (newest < 0 || !images[newest].Taken.After(m.Taken)) {
-			j.fix(i, "it is "+m.State+", and there is no newer usable image yet")
+		if m.State != "usable" && m.State != "writing" && (latest < 0 || !images[latest].Taken.After(m.Taken)) {
+			j.keep(i, reason{kind: notYet})
 		}
 	}
 	j.hold(images, order)
@@ -203,12 +217,12 @@ func judge(rule Rule, now time.Time, images []Image) judgement {
 }
 
 // newestFirst orders images. They mostly come oldest first.
-func newestFirst(images []Image) []int {
-	order := make([]int, len(images))
+func newestFirst(images []Image) []int32 {
+	order := make([]int32, len(images))
 	for i := range order {
-		order[i] = len(images) - 1 - i
+		order[i] = int32(len(images) - 1 - i)
 	}
-	compare := func(a, b int) int {
+	compare := func(a, b int32) int {
 		if c := images[b].Taken.Compare(images[a].Taken); c != 0 {
 			return c
 		}
@@ -220,22 +234,22 @@ func newestFirst(images []Image) []int {
 	return order
 }
 
-// apply tells which candidates the clause keeps.
-func (c *clause) apply(now time.Time, images []Image, candidates []int, j *judgement) {
+// apply tells which candidates the clause, the k-th of the rule, keeps.
+func (c clause) apply(k uint8, now time.Time, images []Image, candidates []int32, j *judgement) {
 	switch {
 	case c.unit == "newest":
 		for n, i := range candidates[:min(c.n, len(candidates))] {
-			j.keep(i, reason{kind: numbered, clause: c, n: n + 1})
+			j.keep(int(i), reason{numbered, k, int32(n + 1)})
 		}
 	case slices.Contains(ages, c.unit):
 		edge := since(now, c.n, c.unit)
 		for _, i := range candidates {
 			if !images[i].Taken.Before(edge) {
-				j.keep(i, reason{kind: aged, clause: c, at: edge})
+				j.keep(int(i), reason{kind: aged, clause: k})
 			}
 		}
 	case slices.Contains(tiers, c.unit):
-		n, last := 0, int64(-1)
+		n, last := 0, int64(math.MinInt64)
 		for _, i := range candidates {
 			p := periodNumber(images[i].Taken.In(now.Location()), c.unit)
 			if p == last {
@@ -244,31 +258,51 @@ func (c *clause) apply(now time.Time, images []Image, candidates []int, j *judge
 			if n, last = n+1, p; n > c.n {
 				return
 			}
-			j.keep(i, reason{kind: tiered, clause: c, at: images[i].Taken})
+			j.keep(int(i), reason{kind: tiered, clause: k})
 		}
 	}
 }
 
+// few is how many images are searched one by one, rather than by a table.
+const few = 64
+
 // hold finds what staying images lean on.
-func (j *judgement) hold(images []Image, order []int) {
+func (j *judgement) hold(images []Image, order []int32) {
+	j.held = make([]int32, len(images))
 	if !slices.ContainsFunc(images, func(m Image) bool { return m.Base != "" }) {
 		return
 	}
-	byID := make(map[string]int, len(images))
-	for i, m := range images {
-		byID[m.ID] = i
+	var byID map[string]int
+	if len(images) > few {
+		byID = make(map[string]int, len(images))
+		for i, m := range images {
+			byID[m.ID] = i
+		}
+	}
+	find := func(id string, near int) (int, bool) {
+		if byID != nil {
+			i, ok := byID[id]
+			return i, ok
+		}
+		for i := near - 1; i >= 0; i-- { // mostly it is the one before
+			if images[i].ID == id {
+				return i, true
+			}
+		}
+		i := slices.IndexFunc(images, func(m Image) bool { return m.ID == id })
+		return i, i >= 0
 	}
 	for _, i := range order {
 		if j.why[i].kind == none {
 			continue
 		}
-		for at, above := i, images[i].ID; images[at].Base != ""; {
-			base, ok := byID[images[at].Base]
-			if !ok || j.held[base] != "" || base == i {
+		for at := int(i); images[at].Base != ""; {
+			base, ok := find(images[at].Base, at)
+			if !ok || j.held[base] != 0 || base == int(i) {
 				break
 			}
-			j.held[base] = above
-			at, above = base, images[base].ID
+			j.held[base] = int32(at) + 1
+			at = base
 		}
 	}
 }

@@ -113,22 +113,30 @@ func since(now time.Time, n int, unit string) time.Time {
 }
 
 // periodNumber tells the periods of a tier apart, as [period] names them: two moments have the same number if and only if they are in
-// the same one. It is not negative.
+// the same one.
 func periodNumber(t time.Time, tier string) int64 {
-	year, month, day := t.Date()
+	_, offset := t.Zone()
+	clock := t.Unix() + int64(offset)
 	switch tier {
 	case "hourly":
-		_, offset := t.Zone() // an hour that the clock repeats is two
-		return ((((int64(year)*13+int64(month))*32+int64(day))*24+int64(t.Hour()))<<18 | int64(offset+1<<17))
+		return floorDiv(clock, 3600)<<18 | int64(offset+1<<17) // an hour that the clock repeats is two
 	case "daily":
-		return (int64(year)*13+int64(month))*32 + int64(day)
+		return floorDiv(clock, 24*3600)
 	case "weekly":
-		year, week := t.ISOWeek()
-		return int64(year)*64 + int64(week)
-	case "monthly":
-		return int64(year)*13 + int64(month)
+		return floorDiv(floorDiv(clock, 24*3600)+3, 7) // 1970 began on a Thursday
+	}
+	year, month, _ := t.Date()
+	if tier == "monthly" {
+		return int64(year)*12 + int64(month)
 	}
 	return int64(year)
+}
+
+func floorDiv(a, n int64) int64 {
+	if a < 0 {
+		return (a - n + 1) / n
+	}
+	return a / n
 }
 
 // period names the hour, day … in which t lies. An hour that the clock repeats is two, so the offset belongs to it.

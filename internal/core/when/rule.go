@@ -59,8 +59,9 @@ func (r rule) next(t time.Time, zone *time.Location) time.Time {
 	if unit := elapsed[r.freq]; unit > 0 {
 		return r.nextElapsed(t, time.Duration(r.interval)*unit).In(zone)
 	}
+	calm := calmAround(t, zone)
 	from := asUTC(t.In(zone))
-	if !steady(t, zone) {
+	if !calm.has(t) {
 		from = from.Add(-turmoil)
 	}
 	if r.count > 0 {
@@ -72,7 +73,7 @@ func (r rule) next(t time.Time, zone *time.Location) time.Time {
 		if n++; r.count > 0 && n > r.count || !best.IsZero() && wall.After(bestWall.Add(turmoil)) {
 			break
 		}
-		at := onClock(wall, zone)
+		at, steady := calm.onClock(wall)
 		if !r.until.IsZero() && at.After(r.until) {
 			if at.After(r.until.Add(turmoil)) {
 				break
@@ -80,7 +81,7 @@ func (r rule) next(t time.Time, zone *time.Location) time.Time {
 			continue
 		}
 		if at.After(t) && (best.IsZero() || at.Before(best)) {
-			if best, bestWall = at, wall; steady(at, zone) {
+			if best, bestWall = at, wall; steady || calmAround(at, zone).has(at) {
 				break
 			}
 		}
@@ -100,12 +101,38 @@ func (r rule) nextElapsed(t time.Time, step time.Duration) time.Time {
 	return at
 }
 
-// steady reports whether a zone keeps its offset around a moment.
-func steady(t time.Time, zone *time.Location) bool {
-	_, before := t.Add(-turmoil).In(zone).Zone()
-	_, now := t.In(zone).Zone()
-	_, after := t.Add(turmoil).In(zone).Zone()
-	return before == now && now == after
+// calm is a time in which a zone keeps its offset, without the turmoil at its ends. Nearly all moments lie in it, and there the order
+// of wall-clock times is that of moments.
+type calm struct {
+	zone     *time.Location
+	offset   time.Duration
+	from, to time.Time // zero for no end
+}
+
+func calmAround(t time.Time, zone *time.Location) calm {
+	local := t.In(zone)
+	_, offset := local.Zone()
+	from, to := local.ZoneBounds()
+	c := calm{zone: zone, offset: time.Duration(offset) * time.Second}
+	if !from.IsZero() {
+		c.from = from.Add(turmoil)
+	}
+	if !to.IsZero() {
+		c.to = to.Add(-turmoil)
+	}
+	return c
+}
+
+func (c calm) has(t time.Time) bool {
+	return (c.from.IsZero() || t.After(c.from)) && (c.to.IsZero() || t.Before(c.to))
+}
+
+// onClock is [onClock]; steady says that the moment lies in the calm.
+func (c calm) onClock(wall time.Time) (at time.Time, steady bool) {
+	if at = wall.Add(-c.offset); c.has(at) {
+		return at.In(c.zone), true
+	}
+	return onClock(wall, c.zone), false
 }
 
 // asUTC writes a wall-clock time as if it were in UTC.
