@@ -30,12 +30,27 @@ type server struct {
 	log *slog.Logger
 
 	mu    sync.Mutex
-	known map[[32]byte]time.Time // digests of tokens that were right, until when they need not be looked up
+	known map[[32]byte]knownToken // digests of tokens that were right
+}
+
+// knownToken is whose a token is, until when that need not be looked up.
+type knownToken struct {
+	name  string
+	until time.Time
+}
+
+// whoKey is where a request's context has the token's name.
+type whoKey struct{}
+
+// who is the name of the token with which a call was made.
+func who(ctx context.Context) string {
+	name, _ := ctx.Value(whoKey{}).(string)
+	return name
 }
 
 // New is the handler of the whole interface; console serves every path outside of /api.
 func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
-	s := &server{l: l, log: log, known: map[[32]byte]time.Time{}}
+	s := &server{l: l, log: log, known: map[[32]byte]knownToken{}}
 	router := chi.NewMux()
 	router.Use(guard)
 	huma.DefaultArrayNullable = false // lists are [] when they are empty
@@ -47,6 +62,7 @@ func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
 	a := humachi.New(router, config)
 	a.UseMiddleware(s.signedIn(a))
 	s.register(a)
+	router.Get("/api/v1/calendar.ics", s.calendar)
 	router.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			w.Header().Set("Content-Type", "application/problem+json")
@@ -83,10 +99,10 @@ func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
 		if !ok {
 			token = cookieValue(ctx)
 		}
-		err := s.check(ctx.Context(), token)
+		name, err := s.check(ctx.Context(), token)
 		switch {
 		case err == nil:
-			next(ctx)
+			next(huma.WithValue(ctx, whoKey{}, name))
 		case errors.Is(err, records.ErrNotFound):
 			huma.WriteErr(a, ctx, http.StatusUnauthorized, "sign in: this call needs a token, and the one given is not known to the lodge")
 		default:
@@ -113,25 +129,29 @@ func parseCookies(header string) []*http.Cookie {
 	return cookies
 }
 
-// check looks a token up; right ones are remembered for a minute.
-func (s *server) check(ctx context.Context, token string) error {
+// check looks a token up and tells its name; right ones are remembered for a minute. One that is good for less than all is refused.
+func (s *server) check(ctx context.Context, token string) (name string, err error) {
 	if token == "" {
-		return records.ErrNotFound
+		return "", records.ErrNotFound
 	}
 	digest := sha256.Sum256([]byte(token))
 	s.mu.Lock()
-	until, ok := s.known[digest]
+	known, ok := s.known[digest]
 	s.mu.Unlock()
-	if ok && time.Now().Before(until) {
-		return nil
+	if ok && time.Now().Before(known.until) {
+		return known.name, nil
 	}
-	if _, err := s.l.Records().TokenName(ctx, token); err != nil {
-		return err
+	t, err := s.l.Records().Token(ctx, token)
+	if err == nil && t.Scope != "all" {
+		err = records.ErrNotFound
+	}
+	if err != nil {
+		return "", err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.known[digest] = time.Now().Add(time.Minute)
-	return nil
+	s.known[digest] = knownToken{t.Name, time.Now().Add(time.Minute)}
+	return t.Name, nil
 }
 
 // told maps the lodge's errors onto HTTP's.
@@ -183,11 +203,12 @@ func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.
 func (s *server) register(a huma.API) {
 	rec := s.l.Records()
 	s.registerSession(a)
-	get(s, a, "list-machines", "/api/v1/machines", "Machines, by name", func(ctx context.Context, _ *none) ([]records.Machine, error) { return rec.Machines(ctx) })
+	get(s, a, "list-machines", "/api/v1/machines", "Machines, by name", func(ctx context.Context, _ *none) ([]lodge.MachineView, error) { return s.l.Machines(ctx) })
 	do(s, a, huma.Operation{OperationID: "find-machines", Method: http.MethodPost, Path: "/api/v1/hypervisors/find", Summary: "Ask every hypervisor for its guests"},
 		func(ctx context.Context, _ *none) ([]lodge.Found, error) { return s.l.FindMachines(ctx) })
 	get(s, a, "list-stores", "/api/v1/stores", "Stores, by name", func(ctx context.Context, _ *none) ([]lodge.StoreView, error) { return s.l.Stores(ctx) })
 	s.registerStores(a)
+	s.registerSchedules(a)
 
 	get(s, a, "list-policies", "/api/v1/policies", "Policies, by name", func(ctx context.Context, _ *none) ([]lodge.PolicyView, error) { return s.l.Policies(ctx) })
 	type start struct {
@@ -195,7 +216,9 @@ func (s *server) register(a huma.API) {
 		Note string `query:"note" maxLength:"500" doc:"what the run is for; its images bear it"`
 	}
 	do(s, a, huma.Operation{OperationID: "run-policy", Method: http.MethodPost, Path: "/api/v1/policies/{name}/runs", DefaultStatus: http.StatusAccepted, Summary: "Start a run of a policy"},
-		func(ctx context.Context, in *start) (records.Run, error) { return s.l.RunPolicy(ctx, in.Name, in.Note) })
+		func(ctx context.Context, in *start) (records.Run, error) {
+			return s.l.RunPolicy(ctx, in.Name, who(ctx), in.Note)
+		})
 	type preview struct {
 		Name string `path:"name"`
 		Rule string `query:"rule" doc:"another rotation phrase to try"`
@@ -216,9 +239,12 @@ func (s *server) register(a huma.API) {
 		})
 
 	type limited struct {
-		Limit int `query:"limit" default:"50" minimum:"1" maximum:"1000"`
+		Policy string `query:"policy"`
+		Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
 	}
-	get(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *limited) ([]records.Run, error) { return rec.Runs(ctx, "", in.Limit) })
+	get(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *limited) ([]records.Run, error) {
+		return rec.Runs(ctx, records.RunFilter{Policy: in.Policy, Limit: in.Limit})
+	})
 	type byID struct {
 		ID string `path:"id"`
 	}
@@ -350,7 +376,7 @@ func (s *server) registerSession(a huma.API) {
 	session := http.Cookie{Name: cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: 30 * 24 * 3600}
 	huma.Register(a, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Sign a browser in", Metadata: map[string]any{public: true}, DefaultStatus: 204, Security: []map[string][]string{}},
 		func(ctx context.Context, in *signIn) (*signedIn, error) {
-			err := s.check(ctx, strings.TrimSpace(in.Body.Token))
+			_, err := s.check(ctx, strings.TrimSpace(in.Body.Token))
 			if errors.Is(err, records.ErrNotFound) {
 				return nil, huma.Error401Unauthorized("this token is not known to the lodge")
 			}

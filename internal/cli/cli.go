@@ -1,5 +1,5 @@
 // Package cli is the command line: noun, then verb. It talks to the service through its HTTP interface; only "rotation
-// try" and "schedule next" compute by themselves, and "store extract" reads a store's folder.
+// try", "rotation draw" and the verbs of schedule compute by themselves, and "store extract" reads a store's folder.
 package cli
 
 import (
@@ -54,7 +54,7 @@ func Main(ctx context.Context, args []string, more ...*cli.Command) int {
 		},
 		Commands: append([]*cli.Command{
 			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), runCommand(), imageCommand(), rotationCommand(),
-			scheduleCommand(), siteCommand(), serveCommand(), watchCommand(),
+			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), serveCommand(), watchCommand(),
 		}, more...),
 	}
 	prepare(app)

@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/api"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 )
 
@@ -42,11 +43,14 @@ func noun(name, usage string, verbs ...*cli.Command) *cli.Command {
 
 func machineCommand() *cli.Command {
 	return noun("machine", "what is protected", &cli.Command{
-		Name: "list", Usage: "list machines", Flags: []cli.Flag{output()},
+		Name: "list", Usage: "list machines", Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "unprotected", Usage: "only those that no policy covers"}},
 		Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 			machines, err := k.Machines(ctx)
 			if err != nil {
 				return err
+			}
+			if c.Bool("unprotected") {
+				machines = slices.DeleteFunc(machines, func(m lodge.MachineView) bool { return len(m.CoveredBy) > 0 || m.State == "gone" })
 			}
 			images, err := k.Images(ctx, records.ImageFilter{})
 			if err != nil {
@@ -69,9 +73,13 @@ func machineCommand() *cli.Command {
 					if i, ok := newest[m.Name]; ok {
 						last = moment(&i.Taken)
 					}
-					rows = append(rows, []string{m.Name, m.Hypervisor, m.State, fmt.Sprint(len(m.Disks)), size(total), last, tagList(m.Tags)})
+					rows = append(rows, []string{m.Name, m.Hypervisor, m.State, fmt.Sprint(len(m.Disks)), size(total), last, orDash(strings.Join(m.CoveredBy, " ")), tagList(m.Tags)})
 				}
-				table(w, []string{"MACHINE", "HYPERVISOR", "STATE", "DISKS>", "SIZE>", "NEWEST IMAGE", "TAGS"}, rows)
+				if c.Bool("unprotected") && len(rows) == 0 {
+					fmt.Fprintln(w, "every machine is covered by a policy")
+					return
+				}
+				table(w, []string{"MACHINE", "HYPERVISOR", "STATE", "DISKS>", "SIZE>", "NEWEST IMAGE", "POLICIES", "TAGS"}, rows)
 			})
 		}),
 	})
@@ -121,52 +129,6 @@ func hypervisorCommand() *cli.Command {
 					err = fmt.Errorf("%d of %d hypervisors did not answer", silent, len(found))
 				}
 				return err
-			})})
-}
-
-// pickPolicy finds a policy by the beginning of its name.
-func pickPolicy(ctx context.Context, k *client.Client, word string) (string, error) {
-	s, err := k.Site(ctx)
-	if err != nil {
-		return "", err
-	}
-	return pick("policy", word, sorted(s.Policies))
-}
-
-func policyCommand() *cli.Command {
-	return noun("policy", "what to protect, how, when, where, and for how long",
-		&cli.Command{Name: "list", Usage: "list policies", Flags: []cli.Flag{output()},
-			Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				policies, err := k.Policies(ctx)
-				if err != nil {
-					return err
-				}
-				return show(c, policies, func(w io.Writer) {
-					var rows [][]string
-					for _, p := range policies {
-						rows = append(rows, []string{p.Name, orDash(strings.Join(p.Covers, " ")), p.Store, orDash(strings.Join(p.Schedules, ", ")), moment(p.NextDue), p.Rotation})
-					}
-					table(w, []string{"POLICY", "COVERS", "STORE", "SCHEDULES", "NEXT RUN", "ROTATION"}, rows)
-					for _, p := range policies {
-						if p.Notice != "" {
-							fmt.Fprintf(w, "! %s: %s\n", p.Name, p.Notice)
-						}
-					}
-				})
-			})},
-		&cli.Command{Name: "run", Usage: "start a run by hand", ArgsUsage: "POLICY",
-			Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "wait", Aliases: []string{"w"}, Usage: "show the run until it is over"},
-				&cli.StringFlag{Name: "note", Usage: "what it is for, such as: before the harbour upgrade"}},
-			Action: calls([]string{"a policy's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				name, err := pickPolicy(ctx, k, c.Args().First())
-				if err != nil {
-					return err
-				}
-				run, err := k.RunPolicy(ctx, name, c.String("note"))
-				if err != nil {
-					return err
-				}
-				return started(ctx, c, k, run)
 			})})
 }
 
@@ -233,7 +195,7 @@ func runCommand() *cli.Command {
 							read, stored = read+t.Done, stored+t.Stored
 							machines = append(machines, t.Machine)
 						}
-						rows = append(rows, []string{r.ID, mark(r.State) + " " + r.State, r.Kind, orDash(r.Policy), r.Cause, moment(r.Started), between(r.Started, r.Ended), size(read), size(stored), orDash(strings.Join(machines, " "))})
+						rows = append(rows, []string{r.ID, mark(r.State) + " " + r.State, r.Kind, orDash(r.Policy), causeWords(r), startedOrWaits(r), between(r.Started, r.Ended), size(read), size(stored), orDash(strings.Join(machines, " "))})
 					}
 					table(w, []string{"RUN", "RESULT", "KIND", "POLICY", "CAUSE", "STARTED", "TOOK>", "MOVED>", "STORED>", "MACHINES"}, rows)
 				})
@@ -244,10 +206,26 @@ func runCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				return show(c, r, func(w io.Writer) { runSummary(ctx, w, k, r) })
+				return show(c, r, func(w io.Writer) { runDetails(ctx, w, k, r) })
 			})},
 		&cli.Command{Name: "watch", Usage: "show a run until it is over; the newest if none is named", ArgsUsage: "[RUN]", Flags: []cli.Flag{output()},
 			Action: one(follow)},
+		&cli.Command{Name: "cancel", Usage: "end a run: guests are thawed and all is cleared at once", ArgsUsage: "RUN",
+			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "reason", Usage: "why"}},
+			Action: calls([]string{"a run"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				id, err := pickRun(ctx, c, k)
+				if err != nil {
+					return err
+				}
+				run, err := k.CancelRun(ctx, id, c.String("reason"))
+				if err != nil {
+					return err
+				}
+				if run, err = waitFor(ctx, k, run.ID); err != nil {
+					return err
+				}
+				return show(c, run, func(w io.Writer) { fmt.Fprintf(w, "run %s is %s: %s\n", run.ID, run.State, run.Error) })
+			})},
 		&cli.Command{Name: "log", Usage: "show a run's log; the newest if none is named", ArgsUsage: "[RUN]", Flags: []cli.Flag{output()},
 			Action: one(func(ctx context.Context, c *cli.Command, k *client.Client, id string) error {
 				log, err := k.RunLog(ctx, id)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -46,6 +47,11 @@ func follow(ctx context.Context, c *cli.Command, k *client.Client, id string) er
 		return errWarned
 	}
 	return fmt.Errorf("run %s %s; look at: keenlodge run log %s", run.ID, run.State, run.ID)
+}
+
+// waitFor waits for a run's end with nothing to see.
+func waitFor(ctx context.Context, k *client.Client, id string) (records.Run, error) {
+	return k.Watch(ctx, id, func(records.Run) {})
 }
 
 type silent struct{}
@@ -131,7 +137,7 @@ func stepText(t *records.Task) string {
 		return mark(t.State) + " " + t.State
 	}
 	if t.State == "queued" {
-		return "waits for its turn"
+		return "waits: " + cmp.Or(t.Why, "for its turn")
 	}
 	return t.Step
 }
@@ -157,7 +163,7 @@ func mark(state string) string {
 		return "!"
 	case "failed":
 		return "✗"
-	case "skipped":
+	case "skipped", "cancelled":
 		return "–"
 	}
 	return "…"
@@ -182,12 +188,18 @@ func runSummary(ctx context.Context, w io.Writer, k *client.Client, r records.Ru
 		for _, warning := range t.Warnings {
 			fmt.Fprintf(w, "! %s: %s\n", t.Machine, warning)
 		}
+		if t.Why != "" {
+			fmt.Fprintf(w, "– %s: %s\n", t.Machine, t.Why)
+		}
 		if t.Error != "" {
 			fmt.Fprintf(w, "✗ %s: %s\n", t.Machine, t.Error)
 		}
 	}
 	if r.Error != "" {
-		fmt.Fprintf(w, "✗ %s\n", r.Error)
+		fmt.Fprintf(w, "%s %s\n", mark(r.State), r.Error)
+	}
+	if r.Waits != "" {
+		fmt.Fprintf(w, "… it waits: %s\n", r.Waits)
 	}
 	if r.Kind == "backup" {
 		return
@@ -202,6 +214,47 @@ func runSummary(ctx context.Context, w io.Writer, k *client.Client, r records.Ru
 			fmt.Fprintf(w, "  %s\n", text)
 		}
 	}
+}
+
+// runDetails prints all that is known of a run: who started it, its outcome, and how long each step of each machine took.
+func runDetails(ctx context.Context, w io.Writer, k *client.Client, r records.Run) {
+	for _, row := range [][2]string{{"started by", causeWords(r)}, {"was due", moment(r.Due)}, {"queued", moment(&r.Made)}, {"started", moment(r.Started)}, {"ended", moment(r.Ended)}, {"note", orDash(r.Note)}} {
+		fmt.Fprintf(w, "%-12s %s\n", row[0], row[1])
+	}
+	fmt.Fprintln(w)
+	runSummary(ctx, w, k, r)
+	for _, t := range r.Tasks {
+		if len(t.Steps) == 0 {
+			continue
+		}
+		tries := ""
+		if t.Tries > 1 {
+			tries = fmt.Sprintf(", tried %d times", t.Tries)
+		}
+		fmt.Fprintf(w, "\n%s%s\n", t.Machine, tries)
+		var rows [][]string
+		for _, s := range t.Steps {
+			rows = append(rows, []string{"  " + s.At.Local().Format("15:04:05"), s.Name, time.Duration(s.Took).Round(time.Millisecond).String()})
+		}
+		table(w, []string{"  AT", "STEP", "TOOK>"}, rows)
+	}
+	fmt.Fprintf(w, "\nits log: keenlodge run log %s\n", r.ID)
+}
+
+// causeWords tells who or what started a run.
+func causeWords(r records.Run) string {
+	if r.Who != "" {
+		return r.Cause + ", " + r.Who
+	}
+	return r.Cause
+}
+
+// startedOrWaits tells when a run started, or what it waits for.
+func startedOrWaits(r records.Run) string {
+	if r.Started == nil && r.Waits != "" {
+		return "waits: " + r.Waits
+	}
+	return moment(r.Started)
 }
 
 func frozen(nanoseconds int64) string {

@@ -109,8 +109,8 @@ func list[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 }
 
 // Machines lists machines.
-func (c *Client) Machines(ctx context.Context) ([]records.Machine, error) {
-	return list[records.Machine](ctx, c, "/api/v1/machines")
+func (c *Client) Machines(ctx context.Context) ([]lodge.MachineView, error) {
+	return list[lodge.MachineView](ctx, c, "/api/v1/machines")
 }
 
 // FindMachines asks every hypervisor for its guests.

@@ -50,9 +50,9 @@ type Lodge struct {
 	stores map[string]shelf // open ones, by place
 	// promised is what tasks under way are expected to add, in bytes, by store.
 	promised map[string]int64
-	// stops end the runs under way in this process, by name.
-	stops map[string]context.CancelCauseFunc
-	paces paces
+	// cancels end the runs under way in this process, by name.
+	cancels map[string]context.CancelCauseFunc
+	paces   paces
 }
 
 // New readies a process's part; Serve starts it.
@@ -70,7 +70,7 @@ func New(rec *records.Records, state string, log *slog.Logger) (*Lodge, error) {
 		return nil, err
 	}
 	return &Lodge{rec: rec, log: log, state: state, program: program, owner: n.Int64() + 1, key: key,
-		stores: map[string]shelf{}, promised: map[string]int64{}, stops: map[string]context.CancelCauseFunc{}}, nil
+		stores: map[string]shelf{}, promised: map[string]int64{}, cancels: map[string]context.CancelCauseFunc{}}, nil
 }
 
 // Records gives faces what only needs to be read.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
 )
 
 // PolicyView is a policy as people see it.
@@ -16,6 +17,10 @@ type PolicyView struct {
 	Notice string `json:"notice"`
 	// Covers lists the machines that it selects now.
 	Covers []string `json:"covers"`
+	// Says tells each schedule in plain words.
+	Says []string `json:"says"`
+	// Paused says why and until when it is paused, or null.
+	Paused *records.Pause `json:"paused"`
 }
 
 // Policies looks at every policy.
@@ -34,10 +39,46 @@ func (l *Lodge) Policies(ctx context.Context) ([]PolicyView, error) {
 	}
 	out := []PolicyView{}
 	for _, p := range standings {
-		v := PolicyView{p.Name, s.Policies[p.Name], p.NextDue, p.Notice, []string{}}
+		v := PolicyView{Name: p.Name, Policy: s.Policies[p.Name], NextDue: p.NextDue, Notice: p.Notice, Covers: []string{}, Says: []string{}}
+		if p.Holds(time.Now()) {
+			v.Paused = &p.Pause
+		}
+		for _, parsed := range v.Parsed(s.Location()) {
+			v.Says = append(v.Says, parsed.Words())
+		}
 		for _, m := range machines {
 			if m.State != "gone" && v.Selects(m.Name, m.Tags) {
 				v.Covers = append(v.Covers, m.Name)
+			}
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// MachineView is a machine as people see it.
+type MachineView struct {
+	records.Machine
+	// CoveredBy lists the policies that select it.
+	CoveredBy []string `json:"covered_by"`
+}
+
+// Machines looks at every machine.
+func (l *Lodge) Machines(ctx context.Context) ([]MachineView, error) {
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return nil, err
+	}
+	machines, err := l.rec.Machines(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []MachineView{}
+	for _, m := range machines {
+		v := MachineView{m, []string{}}
+		for _, name := range keys(s.Policies) {
+			if s.Policies[name].Selects(m.Name, m.Tags) {
+				v.CoveredBy = append(v.CoveredBy, name)
 			}
 		}
 		out = append(out, v)

@@ -118,7 +118,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[records.Work]) error {
 	}
 	run, err := w.l.rec.BeginRun(ctx, job.Args.Run, w.l.owner)
 	if errors.Is(err, records.ErrNotFound) {
-		return nil // begun elsewhere, or stopped
+		return nil // begun elsewhere, or cancelled
 	}
 	if err != nil {
 		return err
@@ -130,8 +130,8 @@ func (w *worker) Work(ctx context.Context, job *river.Job[records.Work]) error {
 	if cause := context.Cause(under); cause != nil && err != nil {
 		err = cause // what it led to is in the log and in the tasks
 	}
-	if errors.Is(err, errStopped) {
-		state = "stopped"
+	if errors.Is(err, errCancelled) {
+		state = "cancelled"
 	}
 	last := context.WithoutCancel(ctx)
 	if err != nil {
@@ -190,8 +190,8 @@ func (l *Lodge) keep(ctx context.Context, owner *records.Owner) error {
 		if err := owner.Alive(ctx); err != nil && ctx.Err() == nil {
 			return fmt.Errorf("lost the database, so the service stops; start it again when PostgreSQL answers: %w", err)
 		}
-		if err := l.heedStops(ctx); err != nil && ctx.Err() == nil {
-			l.log.Error("could not look for runs that are to be stopped", "error", err)
+		if err := l.heedCancels(ctx); err != nil && ctx.Err() == nil {
+			l.log.Error("could not look for runs that are to be cancelled", "error", err)
 		}
 		if err := l.recover(ctx); err != nil && ctx.Err() == nil {
 			l.log.Error("could not clear what a dead process left; trying again", "error", err)
@@ -243,8 +243,8 @@ func (l *Lodge) endOrphan(ctx context.Context, run records.Run) error {
 		}
 	}
 	l.say(ctx, run.ID, "", why)
-	if run.Stop != "" {
-		return l.endRun(ctx, run, "stopped", run.Stop)
+	if run.Cancel != "" {
+		return l.endRun(ctx, run, "cancelled", run.Cancel)
 	}
 	return l.endRun(ctx, run, "failed", why)
 }
@@ -309,15 +309,15 @@ func (l *Lodge) tell(ctx context.Context) error {
 	for {
 		err := l.rec.Listen(ctx, func(what string) {
 			kind, id, _ := strings.Cut(what, " ")
-			if kind != "run" && kind != "stop" {
+			if kind != "run" && kind != "cancel" {
 				l.hub.send(Event{Kind: kind})
 				return
 			}
 			run, err := l.rec.Run(ctx, id)
 			switch {
 			case err != nil: // its record was removed, or the stream breaks next
-			case kind == "stop":
-				l.heedStop(run)
+			case kind == "cancel":
+				l.heedCancel(run)
 			default:
 				l.hub.send(Event{Kind: kind, Run: &run})
 			}

@@ -155,7 +155,7 @@ func breaks(err error, index string) bool {
 // channel is where processes tell each other what changed.
 const channel = "keenlodge"
 
-// notify tells every process that something changed: "run ID", "runs", "stop ID", "image ID" or "site".
+// notify tells every process that something changed: "run ID", "runs", "cancel ID", "image ID" or "site".
 func (r *Records) notify(ctx context.Context, what string) error {
 	return r.exec(ctx, "select pg_notify($1, $2)", channel, what)
 }

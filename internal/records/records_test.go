@@ -68,11 +68,11 @@ func TestTheSiteComesBack(t *testing.T) {
 	empty, err := r.Site(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, site.Site{Zone: "UTC"}, empty)
-	next := site.Site{Zone: "Europe/Lisbon",
+	next := site.Site{Zone: "Europe/Lisbon", TasksAtOnce: 3, KeepRuns: "90 days", Webhooks: map[string]site.Webhook{"desk": {URL: "https://desk.brindle.example/runs"}},
 		Hypervisors: map[string]site.Hypervisor{"quay-1": {URI: "qemu:///system", Pool: "quay"}},
 		Stores:      map[string]site.Store{"quay-shelf": {Medium: "dir", Layout: "pooled", Folder: "/srv/shelf"}},
-		Policies: map[string]site.Policy{"nightly-guests": {Machines: []string{"tickets-db"}, Tags: map[string]string{"tier": "gold"}, Store: "quay-shelf",
-			Quiesce: "required", Schedules: []string{"every day at 23:00"}, Rotation: "newest 3", Prove: "read"}}}
+		Policies: map[string]site.Policy{"nightly-guests": {Machines: []string{"tickets-db"}, Tags: "tier=gold", Store: "quay-shelf",
+			Quiesce: "required", Schedules: []site.Schedule{{When: "every day at 23:00"}, {When: "every sun at 01:00", Capture: "full"}}, Rotation: "newest 3", Prove: "read"}}}
 	due := time.Date(2026, 3, 1, 23, 0, 0, 0, time.UTC)
 	save := func(s site.Site) error {
 		return r.SaveSite(t.Context(), s, func(site.Policy) time.Time { return due }, map[string]string{"quay-shelf": "id-1"})
@@ -96,9 +96,20 @@ func TestTheSiteComesBack(t *testing.T) {
 	require.True(t, due.Equal(*standings[0].NextDue))
 }
 
+// firing lets every due policy run, and be due again at a moment.
+func firing(next time.Time, newID func() string) func([]records.Due) []records.Firing {
+	return func(due []records.Due) (out []records.Firing) {
+		for _, d := range due {
+			at := d.At
+			out = append(out, records.Firing{Run: records.Run{ID: newID(), Kind: "backup", Policy: d.Policy, Cause: "schedule", State: "queued", Due: &at}, Next: next})
+		}
+		return out
+	}
+}
+
 // Many processes look at once for what is due: each policy's moment has exactly one run.
 func TestADueMomentHasOneRun(t *testing.T) {
-	const policies, processes = 60, 4
+	const policies, processes = 1200, 4
 	rs := open(t, processes)
 	due := time.Now().Add(-time.Minute)
 	withPolicies(t, rs[0], policies, due)
@@ -106,17 +117,15 @@ func TestADueMomentHasOneRun(t *testing.T) {
 	ids := 0
 	newID := func() string { mu.Lock(); defer mu.Unlock(); ids++; return fmt.Sprintf("run%05d", ids) }
 	later := time.Now().Add(time.Hour)
-	made := make([]int, processes)
 	var all sync.WaitGroup
-	for i, r := range rs {
+	for _, r := range rs {
 		all.Go(func() {
-			got, err := r.FireDue(t.Context(), time.Now(), newID, func(string) time.Time { return later })
+			_, err := r.FireDue(t.Context(), time.Now(), firing(later, newID))
 			require.NoError(t, err)
-			made[i] = len(got)
 		})
 	}
 	all.Wait()
-	runs, err := rs[0].Runs(t.Context(), "", 1000)
+	runs, err := rs[0].Runs(t.Context(), records.RunFilter{Limit: 5000})
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for _, run := range runs {
@@ -126,22 +135,38 @@ func TestADueMomentHasOneRun(t *testing.T) {
 		require.WithinDuration(t, due, *run.Due, time.Millisecond)
 	}
 	require.Len(t, seen, policies)
-	again, err := rs[0].FireDue(t.Context(), time.Now(), newID, func(string) time.Time { return later })
+	var jobs int
+	require.NoError(t, rs[0].Pool().QueryRow(t.Context(), "select count(distinct args->>'run') from river_job").Scan(&jobs))
+	require.Equal(t, policies, jobs)
+	n, err := rs[0].FireDue(t.Context(), time.Now(), firing(later, newID))
 	require.NoError(t, err)
-	require.Empty(t, again, "the next moment is an hour off")
+	require.Zero(t, n, "the next moment is an hour off")
+
+	// The clock goes back, and the moment comes again: it has had its run.
+	moved, err := rs[0].Hasten(t.Context(), func(site.Policy) time.Time { return due })
+	require.NoError(t, err)
+	require.Len(t, moved, policies)
+	n, err = rs[0].FireDue(t.Context(), time.Now(), firing(later, newID))
+	require.NoError(t, err)
+	require.Equal(t, policies, n)
+	again, err := rs[0].Runs(t.Context(), records.RunFilter{Limit: 5000})
+	require.NoError(t, err)
+	require.Len(t, again, policies)
+	moved, err = rs[0].Hasten(t.Context(), func(site.Policy) time.Time { return later.Add(time.Hour) })
+	require.NoError(t, err)
+	require.Empty(t, moved, "never later")
 }
 
 // While a run of a policy is going a second one by hand is refused, and one by schedule is recorded as skipped.
 func TestRunsOfOnePolicyDoNotOverlap(t *testing.T) {
 	r, ctx := open(t, 1)[0], t.Context()
 	withPolicies(t, r, 1, time.Now().Add(-time.Second))
-	run := records.Run{ID: "one", Kind: "backup", Policy: "policy-0", Cause: "hand"}
+	run := records.Run{ID: "one", Kind: "backup", Policy: "policy-0", Cause: "hand", Who: "first"}
 	require.NoError(t, r.QueueRun(ctx, run))
 	run.ID = "two"
 	require.ErrorIs(t, r.QueueRun(ctx, run), records.ErrRunning)
-	made, err := r.FireDue(ctx, time.Now(), func() string { return "three" }, func(string) time.Time { return time.Time{} })
+	_, err := r.FireDue(ctx, time.Now(), firing(time.Time{}, func() string { return "three" }))
 	require.NoError(t, err)
-	require.Equal(t, []string{"three"}, made)
 	skipped, err := r.Run(ctx, "three")
 	require.NoError(t, err)
 	require.Equal(t, "skipped", skipped.State)
@@ -149,16 +174,114 @@ func TestRunsOfOnePolicyDoNotOverlap(t *testing.T) {
 	_, err = r.Run(ctx, "two")
 	require.ErrorIs(t, err, records.ErrNotFound)
 
-	_, err = r.BeginRun(ctx, "one", 7)
+	begun, err := r.BeginRun(ctx, "one", 7)
 	require.NoError(t, err)
+	require.Equal(t, "first", begun.Who)
 	_, err = r.BeginRun(ctx, "one", 8)
 	require.ErrorIs(t, err, records.ErrNotFound, "begun once")
-	require.NoError(t, r.EndRun(ctx, "one", "done", ""))
+	follower := records.Run{ID: "four", Kind: "backup", Policy: "policy-9", Cause: "chain", State: "queued"}
+	require.NoError(t, r.EndRun(ctx, "one", "done", "", follower))
+	follower.ID = "five"
+	require.NoError(t, r.EndRun(ctx, "one", "failed", "", follower))
+	one, err := r.Run(ctx, "one")
+	require.NoError(t, err)
+	require.Equal(t, "done", one.State, "it had ended")
+	_, err = r.Run(ctx, "four")
+	require.NoError(t, err, "its end started the next, in the same transaction")
+	_, err = r.Run(ctx, "five")
+	require.ErrorIs(t, err, records.ErrNotFound, "and only once")
 	require.NoError(t, r.QueueRun(ctx, run), "now it may")
 	// Proofs of one policy's images may overlap.
 	for _, id := range []string{"p1", "p2"} {
 		require.NoError(t, r.QueueRun(ctx, records.Run{ID: id, Kind: "proof", Policy: "policy-0", Cause: "hand"}))
 	}
+
+	// A queued run that is cancelled never begins.
+	cancelled, err := r.CancelRun(ctx, "two", "cancelled by first")
+	require.NoError(t, err)
+	require.Equal(t, "cancelled", cancelled.State)
+	_, err = r.BeginRun(ctx, "two", 7)
+	require.ErrorIs(t, err, records.ErrNotFound)
+	_, err = r.CancelRun(ctx, "two", "again")
+	require.ErrorIs(t, err, records.ErrOver)
+}
+
+// Limits of tasks at once hold for all processes together.
+func TestTasksAtOnce(t *testing.T) {
+	rs, ctx := open(t, 2), t.Context()
+	require.NoError(t, rs[0].QueueRun(ctx, records.Run{ID: "one", Kind: "backup", Policy: "x", Cause: "hand"}))
+	_, err := rs[0].BeginRun(ctx, "one", 7)
+	require.NoError(t, err)
+	limits := records.Limits{Lodge: 9, Hypervisor: 3, Store: 5}
+	var mu sync.Mutex
+	begun := map[string]int{}
+	var last string
+	var all sync.WaitGroup
+	for i := range 20 {
+		task, err := rs[0].AddTask(ctx, records.Task{Run: "one", Machine: fmt.Sprint("m", i), Hypervisor: fmt.Sprint("quay-", i%2), Store: "quay-shelf"})
+		require.NoError(t, err)
+		all.Go(func() {
+			full, err := rs[i/10].ClaimTask(ctx, task, limits)
+			require.NoError(t, err)
+			mu.Lock()
+			defer mu.Unlock()
+			if full == "" {
+				begun[task.Hypervisor]++
+			} else {
+				last = full
+			}
+		})
+	}
+	all.Wait()
+	require.Equal(t, 5, begun["quay-0"]+begun["quay-1"], "the store's limit")
+	require.LessOrEqual(t, max(begun["quay-0"], begun["quay-1"]), 3)
+	require.Contains(t, last, "tasks at once")
+}
+
+// A pause is in force until its end; records of old runs go, but for those that have something to clear.
+func TestPausesAndOldRuns(t *testing.T) {
+	r, ctx := open(t, 1)[0], t.Context()
+	now := time.Now()
+	until := now.Add(time.Hour)
+	withPolicies(t, r, 2, now.Add(-time.Second))
+	require.NoError(t, r.PausePolicy(ctx, "policy-1", records.Pause{Since: &now, Until: &until, Why: "harbour upgrade", By: "first"}))
+	paused := map[string]bool{}
+	_, err := r.FireDue(ctx, now, func(due []records.Due) (out []records.Firing) {
+		for _, d := range due {
+			paused[d.Policy] = d.Paused
+			require.Equal(t, d.Paused, d.Holds(now))
+			require.False(t, d.Holds(until))
+		}
+		return firing(until, func() string { return fmt.Sprint("run", len(paused), time.Now().UnixNano()) })(due)
+	})
+	require.NoError(t, err)
+	require.Equal(t, map[string]bool{"policy-0": false, "policy-1": true}, paused)
+
+	for _, id := range []string{"clean", "unclean"} {
+		require.NoError(t, r.QueueRun(ctx, records.Run{ID: id, Kind: "proof", Cause: "hand"}))
+		task, err := r.AddTask(ctx, records.Task{Run: id, Machine: "tickets-db"})
+		require.NoError(t, err)
+		task.Touched = id == "unclean"
+		task.State, task.Steps = "failed", []records.Step{{Name: "capturing", At: now, Took: 5}}
+		require.NoError(t, r.SaveTask(ctx, task))
+		require.NoError(t, r.EndRun(ctx, id, "failed", "why"))
+	}
+	n, err := r.ForgetRuns(ctx, now.Add(-time.Hour))
+	require.NoError(t, err)
+	require.Zero(t, n)
+	n, err = r.ForgetRuns(ctx, now.Add(time.Hour))
+	require.NoError(t, err)
+	require.EqualValues(t, 1, n)
+	run, err := r.Run(ctx, "unclean")
+	require.NoError(t, err)
+	require.Equal(t, "capturing", run.Tasks[0].Steps[0].Name)
+
+	first, err := r.Boot(ctx, "boot-1")
+	require.NoError(t, err)
+	require.True(t, first)
+	first, err = r.Boot(ctx, "boot-1")
+	require.NoError(t, err)
+	require.False(t, first)
 }
 
 // A run is an orphan from the moment on at which its process's lock is free, and not before.
@@ -320,10 +443,17 @@ func TestTheFirstTokenIsMadeOnce(t *testing.T) {
 	made, err = r.AddFirstToken(ctx, "again", "other")
 	require.NoError(t, err)
 	require.False(t, made)
-	name, err := r.TokenName(ctx, "secret")
+	token, err := r.Token(ctx, "secret")
 	require.NoError(t, err)
-	require.Equal(t, "first", name)
-	_, err = r.TokenName(ctx, "other")
+	require.Equal(t, records.Token{Name: "first", Scope: "all"}, token)
+	require.NoError(t, r.SetToken(ctx, records.Token{Name: "feed", Scope: "calendar"}, "old"))
+	require.NoError(t, r.SetToken(ctx, records.Token{Name: "feed", Scope: "calendar"}, "new"))
+	_, err = r.Token(ctx, "old")
+	require.ErrorIs(t, err, records.ErrNotFound)
+	token, err = r.Token(ctx, "new")
+	require.NoError(t, err)
+	require.Equal(t, "calendar", token.Scope)
+	_, err = r.Token(ctx, "other")
 	require.ErrorIs(t, err, records.ErrNotFound)
 }
 

@@ -19,10 +19,10 @@ type Run struct {
 	Cause     string          `db:"cause" json:"cause" enum:"hand,schedule,upkeep,chain,boot"`
 	Who       string          `db:"who" json:"who" doc:"the token's name, of a run that a person started"`
 	Request   json.RawMessage `db:"request" json:"request"`
-	State     string          `db:"state" json:"state" enum:"queued,running,done,warned,failed,skipped,stopped"`
+	State     string          `db:"state" json:"state" enum:"queued,running,done,warned,failed,skipped,cancelled"`
 	Waits     string          `db:"waits" json:"waits" doc:"what a queued run waits for"`
 	NotBefore *time.Time      `db:"not_before" json:"not_before"`
-	Stop      string          `db:"stop" json:"stop" doc:"why it is to end, once somebody wants that"`
+	Cancel    string          `db:"cancel" json:"cancel" doc:"why it is to end, once somebody wants that"`
 	Owner     int64           `db:"owner" json:"-"`
 	Due       *time.Time      `db:"due" json:"due"`
 	Made      time.Time       `db:"made" json:"made"`
@@ -157,10 +157,10 @@ func (r *Records) HoldRun(ctx context.Context, id, waits string, until time.Time
 	return r.notify(ctx, "run "+id)
 }
 
-// StopRun asks for a run's end and says why: one that is queued ends at once, one that is going is ended by its process, which hears
+// CancelRun asks for a run's end and says why: one that is queued ends at once, one that is going is ended by its process, which hears
 // of it. It returns the run as it is then; one that is over is [ErrOver].
-func (r *Records) StopRun(ctx context.Context, id, why string) (Run, error) {
-	tag, err := r.pool.Exec(ctx, `update runs set stop = $2, state = case state when 'queued' then 'stopped' else state end,
+func (r *Records) CancelRun(ctx context.Context, id, why string) (Run, error) {
+	tag, err := r.pool.Exec(ctx, `update runs set cancel = $2, state = case state when 'queued' then 'cancelled' else state end,
 		ended = case state when 'queued' then now() else ended end, error = case state when 'queued' then $2 else error end, waits = ''
 		where id = $1 and state in ('queued', 'running')`, id, why)
 	if err != nil {
@@ -173,7 +173,7 @@ func (r *Records) StopRun(ctx context.Context, id, why string) (Run, error) {
 	if err != nil {
 		return run, err
 	}
-	return run, errors.Join(r.notify(ctx, "stop "+id), r.notify(ctx, "run "+id))
+	return run, errors.Join(r.notify(ctx, "cancel "+id), r.notify(ctx, "run "+id))
 }
 
 // Limits are how many tasks may be under way at once, in all, on one hypervisor and into one store.
@@ -211,7 +211,7 @@ func (r *Records) ClaimTask(ctx context.Context, t Task, limits Limits) (full st
 }
 
 // runColumns are the columns of runRow.
-const runColumns = "id, kind, policy, cause, who, request, state, waits, not_before, stop, owner, due, made, started, ended, error, result, note"
+const runColumns = "id, kind, policy, cause, who, request, state, waits, not_before, cancel, owner, due, made, started, ended, error, result, note"
 
 // RunFilter narrows a listing of runs; empty fields do not.
 type RunFilter struct {

@@ -473,3 +473,12 @@ func (v Policy) Exact() []string {
 	}
 	return names
 }
+
+// RotationRule is the parsed rotation; Check has made sure that it is one.
+func (v Policy) RotationRule() rotation.Rule {
+	rule, err := rotation.Parse(v.Rotation)
+	if err != nil {
+		return rotation.Rule{}
+	}
+	return rule
+}

@@ -23,7 +23,7 @@ type Explanation struct {
 
 // Explain tells what the schedule means, with its next n moments after now.
 func (s Schedule) Explain(now time.Time, n int) Explanation {
-	e := Explanation{Words: s.words(), Zone: s.zone.String(), Next: []time.Time{}, Notes: []string{}}
+	e := Explanation{Words: s.Words(), Zone: s.zone.String(), Next: []time.Time{}, Notes: []string{}}
 	e.Phrase, _ = s.Phrase()
 	e.RFC5545, _ = s.RFC5545()
 	for at := now; len(e.Next) < n; {
@@ -42,7 +42,8 @@ func (s Schedule) Explain(now time.Time, n int) Explanation {
 	return e
 }
 
-func (s Schedule) words() string {
+// Words says the schedule as a person would.
+func (s Schedule) Words() string {
 	switch {
 	case s.boot:
 		return "when the service starts for the first time after its host has booted"

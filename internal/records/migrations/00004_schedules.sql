@@ -24,13 +24,13 @@ alter table runs
     add column who        text not null default '', -- the token's name, of a run that a person started
     add column waits      text not null default '', -- what a queued run waits for
     add column not_before timestamptz,
-    add column stop       text not null default ''; -- why it is to end, once somebody wants that
+    add column cancel     text not null default ''; -- why it is to end, once somebody wants that
 alter table runs drop constraint runs_kind_check;
 alter table runs add constraint runs_kind_check check (kind in ('backup', 'proof', 'restore', 'check', 'sweep', 'fold', 'rehearsal'));
 alter table runs drop constraint runs_cause_check;
 alter table runs add constraint runs_cause_check check (cause in ('hand', 'schedule', 'upkeep', 'chain', 'boot'));
 alter table runs drop constraint runs_state_check;
-alter table runs add constraint runs_state_check check (state in ('queued', 'running', 'done', 'warned', 'failed', 'skipped', 'stopped'));
+alter table runs add constraint runs_state_check check (state in ('queued', 'running', 'done', 'warned', 'failed', 'skipped', 'cancelled'));
 create index runs_under_way on runs (state) where state in ('queued', 'running');
 create index runs_by_policy on runs (policy, made desc);
 
@@ -59,13 +59,13 @@ alter table tasks drop constraint tasks_state_check;
 alter table tasks add constraint tasks_state_check check (state in ('queued', 'running', 'done', 'warned', 'failed'));
 drop index tasks_under_way;
 alter table tasks drop column store, drop column why, drop column tries, drop column steps;
-delete from runs where state = 'stopped' or cause in ('chain', 'boot') or kind = 'rehearsal';
+delete from runs where state = 'cancelled' or cause in ('chain', 'boot') or kind = 'rehearsal';
 alter table runs drop constraint runs_state_check, drop constraint runs_cause_check, drop constraint runs_kind_check;
 alter table runs add constraint runs_kind_check check (kind in ('backup', 'proof', 'restore', 'check', 'sweep', 'fold'));
 alter table runs add constraint runs_cause_check check (cause in ('hand', 'schedule', 'upkeep'));
 alter table runs add constraint runs_state_check check (state in ('queued', 'running', 'done', 'warned', 'failed', 'skipped'));
 drop index runs_under_way, runs_by_policy;
-alter table runs drop column who, drop column waits, drop column not_before, drop column stop;
+alter table runs drop column who, drop column waits, drop column not_before, drop column cancel;
 drop index policies_due;
 alter table policies drop column paused_since, drop column paused_until, drop column paused_why, drop column paused_by;
 drop table webhooks;

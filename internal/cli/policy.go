@@ -1,0 +1,170 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"keenlodge/internal/api"
+	"keenlodge/internal/client"
+	"keenlodge/internal/lodge"
+)
+
+// pickPolicy finds a policy by the beginning of its name.
+func pickPolicy(ctx context.Context, k *client.Client, word string) (string, error) {
+	s, err := k.Site(ctx)
+	if err != nil {
+		return "", err
+	}
+	return pick("policy", word, sorted(s.Policies))
+}
+
+func policyCommand() *cli.Command {
+	return noun("policy", "what to protect, how, when, where, and for how long", policyListCommand(), policyRunCommand(), policyRehearseCommand(),
+		policyForecastCommand(), policyPauseCommand(), policyResumeCommand())
+}
+
+// onPolicy makes an action on the policy that is named.
+func onPolicy(act func(ctx context.Context, c *cli.Command, k *client.Client, name string) error) cli.ActionFunc {
+	return calls([]string{"a policy's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+		name, err := pickPolicy(ctx, k, c.Args().First())
+		if err != nil {
+			return err
+		}
+		return act(ctx, c, k, name)
+	})
+}
+
+func policyListCommand() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "list policies", Flags: []cli.Flag{output()},
+		Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			policies, err := k.Policies(ctx)
+			if err != nil {
+				return err
+			}
+			return show(c, policies, func(w io.Writer) {
+				var rows [][]string
+				for _, p := range policies {
+					var when []string
+					for _, s := range p.Schedules {
+						when = append(when, s.When)
+					}
+					next := moment(p.NextDue)
+					if p.Paused != nil {
+						next = "paused"
+					}
+					rows = append(rows, []string{p.Name, orDash(strings.Join(p.Covers, " ")), p.Store, orDash(strings.Join(when, ", ")), next, p.Rotation})
+				}
+				table(w, []string{"POLICY", "COVERS", "STORE", "SCHEDULES", "NEXT RUN", "ROTATION"}, rows)
+				for _, p := range policies {
+					if p.Paused != nil {
+						fmt.Fprintf(w, "! %s: %s\n", p.Name, pausedWords(*p.Paused))
+					}
+					if p.Notice != "" {
+						fmt.Fprintf(w, "! %s: %s\n", p.Name, p.Notice)
+					}
+				}
+			})
+		})}
+}
+
+func policyRunCommand() *cli.Command {
+	return &cli.Command{Name: "run", Usage: "start a run by hand", ArgsUsage: "POLICY",
+		Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "wait", Aliases: []string{"w"}, Usage: "show the run until it is over"},
+			&cli.StringFlag{Name: "note", Usage: "what it is for, such as: before the harbour upgrade"}},
+		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			run, err := k.RunPolicy(ctx, name, c.String("note"))
+			if err != nil {
+				return err
+			}
+			return started(ctx, c, k, run)
+		})}
+}
+
+func policyRehearseCommand() *cli.Command {
+	return &cli.Command{Name: "rehearse", Usage: "do everything that a run does but write, and tell what would go wrong", ArgsUsage: "POLICY",
+		Description: "It ends with 0 if a run would go well, with 3 if it would go with warnings, and with 1 if not.",
+		Flags:       []cli.Flag{output(), &cli.BoolFlag{Name: "freeze", Usage: "freeze and thaw the guests, too"}},
+		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			run, err := k.RehearsePolicy(ctx, name, lodge.RehearseRequest{Freeze: c.Bool("freeze")})
+			if err != nil {
+				return err
+			}
+			if run, err = waitFor(ctx, k, run.ID); err != nil {
+				return err
+			}
+			var found lodge.Rehearsal
+			if len(run.Result) == 0 {
+				return fmt.Errorf("rehearsal %s ended as %s: %s", run.ID, run.State, run.Error)
+			}
+			if err := json.Unmarshal(run.Result, &found); err != nil {
+				return err
+			}
+			if err := show(c, found, func(w io.Writer) { rehearsed(w, name, found) }); err != nil {
+				return err
+			}
+			for _, t := range run.Tasks {
+				if t.Error != "" {
+					return fmt.Errorf("%s: %s", t.Machine, t.Error)
+				}
+			}
+			switch run.State {
+			case "done":
+				return nil
+			case "warned":
+				return errWarned
+			}
+			return fmt.Errorf("rehearsal of policy %s: %s", name, run.Error)
+		})}
+}
+
+func rehearsed(w io.Writer, name string, r lodge.Rehearsal) {
+	var rows [][]string
+	for _, check := range r.Checks {
+		sign := map[string]string{"ok": "✓", "warned": "!", "failed": "✗"}[check.State]
+		rows = append(rows, []string{sign, check.What, check.On, check.Text})
+	}
+	table(w, []string{"", "WHAT", "ON", "RESULT"}, rows)
+	fmt.Fprintf(w, "\na run of %s would read %s, add about %s and drop %d images; nothing was written\n", name, size(r.Reads), size(r.Adds), len(r.Drops))
+}
+
+func policyPauseCommand() *cli.Command {
+	return &cli.Command{Name: "pause", Usage: "keep a policy from running", ArgsUsage: "POLICY",
+		Flags: []cli.Flag{output(), &cli.StringFlag{Name: "reason", Usage: "why, such as: the harbour upgrade"},
+			&cli.StringFlag{Name: "until", Usage: "day or moment at which it goes on by itself (2026-12-01, 2026-12-01T06:00:00Z)"}},
+		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			body := api.PauseBody{Why: c.String("reason")}
+			if text := c.String("until"); text != "" {
+				until, err := time.Parse(time.RFC3339, text)
+				if err != nil {
+					if until, err = time.ParseInLocation(time.DateOnly, text, time.Local); err != nil {
+						return wrongUse("until %q is neither a day nor a moment; write for example 2026-12-01 or 2026-12-01T06:00:00Z", text)
+					}
+				}
+				body.Until = &until
+			}
+			p, err := k.PausePolicy(ctx, name, body)
+			if err != nil {
+				return err
+			}
+			return show(c, p, func(w io.Writer) {
+				fmt.Fprintf(w, "policy %s is %s; go on with: keenlodge policy resume %[1]s\n", name, pausedWords(p))
+			})
+		})}
+}
+
+func policyResumeCommand() *cli.Command {
+	return &cli.Command{Name: "resume", Usage: "let a paused policy run again", ArgsUsage: "POLICY",
+		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			if err := k.ResumePolicy(ctx, name); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.Root().Writer, "policy %s goes on; what came due meanwhile was skipped\n", name)
+			return nil
+		})}
+}

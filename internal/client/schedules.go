@@ -1,0 +1,61 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"keenlodge/internal/api"
+	"keenlodge/internal/lodge"
+	"keenlodge/internal/records"
+)
+
+func policyPath(name, rest string) string { return "/api/v1/policies/" + url.PathEscape(name) + rest }
+
+// PausePolicy keeps a policy from running.
+func (c *Client) PausePolicy(ctx context.Context, name string, p api.PauseBody) (out records.Pause, err error) {
+	return out, c.call(ctx, http.MethodPut, policyPath(name, "/pause"), p, &out)
+}
+
+// ResumePolicy lets a paused policy run again.
+func (c *Client) ResumePolicy(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, policyPath(name, "/pause"), nil, nil)
+}
+
+// RehearsePolicy starts a rehearsal.
+func (c *Client) RehearsePolicy(ctx context.Context, name string, r lodge.RehearseRequest) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, policyPath(name, "/rehearsals"), r, &out)
+}
+
+// Forecast plays the next days of policies; none named means all.
+func (c *Client) Forecast(ctx context.Context, policies []string, days int) (out lodge.ForecastView, err error) {
+	q := url.Values{"days": {fmt.Sprint(days)}}
+	if len(policies) > 0 {
+		q.Set("policy", strings.Join(policies, ","))
+	}
+	return out, c.call(ctx, http.MethodGet, "/api/v1/forecast?"+q.Encode(), nil, &out)
+}
+
+// CancelRun ends a run. why may be empty.
+func (c *Client) CancelRun(ctx context.Context, id, why string) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/runs/"+url.PathEscape(id)+"/cancel", map[string]string{"why": why}, &out)
+}
+
+// NewWebhookKey makes the key with which a webhook's events are signed.
+func (c *Client) NewWebhookKey(ctx context.Context, name string) (out api.NewKey, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/webhooks/"+url.PathEscape(name)+"/key", nil, &out)
+}
+
+// TryWebhook sends a test event.
+func (c *Client) TryWebhook(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodPost, "/api/v1/webhooks/"+url.PathEscape(name)+"/tries", nil, nil)
+}
+
+// NewCalendar makes the address of the calendar feed.
+func (c *Client) NewCalendar(ctx context.Context) (address string, err error) {
+	var out api.Feed
+	err = c.call(ctx, http.MethodPost, "/api/v1/calendar", nil, &out)
+	return c.url + out.Path, err
+}

@@ -1,0 +1,158 @@
+package lodge
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"keenlodge/internal/core/forecast"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+)
+
+// ForecastView is the future of some policies, and what it is taken from.
+type ForecastView struct {
+	forecast.Forecast
+	From string `json:"from" doc:"today, in the site's zone"`
+	Zone string `json:"zone"`
+	// Guessed are sets of which there is too little experience; their sizes are guesses.
+	Guessed []string `json:"guessed"`
+}
+
+// mostDays bounds how far a forecast looks.
+const mostDays = 400
+
+// Forecast plays the next days of policies; none named means all. Policies of the same stores that are not named are played, too, for
+// they take their room, but not told.
+func (l *Lodge) Forecast(ctx context.Context, names []string, days int) (ForecastView, error) {
+	out := ForecastView{Guessed: []string{}}
+	if days < 1 || days > mostDays {
+		return out, fmt.Errorf("%w: %d days can't be told; from 1 to %d can", ErrInvalid, days, mostDays)
+	}
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, name := range names {
+		if _, ok := s.Policies[name]; !ok {
+			return out, notFound("policy", name, keys(s.Policies))
+		}
+	}
+	now := time.Now().In(s.Location())
+	out.From, out.Zone = now.Format(time.DateOnly), s.Zone
+	r := forecast.Request{Now: now, Days: days, HypervisorTasks: map[string]int{}}
+	for name, h := range s.Hypervisors {
+		r.HypervisorTasks[name] = h.Tasks()
+	}
+	known, err := l.experience(ctx)
+	if err != nil {
+		return out, err
+	}
+	told := func(name string) bool { return len(names) == 0 || slices.Contains(names, name) }
+	used := map[string]bool{}
+	for _, name := range keys(s.Policies) {
+		p, guessed := known.policy(s, name)
+		r.Policies = append(r.Policies, p)
+		if told(name) {
+			used[p.Store] = true
+			out.Guessed = append(out.Guessed, guessed...)
+		}
+	}
+	for _, name := range keys(used) {
+		spec := s.Stores[name]
+		st := forecast.Store{Name: name, Leans: spec.Layout == "open", Free: -1, Floor: spec.FloorBytes(), Grace: spec.GraceTime(), Tasks: spec.Tasks()}
+		opened, err := l.store(ctx, s, name)
+		if err != nil {
+			return out, err
+		}
+		room, err := opened.Medium().Room(ctx)
+		if err != nil {
+			return out, fmt.Errorf("store %s: %w", name, err)
+		}
+		st.Free = room.FreeBytes
+		r.Stores = append(r.Stores, st)
+	}
+	out.Forecast = forecast.Make(r)
+	out.Policies = slices.DeleteFunc(out.Policies, func(p forecast.PolicyDays) bool { return !told(p.Policy) })
+	out.Crowds = slices.DeleteFunc(out.Crowds, func(c forecast.Crowd) bool { return !slices.ContainsFunc(c.Policies, told) })
+	return out, nil
+}
+
+// experience is what a lodge knows of its machines and images.
+type experience struct {
+	machines []records.Machine
+	images   map[string][]records.Image // by policy, newest first, those too that are gone
+	pauses   map[string]records.Pause
+}
+
+func (l *Lodge) experience(ctx context.Context) (experience, error) {
+	e := experience{images: map[string][]records.Image{}}
+	var err error
+	if e.machines, err = l.rec.Machines(ctx); err != nil {
+		return e, err
+	}
+	if e.pauses, err = l.pauses(ctx); err != nil {
+		return e, err
+	}
+	images, err := l.rec.Images(ctx, records.ImageFilter{Gone: true})
+	for _, m := range images {
+		e.images[m.Policy] = append(e.images[m.Policy], m)
+	}
+	return e, err
+}
+
+// policy is a policy as the forecast sees it. guessed are its machines of which there is too little experience.
+func (e experience) policy(s site.Site, name string) (out forecast.Policy, guessed []string) {
+	spec := s.Policies[name]
+	out = forecast.Policy{Name: name, Store: spec.Store, Cycle: spec.CycleRule(), Capture: spec.Between(), Rule: spec.RotationRule(), Fold: spec.Fold, Hours: s.Hours(name)}
+	if p := e.pauses[name]; p.Since != nil {
+		if out.Paused = p.Until == nil; p.Until != nil {
+			out.PausedUntil = *p.Until
+		}
+	}
+	for i, parsed := range spec.Parsed(s.Location()) {
+		out.Starts = append(out.Starts, forecast.Start{When: parsed, Capture: spec.Schedules[i].Capture})
+	}
+	for _, m := range e.machines {
+		if m.State == "gone" || !spec.Selects(m.Name, m.Tags) {
+			continue
+		}
+		set, guess := e.set(name, spec.Store, m)
+		if out.Sets = append(out.Sets, set); guess {
+			guessed = append(guessed, name+" of "+m.Name)
+		}
+	}
+	return out, guessed
+}
+
+// set is what is known of a machine's images under a policy.
+func (e experience) set(policy, store string, m records.Machine) (forecast.Set, bool) {
+	seen := forecast.Seen{}
+	for _, d := range m.Disks {
+		seen.Disks += d.Size
+	}
+	var there set
+	var took []int64
+	for _, i := range e.images[policy] {
+		if i.Machine != m.Name || i.Store != store || i.Apart || i.State != "usable" {
+			continue
+		}
+		if i.Capture == "full" {
+			seen.Full = append(seen.Full, i.Stored)
+		} else {
+			seen.Between = append(seen.Between, i.Stored)
+		}
+		if took = append(took, i.Took); i.Gone == nil {
+			there.images = append([]records.Image{i}, there.images...)
+		}
+	}
+	out := forecast.Set{Machine: m.Name, Hypervisor: m.Hypervisor, Images: there.planned()}
+	var guessed bool
+	out.Full, out.Between, guessed = seen.Sizes()
+	if len(took) > 0 {
+		slices.Sort(took)
+		out.Took = time.Duration(took[len(took)/2])
+	}
+	return out, guessed
+}
