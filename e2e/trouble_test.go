@@ -253,7 +253,7 @@ func TestAHypervisorThatDoesNotAnswer(t *testing.T) {
 	l, err := net.Listen("unix", filepath.Join(folder, "mute"))
 	require.NoError(t, err)
 	defer l.Close()
-	for _, c := range [][2]string{{"gone", "does not answer"}, {"mute", "no answer for 20s"}} {
+	for _, c := range [][2]string{{"gone", "does not answer"}, {"mute", "does not answer within 20s"}} {
 		t.Run(c[0], func(t *testing.T) {
 			file, _, err := place.Site()
 			require.NoError(t, err)

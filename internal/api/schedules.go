@@ -20,8 +20,8 @@ type PauseBody struct {
 	Until *time.Time `json:"until,omitempty" doc:"until somebody resumes it, if not given"`
 }
 
-// NewKey is a secret that is told once.
-type NewKey struct {
+// SigningKey is a secret that is told once.
+type SigningKey struct {
 	Key string `json:"key" doc:"Base64; nobody can ask for it again"`
 }
 
@@ -80,9 +80,9 @@ func (s *server) registerSchedules(a huma.API) {
 			return s.l.CancelRun(ctx, in.ID, who(ctx), in.Body.Why)
 		})
 	do(s, a, op("new-webhook-key", http.MethodPost, "webhooks/{name}/key", "Make the key with which a webhook's events are signed"),
-		func(ctx context.Context, in *named) (NewKey, error) {
+		func(ctx context.Context, in *named) (SigningKey, error) {
 			key, err := s.l.NewWebhookKey(ctx, in.Name)
-			return NewKey{key}, err
+			return SigningKey{key}, err
 		})
 	do(s, a, op("try-webhook", http.MethodPost, "webhooks/{name}/tries", "Send a test event"),
 		func(ctx context.Context, in *named) (none, error) { return none{}, s.l.TryWebhook(ctx, in.Name) })

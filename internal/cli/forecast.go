@@ -57,10 +57,11 @@ func forecastShown(ctx context.Context, c *cli.Command, k *client.Client, names 
 
 // spanned tells a range of bytes.
 func spanned(r forecast.Range) string {
-	if r.Low == r.High {
-		return size(r.Likely)
+	low, likely, high := size(max(0, r.Low)), size(max(0, r.Likely)), size(r.High)
+	if low == high {
+		return likely
 	}
-	return fmt.Sprintf("%s (%s to %s)", size(r.Likely), size(max(0, r.Low)), size(r.High))
+	return fmt.Sprintf("%s (%s to %s)", likely, low, high)
 }
 
 func forecastTables(w io.Writer, f lodge.ForecastView) {

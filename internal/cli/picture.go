@@ -187,6 +187,7 @@ func (p *picture) store(s forecast.StoreDays, y float64) {
 	if s.Floor > 0 {
 		low = min(low, s.Floor)
 	}
+	low = min(low, high-high/10) // a change of a thousandth is none that one should see
 	margin := max(1, (high-low)/12)
 	low, high = max(0, low-margin), high+margin
 	const top, tall = 18, storeHeight - 40

@@ -44,7 +44,7 @@ func (c *Client) CancelRun(ctx context.Context, id, why string) (out records.Run
 }
 
 // NewWebhookKey makes the key with which a webhook's events are signed.
-func (c *Client) NewWebhookKey(ctx context.Context, name string) (out api.NewKey, err error) {
+func (c *Client) NewWebhookKey(ctx context.Context, name string) (out api.SigningKey, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/webhooks/"+url.PathEscape(name)+"/key", nil, &out)
 }
 

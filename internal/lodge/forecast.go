@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
@@ -134,8 +135,13 @@ func (e experience) set(policy, store string, m records.Machine) (forecast.Set, 
 	}
 	var there set
 	var took []int64
+	var made []cycle.Image
 	for _, i := range e.images[policy] {
-		if i.Machine != m.Name || i.Store != store || i.Apart || i.State != "usable" {
+		if i.Machine != m.Name || i.Store != store || i.Apart || i.State == "writing" {
+			continue
+		}
+		made = append(made, cycle.Image{Taken: i.Taken, Full: i.Capture == "full"})
+		if i.State != "usable" {
 			continue
 		}
 		if i.Capture == "full" {
@@ -147,7 +153,8 @@ func (e experience) set(policy, store string, m records.Machine) (forecast.Set, 
 			there.images = append([]records.Image{i}, there.images...)
 		}
 	}
-	out := forecast.Set{Machine: m.Name, Hypervisor: m.Hypervisor, Images: there.planned()}
+	out := forecast.Set{Machine: m.Name, Hypervisor: m.Hypervisor, Images: there.planned(), Made: made}
+	slices.Reverse(out.Made)
 	var guessed bool
 	out.Full, out.Between, guessed = seen.Sizes()
 	if len(took) > 0 {

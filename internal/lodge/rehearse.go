@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -127,6 +128,7 @@ func (l *Lodge) rehearse(ctx context.Context, run records.Run) (state string, er
 	if ctx.Err() != nil {
 		return "failed", context.Cause(ctx)
 	}
+	r.order(tasks)
 	if err := l.rec.SetResult(ctx, run.ID, r.found); err != nil {
 		return "failed", err
 	}
@@ -146,6 +148,15 @@ func (l *Lodge) rehearse(ctx context.Context, run records.Run) (state string, er
 		return "warned", nil
 	}
 	return "done", nil
+}
+
+// order puts what is about machines behind the rest, machine by machine.
+func (r *rehearsal) order(tasks []records.Task) {
+	place := map[string]int{}
+	for i, t := range tasks {
+		place[t.Machine] = i + 1
+	}
+	slices.SortStableFunc(r.found.Checks, func(a, b Check) int { return place[a.On] - place[b.On] })
 }
 
 // start looks at when a run would begin.

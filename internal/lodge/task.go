@@ -83,7 +83,7 @@ func (t *task) step(ctx context.Context, name string) error {
 func (t *task) closeStep() {
 	now := time.Now()
 	if t.rec.Step != "" {
-		t.rec.Steps = append(t.rec.Steps, records.Step{Name: t.rec.Step, At: t.stepped, Took: now.Sub(t.stepped).Nanoseconds()})
+		t.rec.Steps = append(t.rec.Steps, records.TaskStep{Name: t.rec.Step, At: t.stepped, Took: now.Sub(t.stepped).Nanoseconds()})
 	}
 	t.stepped = now
 }

@@ -262,7 +262,7 @@ func TestPausesAndOldRuns(t *testing.T) {
 		task, err := r.AddTask(ctx, records.Task{Run: id, Machine: "tickets-db"})
 		require.NoError(t, err)
 		task.Touched = id == "unclean"
-		task.State, task.Steps = "failed", []records.Step{{Name: "capturing", At: now, Took: 5}}
+		task.State, task.Steps = "failed", []records.TaskStep{{Name: "capturing", At: now, Took: 5}}
 		require.NoError(t, r.SaveTask(ctx, task))
 		require.NoError(t, r.EndRun(ctx, id, "failed", "why"))
 	}

@@ -50,7 +50,7 @@ type Task struct {
 	State      string     `db:"state" json:"state" enum:"queued,running,done,warned,failed,skipped"`
 	Why        string     `db:"why" json:"why" doc:"why it was skipped, or what it waits for"`
 	Tries      int        `db:"tries" json:"tries"`
-	Steps      []Step     `db:"steps" json:"steps"`
+	Steps      []TaskStep `db:"steps" json:"steps"`
 	Step       string     `db:"step" json:"step"`
 	Image      string     `db:"image" json:"image"`
 	Touched    bool       `db:"touched" json:"-"`
@@ -66,8 +66,8 @@ type Task struct {
 	Error      string     `db:"error" json:"error"`
 }
 
-// Step is a step of a task that has ended. Took is in nanoseconds.
-type Step struct {
+// TaskStep is a step of a task that has ended. Took is in nanoseconds.
+type TaskStep struct {
 	Name string    `json:"name"`
 	At   time.Time `json:"at"`
 	Took int64     `json:"took"`
@@ -275,7 +275,7 @@ func (r *Records) SaveTask(ctx context.Context, t Task) error {
 		t.Warnings = []string{}
 	}
 	if t.Steps == nil {
-		t.Steps = []Step{}
+		t.Steps = []TaskStep{}
 	}
 	err := r.exec(ctx, `update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
 		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18 where id = $1`,

@@ -2,7 +2,7 @@ import { QueryClient, useQuery } from "@tanstack/react-query"
 import createClient from "openapi-fetch"
 import type { components, paths } from "./schema"
 
-export type Machine = components["schemas"]["Machine"]
+export type Machine = components["schemas"]["MachineView"]
 export type Image = components["schemas"]["Image"]
 export type ImageView = components["schemas"]["ImageView"]
 export type Proof = components["schemas"]["Proof"]
@@ -10,6 +10,9 @@ export type Policy = components["schemas"]["PolicyView"]
 export type Run = components["schemas"]["Run"]
 export type Task = components["schemas"]["Task"]
 export type Preview = components["schemas"]["Preview"]
+export type Forecast = components["schemas"]["ForecastView"]
+export type PolicyDays = components["schemas"]["PolicyDays"]
+export type StoreDays = components["schemas"]["StoreDays"]
 export type Store = components["schemas"]["StoreView"]
 
 export const calls = createClient<paths>({ baseUrl: "/" })
@@ -64,6 +67,13 @@ export const useImage = (id: string | null) =>
     queryKey: ["images", id],
     enabled: id !== null,
     queryFn: () => answer(calls.GET("/api/v1/images/{id}", { params: { path: { id: id! } } })),
+  })
+/** The future of all policies; it is played anew when a run has ended. */
+export const useForecast = (days: number) =>
+  useQuery({
+    queryKey: ["forecast", days],
+    queryFn: () => answer(calls.GET("/api/v1/forecast", { params: { query: { days } } })),
+    placeholderData: (before) => before,
   })
 export const useRunLog = (id: string | null) =>
   useQuery({

@@ -309,7 +309,7 @@ function Due({ policy, left, width, now }: { policy: Policy; left: number; width
   const at = policy.next_due!
   const room = width * future > 150
   return (
-    <Why answer={`${policy.name}: ${policy.schedules?.join(", ")}. Then rotation: ${policy.rotation}.`}>
+    <Why answer={`${policy.name}: ${policy.says.join("; ")}. Then rotation: ${policy.rotation}.`}>
       <button
         className={`absolute top-1/2 -translate-y-1/2 rounded bg-ground px-1 text-sm whitespace-nowrap text-quiet ${off ? "right-1" : "-translate-x-1/2"}`}
         style={off ? undefined : { left }}

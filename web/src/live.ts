@@ -16,6 +16,10 @@ export function useLive(): boolean {
     stream.addEventListener("change", (e) => {
       const change = JSON.parse((e as MessageEvent<string>).data) as { kind: string; run?: Run }
       const run = change.run
+      if (!run && change.kind === "runs") {
+        void queries.invalidateQueries({ queryKey: ["runs"] })
+        return
+      }
       if (!run) {
         // Runs come with their own events; asking for them now might bring an answer that is older than the next event.
         void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "runs" })
@@ -26,7 +30,7 @@ export function useLive(): boolean {
       )
       void queries.invalidateQueries({ queryKey: ["log", run.id] })
       if (run.ended || run.tasks.some((t) => t.ended)) {
-        for (const key of ["images", "machines", "policies", "stores"]) {
+        for (const key of ["images", "machines", "policies", "stores", "forecast"]) {
           void queries.invalidateQueries({ queryKey: [key] })
         }
       }

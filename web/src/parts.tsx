@@ -9,6 +9,7 @@ const states: Record<string, { sign: string; colour: string }> = {
   failed: { sign: "✕", colour: "text-wrong" },
   broken: { sign: "✕", colour: "text-wrong" },
   skipped: { sign: "–", colour: "text-quiet" },
+  cancelled: { sign: "–", colour: "text-careful" },
   queued: { sign: "…", colour: "text-quiet" },
   running: { sign: "▸", colour: "text-accent" },
 }

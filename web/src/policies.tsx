@@ -26,16 +26,24 @@ export function Policies(props: { now: Date; policies: UseQueryResult<Policy[]>;
               />
             </div>
             {p.notice && <p className="text-careful">! {p.notice}</p>}
+            {p.paused && (
+              <p className="text-careful">
+                ! paused{p.paused.until && ` until ${moment(p.paused.until)}`}
+                {p.paused.by && ` by ${p.paused.by}`}
+                {p.paused.why && `: ${p.paused.why}`} · go on with: keenlodge policy resume {p.name}
+              </p>
+            )}
             <p className="text-sm text-quiet">
               {p.covers.join(", ") || "covers nothing"} → {p.store}
             </p>
             <p className="text-sm text-quiet">
               {p.next_due ? (
                 <time title={moment(p.next_due)}>
-                  next in {span(new Date(p.next_due).getTime() - props.now.getTime())} ({p.schedules?.join(", ")})
+                  next in {span(new Date(p.next_due).getTime() - props.now.getTime())} (
+                  {p.schedules?.map((s) => s.when).join(", ")})
                 </time>
               ) : (
-                "started by hand only"
+                p.says.join("; ") || "started by hand only"
               )}
               {" · "}
               {p.cycle && `${p.cycle}, ${p.capture || "incremental"} between · `}

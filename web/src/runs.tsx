@@ -1,8 +1,8 @@
-import type { UseQueryResult } from "@tanstack/react-query"
-import { Collapsible, Progress } from "radix-ui"
+import { useMutation, type UseQueryResult } from "@tanstack/react-query"
+import { AlertDialog, Collapsible, Progress } from "radix-ui"
 import { useState } from "react"
-import { useRunLog, type Run, type Task } from "./api"
-import { CommandLine, Instead, Panel, State } from "./parts"
+import { answer, calls, useRunLog, type Run, type Task } from "./api"
+import { Button, CommandLine, Instead, Panel, State } from "./parts"
 import { count, bytes, clock, moment, span, took } from "./words"
 
 /** What runs and what ran, newest first. */
@@ -39,21 +39,30 @@ function OneRun({ run: r, now, chooseImage }: { run: Run; now: Date; chooseImage
         </span>
         <span className="font-medium">{what}</span>
         <span className="text-sm text-quiet">
-          {r.kind === "backup" ? `${count(r.tasks.length, "machine")}, by ${r.cause}` : ""}
+          {r.kind === "backup" ? `${count(r.tasks.length, "machine")}, by ${r.who || r.cause}` : ""}
         </span>
         <span className="ml-auto text-sm text-quiet">
           {r.started
             ? `${span(now.getTime() - new Date(r.started).getTime())} ago · took ${took(r.started, r.ended, now)}`
-            : "waits for its turn"}
+            : r.waits
+              ? `waits: ${r.waits}`
+              : r.ended
+                ? `${span(now.getTime() - new Date(r.made).getTime())} ago`
+                : "waits for its turn"}
         </span>
       </Collapsible.Trigger>
       <Collapsible.Content className="px-4 pb-3">
-        {r.error && <p className="mb-2 text-wrong">✕ {r.error}</p>}
+        {r.error && (
+          <p className={`mb-2 ${r.state === "failed" ? "text-wrong" : "text-quiet"}`}>
+            {r.state === "failed" ? "✕" : "–"} {r.error}
+          </p>
+        )}
         <div className="grid gap-2">
           {r.tasks.map((t) => (
             <OneTask key={t.id} task={t} now={now} chooseImage={chooseImage} />
           ))}
         </div>
+        {going && <Cancel run={r} />}
         <Log run={r} />
       </Collapsible.Content>
     </Collapsible.Root>
@@ -78,7 +87,7 @@ function OneTask({ task: t, now, chooseImage }: { task: Task; now: Date; chooseI
         />
       </Progress.Root>
       <span className="text-sm text-quiet sm:w-64 sm:text-right">
-        {over ? <State of={t.state} /> : t.step || "waits for its turn"} · {bytes(t.done)}
+        {over ? <State of={t.state} /> : t.step || (t.why ? `waits: ${t.why}` : "waits for its turn")} · {bytes(t.done)}
         {seconds > 0.2 && t.done > 0 && `, ${bytes(t.done / seconds)}/s`}
       </span>
       {(t.warnings.length > 0 || t.error) && (
@@ -89,6 +98,13 @@ function OneTask({ task: t, now, chooseImage }: { task: Task; now: Date; chooseI
             </span>
           ))}
           {t.error && <span className="block text-wrong">✕ {t.error}</span>}
+        </p>
+      )}
+      {over && t.why && <p className="text-sm text-quiet sm:col-span-3">– {t.why}</p>}
+      {over && t.steps.length > 0 && (
+        <p className="text-sm text-quiet sm:col-span-3">
+          {t.steps.map((s) => `${s.name} ${(s.took / 1e9).toFixed(1)} s`).join(" · ")}
+          {t.tries > 1 && ` · tried ${t.tries} times`}
         </p>
       )}
       {over && t.state !== "failed" && (
@@ -103,6 +119,48 @@ function OneTask({ task: t, now, chooseImage }: { task: Task; now: Date; chooseI
         </p>
       )}
     </div>
+  )
+}
+
+/** Ends a run, after it has said what that does. */
+function Cancel({ run: r }: { run: Run }) {
+  const [open, setOpen] = useState(false)
+  const cancel = useMutation({
+    mutationFn: () => answer(calls.POST("/api/v1/runs/{id}/cancel", { params: { path: { id: r.id } }, body: {} })),
+    onSuccess: () => setOpen(false),
+  })
+  return (
+    <AlertDialog.Root open={open} onOpenChange={setOpen}>
+      <AlertDialog.Trigger asChild>
+        <Button data-cancel={r.id} className="mt-2">
+          Cancel …
+        </Button>
+      </AlertDialog.Trigger>
+      <AlertDialog.Portal>
+        <AlertDialog.Overlay className="fixed inset-0 bg-black/40" />
+        <AlertDialog.Content className="fixed top-1/2 left-1/2 grid w-[min(92vw,460px)] -translate-x-1/2 -translate-y-1/2 gap-3 rounded-md border border-line bg-panel p-5 shadow-xl">
+          <AlertDialog.Title className="text-lg font-semibold">Cancel this run?</AlertDialog.Title>
+          <AlertDialog.Description className="text-quiet">
+            Guests are thawed and captures ended at once. Images that it has not completed are not kept; what arrived of
+            them is reused by the next run.
+          </AlertDialog.Description>
+          <CommandLine>{`keenlodge run cancel ${r.id}`}</CommandLine>
+          {cancel.error && (
+            <p role="alert" className="text-wrong">
+              ✕ {cancel.error.message}
+            </p>
+          )}
+          <div className="flex justify-end gap-2">
+            <AlertDialog.Cancel asChild>
+              <Button>Let it go on</Button>
+            </AlertDialog.Cancel>
+            <Button strong disabled={cancel.isPending} onClick={() => cancel.mutate()} data-confirm-cancel={r.id}>
+              Cancel it
+            </Button>
+          </div>
+        </AlertDialog.Content>
+      </AlertDialog.Portal>
+    </AlertDialog.Root>
   )
 }
 

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+  "/api/v1/calendar": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Make the address of the calendar feed, in place of an older one */
+    post: operations["new-calendar"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/events": {
     parameters: {
       query?: never
@@ -13,6 +30,23 @@ export interface paths {
     }
     /** What changes, as server-sent events */
     get: operations["events"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/forecast": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Coming runs, the images that will exist, and the space that they take */
+    get: operations["get-forecast"]
     put?: never
     post?: never
     delete?: never
@@ -192,6 +226,41 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/policies/{name}/pause": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    /** Keep a policy from running */
+    put: operations["pause-policy"]
+    post?: never
+    /** Let a paused policy run again */
+    delete: operations["resume-policy"]
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/policies/{name}/rehearsals": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Start a run that does everything but write; what it found is in its result */
+    post: operations["rehearse-policy"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/policies/{name}/rotation": {
     parameters: {
       query?: never
@@ -255,6 +324,23 @@ export interface paths {
     get: operations["get-run"]
     put?: never
     post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/runs/{id}/cancel": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** End a run: guests are thawed and all is cleared at once */
+    post: operations["cancel-run"]
     delete?: never
     options?: never
     head?: never
@@ -503,6 +589,40 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/webhooks/{name}/key": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Make the key with which a webhook's events are signed */
+    post: operations["new-webhook-key"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/webhooks/{name}/tries": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Send a test event */
+    post: operations["try-webhook"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
 }
 export type webhooks = Record<string, never>
 export interface components {
@@ -516,6 +636,12 @@ export interface components {
       private_key?: string
       /** @description s3: the key itself */
       secret_key?: string
+    }
+    Active: {
+      /** @description command in the guest that ends with 0 on the active member */
+      command?: string[]
+      /** @description tag expression that the active member fits */
+      tags?: string
     }
     AddedStore: {
       /** @description it is new; otherwise it was there already, and may hold images to adopt */
@@ -554,6 +680,9 @@ export interface components {
       rotation: string[]
       warnings: string[]
     }
+    CancelBody: {
+      why?: string
+    }
     Change: {
       detail?: string
       kind: string
@@ -569,9 +698,43 @@ export interface components {
       /** @description mend what can be mended */
       repair?: boolean
     }
+    Coming: {
+      adds: components["schemas"]["Range"]
+      /** Format: date-time */
+      at: string
+      /** Format: int64 */
+      between: number
+      /** Format: date-time */
+      ends: string
+      /** Format: int64 */
+      full: number
+      /** Format: int64 */
+      waited?: number
+    }
     ConfirmBody: {
       /** @description the images that were seen to go, of all sets; if others go now, nothing does */
       drops: string[]
+    }
+    Crowd: {
+      /** Format: int64 */
+      allowed: number
+      /** Format: date-time */
+      from: string
+      /** Format: int64 */
+      machines: number
+      on: string
+      policies: string[]
+      /** Format: date-time */
+      until: string
+    }
+    Day: {
+      date: string
+      /** Format: int64 */
+      dropped: number
+      /** Format: int64 */
+      images: number
+      runs: components["schemas"]["Coming"][]
+      taken: components["schemas"]["Range"]
     }
     DayGrowth: {
       day: string
@@ -626,8 +789,21 @@ export interface components {
     }
     Event: {
       /** @enum {string} */
-      kind: "run" | "site"
+      kind: "run" | "runs" | "image" | "site"
       run?: components["schemas"]["Run"]
+    }
+    Feed: {
+      /** @description address below the lodge's own, with a token that is good for nothing else */
+      path: string
+    }
+    ForecastView: {
+      crowds: components["schemas"]["Crowd"][]
+      /** @description today, in the site's zone */
+      from: string
+      guessed: string[]
+      policies: components["schemas"]["PolicyDays"][]
+      stores: components["schemas"]["StoreDays"][]
+      zone: string
     }
     Found: {
       error: string
@@ -649,14 +825,56 @@ export interface components {
       made: string
       sealed: boolean
     }
+    Health: {
+      /** @description command in the guest, run by its agent; it must end with 0 */
+      command?: string[]
+      /**
+       * @description what a failure does; default stop
+       * @enum {string}
+       */
+      else?: "stop" | "warn"
+      /**
+       * Format: int64
+       * @description percent that must be free in it, or in all that are mounted
+       */
+      free?: number
+      /** @description mount point on which a file system must be mounted */
+      mounted?: string
+      /** @description how long the command may take; default 30 seconds */
+      within?: string
+    }
     Hello: {
       program: string
     }
+    Hook: {
+      /** @description moments: begun, machine-begun, frozen, thawed, machine-done, failed, done */
+      at: string[]
+      /**
+       * @description what a script that fails does; default warn
+       * @enum {string}
+       */
+      else?: "fail" | "warn"
+      /** @description path of a program on the service's host; what it is told is in its environment */
+      script?: string
+      /** @description name of a webhook */
+      webhook?: string
+      /** @description how long a script may take; default 1 minute, and 5 seconds at most at frozen */
+      within?: string
+    }
     Hypervisor: {
+      /** @description what may be read from its guests in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
+      bandwidth?: string[]
       /** @description storage pool for restored disks */
       pool?: string
+      /**
+       * Format: int64
+       * @description how many of its guests are captured at the same time; default 2
+       */
+      tasks_at_once?: number
       /** @description libvirt address: qemu:///system, or qemu+unix:///session?socket=/path */
       uri: string
+      /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
+      windows?: string[]
     }
     Image: {
       /** @description made by hand, and no part of the scheduled ones' set */
@@ -792,7 +1010,14 @@ export interface components {
       machine: string
       text: string
     }
-    Machine: {
+    MachineDisk: {
+      format: string
+      /** Format: int64 */
+      size: number
+      target: string
+    }
+    MachineView: {
+      covered_by: string[]
       disks: components["schemas"]["MachineDisk"][]
       hypervisor: string
       name: string
@@ -804,12 +1029,6 @@ export interface components {
         [key: string]: string
       }
       uuid: string
-    }
-    MachineDisk: {
-      format: string
-      /** Format: int64 */
-      size: number
-      target: string
     }
     NewKey: {
       label?: string
@@ -824,17 +1043,39 @@ export interface components {
       opener?: components["schemas"]["Opener"]
       spec: components["schemas"]["Store"]
     }
+    None: Record<string, never>
     Opener: {
       /** @description an age identity, AGE-SECRET-KEY-1… */
       identity?: string
       /** @description what a key by passphrase opens with */
       passphrase?: string
     }
+    Pause: {
+      by: string
+      /** Format: date-time */
+      since: string | null
+      /**
+       * Format: date-time
+       * @description null: until somebody resumes it
+       */
+      until: string | null
+      why: string
+    }
+    PauseBody: {
+      /**
+       * Format: date-time
+       * @description until somebody resumes it, if not given
+       */
+      until?: string
+      why?: string
+    }
     PinBody: {
       /** @description why it is pinned */
       note?: string
     }
     Policy: {
+      /** @description skips a machine that is not the active member of its pair */
+      active?: components["schemas"]["Active"]
       /**
        * @description apart: images of runs by hand are no part of the scheduled ones' set
        * @enum {string}
@@ -845,12 +1086,27 @@ export interface components {
        * @enum {string}
        */
       capture?: "incremental" | "differential"
+      /** @description what must hold in the guest before it is captured */
+      checks?: components["schemas"]["Health"][]
       /** @description when an image is full: always full (the default), full every 7th, full on sun, full once */
       cycle?: string
+      /** @description targets of the disks to cover, such as vdb; by default all */
+      disks?: string[]
+      /** @description names or patterns of machines that are left out */
+      except?: string[]
       /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
       fold?: boolean
-      /** @description names, or patterns with * and ? */
+      /** @description scripts and webhooks that are called at moments of a run */
+      hooks?: components["schemas"]["Hook"][]
+      /** @description how long a run may take, such as 4 hours; then it is stopped */
+      longest?: string
+      /** @description names, or patterns with * and ?; * is everything */
       machines?: string[]
+      /**
+       * @description what becomes of a moment at which no service ran: run (the default) once at start, or skip
+       * @enum {string}
+       */
+      missed?: "run" | "skip"
       /**
        * @description prove each new image at this level
        * @enum {string}
@@ -861,17 +1117,31 @@ export interface components {
        * @enum {string}
        */
       quiesce?: "required" | "preferred" | "off"
+      /**
+       * Format: int64
+       * @description how often a machine is tried again after what may pass by itself; default 0
+       */
+      retries?: number
+      /** @description wait before the first retry, doubled each time; default 1 minute */
+      retry_wait?: string
       /** @description rotation phrase, such as: newest 3 */
       rotation: string
-      /** @description schedule phrases, such as: every day at 23:00 */
-      schedules?: string[]
+      schedules?: components["schemas"]["Schedule"][]
+      /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
+      spread?: string
       store: string
-      /** @description machines that bear all of these are selected too */
-      tags?: {
-        [key: string]: string
-      }
+      /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
+      tags?: string
+      /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
+      windows?: string[]
+    }
+    PolicyDays: {
+      days: components["schemas"]["Day"][]
+      policy: string
     }
     PolicyView: {
+      /** @description skips a machine that is not the active member of its pair */
+      active?: components["schemas"]["Active"]
       /**
        * @description apart: images of runs by hand are no part of the scheduled ones' set
        * @enum {string}
@@ -882,17 +1152,33 @@ export interface components {
        * @enum {string}
        */
       capture?: "incremental" | "differential"
+      /** @description what must hold in the guest before it is captured */
+      checks?: components["schemas"]["Health"][]
       covers: string[]
       /** @description when an image is full: always full (the default), full every 7th, full on sun, full once */
       cycle?: string
+      /** @description targets of the disks to cover, such as vdb; by default all */
+      disks?: string[]
+      /** @description names or patterns of machines that are left out */
+      except?: string[]
       /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
       fold?: boolean
-      /** @description names, or patterns with * and ? */
+      /** @description scripts and webhooks that are called at moments of a run */
+      hooks?: components["schemas"]["Hook"][]
+      /** @description how long a run may take, such as 4 hours; then it is stopped */
+      longest?: string
+      /** @description names, or patterns with * and ?; * is everything */
       machines?: string[]
+      /**
+       * @description what becomes of a moment at which no service ran: run (the default) once at start, or skip
+       * @enum {string}
+       */
+      missed?: "run" | "skip"
       name: string
       /** Format: date-time */
       next_due: string | null
       notice: string
+      paused: components["schemas"]["Pause"]
       /**
        * @description prove each new image at this level
        * @enum {string}
@@ -903,15 +1189,24 @@ export interface components {
        * @enum {string}
        */
       quiesce?: "required" | "preferred" | "off"
+      /**
+       * Format: int64
+       * @description how often a machine is tried again after what may pass by itself; default 0
+       */
+      retries?: number
+      /** @description wait before the first retry, doubled each time; default 1 minute */
+      retry_wait?: string
       /** @description rotation phrase, such as: newest 3 */
       rotation: string
-      /** @description schedule phrases, such as: every day at 23:00 */
-      schedules?: string[]
+      says: string[]
+      schedules?: components["schemas"]["Schedule"][]
+      /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
+      spread?: string
       store: string
-      /** @description machines that bear all of these are selected too */
-      tags?: {
-        [key: string]: string
-      }
+      /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
+      tags?: string
+      /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
+      windows?: string[]
     }
     Preview: {
       /** @description images made by hand, a set of their own */
@@ -926,6 +1221,8 @@ export interface components {
       images: components["schemas"]["PreviewedFate"][]
       machine: string
       rule: string
+      /** @description machine, or disks where images cover only some; they are a set of their own */
+      scope: string
       store: string
     }
     PreviewedFate: {
@@ -965,6 +1262,17 @@ export interface components {
       /** @enum {string} */
       level: "read" | "mount"
     }
+    Range: {
+      /** Format: int64 */
+      high: number
+      /** Format: int64 */
+      likely: number
+      /** Format: int64 */
+      low: number
+    }
+    RehearseRequest: {
+      freeze: boolean
+    }
     RestoreBody: {
       /** @description name of the guest to make */
       as: string
@@ -988,8 +1296,10 @@ export interface components {
       total_inodes: number
     }
     Run: {
+      /** @description why it is to end, once somebody wants that */
+      cancel: string
       /** @enum {string} */
-      cause: "hand" | "schedule" | "upkeep"
+      cause: "hand" | "schedule" | "upkeep" | "chain" | "boot"
       /** Format: date-time */
       due: string | null
       /** Format: date-time */
@@ -997,9 +1307,11 @@ export interface components {
       error: string
       id: string
       /** @enum {string} */
-      kind: "backup" | "proof" | "restore" | "check" | "sweep" | "fold"
+      kind: "backup" | "proof" | "restore" | "check" | "sweep" | "fold" | "rehearsal"
       /** Format: date-time */
       made: string
+      /** Format: date-time */
+      not_before: string | null
       note: string
       policy: string
       request: unknown
@@ -1007,21 +1319,52 @@ export interface components {
       /** Format: date-time */
       started: string | null
       /** @enum {string} */
-      state: "queued" | "running" | "done" | "warned" | "failed" | "skipped"
+      state: "queued" | "running" | "done" | "warned" | "failed" | "skipped" | "cancelled"
       tasks: components["schemas"]["Task"][]
+      /** @description what a queued run waits for */
+      waits: string
+      /** @description the token's name, of a run that a person started */
+      who: string
+    }
+    Schedule: {
+      /**
+       * @description instead of what the policy's cycle says
+       * @enum {string}
+       */
+      capture?: "full" | "incremental" | "differential"
+      /** @description instead of the policy's; * is all */
+      disks?: string[]
+      /** @description images bear it */
+      note?: string
+      /** @description schedule phrase, such as: every day at 23:00 */
+      when: string
     }
     SignInBody: {
       token: string
+    }
+    SigningKey: {
+      /** @description Base64; nobody can ask for it again */
+      key: string
     }
     Site: {
       hypervisors?: {
         [key: string]: components["schemas"]["Hypervisor"]
       }
+      /** @description how long the records of runs are kept; default 1 year */
+      keep_runs?: string
       policies?: {
         [key: string]: components["schemas"]["Policy"]
       }
       stores?: {
         [key: string]: components["schemas"]["Store"]
+      }
+      /**
+       * Format: int64
+       * @description how many machines are captured at the same time; default 4
+       */
+      tasks_at_once?: number
+      webhooks?: {
+        [key: string]: components["schemas"]["Webhook"]
       }
       /** @description tz database name, for schedules and rotations */
       zone: string
@@ -1033,6 +1376,8 @@ export interface components {
       text: string
     }
     Store: {
+      /** @description what backups may write into it in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
+      bandwidth?: string[]
       /** @description s3: an existing bucket */
       bucket?: string
       /** @description open layout: compress the disks' clusters */
@@ -1079,10 +1424,27 @@ export interface components {
       sweep_bandwidth?: string
       /** @description when the daily sweep may work, such as 02:00-05:00; by default at any time */
       sweep_window?: string
+      /**
+       * Format: int64
+       * @description how many images are written into it at the same time; default 4
+       */
+      tasks_at_once?: number
       /** @description sftp: account */
       user?: string
+      /** @description hours in which runs may start, such as: only 20:00-06:00 */
+      windows?: string[]
+    }
+    StoreDays: {
+      /** Format: int64 */
+      floor: number
+      free: components["schemas"]["Range"][]
+      hit: string
+      hit_early: string
+      store: string
     }
     StoreView: {
+      /** @description what backups may write into it in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
+      bandwidth?: string[]
       /**
        * Format: int64
        * @description images that can't be restored whole
@@ -1149,11 +1511,18 @@ export interface components {
       sweep_window?: string
       /**
        * Format: int64
+       * @description how many images are written into it at the same time; default 4
+       */
+      tasks_at_once?: number
+      /**
+       * Format: int64
        * @description bytes that it takes on its medium
        */
       used: number
       /** @description sftp: account */
       user?: string
+      /** @description hours in which runs may start, such as: only 20:00-06:00 */
+      windows?: string[]
     }
     Summary: {
       /** Format: int64 */
@@ -1249,13 +1618,30 @@ export interface components {
       /** Format: date-time */
       started: string | null
       /** @enum {string} */
-      state: "queued" | "running" | "done" | "warned" | "failed"
+      state: "queued" | "running" | "done" | "warned" | "failed" | "skipped"
       step: string
+      steps: components["schemas"]["TaskStep"][]
+      store: string
       /** Format: int64 */
       stored: number
       /** Format: int64 */
       total: number
+      /** Format: int64 */
+      tries: number
       warnings: string[]
+      /** @description why it was skipped, or what it waits for */
+      why: string
+    }
+    TaskStep: {
+      /** Format: date-time */
+      at: string
+      name: string
+      /** Format: int64 */
+      took: number
+    }
+    Webhook: {
+      /** @description https:// address, or http:// on loopback */
+      url: string
     }
   }
   responses: never
@@ -1266,6 +1652,71 @@ export interface components {
 }
 export type $defs = Record<string, never>
 export interface operations {
+  "new-calendar": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Feed"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   events: {
     parameters: {
       query?: never
@@ -1311,6 +1762,75 @@ export interface operations {
       }
       /** @description Error */
       default: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "get-forecast": {
+    parameters: {
+      query?: {
+        /** @description names, joined by commas; all if none is given */
+        policy?: string[]
+        days?: number
+      }
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["ForecastView"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
         headers: {
           [name: string]: unknown
         }
@@ -1952,7 +2472,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["Machine"][]
+          "application/json": components["schemas"]["MachineView"][]
         }
       }
       /** @description Unauthorized */
@@ -2018,6 +2538,215 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["PolicyView"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "pause-policy": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PauseBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Pause"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "resume-policy": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["None"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "rehearse-policy": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RehearseRequest"]
+      }
+    }
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
         }
       }
       /** @description Unauthorized */
@@ -2281,6 +3010,7 @@ export interface operations {
   "list-runs": {
     parameters: {
       query?: {
+        policy?: string
         limit?: number
       }
       header?: never
@@ -2355,6 +3085,77 @@ export interface operations {
       cookie?: never
     }
     requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "cancel-run": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["CancelBody"]
+      }
+    }
     responses: {
       /** @description OK */
       200: {
@@ -3521,6 +4322,140 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Done"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "new-webhook-key": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["SigningKey"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "try-webhook": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["None"]
         }
       }
       /** @description Unauthorized */

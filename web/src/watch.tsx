@@ -1,5 +1,6 @@
 import { useState } from "react"
 import { calls, queries, useImages, useMachines, usePolicies, useRuns, useStores } from "./api"
+import { Coming } from "./forecast"
 import { Headline } from "./headline"
 import { ImageSheet } from "./image"
 import { Lanes } from "./lanes"
@@ -54,6 +55,7 @@ export function Watch() {
         chosen={image}
         choose={setImage}
       />
+      <Coming />
       <div className="mt-4 grid gap-4 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <Runs now={now} runs={runs} chooseImage={setImage} />
         <div className="grid content-start gap-4">

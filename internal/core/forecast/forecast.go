@@ -56,6 +56,8 @@ type Start struct {
 type Set struct {
 	Machine, Hypervisor string
 	Images              []rotation.Image
+	// Made are the images that were made, oldest first, those too that are gone: the cycle counts on from them.
+	Made []cycle.Image
 	// Full and Between are what images of a kind add to the store, in bytes, Took how long they take.
 	Full, Between Range
 	Took          time.Duration
@@ -99,16 +101,16 @@ type PolicyDays struct {
 
 // Day is what a policy does on a day, and has at its end.
 type Day struct {
-	Date    string `json:"date"`
-	Runs    []Run  `json:"runs"`
-	Images  int    `json:"images"`
-	Dropped int    `json:"dropped"`
+	Date    string   `json:"date"`
+	Runs    []Coming `json:"runs"`
+	Images  int      `json:"images"`
+	Dropped int      `json:"dropped"`
 	// Taken is the space of the policy's images in bytes, of those too whose grace is not over.
 	Taken Range `json:"taken"`
 }
 
-// Run is a coming run.
-type Run struct {
+// Coming is a coming run.
+type Coming struct {
 	At time.Time `json:"at"`
 	// Waited is how long it waits for its window, in nanoseconds.
 	Waited time.Duration `json:"waited,omitempty"`
@@ -317,11 +319,11 @@ func play(p *Policy, store Store, runs []moment, ends []time.Time, now time.Time
 	took := p.took()
 	for d, end := range ends {
 		day := &out.Days[d]
-		day.Date, day.Runs = end.AddDate(0, 0, -1).Format(time.DateOnly), []Run{}
+		day.Date, day.Runs = end.AddDate(0, 0, -1).Format(time.DateOnly), []Coming{}
 		for len(runs) > 0 && runs[0].at.Before(end) {
 			m := runs[0]
 			runs = runs[1:]
-			run := Run{At: m.at, Waited: m.waited, Ends: m.at.Add(took)}
+			run := Coming{At: m.at, Waited: m.waited, Ends: m.at.Add(took)}
 			for i := range sets {
 				full, adds := sets[i].add(p, store, m)
 				if run.Adds = run.Adds.plus(adds); full {
@@ -354,7 +356,9 @@ func begin(s *Set) playing {
 	p := playing{Set: s, images: slices.Clone(s.Images)}
 	for _, m := range s.Images {
 		p.bytes = append(p.bytes, Exactly(m.Bytes))
-		p.note(m.Taken, m.Capture == "full")
+	}
+	for _, m := range s.Made {
+		p.note(m.Taken, m.Full)
 	}
 	return p
 }

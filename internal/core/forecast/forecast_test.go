@@ -72,6 +72,21 @@ func TestChainsAndFolds(t *testing.T) {
 	require.Empty(t, f.Stores[0].Free, "a medium that does not tell")
 }
 
+// The full image that began the cycle is gone, and the cycle goes on all the same.
+func TestTheCycleCountsOnFromWhatIsGone(t *testing.T) {
+	now := time.Date(2026, 2, 1, 12, 0, 0, 0, lisbon(t))
+	p := policy(t, "nightly-guests", "newest 2", "full every 4th", "every day at 23:00")
+	for n := range 2 {
+		p.Sets[0].Images = append(p.Sets[0].Images, rotation.Image{ID: fmt.Sprint("old", n), Taken: now.AddDate(0, 0, n-2), Capture: "incremental", State: "usable", Bytes: 10})
+		p.Sets[0].Made = append(p.Sets[0].Made, cycle.Image{Taken: now.AddDate(0, 0, n-3), Full: n == 0})
+	}
+	var full []bool
+	for _, d := range Make(Request{Now: now, Days: 4, Policies: []Policy{p}}).Policies[0].Days {
+		full = append(full, d.Runs[0].Full == 1)
+	}
+	require.Equal(t, []bool{false, false, true, false}, full)
+}
+
 func TestWindowsChainsPausesAndSchedulesTogether(t *testing.T) {
 	now := time.Date(2026, 2, 2, 12, 0, 0, 0, lisbon(t)) // a Monday
 	first := policy(t, "nightly-guests", "newest 9", "full once", "every day at 23:00", "every sun at 23:00")

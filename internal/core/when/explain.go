@@ -77,11 +77,17 @@ func (r rule) words(zone *time.Location) string {
 	}
 	text := map[frequency]string{daily: "every " + counted(r.interval, "day"), weekly: "every " + counted(r.interval, "week"),
 		monthly: "every " + counted(r.interval, "month"), yearly: "every " + counted(r.interval, "year")}[r.freq]
+	var on []string
 	if len(r.days) > 0 {
-		text += " on " + joinWords(r.days, nthDay.words)
+		on = append(on, "on "+joinWords(r.days, nthDay.words))
 	}
 	if len(r.monthDays) > 0 {
-		text += " on the " + joinWords(r.monthDays, fromEnd)
+		on = append(on, "on the "+joinWords(r.monthDays, fromEnd))
+	}
+	if len(on) > 0 && r.freq == daily && r.interval == 1 {
+		text = strings.Join(on, ", when that is ")
+	} else if len(on) > 0 {
+		text += " " + strings.Join(on, " ")
 	}
 	if len(r.months) > 0 {
 		text += " in " + joinWords(r.months, time.Month.String)
