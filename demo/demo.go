@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"keenlodge/internal/api"
 	"keenlodge/internal/cli"
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
@@ -80,7 +82,7 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 		p.Listen = cli.DefaultAddress // a client finds it there with no word said
 	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
-	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore} {
+	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.forecast} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
 		}
@@ -400,6 +402,144 @@ func (s *show) restore(ctx context.Context) error {
 	return nil
 }
 
+// rehearse shows a run that would not go well, before it does not.
+func (s *show) rehearse(ctx context.Context) error {
+	rehearsed := func(policy string) (failed []lodge.Check, all int, err error) {
+		r, err := s.c.RehearsePolicy(ctx, policy, lodge.RehearseRequest{Freeze: true})
+		if err == nil {
+			r, err = s.c.Watch(ctx, r.ID, func(records.Run) {})
+		}
+		if err != nil {
+			return nil, 0, err
+		}
+		var found lodge.Rehearsal
+		if err := json.Unmarshal(r.Result, &found); err != nil {
+			return nil, 0, fmt.Errorf("rehearsal %s of %s: %s: %w", r.ID, policy, r.Error, err)
+		}
+		for _, c := range found.Checks {
+			if c.State == "failed" {
+				failed = append(failed, c)
+			}
+		}
+		return failed, len(found.Checks), nil
+	}
+	failed, n, err := rehearsed("nightly-guests")
+	if err != nil || len(failed) > 0 {
+		return fmt.Errorf("nightly-guests should rehearse well: %v, %w", failed, err)
+	}
+	s.done("rehearsal", "nightly-guests: all but the writing, %d checks, none failed", n)
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	p := all.Policies["weekly-system"]
+	p.Checks = []site.Health{{Mounted: "/srv/timetable"}}
+	if _, err := s.setPolicy(ctx, "weekly-system", p); err != nil {
+		return err
+	}
+	failed, _, err = rehearsed("weekly-system")
+	if err != nil || len(failed) != 1 {
+		return fmt.Errorf("one check of weekly-system's rehearsal should fail: %v, %w", failed, err)
+	}
+	s.done("rehearsal", "weekly-system would fail: %s", failed[0].Text)
+	return nil
+}
+
+// hooks has a script and a webhook told of a run, and runs the one policy after the other.
+func (s *show) hooks(ctx context.Context) error {
+	script := s.p.path("tell-the-bridge")
+	text := "#!/bin/sh\necho \"$KEENLODGE_MOMENT $KEENLODGE_MACHINE $KEENLODGE_STATE\" >> " + s.p.path("bridge") + "\n"
+	if err := os.WriteFile(script, []byte(text), 0o755); err != nil {
+		return err
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	events := make(chan string, 10)
+	desk := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		var e struct {
+			Type string `json:"type"`
+		}
+		if json.NewDecoder(r.Body).Decode(&e) == nil && r.Header.Get("Signature") != "" {
+			events <- e.Type
+		}
+	})}
+	go desk.Serve(listener)
+	defer desk.Close()
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	all.Webhooks = map[string]site.Webhook{"harbour-desk": {URL: "http://" + listener.Addr().String() + "/runs"}}
+	p := all.Policies["monthly-whole"]
+	p.Hooks = []site.Hook{{At: []string{"begun", "machine-done", "done"}, Script: script}, {At: []string{"done"}, Webhook: "harbour-desk"}}
+	all.Policies["monthly-whole"] = p
+	q := all.Policies["weekly-system"]
+	q.Checks = nil
+	q.Schedules = []site.Schedule{{When: "after monthly-whole", Note: "after the month's own"}}
+	all.Policies["weekly-system"] = q
+	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
+		return err
+	}
+	if _, err := s.runOf(ctx, "monthly-whole", ""); err != nil {
+		return err
+	}
+	told, err := os.ReadFile(s.p.path("bridge"))
+	if err != nil {
+		return err
+	}
+	select {
+	case e := <-events:
+		s.done("hooks", "a script was told %q, the harbour desk's webhook %s, signed", strings.Join(strings.Split(strings.TrimSpace(string(told)), "\n"), "; "), e)
+	case <-time.After(20 * time.Second):
+		return errors.New("the harbour desk's webhook was not told within 20 s")
+	}
+	for end := time.Now().Add(30 * time.Second); ; {
+		runs, err := s.c.Runs(ctx, 10)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(runs, func(r records.Run) bool { return r.Policy == "weekly-system" && r.Cause == "chain" && r.Over() })
+		if i >= 0 {
+			s.done("chain", "weekly-system ran after monthly-whole by itself: run %s is %s", runs[i].ID, runs[i].State)
+			return nil
+		}
+		if time.Now().After(end) {
+			return errors.New("weekly-system did not run after monthly-whole within 30 s")
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// forecast schedules the rest of the site and looks ahead.
+func (s *show) forecast(ctx context.Context) error {
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	for name, when := range map[string]string{"hourly-tickets": "every 4 hours from 00:20", "monthly-whole": "monthly on the last sun at 01:00"} {
+		p := all.Policies[name]
+		p.Schedules = []site.Schedule{{When: when}}
+		all.Policies[name] = p
+	}
+	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
+		return err
+	}
+	f, err := s.c.Forecast(ctx, nil, 30)
+	if err != nil {
+		return err
+	}
+	runs := 0
+	for _, p := range f.Policies {
+		for _, d := range p.Days {
+			runs += len(d.Runs)
+		}
+	}
+	s.done("forecast", "30 days of %d policies: %d runs, %d times at which policies meet; no floor is hit: %t", len(f.Policies), runs, len(f.Crowds), !slices.ContainsFunc(f.Stores, func(d forecast.StoreDays) bool { return d.Hit != "" }))
+	return nil
+}
+
 // summary prints what was done, and what to try.
 func (s *show) summary(w io.Writer) {
 	k := s.p.Program
@@ -412,7 +552,7 @@ Brindle Sound Ferries is up after %s. All %d steps held.
   console   %s
   sign in   with the token in %s
 
-Seven commands to try, after
+Nine commands to try, after
   export KEENLODGE_URL=%[3]s KEENLODGE_TOKEN_FILE=%[4]s
 
   %[6]s image list                       which images exist, and what is proven
@@ -420,6 +560,8 @@ Seven commands to try, after
   %[6]s rotation preview hourly          what the next rotation would drop, and why
   %[6]s rotation confirm weekly          what the guard holds back, to let it happen
   %[6]s image history                    what is gone, why, and until when it comes back
+  %[6]s policy rehearse nightly          what a run would do, and whether it would go well
+  %[6]s policy forecast --days 14        what will come of it
   %[6]s run log                          what the newest run did, step by step
   %[6]s store show quay-shelf            what the store holds, and what it saved
 `, time.Since(s.begun).Round(time.Second), len(s.rows), s.p.URL(), s.p.TokenFile(), s.p.TokenFile(), k)

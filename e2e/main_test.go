@@ -226,3 +226,18 @@ func storeText(name, folder string) string {
 func policyText(machine, store, more string) string {
 	return fmt.Sprintf("    machines: [%s]\n    store: %s\n    rotation: newest 3\n%s", machine, store, more)
 }
+
+// clientAt is a client of another lodge.
+func clientAt(t *testing.T, url, tokenFile string) *client.Client {
+	t.Helper()
+	token, err := os.ReadFile(tokenFile)
+	require.NoError(t, err)
+	return client.New(url, strings.TrimSpace(string(token)))
+}
+
+func lisbon(t *testing.T) *time.Location {
+	t.Helper()
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	return zone
+}

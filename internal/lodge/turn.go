@@ -108,7 +108,7 @@ func (l *Lodge) retried(ctx context.Context, policy site.Policy, run, machine st
 // passing reports whether an error may be gone at the next try: cut lines, hosts that do not answer or are busy. What was refused, is
 // not there or has no room will be so again.
 func passing(err error) bool {
-	for _, never := range []error{medium.ErrRefused, medium.ErrNoRight, medium.ErrNoPlace, medium.ErrFull, errNoRoom, hypervisor.ErrNoMachine, context.Canceled, errUnhealthy} {
+	for _, never := range []error{medium.ErrRefused, medium.ErrNoRight, medium.ErrNoPlace, medium.ErrFull, errNoRoom, hypervisor.ErrNoMachine, os.ErrPermission, context.Canceled, errUnhealthy} {
 		if errors.Is(err, never) {
 			return false
 		}
@@ -119,8 +119,7 @@ func passing(err error) bool {
 			return true
 		}
 	}
-	var n net.Error
-	return errors.As(err, &n)
+	return errors.As(err, new(*net.OpError)) || errors.As(err, new(*net.DNSError))
 }
 
 // paces are this process's limits of bytes in a second, by what they hold for.

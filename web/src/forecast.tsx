@@ -56,7 +56,11 @@ function Days({ forecast: f }: { forecast: Forecast }) {
   return (
     <div className="grid grid-cols-[clamp(116px,18vw,220px)_minmax(0,1fr)]" data-testid="forecast">
       <div className="border-b border-line" />
-      <div className="grid h-7 items-center border-b border-line text-sm text-quiet" style={columns} aria-hidden>
+      <div
+        className="grid h-7 items-center overflow-hidden border-b border-line text-sm text-quiet"
+        style={columns}
+        aria-hidden
+      >
         {days.map((d, i) => (
           <span key={d.date} className="overflow-visible whitespace-nowrap">
             {i % named === 0 && day(d.date)}
