@@ -184,6 +184,9 @@ type body[T any] struct{ Body T }
 
 type none struct{}
 
+// mostSite is how large a site may be, in bytes: some 100,000 policies.
+const mostSite = 64 << 20
+
 // get, post and put register an operation whose handler returns a body.
 func get[I, O any](s *server, a huma.API, id, path, summary string, handle func(context.Context, *I) (O, error)) {
 	do(s, a, huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary}, handle)
@@ -309,7 +312,7 @@ func (s *server) register(a huma.API) {
 		Try  bool `query:"try" doc:"only tell what would change"`
 		Body site.Site
 	}
-	do(s, a, huma.Operation{OperationID: "apply-site", Method: http.MethodPut, Path: "/api/v1/site", Summary: "Replace the configuration"},
+	do(s, a, huma.Operation{OperationID: "apply-site", Method: http.MethodPut, Path: "/api/v1/site", Summary: "Replace the configuration", MaxBodyBytes: mostSite},
 		func(ctx context.Context, in *apply) (lodge.Applied, error) { return s.l.Apply(ctx, in.Body, in.Try) })
 
 	sse.Register(a, huma.Operation{OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events", Summary: "What changes, as server-sent events"},
