@@ -219,6 +219,20 @@ func withPolicy(t *testing.T, name, text string, stores ...string) {
 	t.Cleanup(func() { keenOK(t, "site", "apply", file) })
 }
 
+// applyWith applies the demo's site with a text in it replaced, and takes that back at the test's end.
+func applyWith(t *testing.T, old, new string) {
+	t.Helper()
+	file, _, err := place.Site()
+	require.NoError(t, err)
+	body, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Contains(t, string(body), old)
+	other := filepath.Join(t.TempDir(), "site.yaml")
+	require.NoError(t, os.WriteFile(other, []byte(strings.Replace(string(body), old, new, 1)), 0o600))
+	keenOK(t, "site", "apply", other)
+	t.Cleanup(func() { keenOK(t, "site", "apply", file) })
+}
+
 func storeText(name, folder string) string {
 	return fmt.Sprintf("  %s:\n    medium: dir\n    layout: pooled\n    folder: %s\n    grace: none\n", name, folder)
 }

@@ -409,7 +409,7 @@ func TestRetriesAndBandwidth(t *testing.T) {
 	require.NoError(t, err)
 	name := "shelf-slow"
 	text := strings.Replace(string(body), place.URI(), "qemu+unix:///session?socket="+through, 1)
-	text = strings.Replace(text, "    pool: quay\n", "    pool: quay\n    bandwidth: [100 MiB]\n    tasks_at_once: 1\n", 1)
+	text = strings.Replace(text, "    tasks_at_once: 2\n", "    tasks_at_once: 1\n    bandwidth: [100 MiB]\n", 1)
 	text = strings.Replace(text, "stores:\n", "stores:\n"+storeText(name, t.TempDir()), 1)
 	text = strings.Replace(text, "policies:\n", "policies:\n  weekly-system:\n    machines: [timetable, berth-sim]\n    store: "+name+"\n    rotation: newest 3\n    retries: 5\n    retry_wait: 1 second\n", 1)
 	other := filepath.Join(t.TempDir(), "site.yaml")

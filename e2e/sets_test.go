@@ -448,10 +448,16 @@ func TestReplaceTheLatest(t *testing.T) {
 
 // A store that runs short of room drops its oldest images so that the next run finds room, and says when that is not enough.
 func TestTheFloorDropsTheOldest(t *testing.T) {
+	// How large an image is depends on what the tests before wrote: the store takes four and a half of them.
+	policy := "    machines: [tickets-db]\n    quiesce: \"off\"\n    store: shelf-small\n    rotation: newest 9\n"
+	withPolicy(t, "weekly-system", policy, openStoreText("shelf-small", t.TempDir(), ""))
+	keenOK(t, "policy", "run", "weekly-system", "--wait")
+	first := in(t, "shelf-small")[0]
 	small := t.TempDir()
-	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", 0, "size=170m"))
+	require.NoError(t, syscall.Mount("tmpfs", small, "tmpfs", 0, fmt.Sprintf("size=%d", 40<<20+first.Stored*46/10)))
 	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
-	withPolicy(t, "weekly-system", "    machines: [tickets-db]\n    quiesce: \"off\"\n    store: shelf-small\n    rotation: newest 9\n", openStoreText("shelf-small", small, "    floor: 40 MiB\n"))
+	policy = strings.Replace(policy, "shelf-small", "shelf-floor", 1)
+	withPolicy(t, "weekly-system", policy, openStoreText("shelf-floor", small, "    floor: 40 MiB\n"))
 	for range 5 {
 		s := keen(t, "policy", "run", "weekly-system", "--wait")
 		require.Equal(t, 0, s.code, "%s%s", s.out, s.err)
@@ -460,10 +466,10 @@ func TestTheFloorDropsTheOldest(t *testing.T) {
 			return err == nil && r[0].Over()
 		}, 20*time.Second, 50*time.Millisecond, "the sweep that follows")
 	}
-	left := in(t, "shelf-small")
+	left := in(t, "shelf-floor")
 	require.GreaterOrEqual(t, len(left), 2)
 	require.Less(t, len(left), 5)
-	require.Contains(t, keenOK(t, "image", "history", "--store", "shelf-small"), "must keep 40 MiB free")
+	require.Contains(t, keenOK(t, "image", "history", "--store", "shelf-floor"), "must keep 40 MiB free")
 	for _, m := range left {
 		keenOK(t, "image", "pin", m.ID)
 	}
@@ -473,7 +479,7 @@ func TestTheFloorDropsTheOldest(t *testing.T) {
 	if !strings.Contains(log, "can't be reached") { // the newest run is the sweep that was asked for
 		log = keenOK(t, "run", "log", keenJSON[[]records.Run](t, "run", "list")[1].ID)
 	}
-	require.Contains(t, log, "the floor of store shelf-small can't be reached by rotation")
+	require.Contains(t, log, "the floor of store shelf-floor can't be reached by rotation")
 	for _, m := range left {
 		keenOK(t, "image", "unpin", m.ID)
 	}

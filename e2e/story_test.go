@@ -111,6 +111,7 @@ func TestAnImageIsTheDisk(t *testing.T) {
 // A moment that came is fired once and the next one is set; a run still going makes the second one skipped, with a reason.
 func TestTheScheduleFires(t *testing.T) {
 	ctx := t.Context()
+	applyWith(t, "    windows:\n      - only 20:00-06:00\n    spread: 10 minutes\n", "") // it must not wait for the evening
 	policies, err := lodge.Policies(ctx)
 	require.NoError(t, err)
 	next := policies[0].NextDue

@@ -164,12 +164,13 @@ func TestBadInput(t *testing.T) {
 	require.NoError(t, err)
 	good, err := os.ReadFile(file)
 	require.NoError(t, err)
+	text := string(good)
 	readOnly := filepath.Join(t.TempDir(), "ro")
 	require.NoError(t, os.Mkdir(readOnly, 0o700))
 	require.NoError(t, syscall.Mount("none", readOnly, "tmpfs", syscall.MS_RDONLY, ""))
 	t.Cleanup(func() { syscall.Unmount(readOnly, 0) })
 	for name, c := range map[string]struct{ old, new, want string }{
-		"a wrong key":                {"rotation:", "rotaton:", `site.yaml:28: the key "rotaton" is not known here; did you mean "rotation"?`},
+		"a wrong key":                {"rotation:", "rotaton:", fmt.Sprintf(`site.yaml:%d: the key "rotaton" is not known here; did you mean "rotation"?`, 1+strings.Count(text[:strings.Index(text, "rotation:")], "\n"))},
 		"a machine nobody has":       {"- timetable", "- timetabel", `policy nightly-guests: no hypervisor has a machine called "timetabel"; did you mean "timetable"?`},
 		"a folder that is not there": {place.Shelf(), "/srv/not-mounted", "store quay-shelf: folder /srv/not-mounted does not exist; create it, or mount the disk that holds it"},
 		"a folder read-only":         {place.Shelf(), readOnly, "can't be written to: not allowed (read-only file system)"},
@@ -177,7 +178,7 @@ func TestBadInput(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			bad := filepath.Join(t.TempDir(), "site.yaml")
-			require.NoError(t, os.WriteFile(bad, []byte(strings.Replace(string(good), c.old, c.new, 1)), 0o600))
+			require.NoError(t, os.WriteFile(bad, []byte(strings.Replace(text, c.old, c.new, 1)), 0o600))
 			s := keen(t, "site", "apply", bad)
 			require.Equal(t, 1, s.code)
 			require.Contains(t, s.err, c.want)

@@ -165,7 +165,7 @@ func (r *rehearsal) start(ctx context.Context) {
 	now := time.Now().In(zone)
 	next := r.policy.Next(now, zone)
 	if next.IsZero() {
-		r.note(ctx, "schedule", r.run.Policy, "warned", "no moment of the clock starts it: it runs by hand, at boot or after another policy")
+		r.note(ctx, "schedule", r.run.Policy, "ok", "no moment of the clock starts it: it runs by hand, at boot or after another policy")
 	} else {
 		r.note(ctx, "schedule", r.run.Policy, "ok", "next at %s", next.Format("2006-01-02 15:04 MST"))
 	}

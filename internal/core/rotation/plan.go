@@ -197,8 +197,9 @@ func judge(rule Rule, now time.Time, images []Image) judgement {
 			break
 		}
 	}
+	clocks := rule.clocks(now, images, candidates)
 	for k, c := range rule.clauses {
-		c.apply(uint8(k), now, images, candidates, &j)
+		c.apply(uint8(k), now, images, candidates, clocks, &j)
 	}
 	if latest >= 0 {
 		j.keep(latest, reason{kind: newest})
@@ -234,8 +235,20 @@ func newestFirst(images []Image) []int32 {
 	return order
 }
 
+// clocks are the candidates' local clocks, where a clause asks for them: looking a zone up is what tiers cost most.
+func (r Rule) clocks(now time.Time, images []Image, candidates []int32) []localClock {
+	if !slices.ContainsFunc(r.clauses, func(c clause) bool { return slices.Contains(tiers, c.unit) }) {
+		return nil
+	}
+	out := make([]localClock, len(candidates))
+	for at, i := range candidates {
+		out[at] = clockOf(images[i].Taken.In(now.Location()))
+	}
+	return out
+}
+
 // apply tells which candidates the clause, the k-th of the rule, keeps.
-func (c clause) apply(k uint8, now time.Time, images []Image, candidates []int32, j *judgement) {
+func (c clause) apply(k uint8, now time.Time, images []Image, candidates []int32, clocks []localClock, j *judgement) {
 	switch {
 	case c.unit == "newest":
 		for n, i := range candidates[:min(c.n, len(candidates))] {
@@ -250,8 +263,8 @@ func (c clause) apply(k uint8, now time.Time, images []Image, candidates []int32
 		}
 	case slices.Contains(tiers, c.unit):
 		n, last := 0, int64(math.MinInt64)
-		for _, i := range candidates {
-			p := periodNumber(images[i].Taken.In(now.Location()), c.unit)
+		for at, i := range candidates {
+			p := periodNumber(clocks[at], c.unit)
 			if p == last {
 				continue
 			}

@@ -112,20 +112,26 @@ func since(now time.Time, n int, unit string) time.Time {
 	return time.Date(first.Year(), first.Month(), min(day, last), h, m, s, now.Nanosecond(), now.Location())
 }
 
+// localClock is what a zone's clock shows at a moment: seconds since 1970 as if it were UTC, and its offset.
+type localClock struct{ seconds, offset int64 }
+
+func clockOf(t time.Time) localClock {
+	_, offset := t.Zone()
+	return localClock{t.Unix() + int64(offset), int64(offset)}
+}
+
 // periodNumber tells the periods of a tier apart, as [period] names them: two moments have the same number if and only if they are in
 // the same one.
-func periodNumber(t time.Time, tier string) int64 {
-	_, offset := t.Zone()
-	clock := t.Unix() + int64(offset)
+func periodNumber(c localClock, tier string) int64 {
 	switch tier {
 	case "hourly":
-		return floorDiv(clock, 3600)<<18 | int64(offset+1<<17) // an hour that the clock repeats is two
+		return floorDiv(c.seconds, 3600)<<18 | (c.offset + 1<<17) // an hour that the clock repeats is two
 	case "daily":
-		return floorDiv(clock, 24*3600)
+		return floorDiv(c.seconds, 24*3600)
 	case "weekly":
-		return floorDiv(floorDiv(clock, 24*3600)+3, 7) // 1970 began on a Thursday
+		return floorDiv(floorDiv(c.seconds, 24*3600)+3, 7) // 1970 began on a Thursday
 	}
-	year, month, _ := t.Date()
+	year, month, _ := time.Unix(c.seconds, 0).UTC().Date()
 	if tier == "monthly" {
 		return int64(year)*12 + int64(month)
 	}
