@@ -66,14 +66,11 @@ func (l *Lodge) schedule(ctx context.Context) error {
 
 // fireDue starts what is due at a moment.
 func (l *Lodge) fireDue(ctx context.Context, now time.Time) error {
-	s, err := l.rec.Site(ctx)
-	if err != nil {
-		return err
-	}
-	_, err = l.rec.FireDue(ctx, now, func(due []records.Due) []records.Firing {
+	_, err := l.rec.FireDue(ctx, now, func(s site.Site, due []records.Due) []records.Firing {
+		zone := s.Location()
 		out := make([]records.Firing, len(due))
 		for i, d := range due {
-			out[i] = decide(s.Location(), d, now)
+			out[i] = decide(zone, s.Policies[d.Policy], d, now)
 		}
 		return out
 	})
@@ -81,10 +78,10 @@ func (l *Lodge) fireDue(ctx context.Context, now time.Time) error {
 }
 
 // decide says what becomes of a due policy: a run, or a record that it was skipped, and why.
-func decide(zone *time.Location, d records.Due, now time.Time) records.Firing {
+func decide(zone *time.Location, spec site.Policy, d records.Due, now time.Time) records.Firing {
 	at := d.At
 	run := records.Run{ID: newRunID(), Kind: "backup", Policy: d.Policy, Cause: "schedule", State: "queued", Due: &at}
-	schedule, merged, _ := d.Spec.Due(d.At.Add(-1), now, zone)
+	schedule, merged, _ := spec.Due(d.At.Add(-1), now, zone)
 	request := BackupRequest{When: schedule.When, Capture: schedule.Capture, Disks: schedule.Disks, Missed: now.Sub(d.At) > lateAfter}
 	run.Request, _ = json.Marshal(request) // a struct of strings
 	run.Note = schedule.Note
@@ -96,10 +93,10 @@ func decide(zone *time.Location, d records.Due, now time.Time) records.Firing {
 	switch {
 	case d.Paused:
 		run.State, run.Error = "skipped", "the policy is paused"+pauseWords(d.Pause, zone)
-	case request.Missed && d.Spec.Missed == "skip":
+	case request.Missed && spec.Missed == "skip":
 		run.State, run.Error = "skipped", fmt.Sprintf("its moment was missed by %s: no service ran; the policy says to skip such", now.Sub(d.At).Round(time.Second))
 	}
-	return records.Firing{Run: run, Next: d.Spec.Next(now, zone)}
+	return records.Firing{Run: run, Next: spec.Next(now, zone)}
 }
 
 func pauseWords(p records.Pause, zone *time.Location) string {

@@ -65,7 +65,7 @@ func TestPaces(t *testing.T) {
 func TestDecide(t *testing.T) {
 	at := time.Date(2026, 2, 15, 23, 0, 0, 0, time.UTC) // a Sunday
 	spec := site.Policy{Schedules: []site.Schedule{{When: "every day at 23:00", Note: "night"}, {When: "every sun at 23:00", Capture: "full", Disks: []string{"vda"}}}}
-	f := decide(time.UTC, records.Due{Policy: "nightly-guests", Spec: spec, At: at}, at.Add(time.Second))
+	f := decide(time.UTC, spec, records.Due{Policy: "nightly-guests", At: at}, at.Add(time.Second))
 	require.Equal(t, "queued", f.Run.State)
 	require.Equal(t, "night", f.Run.Note, "the note of the one that it stands for, too")
 	request, err := request[BackupRequest](f.Run)
@@ -75,15 +75,15 @@ func TestDecide(t *testing.T) {
 
 	// Three days of moments were missed: one run, and the next moment lies ahead.
 	now := at.Add(3*24*time.Hour + time.Minute)
-	f = decide(time.UTC, records.Due{Policy: "nightly-guests", Spec: spec, At: at}, now)
+	f = decide(time.UTC, spec, records.Due{Policy: "nightly-guests", At: at}, now)
 	require.Equal(t, "queued", f.Run.State)
 	require.Contains(t, string(f.Run.Request), `"capture":"full"`, "the strongest of those that were missed")
 	require.Contains(t, string(f.Run.Request), `"missed":true`)
 	require.Equal(t, at.Add(4*24*time.Hour), f.Next)
 	spec.Missed = "skip"
-	f = decide(time.UTC, records.Due{Policy: "nightly-guests", Spec: spec, At: at}, now)
+	f = decide(time.UTC, spec, records.Due{Policy: "nightly-guests", At: at}, now)
 	require.Equal(t, "skipped", f.Run.State)
 	require.Contains(t, f.Run.Error, "its moment was missed by 72h1m0s")
-	f = decide(time.UTC, records.Due{Policy: "nightly-guests", Spec: spec, At: at, Paused: true, Pause: records.Pause{Why: "harbour upgrade"}}, at)
+	f = decide(time.UTC, spec, records.Due{Policy: "nightly-guests", At: at, Paused: true, Pause: records.Pause{Why: "harbour upgrade"}}, at)
 	require.Equal(t, "the policy is paused: harbour upgrade", f.Run.Error)
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -13,16 +14,19 @@ import (
 	"keenlodge/internal/core/site"
 )
 
-// dueAtOnce is how many policies one transaction starts: enough that 10,000 take well below a second, few enough that other processes
-// get their part of them.
-const dueAtOnce = 1000
+const (
+	// dueAtOnce is how many policies one transaction starts. Their work begins when it is committed, and competes with starting the rest,
+	// so it is many.
+	dueAtOnce = 5000
+	// dueLanes is how many transactions start policies at the same time: the database works them off on as many processors.
+	dueLanes = 2
+)
 
 // Due is a policy whose moment has come.
 type Due struct {
-	Policy string      `db:"name"`
-	Spec   site.Policy `db:"spec"`
-	At     time.Time   `db:"next_due"`
-	Paused bool        `db:"paused"`
+	Policy string    `db:"name"`
+	At     time.Time `db:"next_due"`
+	Paused bool      `db:"paused"`
 	Pause
 }
 
@@ -45,26 +49,48 @@ type Firing struct {
 	Next time.Time
 }
 
-// FireDue starts what is due at a moment. decide says, in the same order, what becomes of each policy. What it decides and the next
-// moments are recorded, and work is queued, in one transaction for each thousand policies; other processes that look at the same time
-// get the others. A moment has one run, whatever happens; where a run of the policy is going it is recorded as skipped. It returns how
-// many policies it went through.
-func (r *Records) FireDue(ctx context.Context, now time.Time, decide func([]Due) []Firing) (total int, err error) {
+// FireDue starts what is due at a moment. decide says, in the same order, what becomes of each policy; it is called by two goroutines
+// at once. What it decides and the next moment are recorded, and work is queued, in the transaction that found the policy; other
+// processes that look at the same time get others. A moment has one run, whatever happens; where a run of the policy is going it is
+// recorded as skipped. It returns how many policies it went through.
+func (r *Records) FireDue(ctx context.Context, now time.Time, decide func(site.Site, []Due) []Firing) (total int, err error) {
+	var n [dueLanes]int
+	var errs [dueLanes]error
+	var all sync.WaitGroup
+	for lane := range dueLanes {
+		all.Go(func() { n[lane], errs[lane] = r.fireLane(ctx, now, decide) })
+	}
+	all.Wait()
+	for _, k := range n {
+		total += k
+	}
+	if err := errors.Join(errs[:]...); err != nil {
+		return total, fmt.Errorf("start what is due: %w", err)
+	}
+	return total, nil
+}
+
+func (r *Records) fireLane(ctx context.Context, now time.Time, decide func(site.Site, []Due) []Firing) (total int, err error) {
 	for {
 		var made []string
 		n := 0
 		err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-			due, err := all[Due](ctx, tx, `select name, spec, next_due, paused_since is not null and (paused_until is null or paused_until > $1) as paused,
+			due, err := all[Due](ctx, tx, `select name, next_due, paused_since is not null and (paused_until is null or paused_until > $1) as paused,
 				paused_since, paused_until, paused_why, paused_by from policies where next_due <= $1 order by next_due limit $2 for update skip locked`, now, dueAtOnce)
 			if err != nil || len(due) == 0 {
 				return err
 			}
+			// The locks on the policies keep a change of the site from being committed meanwhile.
+			s, err := r.siteIn(ctx, tx)
+			if err != nil {
+				return err
+			}
 			n = len(due)
-			made, err = r.fire(ctx, tx, decide(due))
+			made, err = r.fire(ctx, tx, decide(s, due))
 			return err
 		})
 		if err != nil {
-			return total, fmt.Errorf("start what is due: %w", err)
+			return total, err
 		}
 		if total += n; n == 0 {
 			return total, nil

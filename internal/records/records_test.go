@@ -97,8 +97,8 @@ func TestTheSiteComesBack(t *testing.T) {
 }
 
 // firing lets every due policy run, and be due again at a moment.
-func firing(next time.Time, newID func() string) func([]records.Due) []records.Firing {
-	return func(due []records.Due) (out []records.Firing) {
+func firing(next time.Time, newID func() string) func(site.Site, []records.Due) []records.Firing {
+	return func(s site.Site, due []records.Due) (out []records.Firing) {
 		for _, d := range due {
 			at := d.At
 			out = append(out, records.Firing{Run: records.Run{ID: newID(), Kind: "backup", Policy: d.Policy, Cause: "schedule", State: "queued", Due: &at}, Next: next})
@@ -246,13 +246,16 @@ func TestPausesAndOldRuns(t *testing.T) {
 	withPolicies(t, r, 2, now.Add(-time.Second))
 	require.NoError(t, r.PausePolicy(ctx, "policy-1", records.Pause{Since: &now, Until: &until, Why: "harbour upgrade", By: "first"}))
 	paused := map[string]bool{}
-	_, err := r.FireDue(ctx, now, func(due []records.Due) (out []records.Firing) {
+	var mu sync.Mutex
+	_, err := r.FireDue(ctx, now, func(s site.Site, due []records.Due) (out []records.Firing) {
+		mu.Lock()
+		defer mu.Unlock()
 		for _, d := range due {
 			paused[d.Policy] = d.Paused
 			require.Equal(t, d.Paused, d.Holds(now))
 			require.False(t, d.Holds(until))
 		}
-		return firing(until, func() string { return fmt.Sprint("run", len(paused), time.Now().UnixNano()) })(due)
+		return firing(until, func() string { return fmt.Sprint("run", len(paused), time.Now().UnixNano()) })(s, due)
 	})
 	require.NoError(t, err)
 	require.Equal(t, map[string]bool{"policy-0": false, "policy-1": true}, paused)

@@ -47,9 +47,18 @@ func specs[T any](ctx context.Context, q querier, table string) (map[string]T, e
 }
 
 // Site is the whole configuration. Callers share it and must not change it.
-func (r *Records) Site(ctx context.Context) (site.Site, error) {
+func (r *Records) Site(ctx context.Context) (s site.Site, err error) {
+	err = pgx.BeginTxFunc(ctx, r.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) (err error) {
+		s, err = r.siteIn(ctx, tx)
+		return err
+	})
+	return s, err
+}
+
+// siteIn reads the configuration in a transaction, or takes the copy that this process has if that is still the one.
+func (r *Records) siteIn(ctx context.Context, tx pgx.Tx) (site.Site, error) {
 	var version int64
-	if err := r.pool.QueryRow(ctx, "select version from settings").Scan(&version); err != nil {
+	if err := tx.QueryRow(ctx, "select version from settings").Scan(&version); err != nil {
 		return site.Site{}, err
 	}
 	r.mu.Lock()
@@ -57,14 +66,11 @@ func (r *Records) Site(ctx context.Context) (site.Site, error) {
 	if r.version == version {
 		return r.copy, nil
 	}
-	err := pgx.BeginTxFunc(ctx, r.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) (err error) {
-		r.copy, r.version, err = readSite(ctx, tx)
-		return err
-	})
-	if err != nil {
-		r.version = 0
+	s, version, err := readSite(ctx, tx)
+	if err == nil {
+		r.copy, r.version = s, version
 	}
-	return r.copy, err
+	return s, err
 }
 
 func readSite(ctx context.Context, q querier) (s site.Site, version int64, err error) {

@@ -31,8 +31,7 @@ alter table runs drop constraint runs_cause_check;
 alter table runs add constraint runs_cause_check check (cause in ('hand', 'schedule', 'upkeep', 'chain', 'boot'));
 alter table runs drop constraint runs_state_check;
 alter table runs add constraint runs_state_check check (state in ('queued', 'running', 'done', 'warned', 'failed', 'skipped', 'cancelled'));
-create index runs_under_way on runs (state) where state in ('queued', 'running');
-create index runs_by_policy on runs (policy, made desc);
+create index runs_under_way on runs (made) where state in ('queued', 'running');
 
 alter table tasks
     add column store text not null default '',
@@ -64,7 +63,7 @@ alter table runs drop constraint runs_state_check, drop constraint runs_cause_ch
 alter table runs add constraint runs_kind_check check (kind in ('backup', 'proof', 'restore', 'check', 'sweep', 'fold'));
 alter table runs add constraint runs_cause_check check (cause in ('hand', 'schedule', 'upkeep'));
 alter table runs add constraint runs_state_check check (state in ('queued', 'running', 'done', 'warned', 'failed', 'skipped'));
-drop index runs_under_way, runs_by_policy;
+drop index runs_under_way;
 alter table runs drop column who, drop column waits, drop column not_before, drop column cancel;
 drop index policies_due;
 alter table policies drop column paused_since, drop column paused_until, drop column paused_why, drop column paused_by;
