@@ -491,7 +491,7 @@ func (s *show) hooks(ctx context.Context) error {
 	}
 	select {
 	case e := <-events:
-		s.done("hooks", "a script was told %q, the harbour desk's webhook %s, signed", strings.Join(strings.Split(strings.TrimSpace(string(told)), "\n"), "; "), e)
+		s.done("hooks", "a script was told %q, the harbour desk's webhook %s, signed", strings.Join(strings.Fields(string(told)), " "), e)
 	case <-time.After(20 * time.Second):
 		return errors.New("the harbour desk's webhook was not told within 20 s")
 	}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -64,6 +65,14 @@ func spanned(r forecast.Range) string {
 	return fmt.Sprintf("%s (%s to %s)", likely, low, high)
 }
 
+// dropped tells how many images go, or that the guard keeps them.
+func dropped(d forecast.Day) string {
+	if d.Held {
+		return fmt.Sprintf("! %d, guard", d.Dropped)
+	}
+	return fmt.Sprint(d.Dropped)
+}
+
 func forecastTables(w io.Writer, f lodge.ForecastView) {
 	for i, p := range f.Policies {
 		if i > 0 {
@@ -94,7 +103,7 @@ func forecastTables(w io.Writer, f lodge.ForecastView) {
 			if len(d.Runs) > 0 {
 				added = spanned(adds)
 			}
-			rows = append(rows, []string{"  " + day.Format("Mon 2006-01-02"), orDash(strings.Join(at, ", ")), added, fmt.Sprint(d.Dropped), fmt.Sprint(d.Images), spanned(d.Taken)})
+			rows = append(rows, []string{"  " + day.Format("Mon 2006-01-02"), orDash(strings.Join(at, ", ")), added, dropped(d), fmt.Sprint(d.Images), spanned(d.Taken)})
 		}
 		table(w, []string{"  DAY", "RUNS", "ADDS>", "DROPS>", "IMAGES>", "TAKEN>"}, rows)
 	}
@@ -116,6 +125,11 @@ func forecastTables(w io.Writer, f lodge.ForecastView) {
 	for _, c := range f.Crowds {
 		fmt.Fprintf(w, "! %s: from %s until %s %d machines of %s meet where %d are captured at once; some wait\n", c.On, c.From.Format("2006-01-02 15:04"), c.Until.Format("15:04"),
 			c.Machines, strings.Join(c.Policies, ", "), c.Allowed)
+	}
+	for _, p := range f.Policies {
+		if slices.ContainsFunc(p.Days, func(d forecast.Day) bool { return d.Held }) {
+			fmt.Fprintf(w, "! %s: the guard will hold its rotation back; look at: keenlodge rotation preview %[1]s\n", p.Policy)
+		}
 	}
 	if len(f.Guessed) > 0 {
 		fmt.Fprintf(w, "! too little is known for more than a guess: %s\n", strings.Join(f.Guessed, ", "))

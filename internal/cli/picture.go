@@ -165,7 +165,9 @@ func (p *picture) lane(lane forecast.PolicyDays, y float64, crowds []forecast.Cr
 		p.Fill()
 		if p.column() >= 18 {
 			p.text(p.small, inkColour, p.x(i, 0.5), y+80, 0.5, fmt.Sprint(d.Images))
-			if d.Dropped > 0 {
+			if d.Held {
+				p.text(p.small, wrong, p.x(i, 0.5), y+95, 0.5, "held")
+			} else if d.Dropped > 0 {
 				p.text(p.small, wrong, p.x(i, 0.5), y+95, 0.5, fmt.Sprintf("-%d", d.Dropped))
 			}
 		}
@@ -239,7 +241,7 @@ func (p *picture) legend(y float64) {
 	for _, l := range []struct {
 		c    color.Color
 		text string
-	}{{deep, "run with full images"}, {light, "run with changes only"}, {pale, "images at the day's end, below them those that rotation drops; range of the free room"}, {wrong, "floor; a dot: machines of several policies meet and wait"}} {
+	}{{deep, "run with full images"}, {light, "run with changes only"}, {pale, "images at the day's end, below them those that rotation drops, or that the guard holds; range of the free room"}, {wrong, "floor; a dot: machines of several policies meet and wait"}} {
 		p.SetColor(l.c)
 		p.DrawRectangle(x, y-10, 12, 12)
 		p.Fill()

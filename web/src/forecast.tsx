@@ -126,7 +126,7 @@ function Lane(props: { lane: PolicyDays; crowds: Forecast["crowds"]; columns: Re
         {lane.days.map((d) => {
           const full = d.runs.reduce((n, r) => n + r.full, 0)
           const crowded = props.crowds.some((c) => c.policies.includes(lane.policy) && c.from.slice(0, 10) === d.date)
-          const tell = `${day(d.date)}: ${d.runs.length ? `runs at ${d.runs.map((r) => clock(r.at)).join(", ")}` : "no run"}; ${full ? `${count(full, "full image")}; ` : ""}${count(d.images, "image")} at its end, ${d.dropped} dropped; ${about(d.taken)} taken`
+          const tell = `${day(d.date)}: ${d.runs.length ? `runs at ${d.runs.map((r) => clock(r.at)).join(", ")}` : "no run"}; ${full ? `${count(full, "full image")}; ` : ""}${count(d.images, "image")} at its end, ${d.held ? "the guard holds the rotation back" : `${d.dropped} dropped`}; ${about(d.taken)} taken`
           return (
             <Why key={d.date} answer={tell}>
               <button
@@ -138,9 +138,9 @@ function Lane(props: { lane: PolicyDays; crowds: Forecast["crowds"]; columns: Re
                   style={{ height: `${(d.images / most) * 26}px` }}
                 />
                 {wide && (
-                  <span className="absolute inset-x-0 bottom-0 text-center text-[11px] leading-4">
+                  <span className="absolute inset-x-0 bottom-0 text-center text-[11px] leading-3">
                     {d.images}
-                    {d.dropped > 0 && <span className="text-wrong"> −{d.dropped}</span>}
+                    <span className="block h-3 text-wrong">{d.held ? "held" : d.dropped > 0 && `−${d.dropped}`}</span>
                   </span>
                 )}
                 {d.runs.slice(0, 24).map((r) => (

@@ -30,7 +30,12 @@ function OneRun({ run: r, now, chooseImage }: { run: Run; now: Date; chooseImage
   const going = !r.ended
   const [opened, setOpened] = useState<boolean | null>(null)
   const open = opened ?? (going || r.state === "failed")
-  const what = r.kind === "backup" ? r.policy : `${r.kind} of ${r.tasks[0]?.machine ?? "…"}`
+  const what =
+    r.kind === "backup"
+      ? r.policy
+      : r.kind === "rehearsal"
+        ? `rehearsal of ${r.policy}`
+        : `${r.kind} of ${r.tasks[0]?.machine ?? "…"}`
   return (
     <Collapsible.Root open={open} onOpenChange={setOpened} data-run={r.id} data-state-of-run={r.state}>
       <Collapsible.Trigger className="flex w-full flex-wrap items-baseline gap-x-4 px-4 py-2 text-left hover:bg-ground">

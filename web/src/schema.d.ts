@@ -731,6 +731,7 @@ export interface components {
       date: string
       /** Format: int64 */
       dropped: number
+      held: boolean
       /** Format: int64 */
       images: number
       runs: components["schemas"]["Coming"][]

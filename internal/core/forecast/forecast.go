@@ -105,6 +105,8 @@ type Day struct {
 	Runs    []Coming `json:"runs"`
 	Images  int      `json:"images"`
 	Dropped int      `json:"dropped"`
+	// Held says that the guard holds a rotation back, until a person confirms it.
+	Held bool `json:"held"`
 	// Taken is the space of the policy's images in bytes, of those too whose grace is not over.
 	Taken Range `json:"taken"`
 }
@@ -331,7 +333,9 @@ func play(p *Policy, store Store, runs []moment, ends []time.Time, now time.Time
 				} else {
 					run.Between++
 				}
-				for _, bytes := range sets[i].rotate(p, m.at) {
+				dropped, held := sets[i].rotate(p, m.at)
+				day.Held = day.Held || held
+				for _, bytes := range dropped {
 					day.Dropped++
 					leaving = append(leaving, kept{bytes, m.at.Add(store.Grace)})
 				}
@@ -413,8 +417,8 @@ func digits(n int) string {
 	return string(b[i:])
 }
 
-// rotate drops what the rule lets go, after folding where the policy does, and returns its bytes.
-func (p *playing) rotate(policy *Policy, now time.Time) (dropped []Range) {
+// rotate drops what the rule lets go, after folding where the policy does, and returns its bytes; or the guard holds it back.
+func (p *playing) rotate(policy *Policy, now time.Time) (dropped []Range, held bool) {
 	if policy.Fold {
 		plan := rotation.Make(policy.Rule, now, p.images)
 		for {
@@ -425,9 +429,9 @@ func (p *playing) rotate(policy *Policy, now time.Time) (dropped []Range) {
 			plan.Folded(p.images, base, into)
 		}
 	}
-	going := rotation.Going(policy.Rule, now, p.images)
-	if !slices.Contains(going, true) {
-		return nil
+	going, guarded := rotation.Going(policy.Rule, now, p.images)
+	if guarded || !slices.Contains(going, true) {
+		return nil, guarded
 	}
 	keep := 0
 	for i, gone := range going {
@@ -440,7 +444,7 @@ func (p *playing) rotate(policy *Policy, now time.Time) (dropped []Range) {
 	}
 	clear(p.images[keep:])
 	p.images, p.bytes = p.images[:keep], p.bytes[:keep]
-	return dropped
+	return dropped, false
 }
 
 // sum adds up what a store's policies take on each day.

@@ -87,6 +87,18 @@ func TestTheCycleCountsOnFromWhatIsGone(t *testing.T) {
 	require.Equal(t, []bool{false, false, true, false}, full)
 }
 
+// A rule that would delete too much deletes nothing, until somebody confirms it.
+func TestTheGuardHolds(t *testing.T) {
+	now := time.Date(2026, 2, 1, 12, 0, 0, 0, lisbon(t))
+	p := policy(t, "weekly-system", "newest 1", "", "every day at 23:00")
+	for n := range 5 {
+		p.Sets[0].Images = append(p.Sets[0].Images, rotation.Image{ID: fmt.Sprint("old", n), Taken: now.AddDate(0, 0, n-6), Capture: "full", State: "usable", Bytes: 50})
+	}
+	days := Make(Request{Now: now, Days: 2, Policies: []Policy{p}}).Policies[0].Days
+	require.True(t, days[1].Held)
+	require.Equal(t, []int{7, 0}, []int{days[1].Images, days[1].Dropped})
+}
+
 func TestWindowsChainsPausesAndSchedulesTogether(t *testing.T) {
 	now := time.Date(2026, 2, 2, 12, 0, 0, 0, lisbon(t)) // a Monday
 	first := policy(t, "nightly-guests", "newest 9", "full once", "every day at 23:00", "every sun at 23:00")

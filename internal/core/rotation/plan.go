@@ -91,15 +91,32 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 	return plan
 }
 
-// Going tells, image by image, whether [Make] would drop it, with no reasons and no guard: many times as fast, for those who play years.
-func Going(rule Rule, now time.Time, images []Image) []bool {
+// Going tells, image by image, whether [Make] would drop it, and whether the guard would stop that for its number: with no reasons it is
+// many times as fast, for those who play years.
+func Going(rule Rule, now time.Time, images []Image) (going []bool, guarded bool) {
 	j := judge(rule, now, images)
-	out := make([]bool, len(images))
+	going = make([]bool, len(images))
 	for i := range images {
-		out[i] = j.why[i].kind == none && j.held[i] == 0
+		going[i] = j.why[i].kind == none && j.held[i] == 0
 	}
-	return out
+	whole, gone := standing(images, func(i int) bool { return going[i] })
+	return going, tooMany(whole, gone)
 }
+
+// standing counts the usable images that stand by themselves, and those of them that go.
+func standing(images []Image, goes func(i int) bool) (whole, gone int) {
+	for i := range images {
+		if images[i].State == "usable" && images[i].Base == "" {
+			if whole++; goes(i) {
+				gone++
+			}
+		}
+	}
+	return whole, gone
+}
+
+// tooMany is when nobody can have meant it.
+func tooMany(whole, gone int) bool { return gone >= 3 && 2*gone > whole }
 
 // reasonKind says what sort of reason keeps an image.
 type reasonKind uint8
@@ -322,28 +339,20 @@ func (j *judgement) hold(images []Image, order []int32) {
 
 // guard looks whether the plan is one that nobody can have meant.
 func (p *Plan) guard(now time.Time, images []Image) {
-	whole, gone := 0, 0
 	usable := false
 	var latest time.Time
-	for i, m := range images {
+	for _, m := range images {
 		if m.Taken.After(latest) {
 			latest = m.Taken
 		}
-		if m.State != "usable" {
-			continue
-		}
-		if usable = true; m.Base == "" {
-			whole++
-			if p.Decisions[i].Verdict == Drop {
-				gone++
-			}
-		}
+		usable = usable || m.State == "usable"
 	}
+	whole, gone := standing(images, func(i int) bool { return p.Decisions[i].Verdict == Drop })
 	switch {
 	case usable && now.Before(latest):
 		p.Guard = fmt.Sprintf("the moment %s is earlier than the newest image (%s): is the clock right?",
 			now.Format(time.RFC3339), latest.In(now.Location()).Format(time.RFC3339))
-	case gone >= 3 && 2*gone > whole:
+	case tooMany(whole, gone):
 		p.Guard = fmt.Sprintf("it would drop %d of %d usable images that stand by themselves: is the rule right?", gone, whole)
 	}
 }

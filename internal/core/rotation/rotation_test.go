@@ -221,8 +221,10 @@ func TestGoingIsWhatMakeDrops(t *testing.T) {
 			}
 			images = append(images, m)
 		}
-		going := Going(rule, now, images)
-		for i, d := range Make(rule, now, images).Decisions {
+		going, guarded := Going(rule, now, images)
+		plan := Make(rule, now, images)
+		require.Equal(t, strings.Contains(plan.Guard, "it would drop"), guarded)
+		for i, d := range plan.Decisions {
 			require.Equal(t, d.Verdict == Drop, going[i])
 		}
 		for _, tier := range tiers {
