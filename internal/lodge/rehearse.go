@@ -243,7 +243,7 @@ func (r *rehearsal) choose(ctx context.Context) (tasks []records.Task, err error
 		if bad && !r.l.needs(ctx, r.policy, map[string]string{a.hypervisor: ""}) {
 			continue // no machine of this policy lives there
 		}
-		r.noted(ctx, "hypervisor", a.hypervisor, a.err, "reached; it has %d machines", len(a.guests))
+		r.noted(ctx, "hypervisor", a.hypervisor, a.err, "reached; guests: %d", len(a.guests))
 	}
 	machines, err := r.l.rec.Machines(ctx)
 	if err != nil {
@@ -277,7 +277,7 @@ func (r *rehearsal) choose(ctx context.Context) (tasks []records.Task, err error
 		for _, t := range tasks {
 			names = append(names, t.Machine)
 		}
-		r.note(ctx, "selection", r.run.Policy, "ok", "%d machines: %s", len(names), strings.Join(names, ", "))
+		r.note(ctx, "selection", r.run.Policy, "ok", "%s", strings.Join(names, ", "))
 	}
 	return tasks, nil
 }

@@ -62,7 +62,10 @@ function Days({ forecast: f }: { forecast: Forecast }) {
         aria-hidden
       >
         {days.map((d, i) => (
-          <span key={d.date} className="overflow-visible whitespace-nowrap">
+          <span
+            key={d.date}
+            className={`overflow-visible whitespace-nowrap ${i % (named * 4) ? "max-md:invisible" : ""}`}
+          >
             {i % named === 0 && day(d.date)}
           </span>
         ))}
@@ -138,7 +141,7 @@ function Lane(props: { lane: PolicyDays; crowds: Forecast["crowds"]; columns: Re
                   style={{ height: `${(d.images / most) * 26}px` }}
                 />
                 {wide && (
-                  <span className="absolute inset-x-0 bottom-0 text-center text-[11px] leading-3">
+                  <span className="absolute inset-x-0 bottom-0 text-center text-[11px] leading-3 max-md:hidden">
                     {d.images}
                     <span className="block h-3 text-wrong">{d.held ? "held" : d.dropped > 0 && `−${d.dropped}`}</span>
                   </span>

@@ -2,6 +2,7 @@
 package site
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -319,6 +320,12 @@ func differences(was, is any) (string, error) {
 func told(v any) string {
 	if v == nil {
 		return "nothing"
+	}
+	switch v.(type) {
+	case map[string]any, []any:
+		if body, err := json.Marshal(v); err == nil {
+			return string(body)
+		}
 	}
 	return fmt.Sprintf("%q", fmt.Sprint(v))
 }
