@@ -288,8 +288,7 @@ func (l *Lodge) backupAll(ctx context.Context, s site.Site, run records.Run, pol
 // backupWithHooks backs one machine up, with its hooks around it, and again after what may pass by itself.
 func (l *Lodge) backupWithHooks(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, t *task) error {
 	about := happening{Moment: "machine-begun", Policy: run.Policy, Run: run.ID, Cause: run.Cause, Machine: t.rec.Machine}
-	hooked, err := l.hook(ctx, s, about)
-	var warnings []string
+	warnings, err := l.hook(ctx, s, about)
 	if err == nil {
 		err = l.retried(ctx, policy, run.ID, t.rec.Machine, func() error { return l.undo(ctx, t) }, func(try int) error {
 			t.rec.Tries, t.rec.Warnings, t.rec.Image = try, nil, ""
@@ -305,8 +304,7 @@ func (l *Lodge) backupWithHooks(ctx context.Context, s site.Site, run records.Ru
 		about.State = "skipped"
 	}
 	more, failed := l.hook(context.WithoutCancel(ctx), s, about)
-	warnings = append(hooked, more...)
-	t.rec.Warnings = append(t.rec.Warnings, warnings...)
+	t.rec.Warnings = append(append(t.rec.Warnings, warnings...), more...)
 	if failed != nil {
 		// The image exists and stays; what the hook was to see to did not happen.
 		return errors.Join(err, failed)

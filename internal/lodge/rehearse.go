@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -17,6 +16,7 @@ import (
 	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/notify"
 	"keenlodge/internal/records"
 )
 
@@ -218,11 +218,7 @@ func (r *rehearsal) scripts(ctx context.Context) {
 		if h.Script == "" {
 			continue
 		}
-		info, err := os.Stat(h.Script)
-		if err == nil && (info.IsDir() || info.Mode()&0o111 == 0) {
-			err = fmt.Errorf("it is not executable; run: chmod +x %s", h.Script)
-		}
-		r.noted(ctx, "hook", h.Script, err, "there and executable; it was not called")
+		r.noted(ctx, "hook", h.Script, notify.CheckScript(h.Script), "there and executable; it was not called")
 	}
 }
 
@@ -355,6 +351,9 @@ func (r *rehearsal) machine(ctx context.Context, st shelf, t *task) (err error) 
 	defer closeOlder(disks)
 	if err != nil {
 		return err
+	}
+	if !slices.ContainsFunc(disks, func(d leaning) bool { return d.older != nil }) {
+		rec.Capture = "full" // whatever was asked for
 	}
 	if err := measure(ctx, disks, t); err != nil {
 		return err

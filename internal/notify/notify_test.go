@@ -53,6 +53,9 @@ func TestScripts(t *testing.T) {
 	require.NoError(t, os.WriteFile(plain, nil, 0o600))
 	_, err = Script(t.Context(), plain, nil, time.Minute)
 	require.ErrorContains(t, err, "is not executable; run: chmod +x")
+	require.NoError(t, os.Chmod(plain, 0o777))
+	_, err = Script(t.Context(), plain, nil, time.Minute)
+	require.ErrorContains(t, err, "may be changed by others than its owner")
 	_, err = Script(t.Context(), plain+"x", nil, time.Minute)
 	require.ErrorContains(t, err, "no such file")
 }

@@ -17,13 +17,25 @@ import (
 // mostSaid is how much of what a script says is kept, in bytes.
 const mostSaid = 64 << 10
 
+// CheckScript tells why a script would not be run: it is not there, not executable, or others than its owner may change it.
+func CheckScript(path string) error {
+	info, err := os.Stat(path)
+	switch {
+	case err != nil:
+		return fmt.Errorf("script %s: %w", path, err)
+	case info.IsDir() || info.Mode()&0o111 == 0:
+		return fmt.Errorf("script %s is not executable; run: chmod +x %s", path, path)
+	case info.Mode()&0o022 != 0:
+		return fmt.Errorf("script %s may be changed by others than its owner, who could so run anything as the service; run: chmod go-w %s", path, path)
+	}
+	return nil
+}
+
 // Script runs a program with nothing but these variables and PATH in its environment. When limit is over it is killed, with all that
 // it started in its process group. output is the first 64 KiB of what it said on both its streams.
 func Script(ctx context.Context, path string, variables map[string]string, limit time.Duration) (output string, err error) {
-	if info, err := os.Stat(path); err != nil {
-		return "", fmt.Errorf("script %s: %w", path, err)
-	} else if info.IsDir() || info.Mode()&0o111 == 0 {
-		return "", fmt.Errorf("script %s is not executable; run: chmod +x %s", path, path)
+	if err := CheckScript(path); err != nil {
+		return "", err
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("it took longer than %s and was killed", limit))
 	defer cancel()

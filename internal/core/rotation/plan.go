@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sync"
 	"time"
 )
 
@@ -73,7 +74,8 @@ func (p Plan) Drops() []string {
 // Make plans the rotation of one set at a moment. now carries the zone. The rules and their order are those of
 // docs/guide/rotation.md.
 func Make(rule Rule, now time.Time, images []Image) Plan {
-	j := judge(rule, now, images)
+	j := new(judgement)
+	j.judge(rule, now, images)
 	plan := Plan{Decisions: make([]Decision, len(images)), fixed: j.fixed}
 	for i, m := range images {
 		d := Decision{m.ID, Drop, "no clause of the rule keeps it"}
@@ -94,7 +96,9 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 // Going tells, image by image, whether [Make] would drop it, and whether the guard would stop that for its number: with no reasons it is
 // many times as fast, for those who play years.
 func Going(rule Rule, now time.Time, images []Image) (going []bool, guarded bool) {
-	j := judge(rule, now, images)
+	j := judgements.Get().(*judgement)
+	defer judgements.Put(j)
+	j.judge(rule, now, images)
 	going = make([]bool, len(images))
 	for i := range images {
 		going[i] = j.why[i].kind == none && j.held[i] == 0
@@ -172,6 +176,22 @@ type judgement struct {
 	why   []reason // the first one found
 	fixed []bool   // kept by more than a clause
 	held  []int32  // 1 + the image that leans on it and stays, or 0
+
+	order, candidates []int32 // newest first
+	clocks            []localClock
+}
+
+// judgements are used again by [Going], which is called a million times for a year of many policies.
+var judgements = sync.Pool{New: func() any { return new(judgement) }}
+
+// fresh gives a slice of n zeros, in an old one's place if that is large enough.
+func fresh[T any](old []T, n int) []T {
+	if cap(old) < n {
+		return make([]T, n, 2*n)
+	}
+	old = old[:n]
+	clear(old)
+	return old
 }
 
 func (j *judgement) keep(i int, r reason) {
@@ -181,12 +201,13 @@ func (j *judgement) keep(i int, r reason) {
 	j.fixed[i] = j.fixed[i] || r.kind >= pinned
 }
 
-func judge(rule Rule, now time.Time, images []Image) judgement {
-	order := newestFirst(images)
-	j := judgement{make([]reason, len(images)), make([]bool, len(images)), nil}
+func (j *judgement) judge(rule Rule, now time.Time, images []Image) {
+	n := len(images)
+	j.why, j.fixed, j.held, j.order = fresh(j.why, n), fresh(j.fixed, n), fresh(j.held, n), fresh(j.order, n)
+	newestFirst(images, j.order)
 	latest, shown := -1, -1
-	candidates := make([]int32, 0, len(images))
-	for _, i := range order {
+	candidates := j.candidates[:0]
+	for _, i := range j.order {
 		m := &images[i]
 		switch {
 		case m.State == "writing":
@@ -206,6 +227,7 @@ func judge(rule Rule, now time.Time, images []Image) judgement {
 			}
 		}
 	}
+	j.candidates = candidates
 	for _, c := range rule.clauses {
 		if c.unit == "first" && len(candidates) > 0 {
 			last := len(candidates) - 1
@@ -214,9 +236,9 @@ func judge(rule Rule, now time.Time, images []Image) judgement {
 			break
 		}
 	}
-	clocks := rule.clocks(now, images, candidates)
+	j.clocks = rule.clocks(j.clocks[:0], now, images, candidates)
 	for k, c := range rule.clauses {
-		c.apply(uint8(k), now, images, candidates, clocks, &j)
+		c.apply(uint8(k), now, images, candidates, j)
 	}
 	if latest >= 0 {
 		j.keep(latest, reason{kind: newest})
@@ -230,13 +252,11 @@ func judge(rule Rule, now time.Time, images []Image) judgement {
 			j.keep(i, reason{kind: notYet})
 		}
 	}
-	j.hold(images, order)
-	return j
+	j.hold(images)
 }
 
 // newestFirst orders images. They mostly come oldest first.
-func newestFirst(images []Image) []int32 {
-	order := make([]int32, len(images))
+func newestFirst(images []Image, order []int32) {
 	for i := range order {
 		order[i] = int32(len(images) - 1 - i)
 	}
@@ -249,23 +269,21 @@ func newestFirst(images []Image) []int32 {
 	if !slices.IsSortedFunc(order, compare) {
 		slices.SortFunc(order, compare)
 	}
-	return order
 }
 
 // clocks are the candidates' local clocks, where a clause asks for them: looking a zone up is what tiers cost most.
-func (r Rule) clocks(now time.Time, images []Image, candidates []int32) []localClock {
+func (r Rule) clocks(out []localClock, now time.Time, images []Image, candidates []int32) []localClock {
 	if !slices.ContainsFunc(r.clauses, func(c clause) bool { return slices.Contains(tiers, c.unit) }) {
-		return nil
+		return out
 	}
-	out := make([]localClock, len(candidates))
-	for at, i := range candidates {
-		out[at] = clockOf(images[i].Taken.In(now.Location()))
+	for _, i := range candidates {
+		out = append(out, clockOf(images[i].Taken.In(now.Location())))
 	}
 	return out
 }
 
 // apply tells which candidates the clause, the k-th of the rule, keeps.
-func (c clause) apply(k uint8, now time.Time, images []Image, candidates []int32, clocks []localClock, j *judgement) {
+func (c clause) apply(k uint8, now time.Time, images []Image, candidates []int32, j *judgement) {
 	switch {
 	case c.unit == "newest":
 		for n, i := range candidates[:min(c.n, len(candidates))] {
@@ -281,7 +299,7 @@ func (c clause) apply(k uint8, now time.Time, images []Image, candidates []int32
 	case slices.Contains(tiers, c.unit):
 		n, last := 0, int64(math.MinInt64)
 		for at, i := range candidates {
-			p := periodNumber(clocks[at], c.unit)
+			p := periodNumber(j.clocks[at], c.unit)
 			if p == last {
 				continue
 			}
@@ -297,8 +315,7 @@ func (c clause) apply(k uint8, now time.Time, images []Image, candidates []int32
 const few = 64
 
 // hold finds what staying images lean on.
-func (j *judgement) hold(images []Image, order []int32) {
-	j.held = make([]int32, len(images))
+func (j *judgement) hold(images []Image) {
 	if !slices.ContainsFunc(images, func(m Image) bool { return m.Base != "" }) {
 		return
 	}
@@ -322,7 +339,7 @@ func (j *judgement) hold(images []Image, order []int32) {
 		i := slices.IndexFunc(images, func(m Image) bool { return m.ID == id })
 		return i, i >= 0
 	}
-	for _, i := range order {
+	for _, i := range j.order {
 		if j.why[i].kind == none {
 			continue
 		}

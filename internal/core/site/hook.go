@@ -3,7 +3,7 @@ package site
 import (
 	"fmt"
 	"maps"
-	"net"
+	"net/netip"
 	"net/url"
 	"path"
 	"slices"
@@ -75,7 +75,7 @@ func (w Webhook) check(name, p string) error {
 	if err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" {
 		return at(name, p+".url", `%q is no address; write for example https://desk.brindle.example/runs, with no password in it`, w.URL)
 	}
-	if ip := net.ParseIP(u.Hostname()); u.Scheme == "http" && u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if ip, err := netip.ParseAddr(u.Hostname()); u.Scheme == "http" && u.Hostname() != "localhost" && (err != nil || !ip.IsLoopback()) {
 		return at(name, p+".url", "%s is not encrypted and not on loopback; write https://", w.URL)
 	}
 	return nil
