@@ -106,7 +106,7 @@ func (l *Lodge) experience(ctx context.Context) (experience, error) {
 // policy is a policy as the forecast sees it. guessed are its machines of which there is too little experience.
 func (e experience) policy(s site.Site, name string) (out forecast.Policy, guessed []string) {
 	spec := s.Policies[name]
-	out = forecast.Policy{Name: name, Store: spec.Store, Cycle: spec.CycleRule(), Capture: spec.Between(), Rule: spec.RotationRule(), Fold: spec.Fold, Hours: s.Hours(name)}
+	out = forecast.Policy{Name: name, Store: spec.Store, Cycle: spec.CycleRule(), Capture: spec.Between(), Rule: spec.RotationRule(), Fold: spec.Fold}
 	if p := e.pauses[name]; p.Since != nil {
 		if out.Paused = p.Until == nil; p.Until != nil {
 			out.PausedUntil = *p.Until
@@ -115,6 +115,7 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 	for i, parsed := range spec.Parsed(s.Location()) {
 		out.Starts = append(out.Starts, forecast.Start{When: parsed, Capture: spec.Schedules[i].Capture})
 	}
+	var hosts []string
 	for _, m := range e.machines {
 		if m.State == "gone" || !spec.Selects(m.Name, m.Tags) {
 			continue
@@ -123,7 +124,11 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 		if out.Sets = append(out.Sets, set); guess {
 			guessed = append(guessed, name+" of "+m.Name)
 		}
+		if !slices.Contains(hosts, m.Hypervisor) {
+			hosts = append(hosts, m.Hypervisor)
+		}
 	}
+	out.Hours = s.Hours(name, hosts...)
 	return out, guessed
 }
 

@@ -316,7 +316,11 @@ const few = 64
 
 // hold finds what staying images lean on.
 func (j *judgement) hold(images []Image) {
-	if !slices.ContainsFunc(images, func(m Image) bool { return m.Base != "" }) {
+	lean := false
+	for i := range images {
+		lean = lean || images[i].Base != ""
+	}
+	if !lean {
 		return
 	}
 	var byID map[string]int
