@@ -1,8 +1,7 @@
 import { scaleLinear } from "d3-scale"
-import { ToggleGroup } from "radix-ui"
 import { useState } from "react"
 import { useForecast, type Forecast, type PolicyDays, type StoreDays } from "./api"
-import { Instead, Panel, Why } from "./parts"
+import { Choice, Instead, Panel, Why } from "./parts"
 import { bytes, clock, count } from "./words"
 
 const spans = { "7 days": 7, "30 days": 30, "90 days": 90 }
@@ -17,25 +16,7 @@ export function Coming() {
     <div className="mt-4">
       <Panel
         title="What will come"
-        aside={
-          <ToggleGroup.Root
-            type="single"
-            value={span}
-            onValueChange={(v) => v && setSpan(v as Span)}
-            aria-label="Days ahead"
-            className="flex overflow-hidden rounded border border-line"
-          >
-            {Object.keys(spans).map((s) => (
-              <ToggleGroup.Item
-                key={s}
-                value={s}
-                className="px-3 py-0.5 data-[state=on]:bg-accent data-[state=on]:text-on-accent"
-              >
-                {s}
-              </ToggleGroup.Item>
-            ))}
-          </ToggleGroup.Root>
-        }
+        aside={<Choice of={Object.keys(spans) as Span[]} value={span} choose={setSpan} label="Days ahead" />}
       >
         {!f || f.policies.length === 0 ? (
           <Instead loading={forecast.isLoading} error={forecast.error}>

@@ -1,10 +1,10 @@
 import type { UseQueryResult } from "@tanstack/react-query"
 import { scaleTime } from "d3-scale"
-import { Popover, ToggleGroup } from "radix-ui"
+import { Popover } from "radix-ui"
 import { useEffect, useMemo, useRef, useState } from "react"
 import type { Image, Machine, Policy } from "./api"
 import { newestUsable, promise } from "./headline"
-import { Instead, Panel, Why } from "./parts"
+import { Choice, Instead, Panel, Why } from "./parts"
 import { bytes, clock, moment, span, tick } from "./words"
 
 const hour = 3600_000
@@ -35,25 +35,7 @@ export function Lanes(props: {
   return (
     <Panel
       title="Machines over time"
-      aside={
-        <ToggleGroup.Root
-          type="single"
-          value={range}
-          onValueChange={(v) => v && setPicked(v as Range)}
-          aria-label="Span shown"
-          className="flex overflow-hidden rounded border border-line"
-        >
-          {Object.keys(ranges).map((r) => (
-            <ToggleGroup.Item
-              key={r}
-              value={r}
-              className="px-3 py-0.5 data-[state=on]:bg-accent data-[state=on]:text-on-accent"
-            >
-              {r}
-            </ToggleGroup.Item>
-          ))}
-        </ToggleGroup.Root>
-      }
+      aside={<Choice of={Object.keys(ranges) as Range[]} value={range} choose={setPicked} label="Span shown" />}
     >
       {props.machines.length === 0 ? (
         <Instead loading={false} error={props.images.error}>

@@ -1,4 +1,4 @@
-import { Tooltip } from "radix-ui"
+import { ToggleGroup, Tooltip } from "radix-ui"
 import type { ReactNode } from "react"
 
 /** A sign and a word for each state; colour only adds to them. */
@@ -70,6 +70,29 @@ export function Button({
       {...rest}
       className={`rounded border px-3 py-1 text-sm font-medium whitespace-nowrap disabled:opacity-50 ${look}`}
     />
+  )
+}
+
+/** One of a few, side by side. */
+export function Choice<T extends string>(props: { of: T[]; value: T; choose: (v: T) => void; label: string }) {
+  return (
+    <ToggleGroup.Root
+      type="single"
+      value={props.value}
+      onValueChange={(v) => v && props.choose(v as T)}
+      aria-label={props.label}
+      className="flex overflow-hidden rounded border border-line"
+    >
+      {props.of.map((v) => (
+        <ToggleGroup.Item
+          key={v}
+          value={v}
+          className="px-3 py-0.5 data-[state=on]:bg-accent data-[state=on]:text-on-accent"
+        >
+          {v}
+        </ToggleGroup.Item>
+      ))}
+    </ToggleGroup.Root>
   )
 }
 

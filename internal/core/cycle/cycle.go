@@ -55,7 +55,7 @@ func Parse(text string) (Rule, error) {
 	case at(1) == "every":
 		r.kind, most = "every", 3
 		n, err := strconv.Atoi(strings.TrimRight(at(2), "stndrh"))
-		if err != nil || n < 1 || n > 1000 || at(2) != ordinal(n) {
+		if err != nil || n < 1 || n > 1000 || at(2) != phrase.Ordinal(n) {
 			return bad(at(2), `a number from 1st to 1000th is expected here, such as "7th"`)
 		}
 		r.n = n
@@ -75,22 +75,6 @@ func Parse(text string) (Rule, error) {
 		return bad(words[most], "the phrase should end before this")
 	}
 	return r, nil
-}
-
-// ordinal writes 1 as "1st".
-func ordinal(n int) string {
-	end := "th"
-	if n%100 < 11 || n%100 > 13 {
-		switch n % 10 {
-		case 1:
-			end = "st"
-		case 2:
-			end = "nd"
-		case 3:
-			end = "rd"
-		}
-	}
-	return strconv.Itoa(n) + end
 }
 
 // String is the phrase as it was written.

@@ -4,9 +4,10 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
+
+	"keenlodge/internal/core/phrase"
 )
 
 // anchor is where "every N hours" begins to count if the phrase names no day.
@@ -177,22 +178,12 @@ var ordinals = func() map[string]int {
 	return out
 }()
 
+// ordinal is how a day of the month is named; -1 is the last.
 func ordinal(n int) string {
 	if n == -1 {
 		return "last"
 	}
-	end := "th"
-	if n < 11 || n > 13 {
-		switch n % 10 {
-		case 1:
-			end = "st"
-		case 2:
-			end = "nd"
-		case 3:
-			end = "rd"
-		}
-	}
-	return strconv.Itoa(n) + end
+	return phrase.Ordinal(n)
 }
 
 // readElapsed reads "from 00:20" or "from 2026-03-01 00:20".
