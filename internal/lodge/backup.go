@@ -123,20 +123,16 @@ func (l *Lodge) reach(ctx context.Context, s site.Site, run records.Run, policy 
 	if err != nil {
 		return nil, nil, err
 	}
-	err = l.retried(ctx, policy, run.ID, "", nothing, func(try int) error {
-		answers := l.askAll(ctx, s)
-		if _, err := l.recordAnswers(ctx, answers); err != nil {
+	err = l.retried(ctx, policy, run.ID, "", nothing, func(try int) (err error) {
+		var answers []answer
+		if answers, silent, err = l.ask(ctx, s); err != nil || try > policy.Retries {
 			return err
 		}
-		silent = map[string]string{}
-		var last error
 		for _, a := range answers {
-			if a.err != nil {
-				silent[a.hypervisor], last = a.err.Error(), a.err
+			// What will not pass keeps only its own machines from being captured.
+			if a.err != nil && passing(a.err) && l.needs(ctx, policy, a.hypervisor) {
+				return a.err
 			}
-		}
-		if last != nil && try <= policy.Retries && l.needs(ctx, policy, silent) {
-			return last
 		}
 		return nil
 	})
@@ -146,12 +142,23 @@ func (l *Lodge) reach(ctx context.Context, s site.Site, run records.Run, policy 
 	return st, silent, err
 }
 
-// needs reports whether a policy covers a machine of one of these hypervisors.
-func (l *Lodge) needs(ctx context.Context, policy site.Policy, silent map[string]string) bool {
+// ask asks the hypervisors for their guests and records them. silent tells why those did not answer that did not.
+func (l *Lodge) ask(ctx context.Context, s site.Site) (answers []answer, silent map[string]string, err error) {
+	answers, silent = l.askAll(ctx, s), map[string]string{}
+	for _, a := range answers {
+		if a.err != nil {
+			silent[a.hypervisor] = a.err.Error()
+		}
+	}
+	_, err = l.recordAnswers(ctx, answers)
+	return answers, silent, err
+}
+
+// needs reports whether a policy covers a machine of a hypervisor.
+func (l *Lodge) needs(ctx context.Context, policy site.Policy, hypervisor string) bool {
 	machines, err := l.rec.Machines(ctx)
 	return err == nil && slices.ContainsFunc(machines, func(m records.Machine) bool {
-		_, ok := silent[m.Hypervisor]
-		return ok && policy.Selects(m.Name, m.Tags)
+		return m.Hypervisor == hypervisor && m.State != "gone" && policy.Selects(m.Name, m.Tags)
 	})
 }
 
@@ -223,7 +230,7 @@ func (l *Lodge) selectMachines(ctx context.Context, run records.Run, policy site
 			continue
 		}
 		if why, ok := silent[m.Hypervisor]; ok {
-			missing = append(missing, fmt.Errorf("machine %s was not backed up: %s", m.Name, why))
+			missing = append(missing, fmt.Errorf("machine %s can't be backed up: %s", m.Name, why))
 			continue
 		}
 		t, err := l.rec.AddTask(ctx, records.Task{Run: run.ID, Machine: m.Name, Hypervisor: m.Hypervisor, Store: policy.Store})

@@ -1,6 +1,7 @@
 package lodge
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -72,7 +73,7 @@ func pastEntry(run records.Run, now time.Time) Entry {
 	if run.Ended != nil {
 		e.Until = *run.Ended
 	}
-	lines := []string{"run " + run.ID + ", started by " + startedWords(run)}
+	lines := []string{"run " + run.ID + ", started by " + cmp.Or(run.Who, run.Cause)}
 	for _, t := range run.Tasks {
 		line := t.Machine + ": " + t.State
 		if text := t.Error + t.Why; text != "" {
@@ -85,13 +86,6 @@ func pastEntry(run records.Run, now time.Time) Entry {
 	}
 	e.Text = strings.Join(lines, "\n")
 	return e
-}
-
-func startedWords(run records.Run) string {
-	if run.Who != "" {
-		return run.Who
-	}
-	return run.Cause
 }
 
 // calendarToken is the name of the token with which the calendar feed is read.

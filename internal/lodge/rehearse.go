@@ -13,7 +13,6 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/notify"
@@ -223,58 +222,32 @@ func (r *rehearsal) scripts(ctx context.Context) {
 }
 
 // choose asks the hypervisors and makes a task of each machine that a run would cover.
-func (r *rehearsal) choose(ctx context.Context) (tasks []records.Task, err error) {
-	silent := map[string]string{}
-	answers := r.l.askAll(ctx, r.s)
-	if _, err := r.l.recordAnswers(ctx, answers); err != nil {
-		return nil, err
-	}
-	for _, a := range answers {
-		if a.err != nil {
-			silent[a.hypervisor] = a.err.Error()
-		}
-	}
-	for _, a := range answers {
-		_, bad := silent[a.hypervisor]
-		if bad && !r.l.needs(ctx, r.policy, map[string]string{a.hypervisor: ""}) {
-			continue // no machine of this policy lives there
-		}
-		r.noted(ctx, "hypervisor", a.hypervisor, a.err, "reached; guests: %d", len(a.guests))
-	}
-	machines, err := r.l.rec.Machines(ctx)
+func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
+	answers, silent, err := r.l.ask(ctx, r.s)
 	if err != nil {
 		return nil, err
 	}
-	var known []string
-	have := map[string]bool{}
-	for _, m := range machines {
-		if m.State == "gone" {
-			continue
+	for _, a := range answers {
+		if a.err == nil || r.l.needs(ctx, r.policy, a.hypervisor) {
+			r.noted(ctx, "hypervisor", a.hypervisor, a.err, "reached; guests: %d", len(a.guests))
 		}
-		known, have[m.Name] = append(known, m.Name), true
-		if _, bad := silent[m.Hypervisor]; bad || !r.policy.Selects(m.Name, m.Tags) {
-			continue
-		}
-		t, err := r.l.rec.AddTask(ctx, records.Task{Run: r.run.ID, Machine: m.Name, Hypervisor: m.Hypervisor, Store: r.policy.Store})
-		if err != nil {
-			return nil, err
-		}
-		tasks = append(tasks, t)
 	}
-	for _, name := range r.policy.Exact() {
-		if !have[name] {
-			r.note(ctx, "selection", name, "failed", "no hypervisor has a machine of that name%s", near.Hint(name, known))
-		}
+	tasks, missing, err := r.l.selectMachines(ctx, r.run, r.policy, silent)
+	if err != nil {
+		return nil, err
+	}
+	for _, why := range missing {
+		r.note(ctx, "selection", r.run.Policy, "failed", "%v", why)
 	}
 	if len(tasks) == 0 {
-		r.note(ctx, "selection", r.run.Policy, "failed", "it selects no machine that can be reached")
-	} else {
-		var names []string
-		for _, t := range tasks {
-			names = append(names, t.Machine)
-		}
-		r.note(ctx, "selection", r.run.Policy, "ok", "%s", strings.Join(names, ", "))
+		r.note(ctx, "selection", r.run.Policy, "failed", "it selects no machine that can be reached; look at: keenlodge machine list")
+		return nil, nil
 	}
+	var names []string
+	for _, t := range tasks {
+		names = append(names, t.Machine)
+	}
+	r.note(ctx, "selection", r.run.Policy, "ok", "%s", strings.Join(names, ", "))
 	return tasks, nil
 }
 

@@ -146,6 +146,11 @@ func (p *paces) wait(ctx context.Context, what string, pace when.Pace, zone *tim
 	limiter.SetLimit(rate.Limit(bytes))
 	limiter.SetBurst(int(min(bytes, 4<<20)))
 	p.mu.Unlock()
+	return pass(ctx, limiter, n)
+}
+
+// pass lets n bytes through a limiter, in as many parts as it takes.
+func pass(ctx context.Context, limiter *rate.Limiter, n int) error {
 	for n > 0 {
 		part := min(n, limiter.Burst())
 		if err := limiter.WaitN(ctx, part); err != nil {

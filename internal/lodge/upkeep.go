@@ -180,16 +180,7 @@ func pace(bytes int64) func(context.Context, int) error {
 		return nil
 	}
 	limit := rate.NewLimiter(rate.Limit(bytes), int(min(bytes, 1<<30)))
-	return func(ctx context.Context, n int) error {
-		for n > 0 {
-			part := min(n, limit.Burst())
-			if err := limit.WaitN(ctx, part); err != nil {
-				return err
-			}
-			n -= part
-		}
-		return nil
-	}
+	return func(ctx context.Context, n int) error { return pass(ctx, limit, n) }
 }
 
 // upkeep starts the sweeps that are due, and lets those go on that had to wait.

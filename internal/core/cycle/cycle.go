@@ -122,3 +122,9 @@ func (r Rule) Due(made []Image, now time.Time) (why string) {
 	}
 	return ""
 }
+
+// Strength orders the captures that schedules ask for by what they cover, "" for what the cycle says: where several come due at once, the
+// strongest counts.
+func Strength(capture string) int {
+	return slices.Index([]string{"incremental", "", "differential", "full"}, capture)
+}

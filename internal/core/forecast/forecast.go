@@ -273,7 +273,7 @@ func (p *Policy) moments(now, until time.Time) (out []moment) {
 			if !at.Equal(first) {
 				continue
 			}
-			if s := slices.Index([]string{"incremental", "", "differential", "full"}, p.Starts[i].Capture); s > strength {
+			if s := cycle.Strength(p.Starts[i].Capture); s > strength {
 				capture, strength = p.Starts[i].Capture, s
 			}
 			next[i] = p.Starts[i].When.Next(at)

@@ -215,11 +215,6 @@ func (v Policy) Next(t time.Time, zone *time.Location) (first time.Time) {
 	return first
 }
 
-// strength orders captures: where several schedules come due at once, the one that covers most counts.
-func (s Schedule) strength() int {
-	return slices.Index([]string{"incremental", "", "differential", "full"}, s.Capture)
-}
-
 // Due finds the schedule that counts of those that have a moment after one moment and not after another; ok is false if none has.
 // merged are the others of these.
 func (v Policy) Due(after, until time.Time, zone *time.Location) (due Schedule, merged []Schedule, ok bool) {
@@ -231,7 +226,7 @@ func (v Policy) Due(after, until time.Time, zone *time.Location) (due Schedule, 
 		switch this := v.Schedules[i]; {
 		case !ok:
 			due, ok = this, true
-		case this.strength() > due.strength():
+		case cycle.Strength(this.Capture) > cycle.Strength(due.Capture):
 			merged, due = append(merged, due), this
 		default:
 			merged = append(merged, this)

@@ -45,9 +45,6 @@ func Parse(text string, zone *time.Location) (Schedule, error) {
 // String is the schedule as it was written.
 func (s Schedule) String() string { return s.text }
 
-// Zone is the zone on whose clock it runs.
-func (s Schedule) Zone() *time.Location { return s.zone }
-
 // AtBoot reports whether it starts runs when the service's host has booted. Such a schedule has no moments.
 func (s Schedule) AtBoot() bool { return s.boot }
 
