@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	ucli "github.com/urfave/cli/v3"
 
 	"keenlodge/internal/api"
@@ -362,7 +364,7 @@ func (s *show) proofs(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, level := range []string{"read", "mount"} {
+	for _, level := range image.Provable {
 		r, err := s.c.Prove(ctx, id, level)
 		if _, err = s.await(ctx, r, err); err != nil {
 			return err

@@ -74,7 +74,7 @@ func TestHealthAndStandby(t *testing.T) {
 	require.Equal(t, "first", run.Who)
 	require.Len(t, run.Tasks, 2)
 	db, web := run.Tasks[0], run.Tasks[1]
-	require.Equal(t, []string{"warned", "skipped"}, []string{db.State, web.State})
+	require.Equal(t, []string{"warned", "skipped"}, []string{string(db.State), string(web.State)})
 	require.Contains(t, web.Why, `it is not the active member of its pair: its tags do not fit "role=database"`)
 	require.Contains(t, strings.Join(db.Warnings, " "), "% free, less than 99 %")
 	require.Equal(t, "checking the guest", db.Steps[0].Name)

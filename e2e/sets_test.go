@@ -16,11 +16,12 @@ import (
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/raw"
-	"keenlodge/internal/hypervisor"
-	"keenlodge/internal/hypervisor/libvirt"
 	usecases "keenlodge/internal/lodge"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
+	"keenlodge/internal/source/libvirt"
 )
 
 // in lists the images in a store, newest first.
@@ -51,9 +52,9 @@ func TestAnIncrementalUnderWriteLoad(t *testing.T) {
 	require.NoError(t, err)
 	defer h.Close()
 	var marks []string
-	capture := func(since string) hypervisor.Capture {
+	capture := func(since string) source.Capture {
 		marks = append(marks, image.NewID())
-		c, err := h.Capture(ctx, hypervisor.Request{Machine: "tickets-db", Mark: marks[len(marks)-1], Quiesce: hypervisor.NoFreeze, Since: since, Checkpoint: true,
+		c, err := h.Capture(ctx, source.Request{Machine: "tickets-db", Mark: marks[len(marks)-1], Quiesce: machine.NoFreeze, Since: since, Checkpoint: true,
 			Waking: func() error { return nil }})
 		require.NoError(t, err)
 		return c

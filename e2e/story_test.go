@@ -10,12 +10,13 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/store/pooled"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/records"
-	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
 )
 
@@ -87,7 +88,7 @@ func TestAnImageIsTheDisk(t *testing.T) {
 	m := images(t, "berth-sim")[0]
 	medium, err := dir.Open(place.Shelf())
 	require.NoError(t, err)
-	st, err := store.Open(t.Context(), medium, nil)
+	st, err := pooled.Open(t.Context(), medium, nil)
 	require.NoError(t, err)
 	manifest, err := st.ReadImage(t.Context(), m.ID)
 	require.NoError(t, err)

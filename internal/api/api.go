@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -274,7 +276,7 @@ func (s *server) register(a huma.API) {
 	type prove struct {
 		ID   string `path:"id"`
 		Body struct {
-			Level string `json:"level" enum:"read,mount"`
+			Level image.Level `json:"level" enum:"read,mount"`
 		}
 	}
 	do(s, a, huma.Operation{OperationID: "prove-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/proofs", DefaultStatus: http.StatusAccepted, Summary: "Start a proof of an image"},

@@ -16,7 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"keenlodge/internal/client"
-	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/lodge"
 )
 
@@ -85,7 +85,7 @@ func prepare(c *cli.Command) {
 				if c.Args().Len() == 0 {
 					return wrongUse("%s: a verb is missing; it takes %s", c.FullName(), strings.Join(names(c), ", "))
 				}
-				return wrongUse("%s: %q is not a verb of it%s", c.FullName(), c.Args().First(), near.Hint(c.Args().First(), names(c)))
+				return wrongUse("%s: %q is not a verb of it%s", c.FullName(), c.Args().First(), suggest.Hint(c.Args().First(), names(c)))
 			}
 		}
 		prepare(sub)
@@ -135,7 +135,7 @@ func expand(app *cli.Command, args []string) ([]string, error) {
 			}
 			return nil, wrongUse("%q may mean %s; write more of it", word, strings.Join(which, " or "))
 		case at == app && word != "help" && word != "completion":
-			return nil, wrongUse("%q is not a command%s", word, near.Hint(word, names(app)))
+			return nil, wrongUse("%q is not a command%s", word, suggest.Hint(word, names(app)))
 		default:
 			return out, nil // the noun's own action says what is wrong
 		}
@@ -195,13 +195,13 @@ func arguments(c *cli.Command, what ...string) error {
 }
 
 // pick finds the one name that a word is, or begins.
-func pick(kind, word string, known []string) (string, error) {
-	var fits []string
+func pick[T ~string](kind string, word T, known []T) (T, error) {
+	var fits []T
 	for _, k := range known {
 		if k == word {
 			return k, nil
 		}
-		if strings.HasPrefix(k, word) {
+		if strings.HasPrefix(string(k), string(word)) {
 			fits = append(fits, k)
 		}
 	}
@@ -209,9 +209,9 @@ func pick(kind, word string, known []string) (string, error) {
 	case 1:
 		return fits[0], nil
 	case 0:
-		return "", fmt.Errorf("no %s is called %q%s", kind, word, near.Hint(word, known))
+		return "", fmt.Errorf("no %s is called %q%s", kind, word, suggest.Hint(word, known))
 	}
-	return "", fmt.Errorf("%s %q may be %s; write more of it", kind, word, strings.Join(fits[:min(4, len(fits))], ", "))
+	return "", fmt.Errorf("%s %q may be %s; write more of it", kind, word, suggest.List(fits[:min(4, len(fits))]))
 }
 
 func isTerminal(w io.Writer) bool {

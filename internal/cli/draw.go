@@ -5,6 +5,8 @@ import (
 	"html"
 	"strings"
 
+	"keenlodge/internal/core/image"
+
 	"keenlodge/internal/core/rotation"
 )
 
@@ -67,7 +69,7 @@ func drawCell(put func(string, ...any), x, y int, isNew bool, m rotation.NightIm
 	case m.Verdict == rotation.Held:
 		fill, ink = "#e3b04b", "#3d2c05"
 	}
-	letter := map[string]string{"full": "F", "incremental": "i", "differential": "d"}[m.Capture]
+	letter := map[image.Capture]string{image.Full: "F", image.Incremental: "i", image.Differential: "d"}[m.Capture]
 	put(`<rect x="%d" y="%d" width="%d" height="%[3]d" rx="3" fill="%s"/><text x="%d" y="%d" text-anchor="middle" fill="%s">%s</text>`,
 		x+1, y+1, cell-2, fill, x+cell/2, y+15, ink, letter)
 }

@@ -7,12 +7,14 @@ import (
 	"os"
 	"path/filepath"
 
+	"keenlodge/internal/store/open"
+	"keenlodge/internal/store/pooled"
+
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/raw"
-	"keenlodge/internal/openlayout"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
 )
@@ -58,7 +60,7 @@ func openFolder(ctx context.Context, c *cli.Command, folder string) (folderStore
 		return nil, err
 	}
 	if h.Layout == "open" {
-		return openlayout.Open(ctx, m)
+		return open.Open(ctx, m)
 	}
 	var secret *chunk.Secret
 	if h.Sealed {
@@ -66,13 +68,13 @@ func openFolder(ctx context.Context, c *cli.Command, folder string) (folderStore
 		if err != nil {
 			return nil, err
 		}
-		found, err := store.Unlock(ctx, m, with)
+		found, err := pooled.Unlock(ctx, m, with)
 		if err != nil {
 			return nil, err
 		}
 		secret = &found
 	}
-	return store.Open(ctx, m, secret)
+	return pooled.Open(ctx, m, secret)
 }
 
 func listFolder(ctx context.Context, c *cli.Command, s folderStore) error {

@@ -39,7 +39,7 @@ func imageHistoryCommand() *cli.Command {
 						until := m.Gone.Add(s.Stores[m.Store].GraceTime())
 						back = "until " + moment(&until)
 					}
-					rows = append(rows, []string{m.ID, m.Machine, m.Capture, moment(&m.Taken), moment(m.Gone), size(m.Stored), m.Store, orDash(m.Policy), back, m.GoneWhy})
+					rows = append(rows, []string{m.ID, m.Machine, string(m.Capture), moment(&m.Taken), moment(m.Gone), size(m.Stored), m.Store, orDash(m.Policy), back, m.GoneWhy})
 				}
 				table(w, []string{"IMAGE", "MACHINE", "CAPTURE", "TAKEN", "GONE SINCE", "STORED>", "STORE", "POLICY", "COMES BACK", "WHY IT WENT"}, rows)
 			})

@@ -14,14 +14,13 @@ import (
 
 	"keenlodge/internal/api"
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 )
 
 func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
-
-func cutEvidence(line string) (string, bool) { return strings.CutPrefix(line, "evidence: ") }
 
 // calls makes an action that talks to the lodge; arguments names the words that must follow the verb.
 func calls(words []string, act func(ctx context.Context, c *cli.Command, k *client.Client) error) cli.ActionFunc {
@@ -73,7 +72,7 @@ func machineCommand() *cli.Command {
 					if i, ok := newest[m.Name]; ok {
 						last = moment(&i.Taken)
 					}
-					rows = append(rows, []string{m.Name, m.Hypervisor, m.State, fmt.Sprint(len(m.Disks)), size(total), last, orDash(strings.Join(m.CoveredBy, " ")), tagList(m.Tags)})
+					rows = append(rows, []string{m.Name, m.Hypervisor, string(m.State), fmt.Sprint(len(m.Disks)), size(total), last, orDash(strings.Join(m.CoveredBy, " ")), tagList(m.Tags)})
 				}
 				if c.Bool("unprotected") && len(rows) == 0 {
 					fmt.Fprintln(w, "every machine is covered by a policy")
@@ -195,7 +194,7 @@ func runCommand() *cli.Command {
 							read, stored = read+t.Done, stored+t.Stored
 							machines = append(machines, t.Machine)
 						}
-						rows = append(rows, []string{r.ID, mark(r.State) + " " + r.State, r.Kind, orDash(r.Policy), causeWords(r), startedOrWaits(r), between(r.Started, r.Ended), size(read), size(stored), orDash(strings.Join(machines, " "))})
+						rows = append(rows, []string{r.ID, stateWords(r.State), string(r.Kind), orDash(r.Policy), causeWords(r), startedOrWaits(r), between(r.Started, r.Ended), size(read), size(stored), orDash(strings.Join(machines, " "))})
 					}
 					table(w, []string{"RUN", "RESULT", "KIND", "POLICY", "CAUSE", "STARTED", "TOOK>", "MOVED>", "STORED>", "MACHINES"}, rows)
 				})
@@ -255,7 +254,7 @@ func pickImage(ctx context.Context, k *client.Client, word string) (string, erro
 
 func imageCommand() *cli.Command {
 	wait := &cli.BoolFlag{Name: "wait", Aliases: []string{"w"}, Usage: "show it until it is over"}
-	image := []string{"an image's name"}
+	named := []string{"an image's name"}
 	return noun("image", "machines at a moment, restorable",
 		&cli.Command{Name: "list", Usage: "list images, newest first",
 			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "machine", Usage: "of one machine"}, &cli.StringFlag{Name: "policy", Usage: "of one policy"},
@@ -268,19 +267,19 @@ func imageCommand() *cli.Command {
 				return show(c, images, func(w io.Writer) {
 					var rows [][]string
 					for _, m := range images {
-						state := m.State
+						state := string(m.State)
 						if m.Gone != nil {
 							state = "gone"
 						} else if m.Pinned {
 							state += ", pinned"
 						}
-						rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), state, m.Capture, orDash(m.Consistency), standing(m), size(m.Size), size(m.Read), size(m.Stored), m.Store, orDash(m.Policy)})
+						rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), state, string(m.Capture), orDash(m.Consistency), standing(m), size(m.Size), size(m.Read), size(m.Stored), m.Store, orDash(m.Policy)})
 					}
 					table(w, []string{"IMAGE", "MACHINE", "TAKEN", "STATE", "CAPTURE", "CONSISTENCY", "PROVEN", "DISKS>", "READ>", "STORED>", "STORE", "POLICY"}, rows)
 				})
 			})},
 		&cli.Command{Name: "show", Usage: "show an image and its proofs", ArgsUsage: "IMAGE", Flags: []cli.Flag{output()},
-			Action: calls(image, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				id, err := pickImage(ctx, k, c.Args().First())
 				if err != nil {
 					return err
@@ -293,8 +292,8 @@ func imageCommand() *cli.Command {
 			})},
 		&cli.Command{Name: "prove", Usage: "prove that an image can be trusted", ArgsUsage: "IMAGE",
 			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "level", Value: "read", Usage: "read: every block matched; mount: file systems opened, files read, ledger checked"}},
-			Action: calls(image, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				level, err := pick("level", c.String("level"), []string{"read", "mount"})
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				level, err := pick("level", image.Level(c.String("level")), image.Provable)
 				if err != nil {
 					return usageError{err}
 				}
@@ -310,7 +309,7 @@ func imageCommand() *cli.Command {
 			})},
 		&cli.Command{Name: "pin", Usage: "keep rotation away from an image", ArgsUsage: "IMAGE",
 			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "note", Usage: "why, such as: before the harbour upgrade"}},
-			Action: calls(image, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				id, err := pickImage(ctx, k, c.Args().First())
 				if err != nil {
 					return err
@@ -322,7 +321,7 @@ func imageCommand() *cli.Command {
 				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is pinned\n", m.ID, m.Machine) })
 			})},
 		&cli.Command{Name: "unpin", Usage: "let rotation have an image again", ArgsUsage: "IMAGE", Flags: []cli.Flag{output()},
-			Action: calls(image, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				id, err := pickImage(ctx, k, c.Args().First())
 				if err != nil {
 					return err
@@ -339,7 +338,7 @@ func imageCommand() *cli.Command {
 				&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},
 				&cli.BoolFlag{Name: "start", Usage: "power it on and wait for its guest agent"},
 				&cli.BoolFlag{Name: "replace", Usage: "allow a guest of that name, which must be off, to be defined anew; its old disks stay"}},
-			Action: calls(image, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				id, err := pickImage(ctx, k, c.Args().First())
 				if err != nil {
 					return err
@@ -358,14 +357,14 @@ func standing(m records.Image) string {
 	case m.Failed:
 		return "✗ failed"
 	case m.Proven != "":
-		return "✓ " + m.Proven
+		return "✓ " + string(m.Proven)
 	}
 	return "–"
 }
 
 // captureWords tells how an image was read, and why so.
 func captureWords(m records.Image) string {
-	text := m.Capture + ", scope " + m.Scope
+	text := string(m.Capture) + ", scope " + string(m.Scope)
 	if m.Since != "" {
 		text += ", changes since image " + m.Since
 	}
@@ -386,7 +385,7 @@ func pinWords(m records.Image) string {
 }
 
 func imageDetails(w io.Writer, m api.ImageView) {
-	state := m.State
+	state := string(m.State)
 	if m.Gone != nil {
 		state = fmt.Sprintf("gone since %s: %s", moment(m.Gone), m.GoneWhy)
 	}

@@ -8,6 +8,8 @@ import (
 	"os"
 	"time"
 
+	"keenlodge/internal/core/run"
+
 	"github.com/urfave/cli/v3"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
@@ -69,7 +71,7 @@ func (l *lines) show(r records.Run) {
 	for _, t := range r.Tasks {
 		now := t.Step
 		if t.Ended != nil {
-			now = t.State
+			now = string(t.State)
 		}
 		if now == "" || l.steps[t.ID] == now {
 			continue
@@ -134,7 +136,7 @@ func (b *bars) end() {
 
 func stepText(t *records.Task) string {
 	if t.Ended != nil {
-		return mark(t.State) + " " + t.State
+		return stateWords(t.State)
 	}
 	if t.State == "queued" {
 		return "waits: " + cmp.Or(t.Why, "for its turn")
@@ -155,30 +157,33 @@ func rate(t *records.Task) string {
 }
 
 // mark is a state's sign; the word always stands beside it.
-func mark(state string) string {
+func mark(state run.State) string {
 	switch state {
-	case "done":
+	case run.Done:
 		return "✓"
-	case "warned":
+	case run.Warned:
 		return "!"
-	case "failed":
+	case run.Failed:
 		return "✗"
-	case "skipped", "cancelled":
+	case run.Skipped, run.Cancelled:
 		return "–"
 	}
 	return "…"
 }
 
+// stateWords is a state with its sign.
+func stateWords(s run.State) string { return mark(s) + " " + string(s) }
+
 // runSummary prints a run's outcome: a row a machine, then what went wrong.
 func runSummary(ctx context.Context, w io.Writer, k *client.Client, r records.Run) {
-	what := r.Kind
+	what := string(r.Kind)
 	if r.Policy != "" {
 		what += " of policy " + r.Policy
 	}
 	fmt.Fprintf(w, "%s run %s (%s) %s after %s\n", mark(r.State), r.ID, what, r.State, between(r.Started, r.Ended))
 	var rows [][]string
 	for _, t := range r.Tasks {
-		rows = append(rows, []string{t.Machine, mark(t.State) + " " + t.State, orDash(t.Image), between(t.Started, t.Ended), size(t.Done), size(t.Fresh), size(t.Stored), frozen(t.Frozen)})
+		rows = append(rows, []string{t.Machine, stateWords(t.State), orDash(t.Image), between(t.Started, t.Ended), size(t.Done), size(t.Fresh), size(t.Stored), frozen(t.Frozen)})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(w)
@@ -210,8 +215,8 @@ func runSummary(ctx context.Context, w io.Writer, k *client.Client, r records.Ru
 		return
 	}
 	for _, l := range log {
-		if text, ok := cutEvidence(l.Text); ok {
-			fmt.Fprintf(w, "  %s\n", text)
+		if l.Kind == "evidence" {
+			fmt.Fprintf(w, "  %s\n", l.Text)
 		}
 	}
 }
@@ -244,9 +249,9 @@ func runDetails(ctx context.Context, w io.Writer, k *client.Client, r records.Ru
 // causeWords tells who or what started a run.
 func causeWords(r records.Run) string {
 	if r.Who != "" {
-		return r.Cause + ", " + r.Who
+		return string(r.Cause) + ", " + r.Who
 	}
-	return r.Cause
+	return string(r.Cause)
 }
 
 // startedOrWaits tells when a run started, or what it waits for.

@@ -8,6 +8,8 @@ import (
 	"os"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
@@ -84,7 +86,7 @@ func previewSet(w io.Writer, s lodge.Preview) {
 		if m.Verdict == rotation.Drop {
 			drops++
 		}
-		rows = append(rows, []string{"  " + m.ID, moment(&m.Taken), m.Capture, orDash(m.Base), size(m.Stored), sign + " " + string(m.Verdict), m.Why})
+		rows = append(rows, []string{"  " + m.ID, moment(&m.Taken), string(m.Capture), orDash(m.Base), size(m.Stored), sign + " " + string(m.Verdict), m.Why})
 	}
 	table(w, []string{"  IMAGE", "TAKEN", "CAPTURE", "LEANS ON", "STORED>", "VERDICT", "WHY"}, rows)
 	if drops > 0 {
@@ -153,7 +155,7 @@ func rotationDrawCommand() *cli.Command {
 			if c.Args().Len() > 0 {
 				return wrongUse("%s takes flags only", c.FullName())
 			}
-			p := rotation.Plot{Capture: c.String("capture"), Leans: !c.Bool("pooled"), Fold: c.Bool("fold"), Nights: c.Int("nights")}
+			p := rotation.Plot{Capture: image.Capture(c.String("capture")), Leans: !c.Bool("pooled"), Fold: c.Bool("fold"), Nights: c.Int("nights")}
 			var err error
 			if p.Rule, err = rotation.Parse(c.String("rule")); err != nil {
 				return usageError{err}
@@ -165,7 +167,7 @@ func rotationDrawCommand() *cli.Command {
 				return wrongUse("from %q is not a day; write for example 2026-02-01", c.String("from"))
 			}
 			p.First = p.First.Add(23 * time.Hour)
-			if p.Capture, err = pick("capture", p.Capture, []string{"incremental", "differential"}); err != nil {
+			if p.Capture, err = pick("capture", p.Capture, image.Captures[1:]); err != nil {
 				return usageError{err}
 			}
 			if p.Nights < 1 || p.Nights > 120 {

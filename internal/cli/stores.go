@@ -61,7 +61,7 @@ func storeListCommand() *cli.Command {
 					if s.Sealed {
 						sealed = "yes"
 					}
-					rows = append(rows, []string{s.Name, s.Medium, s.Layout, s.Place, sealed, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
+					rows = append(rows, []string{s.Name, s.Medium, string(s.Layout), s.Place, sealed, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
 				}
 				table(w, []string{"STORE", "MEDIUM", "LAYOUT", "WHERE", "SEALED", "IMAGES>", "DISKS>", "USED>", "FREE>", "STATE"}, rows)
 			})
@@ -87,7 +87,7 @@ func placeFlags() []cli.Flag {
 }
 
 func placeFrom(c *cli.Command) site.Store {
-	return site.Store{Medium: c.String("medium"), Layout: c.String("layout"), Folder: c.String("folder"), Endpoint: c.String("endpoint"), Bucket: c.String("bucket"),
+	return site.Store{Medium: c.String("medium"), Layout: site.Layout(c.String("layout")), Folder: c.String("folder"), Endpoint: c.String("endpoint"), Bucket: c.String("bucket"),
 		Region: c.String("region"), PathStyle: c.Bool("path-style"), Host: c.String("host"), Port: c.Int("port"), User: c.String("user"), HostKey: c.String("host-key")}
 }
 

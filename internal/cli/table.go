@@ -64,11 +64,11 @@ func between(from, to *time.Time) string {
 	return to.Sub(*from).Round(time.Second).String()
 }
 
-func orDash(s string) string {
+func orDash[T ~string](s T) string {
 	if s == "" {
 		return "–"
 	}
-	return s
+	return string(s)
 }
 
 func tagList(tags map[string]string) string {

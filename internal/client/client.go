@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	"keenlodge/internal/api"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
@@ -180,8 +182,8 @@ func (c *Client) Image(ctx context.Context, id string) (out api.ImageView, err e
 }
 
 // Prove starts a proof.
-func (c *Client) Prove(ctx context.Context, id, level string) (out records.Run, err error) {
-	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/proofs", map[string]string{"level": level}, &out)
+func (c *Client) Prove(ctx context.Context, id string, level image.Level) (out records.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/proofs", map[string]image.Level{"level": level}, &out)
 }
 
 // PinImage pins an image.

@@ -8,6 +8,8 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"keenlodge/internal/core/run"
+
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/records"
@@ -16,11 +18,11 @@ import (
 // A stream that breaks in the middle of a run is begun again; every state arrives, and the last is the end.
 func TestWatchOutlivesABrokenStream(t *testing.T) {
 	var streams atomic.Int32
-	run := func(state string, done int64) records.Run {
+	at := func(state run.State, done int64) records.Run {
 		return records.Run{ID: "one", State: state, Tasks: []records.Task{{Machine: "tickets-db", Done: done}}}
 	}
 	mux := http.NewServeMux()
-	mux.HandleFunc("/api/v1/runs/one", func(w http.ResponseWriter, _ *http.Request) { json.NewEncoder(w).Encode(run("running", 1)) })
+	mux.HandleFunc("/api/v1/runs/one", func(w http.ResponseWriter, _ *http.Request) { json.NewEncoder(w).Encode(at("running", 1)) })
 	mux.HandleFunc("/api/v1/events", func(w http.ResponseWriter, r *http.Request) {
 		require.Equal(t, "Bearer secret", r.Header.Get("Authorization"))
 		tell := func(event string, v any) {
@@ -29,15 +31,15 @@ func TestWatchOutlivesABrokenStream(t *testing.T) {
 			fmt.Fprintf(w, "event: %s\ndata: %s\n\n", event, body)
 		}
 		tell("hello", map[string]string{"program": "test"})
-		other := run("running", 99)
+		other := at("running", 99)
 		other.ID = "another"
 		tell("change", map[string]any{"kind": "run", "run": other})
 		if streams.Add(1) == 1 {
-			tell("change", map[string]any{"kind": "run", "run": run("running", 2)})
+			tell("change", map[string]any{"kind": "run", "run": at("running", 2)})
 			return // the line is cut
 		}
 		tell("change", map[string]any{"kind": "site"})
-		tell("change", map[string]any{"kind": "run", "run": run("warned", 3)})
+		tell("change", map[string]any{"kind": "run", "run": at("warned", 3)})
 	})
 	server := httptest.NewServer(mux)
 	defer server.Close()

@@ -8,9 +8,9 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/store"
 )
 
@@ -101,7 +101,7 @@ func checkSelection(s site.Site, known []string) error {
 	for _, policy := range keys(s.Policies) {
 		for _, name := range s.Policies[policy].Exact() {
 			if !have[name] {
-				return fmt.Errorf("%w: policy %s: no hypervisor has a machine called %q%s", ErrInvalid, policy, name, near.Hint(name, known))
+				return fmt.Errorf("%w: policy %s: no hypervisor has a machine called %q%s", ErrInvalid, policy, name, suggest.Hint(name, known))
 			}
 		}
 	}

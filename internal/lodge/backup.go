@@ -8,14 +8,18 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/run"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/core/unusual"
-	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
+	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 )
 
@@ -45,7 +49,7 @@ func (l *Lodge) RunPolicy(ctx context.Context, policy, who, note string) (record
 }
 
 // backup carries a run of a policy out, with its hooks around it.
-func (l *Lodge) backup(ctx context.Context, run records.Run) (state string, err error) {
+func (l *Lodge) backup(ctx context.Context, run records.Run) (state run.State, err error) {
 	s, policy, err := l.policy(ctx, run.Policy)
 	if err != nil {
 		return "failed", err
@@ -80,7 +84,7 @@ func (l *Lodge) backup(ctx context.Context, run records.Run) (state string, err 
 	return state, err
 }
 
-func (l *Lodge) backupMachines(ctx context.Context, s site.Site, run records.Run, policy site.Policy) (state string, err error) {
+func (l *Lodge) backupMachines(ctx context.Context, s site.Site, run records.Run, policy site.Policy) (state run.State, err error) {
 	st, silent, err := l.reach(ctx, s, run, policy)
 	if err != nil {
 		return "failed", err
@@ -114,7 +118,7 @@ func (l *Lodge) backupMachines(ctx context.Context, s site.Site, run records.Run
 }
 
 // reach opens the store and asks the hypervisors for their guests, again where that may help. silent tells which did not answer.
-func (l *Lodge) reach(ctx context.Context, s site.Site, run records.Run, policy site.Policy) (st shelf, silent map[string]string, err error) {
+func (l *Lodge) reach(ctx context.Context, s site.Site, run records.Run, policy site.Policy) (st store.Store, silent map[string]string, err error) {
 	nothing := func() error { return nil }
 	err = l.retried(ctx, policy, run.ID, "", nothing, func(int) (err error) {
 		st, err = l.store(ctx, s, policy.Store)
@@ -163,7 +167,7 @@ func (l *Lodge) needs(ctx context.Context, policy site.Policy, hypervisor string
 }
 
 // afterBackup proves the new images where the policy says so, and rotates the sets that gained one.
-func (l *Lodge) afterBackup(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, done []records.Task) (state string, err error) {
+func (l *Lodge) afterBackup(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st store.Store, done []records.Task) (state run.State, err error) {
 	state = "done"
 	var ready []string // machines whose sets are rotated: only after a new image is complete
 	for _, t := range done {
@@ -241,17 +245,17 @@ func (l *Lodge) selectMachines(ctx context.Context, run records.Run, policy site
 	}
 	for _, name := range policy.Exact() {
 		if !have[name] {
-			missing = append(missing, fmt.Errorf("policy %s names machine %q, which no hypervisor has%s", run.Policy, name, near.Hint(name, known)))
+			missing = append(missing, fmt.Errorf("policy %s names machine %q, which no hypervisor has%s", run.Policy, name, suggest.Hint(name, known)))
 		}
 	}
 	return tasks, missing, nil
 }
 
 // worst is a run's state from its tasks'. Skipped ones do not count, but where there are no others.
-func worst(tasks []records.Task) string {
-	state := "skipped"
+func worst(tasks []records.Task) run.State {
+	state := run.Skipped
 	if len(tasks) == 0 {
-		state = "done"
+		state = run.Done
 	}
 	for _, t := range tasks {
 		switch t.State {
@@ -269,7 +273,7 @@ func worst(tasks []records.Task) string {
 }
 
 // backupAll backs machines up, each when it is its turn.
-func (l *Lodge) backupAll(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, tasks []records.Task) []records.Task {
+func (l *Lodge) backupAll(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st store.Store, tasks []records.Task) []records.Task {
 	done := make([]records.Task, len(tasks))
 	over := policy.SpreadOver()
 	if run.Cause == "hand" {
@@ -293,7 +297,7 @@ func (l *Lodge) backupAll(ctx context.Context, s site.Site, run records.Run, pol
 }
 
 // backupWithHooks backs one machine up, with its hooks around it, and again after what may pass by itself.
-func (l *Lodge) backupWithHooks(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, t *task) error {
+func (l *Lodge) backupWithHooks(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st store.Store, t *task) error {
 	about := happening{Moment: "machine-begun", Policy: run.Policy, Run: run.ID, Cause: run.Cause, Machine: t.rec.Machine}
 	warnings, err := l.hook(ctx, s, about)
 	if err == nil {
@@ -332,7 +336,7 @@ func (l *Lodge) undo(ctx context.Context, t *task) error {
 }
 
 // backupMachine makes one image: capture, read, store, end the capture, and only then let the image exist.
-func (l *Lodge) backupMachine(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, t *task) (err error) {
+func (l *Lodge) backupMachine(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st store.Store, t *task) (err error) {
 	request, err := request[BackupRequest](run)
 	if err != nil {
 		return err
@@ -421,12 +425,12 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, run records.Run,
 	if err := promise.check(ctx, s, st, rec, t.rec.Total); err != nil {
 		return err
 	}
-	w, err := startWriting(ctx, st, m, s.Stores[policy.Store].Compress)
+	w, err := st.Begin(ctx, m, store.WriteOptions{Program: Version, Compress: s.Stores[policy.Store].Compress})
 	if err != nil {
 		return err
 	}
 	defer func() {
-		if ended := w.end(context.WithoutCancel(ctx), err); ended != nil && isFull(err) {
+		if ended := w.End(context.WithoutCancel(ctx), err); ended != nil && medium.IsFull(err) {
 			err = errors.Join(err, ended)
 		} else if ended != nil {
 			l.log.Warn("the end of an image's writing", "image", rec.ID, "error", ended)
@@ -455,7 +459,7 @@ func (l *Lodge) backupMachine(ctx context.Context, s site.Site, run records.Run,
 		t.rec.Warnings = append(t.rec.Warnings, err.Error())
 	}
 	m.Took = time.Since(*t.rec.Started)
-	if err := w.finish(ctx, m); err != nil {
+	if err := w.Finish(ctx, m); err != nil {
 		return err
 	}
 	rec = finished(rec, m)
@@ -468,12 +472,12 @@ type leaning struct {
 	target, format string
 	disk.Disk
 	whole disk.Disk // nil where Disk is
-	older *olderDisk
+	older *store.OlderDisk
 	why   string
 }
 
 // leanDisks decides for every disk of a capture how it is read. The caller closes the older ones, on an error, too.
-func (l *Lodge) leanDisks(ctx context.Context, st shelf, capture hypervisor.Capture, base *image.Manifest, t *task, pace func(context.Context, int) error) ([]leaning, error) {
+func (l *Lodge) leanDisks(ctx context.Context, st store.Store, capture source.Capture, base *image.Manifest, t *task, pace func(context.Context, int) error) ([]leaning, error) {
 	var out []leaning
 	for _, c := range capture.Disks() {
 		d, older, why, err := lean(ctx, st, c, base)
@@ -505,7 +509,7 @@ func closeOlder(disks []leaning) {
 }
 
 // describe says in the manifest what kind of capture it became.
-func describe(m *image.Manifest, wanted string, st shelf, base *image.Manifest, disks []leaning) {
+func describe(m *image.Manifest, wanted image.Capture, st store.Store, base *image.Manifest, disks []leaning) {
 	m.Capture = "full"
 	for _, d := range disks {
 		if d.older != nil {
@@ -535,7 +539,7 @@ func compare(m records.Image, set []records.Image) []string {
 
 // finished is an image's record, completed from its manifest.
 func finished(rec records.Image, m *image.Manifest) records.Image {
-	rec.Taken, rec.Consistency, rec.Frozen = m.Taken, string(m.Consistency), m.Frozen.Nanoseconds()
+	rec.Taken, rec.Consistency, rec.Frozen = m.Taken, m.Consistency, m.Frozen.Nanoseconds()
 	rec.Capture, rec.Since, rec.Base, rec.CaptureWhy, rec.Took = m.Capture, m.Since, m.Base, m.Why, m.Took.Nanoseconds()
 	rec.Note, rec.Apart = m.Note, m.Apart
 	rec.Size, rec.Read, rec.Fresh, rec.Stored = m.Sizes.Disks, m.Sizes.Read, m.Sizes.New, m.Sizes.Stored
@@ -547,7 +551,7 @@ func finished(rec records.Image, m *image.Manifest) records.Image {
 }
 
 // fit makes sure that a machine is to be captured: it is the active member of its pair, and in health.
-func (l *Lodge) fit(ctx context.Context, h hypervisor.Hypervisor, policy site.Policy, t *task) error {
+func (l *Lodge) fit(ctx context.Context, h source.Hypervisor, policy site.Policy, t *task) error {
 	if policy.Active == nil && len(policy.Checks) == 0 {
 		return nil
 	}
@@ -579,7 +583,7 @@ func disksOf(policy site.Policy, r BackupRequest) []string {
 	return disks
 }
 
-func scopeOf(policy site.Policy, r BackupRequest) string {
+func scopeOf(policy site.Policy, r BackupRequest) image.Scope {
 	if len(disksOf(policy, r)) > 0 {
 		return "disks"
 	}
@@ -587,7 +591,7 @@ func scopeOf(policy site.Policy, r BackupRequest) string {
 }
 
 // between is the kind of an image of this run that is not full.
-func between(policy site.Policy, r BackupRequest) string {
+func between(policy site.Policy, r BackupRequest) image.Capture {
 	if r.Capture == "incremental" || r.Capture == "differential" {
 		return r.Capture
 	}
@@ -596,7 +600,7 @@ func between(policy site.Policy, r BackupRequest) string {
 
 // readPace is how fast disks of a hypervisor may be read: as it allows, and as an open store does, which is written as it is read.
 // nil is no limit.
-func (l *Lodge) readPace(s site.Site, hypervisor, name string, st shelf) func(context.Context, int) error {
+func (l *Lodge) readPace(s site.Site, hypervisor, name string, st store.Store) func(context.Context, int) error {
 	host, into := site.PaceOf(s.Hypervisors[hypervisor].Bandwidth), site.PaceOf(s.Stores[name].Bandwidth)
 	open := st.Header().Layout == "open"
 	if !host.Limits() && !(open && into.Limits()) {
@@ -610,12 +614,12 @@ func (l *Lodge) readPace(s site.Site, hypervisor, name string, st shelf) func(co
 	}
 }
 
-func (l *Lodge) captureRequest(ctx context.Context, s site.Site, run records.Run, policy site.Policy, t *task) hypervisor.Request {
-	quiesce := hypervisor.Quiesce(policy.Quiesce)
+func (l *Lodge) captureRequest(ctx context.Context, s site.Site, run records.Run, policy site.Policy, t *task) source.Request {
+	quiesce := machine.Quiesce(policy.Quiesce)
 	if quiesce == "" {
-		quiesce = hypervisor.Preferred
+		quiesce = machine.Preferred
 	}
-	return hypervisor.Request{
+	return source.Request{
 		Machine: t.rec.Machine, Mark: t.rec.Image, Quiesce: quiesce, Checkpoint: policy.Builds(),
 		Moment: func(ctx context.Context, name string) error {
 			warnings, err := l.hook(ctx, s, happening{Moment: name, Policy: run.Policy, Run: run.ID, Cause: run.Cause, Machine: t.rec.Machine, Image: t.rec.Image})
@@ -623,7 +627,7 @@ func (l *Lodge) captureRequest(ctx context.Context, s site.Site, run records.Run
 			return err
 		},
 		Waking: func() error { t.rec.Woken = true; return t.save(ctx) },
-		Watch: func() (hypervisor.Watchdog, error) {
+		Watch: func() (source.Watchdog, error) {
 			return l.watch(s.Hypervisors[t.rec.Hypervisor].URI, t.rec.Machine)
 		},
 	}
@@ -643,11 +647,11 @@ func measure(ctx context.Context, disks []leaning, t *task) error {
 
 // readDisks reads all disks into the store and names them in the manifest. Where the older image turns out to be damaged, the disk is
 // read whole after all.
-func (l *Lodge) readDisks(ctx context.Context, disks []leaning, w writing, m *image.Manifest, t *task) error {
-	count := &progress{}
+func (l *Lodge) readDisks(ctx context.Context, disks []leaning, w store.Writing, m *image.Manifest, t *task) error {
+	count := &store.Progress{}
 	figures := func(rec *records.Task) {
-		rec.Done = count.read.Load()
-		rec.Fresh, rec.Stored = w.written()
+		rec.Done = count.Read.Load()
+		rec.Fresh, rec.Stored = w.Written()
 	}
 	for i := range disks {
 		d := &disks[i]
@@ -656,17 +660,17 @@ func (l *Lodge) readDisks(ctx context.Context, disks []leaning, w writing, m *im
 		}
 		var out image.Disk
 		read := func() (err error) {
-			out, err = w.disk(ctx, d.target, d.format, d.Disk, d.older, count)
+			out, err = w.Disk(ctx, d.target, d.format, d.Disk, d.older, count)
 			return err
 		}
-		held := count.data.Load()
+		held := count.Data.Load()
 		err := t.moving(ctx, figures, read)
 		if d.older != nil && (errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)) {
 			d.why = "the image on which it would build is damaged: " + err.Error()
 			l.say(ctx, t.rec.Run, t.rec.Machine, fmt.Sprintf("disk %s is read whole: %s", d.target, d.why))
 			d.older.Close()
 			d.Disk, d.older = d.whole, nil
-			count.data.Store(held)
+			count.Data.Store(held)
 			err = t.moving(ctx, figures, read)
 		}
 		m.Disks = append(m.Disks, out)
@@ -678,10 +682,10 @@ func (l *Lodge) readDisks(ctx context.Context, disks []leaning, w writing, m *im
 	if err := t.step(ctx, "storing"); err != nil {
 		return err
 	}
-	if err := t.moving(ctx, figures, func() error { return w.flush(ctx) }); err != nil {
+	if err := t.moving(ctx, figures, func() error { return w.Flush(ctx) }); err != nil {
 		return err
 	}
-	m.Sizes.Read, m.Sizes.Data = t.rec.Done, min(count.data.Load(), m.Sizes.Disks)
-	m.Sizes.New, m.Sizes.Stored = w.written()
+	m.Sizes.Read, m.Sizes.Data = t.rec.Done, min(count.Data.Load(), m.Sizes.Disks)
+	m.Sizes.New, m.Sizes.Stored = w.Written()
 	return nil
 }

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"keenlodge/internal/store"
+
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/chunk"
@@ -16,14 +18,14 @@ import (
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
 	"keenlodge/internal/store/medium"
 )
 
 // chooseBase finds the image since which a new one is to be taken, or why that is to be full. set are the images of the new one's
 // set, newest first, those too that are gone. capture is what the run's schedule asks for, "" for what the cycle says.
-func chooseBase(ctx context.Context, policy site.Policy, capture string, st shelf, set []records.Image, now time.Time) (base *image.Manifest, why string, err error) {
+func chooseBase(ctx context.Context, policy site.Policy, capture image.Capture, st store.Store, set []records.Image, now time.Time) (base *image.Manifest, why string, err error) {
 	var made []cycle.Image
 	for _, m := range slices.Backward(set) {
 		if m.State != "writing" {
@@ -56,7 +58,7 @@ func chooseBase(ctx context.Context, policy site.Policy, capture string, st shel
 }
 
 // serves reports whether an image of a kind may be taken since this one.
-func serves(kind string, m records.Image) bool {
+func serves(kind image.Capture, m records.Image) bool {
 	return m.State == "usable" && m.Gone == nil && (kind == "incremental" || m.Capture == "full")
 }
 
@@ -80,7 +82,7 @@ var errChanged = errors.New("it changed where the hypervisor says that it did no
 
 // lean decides how a captured disk is read: only its changes since the older image, where everything speaks for that, or whole.
 // The caller closes the older disk, if there is one. why says why a disk is read whole although changes were asked for.
-func lean(ctx context.Context, st shelf, c hypervisor.CapturedDisk, base *image.Manifest) (d disk.Disk, older *olderDisk, why string, err error) {
+func lean(ctx context.Context, st store.Store, c source.CapturedDisk, base *image.Manifest) (d disk.Disk, older *store.OlderDisk, why string, err error) {
 	if base == nil || c.Whole == nil {
 		return c.Disk, nil, c.Why, nil
 	}
@@ -94,7 +96,7 @@ func lean(ctx context.Context, st shelf, c hypervisor.CapturedDisk, base *image.
 	opened, err := st.OpenDisk(ctx, base, base.Disks[i])
 	if err == nil {
 		if err = verify(ctx, c, opened); err == nil {
-			return c.Disk, &olderDisk{opened, base.Disks[i]}, "", nil
+			return c.Disk, &store.OlderDisk{OpenedDisk: opened, Desc: base.Disks[i]}, "", nil
 		}
 		opened.Close()
 	}
@@ -109,7 +111,7 @@ func lean(ctx context.Context, st shelf, c hypervisor.CapturedDisk, base *image.
 
 // verify compares places that the hypervisor calls unchanged with the older image: most of them where the disk holds data, some
 // anywhere.
-func verify(ctx context.Context, c hypervisor.CapturedDisk, older disk.Disk) error {
+func verify(ctx context.Context, c source.CapturedDisk, older disk.Disk) error {
 	var same, data []disk.Extent
 	var sameBytes, dataBytes int64
 	err := disk.Walk(ctx, c.Disk, func(e disk.Extent) error {
@@ -187,8 +189,10 @@ func (l *Lodge) spareMarks(ctx context.Context, s site.Site, machine string, mar
 		return nil, err
 	}
 	type set struct {
-		policy, store, scope, kind string
-		apart                      bool
+		policy, store string
+		scope         image.Scope
+		kind          image.Capture
+		apart         bool
 	}
 	served := map[set]bool{}
 	var spare []string
@@ -209,9 +213,9 @@ func (l *Lodge) spareMarks(ctx context.Context, s site.Site, machine string, mar
 }
 
 // tidyMarks removes a guest's checkpoints on which nothing will build.
-func (l *Lodge) tidyMarks(ctx context.Context, s site.Site, h hypervisor.Hypervisor, machine string) error {
+func (l *Lodge) tidyMarks(ctx context.Context, s site.Site, h source.Hypervisor, machine string) error {
 	marks, err := h.Marks(ctx, machine)
-	if errors.Is(err, hypervisor.ErrNoMachine) {
+	if errors.Is(err, source.ErrNoMachine) {
 		return nil
 	}
 	if err != nil {

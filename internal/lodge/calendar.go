@@ -73,9 +73,9 @@ func pastEntry(run records.Run, now time.Time) Entry {
 	if run.Ended != nil {
 		e.Until = *run.Ended
 	}
-	lines := []string{"run " + run.ID + ", started by " + cmp.Or(run.Who, run.Cause)}
+	lines := []string{"run " + run.ID + ", started by " + cmp.Or(run.Who, string(run.Cause))}
 	for _, t := range run.Tasks {
-		line := t.Machine + ": " + t.State
+		line := t.Machine + ": " + string(t.State)
 		if text := t.Error + t.Why; text != "" {
 			line += ": " + text
 		}

@@ -7,6 +7,10 @@ import (
 	"slices"
 	"strings"
 
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/store/pooled"
+
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
@@ -48,7 +52,7 @@ func (l *Lodge) CheckStore(ctx context.Context, r CheckRequest) (records.Run, er
 }
 
 // check carries a check out, and marks the images that can't be restored whole.
-func (l *Lodge) check(ctx context.Context, run records.Run) (state string, err error) {
+func (l *Lodge) check(ctx context.Context, run records.Run) (state run.State, err error) {
 	var r CheckRequest
 	if err := json.Unmarshal(run.Request, &r); err != nil {
 		return "failed", err
@@ -57,7 +61,7 @@ func (l *Lodge) check(ctx context.Context, run records.Run) (state string, err e
 	if err != nil {
 		return "failed", err
 	}
-	var mend, from *store.Store
+	var mend, from *pooled.Store
 	if r.Repair {
 		if mend, err = l.pooled(ctx, r.Store); err != nil {
 			return "failed", err
@@ -152,7 +156,7 @@ func hint(r CheckRequest) string {
 }
 
 // nameFiles finds which files lie where data can't be had, in the first few images that are hit. What can't be opened is said.
-func (l *Lodge) nameFiles(ctx context.Context, st shelf, report *store.Report, t *task) error {
+func (l *Lodge) nameFiles(ctx context.Context, st store.Store, report *store.Report, t *task) error {
 	images := report.Broken[:min(mostHit, len(report.Broken))]
 	if len(images) == 0 || mount.CheckRights() != nil {
 		return nil
@@ -172,7 +176,7 @@ func (l *Lodge) nameFiles(ctx context.Context, st shelf, report *store.Report, t
 	return ctx.Err()
 }
 
-func (l *Lodge) nameFilesOf(ctx context.Context, st shelf, m *image.Manifest, report *store.Report) error {
+func (l *Lodge) nameFilesOf(ctx context.Context, st store.Store, m *image.Manifest, report *store.Report) error {
 	mounted, err := l.mountImage(ctx, st, m)
 	if err != nil {
 		return err

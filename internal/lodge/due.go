@@ -8,6 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/run"
+
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
@@ -25,9 +28,9 @@ const (
 // BackupRequest says what is special about a run of a policy.
 type BackupRequest struct {
 	// When is the schedule phrase that started it, empty for a run by hand.
-	When    string   `json:"when,omitempty"`
-	Capture string   `json:"capture,omitempty"`
-	Disks   []string `json:"disks,omitempty"`
+	When    string        `json:"when,omitempty"`
+	Capture image.Capture `json:"capture,omitempty"`
+	Disks   []string      `json:"disks,omitempty"`
 	// Missed says that its moment was missed: it runs only where the windows are open at once.
 	Missed bool `json:"missed,omitempty"`
 }
@@ -148,7 +151,7 @@ func (l *Lodge) Boot(ctx context.Context, id string) error {
 }
 
 // startedBy is a run that something else than the clock starts.
-func startedBy(cause, policy string, s site.Schedule) records.Run {
+func startedBy(cause run.Cause, policy string, s site.Schedule) records.Run {
 	body, _ := json.Marshal(BackupRequest{When: s.When, Capture: s.Capture, Disks: s.Disks}) // a struct of strings
 	return records.Run{ID: newRunID(), Kind: "backup", Policy: policy, Cause: cause, State: "queued", Request: body, Note: s.Note}
 }
@@ -183,7 +186,7 @@ func (l *Lodge) heedPauses(ctx context.Context, runs []records.Run) ([]records.R
 }
 
 // followers are the runs that a run's end starts: those of policies that come after its own.
-func (l *Lodge) followers(ctx context.Context, run records.Run, state string) ([]records.Run, error) {
+func (l *Lodge) followers(ctx context.Context, run records.Run, state run.State) ([]records.Run, error) {
 	if run.Kind != "backup" || state == "skipped" {
 		return nil, nil
 	}
@@ -215,7 +218,7 @@ func (l *Lodge) followers(ctx context.Context, run records.Run, state string) ([
 }
 
 // endRun records how a run ended, and starts what comes after it.
-func (l *Lodge) endRun(ctx context.Context, run records.Run, state, text string) error {
+func (l *Lodge) endRun(ctx context.Context, run records.Run, state run.State, text string) error {
 	next, err := l.followers(ctx, run, state)
 	if err != nil {
 		l.log.Error("what comes after a run could not be started", "run", run.ID, "error", err)

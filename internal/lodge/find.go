@@ -5,8 +5,8 @@ import (
 	"fmt"
 
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
 )
 
 // Found is what one hypervisor told.
@@ -31,7 +31,7 @@ func (l *Lodge) FindMachines(ctx context.Context) ([]Found, error) {
 // answer is what a hypervisor said when it was asked for its guests.
 type answer struct {
 	hypervisor string
-	guests     []hypervisor.Machine
+	guests     []source.Machine
 	err        error
 }
 

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/store"
+
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/rotation"
@@ -16,7 +18,7 @@ import (
 
 // relieve plans further drops where the store is below its floor, or would be when the next images of these sets come: otherwise
 // those would be refused. What is gone already but still in its grace leaves first.
-func (l *Lodge) relieve(ctx context.Context, s site.Site, run records.Run, name string, st shelf, plans []rotation.Set, now time.Time) (short bool, err error) {
+func (l *Lodge) relieve(ctx context.Context, s site.Site, run records.Run, name string, st store.Store, plans []rotation.Set, now time.Time) (short bool, err error) {
 	var next int64
 	for _, p := range plans {
 		next += nextSize(p.Images)
@@ -69,7 +71,7 @@ func nextSize(images []rotation.Image) (bytes int64) {
 
 // lacks is how many bytes must go until a store has its floor and so many bytes more. A lack of inodes is told as the bytes of as
 // many packs. A store without a floor lacks nothing.
-func (l *Lodge) lacks(ctx context.Context, spec site.Store, st shelf, more int64) (bytes int64, err error) {
+func (l *Lodge) lacks(ctx context.Context, spec site.Store, st store.Store, more int64) (bytes int64, err error) {
 	if spec.FloorBytes() == 0 && spec.FloorInodes == 0 {
 		return 0, nil
 	}

@@ -4,13 +4,18 @@ import (
 	"context"
 	"fmt"
 
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/store"
+
+	"keenlodge/internal/store/open"
+
 	"keenlodge/internal/core/rotation"
-	"keenlodge/internal/openlayout"
 	"keenlodge/internal/records"
 )
 
 // foldHeld folds full images that only stay because the next one leans on them into that one.
-func (l *Lodge) foldHeld(ctx context.Context, run records.Run, set set, plan rotation.Plan, st shelf, small bool) error {
+func (l *Lodge) foldHeld(ctx context.Context, run records.Run, set set, plan rotation.Plan, st store.Store, small bool) error {
 	images := set.planned()
 	for {
 		base, into, ok := plan.Fold(images)
@@ -31,8 +36,8 @@ func (l *Lodge) foldHeld(ctx context.Context, run records.Run, set set, plan rot
 }
 
 // foldImage makes an image stand alone that leans on a full one.
-func (l *Lodge) foldImage(ctx context.Context, st shelf, id string, small bool, progress func(int64)) error {
-	open, ok := st.(*openlayout.Store)
+func (l *Lodge) foldImage(ctx context.Context, st store.Store, id string, small bool, progress func(int64)) error {
+	open, ok := st.(*open.Store)
 	if !ok {
 		return fmt.Errorf("%w: in a pooled store every image stands alone; there is nothing to fold", ErrConflict)
 	}
@@ -66,7 +71,7 @@ func (l *Lodge) FoldImage(ctx context.Context, id string) (records.Run, error) {
 }
 
 // fold carries the folding of an image out. A fold that a dead process finished in the store is recorded here, too.
-func (l *Lodge) fold(ctx context.Context, run records.Run) (state string, err error) {
+func (l *Lodge) fold(ctx context.Context, run records.Run) (state run.State, err error) {
 	r, err := request[ProofRequest](run)
 	if err != nil {
 		return "failed", err

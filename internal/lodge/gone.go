@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"time"
 
+	"keenlodge/internal/store"
+
 	"keenlodge/internal/records"
 )
 
 // letGo takes images out of a store that are gone for longer than grace, and returns them. The records
 // come first: a kill in between leaves an image that nobody lists, and the next sweep goes on with it.
-func (l *Lodge) letGo(ctx context.Context, name string, st shelf, grace time.Duration, say func(string)) (gone []records.Image, err error) {
+func (l *Lodge) letGo(ctx context.Context, name string, st store.Store, grace time.Duration, say func(string)) (gone []records.Image, err error) {
 	leaving, err := l.rec.Leaving(ctx, name, grace)
 	if err != nil {
 		return nil, err

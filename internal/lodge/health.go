@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"strings"
 
+	"keenlodge/internal/core/machine"
+
 	"keenlodge/internal/core/selection"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
 )
 
 // errUnhealthy marks a guest whose condition keeps it from being captured.
@@ -17,7 +19,7 @@ var errUnhealthy = errors.New("the guest did not pass its check")
 
 // standby tells why a machine is not the active member of its pair, or "" if it is. A guest that can't be asked is taken for the
 // active one: better one image too many than none.
-func (l *Lodge) standby(ctx context.Context, h hypervisor.Hypervisor, policy site.Policy, m records.Machine, say func(string)) string {
+func (l *Lodge) standby(ctx context.Context, h source.Hypervisor, policy site.Policy, m records.Machine, say func(string)) string {
 	switch {
 	case policy.Active == nil:
 		return ""
@@ -40,16 +42,16 @@ func (l *Lodge) standby(ctx context.Context, h hypervisor.Hypervisor, policy sit
 }
 
 // healthy carries a policy's checks out. What failed and only warns is in warnings; what stops is the error.
-func (l *Lodge) healthy(ctx context.Context, h hypervisor.Hypervisor, policy site.Policy, machine, state string, say func(string)) (warnings []string, err error) {
+func (l *Lodge) healthy(ctx context.Context, h source.Hypervisor, policy site.Policy, name string, state machine.State, say func(string)) (warnings []string, err error) {
 	if state != "running" && len(policy.Checks) > 0 {
-		say("check: it is " + state + ", so nothing in it can be asked")
+		say("check: it is " + string(state) + ", so nothing in it can be asked")
 		return nil, nil
 	}
 	for _, c := range policy.Checks {
 		what, why := "", ""
 		if len(c.Command) > 0 {
 			what = "command " + strings.Join(c.Command, " ")
-			code, output, err := h.Execute(ctx, machine, c.Command, c.Limit())
+			code, output, err := h.Execute(ctx, name, c.Command, c.Limit())
 			if err != nil {
 				why = err.Error()
 			} else if say(fmt.Sprintf("check: %s ended with %d%s", what, code, saying(output))); code != 0 {
@@ -57,7 +59,7 @@ func (l *Lodge) healthy(ctx context.Context, h hypervisor.Hypervisor, policy sit
 			}
 		} else {
 			what = "file systems"
-			why = fileSystems(ctx, h, machine, c, say)
+			why = fileSystems(ctx, h, name, c, say)
 		}
 		if why == "" {
 			continue
@@ -71,7 +73,7 @@ func (l *Lodge) healthy(ctx context.Context, h hypervisor.Hypervisor, policy sit
 }
 
 // fileSystems tells what is wrong with a guest's file systems.
-func fileSystems(ctx context.Context, h hypervisor.Hypervisor, machine string, c site.Health, say func(string)) string {
+func fileSystems(ctx context.Context, h source.Hypervisor, machine string, c site.Health, say func(string)) string {
 	found, err := h.FileSystems(ctx, machine)
 	if err != nil {
 		return err.Error()

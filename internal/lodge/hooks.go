@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/run"
+
 	"github.com/riverqueue/river"
 
 	"keenlodge/internal/core/site"
@@ -19,20 +21,20 @@ import (
 
 // happening is a moment of a run, as hooks are told of it.
 type happening struct {
-	Moment  string `json:"moment"`
-	Policy  string `json:"policy"`
-	Run     string `json:"run"`
-	Cause   string `json:"cause"`
-	Machine string `json:"machine,omitempty"`
-	Image   string `json:"image,omitempty"`
-	State   string `json:"state,omitempty"`
-	Error   string `json:"error,omitempty"`
+	Moment  string    `json:"moment"`
+	Policy  string    `json:"policy"`
+	Run     string    `json:"run"`
+	Cause   run.Cause `json:"cause"`
+	Machine string    `json:"machine,omitempty"`
+	Image   string    `json:"image,omitempty"`
+	State   run.State `json:"state,omitempty"`
+	Error   string    `json:"error,omitempty"`
 }
 
 // variables are what a script finds in its environment.
 func (h happening) variables() map[string]string {
-	return map[string]string{"KEENLODGE_MOMENT": h.Moment, "KEENLODGE_POLICY": h.Policy, "KEENLODGE_RUN": h.Run, "KEENLODGE_CAUSE": h.Cause,
-		"KEENLODGE_MACHINE": h.Machine, "KEENLODGE_IMAGE": h.Image, "KEENLODGE_STATE": h.State, "KEENLODGE_ERROR": strings.ReplaceAll(h.Error, "\x00", "?")}
+	return map[string]string{"KEENLODGE_MOMENT": h.Moment, "KEENLODGE_POLICY": h.Policy, "KEENLODGE_RUN": h.Run, "KEENLODGE_CAUSE": string(h.Cause),
+		"KEENLODGE_MACHINE": h.Machine, "KEENLODGE_IMAGE": h.Image, "KEENLODGE_STATE": string(h.State), "KEENLODGE_ERROR": strings.ReplaceAll(h.Error, "\x00", "?")}
 }
 
 // hook calls a policy's hooks at a moment: scripts one after the other, webhooks beside the run. warnings tell of scripts that failed

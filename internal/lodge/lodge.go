@@ -15,13 +15,15 @@ import (
 	"strings"
 	"sync"
 
+	"keenlodge/internal/source/libvirt"
+	"keenlodge/internal/store"
+
 	"filippo.io/age"
 
-	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/hypervisor"
-	"keenlodge/internal/hypervisor/libvirt"
+	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
 )
 
 // Version is the program's, as records and manifests name it.
@@ -47,7 +49,7 @@ type Lodge struct {
 	hub     hub
 
 	mu     sync.Mutex
-	stores map[string]shelf // open ones, by place
+	stores map[string]store.Store // open ones, by place
 	// promised is what tasks under way are expected to add, in bytes, by store.
 	promised map[string]int64
 	// cancels end the runs under way in this process, by name.
@@ -70,7 +72,7 @@ func New(rec *records.Records, state string, log *slog.Logger) (*Lodge, error) {
 		return nil, err
 	}
 	return &Lodge{rec: rec, log: log, state: state, program: program, owner: n.Int64() + 1, key: key,
-		stores: map[string]shelf{}, promised: map[string]int64{}, cancels: map[string]context.CancelCauseFunc{}}, nil
+		stores: map[string]store.Store{}, promised: map[string]int64{}, cancels: map[string]context.CancelCauseFunc{}}, nil
 }
 
 // Records gives faces what only needs to be read.
@@ -83,11 +85,11 @@ func newRunID() string { return strings.ToLower(rand.Text()[:8]) }
 
 // notFound words that a name is not known, with the nearest that is.
 func notFound(kind, name string, known []string) error {
-	return fmt.Errorf("%w: no %s is called %q%s", ErrNotFound, kind, name, near.Hint(name, known))
+	return fmt.Errorf("%w: no %s is called %q%s", ErrNotFound, kind, name, suggest.Hint(name, known))
 }
 
 // hypervisor connects to one of the site's hypervisors.
-func (l *Lodge) hypervisor(ctx context.Context, s site.Site, name string) (hypervisor.Hypervisor, error) {
+func (l *Lodge) hypervisor(ctx context.Context, s site.Site, name string) (source.Hypervisor, error) {
 	spec, ok := s.Hypervisors[name]
 	if !ok {
 		return nil, notFound("hypervisor", name, keys(s.Hypervisors))

@@ -7,9 +7,11 @@ import (
 	"runtime/debug"
 	"time"
 
+	"keenlodge/internal/store/open"
+	"keenlodge/internal/store/pooled"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/openlayout"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/dir"
@@ -57,7 +59,7 @@ func isEmpty(ctx context.Context, m medium.Medium) (bool, error) {
 }
 
 // store opens one of the site's stores, or brings it up to date if it is open.
-func (l *Lodge) store(ctx context.Context, s site.Site, name string) (shelf, error) {
+func (l *Lodge) store(ctx context.Context, s site.Site, name string) (store.Store, error) {
 	spec, ok := s.Stores[name]
 	if !ok {
 		return nil, notFound("store", name, keys(s.Stores))
@@ -74,7 +76,7 @@ func (l *Lodge) store(ctx context.Context, s site.Site, name string) (shelf, err
 }
 
 // openStore opens a store. id is the one that it must have, or "" for any.
-func (l *Lodge) openStore(ctx context.Context, name string, spec site.Store, id string) (shelf, error) {
+func (l *Lodge) openStore(ctx context.Context, name string, spec site.Store, id string) (store.Store, error) {
 	place := spec.Place()
 	l.mu.Lock()
 	s := l.stores[place]
@@ -119,7 +121,7 @@ func (l *Lodge) writePace(name string) func(context.Context, int) error {
 	}
 }
 
-func (l *Lodge) openOn(ctx context.Context, name string, m medium.Medium, spec site.Store, id string) (shelf, error) {
+func (l *Lodge) openOn(ctx context.Context, name string, m medium.Medium, spec site.Store, id string) (store.Store, error) {
 	h, err := store.ReadHeader(ctx, m)
 	if errors.Is(err, store.ErrNoStore) && id != "" {
 		return nil, fmt.Errorf("%w; it did before: is its disk mounted?", err)
@@ -152,7 +154,7 @@ func (l *Lodge) openOn(ctx context.Context, name string, m medium.Medium, spec s
 		}
 	}
 	if d, ok := m.(*dir.Dir); ok && h.Layout == "open" {
-		s, err := openlayout.Open(ctx, d)
+		s, err := open.Open(ctx, d)
 		if err != nil {
 			return nil, err
 		}
@@ -161,11 +163,11 @@ func (l *Lodge) openOn(ctx context.Context, name string, m medium.Medium, spec s
 		}
 		return s, nil
 	}
-	return opened(store.Open(ctx, m, secret))
+	return opened(pooled.Open(ctx, m, secret))
 }
 
 // opened keeps a nil store from becoming a shelf that is not nil.
-func opened(s *store.Store, err error) (shelf, error) {
+func opened(s *pooled.Store, err error) (store.Store, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -191,11 +193,11 @@ func (l *Lodge) makeStore(ctx context.Context, name string, spec site.Store, key
 		return fmt.Errorf("%s is not empty and holds no store; name an empty place", m)
 	}
 	if d, ok := m.(*dir.Dir); ok && spec.Layout == "open" {
-		_, err = openlayout.Make(ctx, d, time.Now())
+		_, err = open.Make(ctx, d, time.Now())
 		return err
 	}
 	if !spec.Sealed {
-		_, err = store.Make(ctx, m, time.Now(), nil)
+		_, err = pooled.Make(ctx, m, time.Now(), nil)
 		return err
 	}
 	if len(keys) == 0 {
@@ -206,7 +208,7 @@ func (l *Lodge) makeStore(ctx context.Context, name string, spec site.Store, key
 	if err := l.setSecret(ctx, sealName(name), secret); err != nil {
 		return err
 	}
-	_, err = store.Make(ctx, m, time.Now(), &secret, keys...)
+	_, err = pooled.Make(ctx, m, time.Now(), &secret, keys...)
 	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to make
 	return err
 }

@@ -11,6 +11,10 @@ import (
 	"path/filepath"
 	"time"
 
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/store/open"
+
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/chunk"
@@ -18,7 +22,6 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/ledger"
 	"keenlodge/internal/mount"
-	"keenlodge/internal/openlayout"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
@@ -29,8 +32,8 @@ const mostRead = 8 << 30
 
 // ProofRequest asks for a proof of an image.
 type ProofRequest struct {
-	Image string `json:"image"`
-	Level string `json:"level"`
+	Image string      `json:"image"`
+	Level image.Level `json:"level"`
 }
 
 // Prove queues the proof of an image.
@@ -51,7 +54,7 @@ func (l *Lodge) Prove(ctx context.Context, r ProofRequest) (records.Run, error) 
 }
 
 // queue records a run that somebody asks for and queues it.
-func (l *Lodge) queue(ctx context.Context, kind, policy string, request any) (records.Run, error) {
+func (l *Lodge) queue(ctx context.Context, kind run.Kind, policy string, request any) (records.Run, error) {
 	body, err := json.Marshal(request)
 	if err != nil {
 		return records.Run{}, err
@@ -76,7 +79,7 @@ func (l *Lodge) Image(ctx context.Context, id string) (records.Image, error) {
 }
 
 // prove carries the proof of an image out, as a run of its own.
-func (l *Lodge) prove(ctx context.Context, run records.Run) (state string, err error) {
+func (l *Lodge) prove(ctx context.Context, run records.Run) (state run.State, err error) {
 	var r ProofRequest
 	if err := json.Unmarshal(run.Request, &r); err != nil {
 		return "failed", err
@@ -90,7 +93,7 @@ func (l *Lodge) prove(ctx context.Context, run records.Run) (state string, err e
 		return "failed", err
 	}
 	done := l.perform(ctx, rec, func(ctx context.Context, t *task) error {
-		if err := t.step(ctx, "proving by "+r.Level); err != nil {
+		if err := t.step(ctx, "proving by "+string(r.Level)); err != nil {
 			return err
 		}
 		t.rec.Total = m.Read
@@ -104,7 +107,7 @@ func (l *Lodge) prove(ctx context.Context, run records.Run) (state string, err e
 }
 
 // imageStore finds an image and opens its store.
-func (l *Lodge) imageStore(ctx context.Context, id string) (records.Image, shelf, error) {
+func (l *Lodge) imageStore(ctx context.Context, id string) (records.Image, store.Store, error) {
 	m, err := l.Image(ctx, id)
 	if err != nil {
 		return m, nil, err
@@ -119,7 +122,7 @@ func (l *Lodge) imageStore(ctx context.Context, id string) (records.Image, shelf
 
 // proveImage proves an image and records the outcome, passed or not. The error is for a proof that could not be carried
 // out at all, which says nothing of the image. t, if not nil, shows the progress.
-func (l *Lodge) proveImage(ctx context.Context, st shelf, run, id, level string, t *task) (records.Proof, error) {
+func (l *Lodge) proveImage(ctx context.Context, st store.Store, run, id string, level image.Level, t *task) (records.Proof, error) {
 	p := records.Proof{Image: id, Run: run, Level: level, Began: time.Now(), Program: Version}
 	end, err := st.Reading(ctx, Version) // a sweep must not take away what is being read
 	if err != nil {
@@ -169,7 +172,7 @@ func (l *Lodge) proveImage(ctx context.Context, st shelf, run, id, level string,
 		l.say(ctx, run, machineOf(m), "evidence: "+e)
 	}
 	if damaged {
-		var below *openlayout.BrokenError
+		var below *open.BrokenError
 		if errors.As(err, &below) {
 			id = below.Image // what leans on it is broken, too
 		}
@@ -191,7 +194,7 @@ func machineOf(m *image.Manifest) string {
 type failedProof struct{ error }
 
 // proveByMount mounts every file system, lists it, reads its files, and checks a ledger where there is one.
-func (l *Lodge) proveByMount(ctx context.Context, st shelf, m *image.Manifest) (evidence []string, err error) {
+func (l *Lodge) proveByMount(ctx context.Context, st store.Store, m *image.Manifest) (evidence []string, err error) {
 	mounted, err := l.mountImage(ctx, st, m)
 	var rights mount.ErrRights
 	if errors.As(err, &rights) {
@@ -244,7 +247,7 @@ func closeDisks(disks map[string]disk.Disk) {
 }
 
 // mountImage mounts the file systems of an image's disks.
-func (l *Lodge) mountImage(ctx context.Context, st shelf, m *image.Manifest) (*mounted, error) {
+func (l *Lodge) mountImage(ctx context.Context, st store.Store, m *image.Manifest) (*mounted, error) {
 	disks := map[string]disk.Disk{}
 	for _, d := range m.Disks {
 		opened, err := st.OpenDisk(ctx, m, d)

@@ -10,6 +10,10 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/store"
+
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/image"
@@ -91,7 +95,7 @@ func (r *rehearsal) noted(ctx context.Context, what, on string, err error, forma
 }
 
 // rehearse carries a rehearsal out.
-func (l *Lodge) rehearse(ctx context.Context, run records.Run) (state string, err error) {
+func (l *Lodge) rehearse(ctx context.Context, run records.Run) (state run.State, err error) {
 	s, policy, err := l.policy(ctx, run.Policy)
 	if err != nil {
 		return "failed", err
@@ -191,7 +195,7 @@ func (r *rehearsal) start(ctx context.Context) {
 	}
 }
 
-func (r *rehearsal) room(ctx context.Context, st shelf) {
+func (r *rehearsal) room(ctx context.Context, st store.Store) {
 	room, err := st.Medium().Room(ctx)
 	switch {
 	case err != nil:
@@ -252,7 +256,7 @@ func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
 }
 
 // machine captures a machine as a run would, reads nothing, and ends the capture.
-func (r *rehearsal) machine(ctx context.Context, st shelf, t *task) (err error) {
+func (r *rehearsal) machine(ctx context.Context, st store.Store, t *task) (err error) {
 	name := t.rec.Machine
 	h, err := r.l.hypervisor(ctx, r.s, t.rec.Hypervisor)
 	if err != nil {
@@ -335,7 +339,7 @@ func (r *rehearsal) machine(ctx context.Context, st shelf, t *task) (err error) 
 }
 
 // weigh compares what a run would add with the room that is there, and tells what rotation would drop.
-func (r *rehearsal) weigh(ctx context.Context, st shelf, rec records.Image, set []records.Image, reads int64) error {
+func (r *rehearsal) weigh(ctx context.Context, st store.Store, rec records.Image, set []records.Image, reads int64) error {
 	need, from, err := r.l.estimate(ctx, rec, reads)
 	if err != nil {
 		return err

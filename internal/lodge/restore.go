@@ -14,11 +14,15 @@ import (
 	"sync/atomic"
 	"time"
 
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/store"
+
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/ledger"
 	"keenlodge/internal/core/qcow2"
-	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
 )
 
 // RestoreRequest asks for a guest to be made from an image.
@@ -61,8 +65,8 @@ func (l *Lodge) Restore(ctx context.Context, r RestoreRequest) (records.Run, err
 // restoring is what a restore works on.
 type restoring struct {
 	manifest *image.Manifest
-	st       shelf
-	h        hypervisor.Hypervisor // the caller closes it
+	st       store.Store
+	h        source.Hypervisor // the caller closes it
 }
 
 // prepareRestore finds the image and its store, connects to the hypervisor, and fills in what the request left open.
@@ -94,12 +98,12 @@ func (l *Lodge) prepareRestore(ctx context.Context, r *RestoreRequest) (restorin
 }
 
 // checkFree makes sure that no guest of the name is in the way.
-func checkFree(ctx context.Context, h hypervisor.Hypervisor, r RestoreRequest) error {
+func checkFree(ctx context.Context, h source.Hypervisor, r RestoreRequest) error {
 	machines, err := h.Machines(ctx)
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(machines, func(m hypervisor.Machine) bool { return m.Name == r.As })
+	i := slices.IndexFunc(machines, func(m source.Machine) bool { return m.Name == r.As })
 	switch {
 	case i < 0:
 		return nil
@@ -112,7 +116,7 @@ func checkFree(ctx context.Context, h hypervisor.Hypervisor, r RestoreRequest) e
 }
 
 // restore carries a restore out.
-func (l *Lodge) restore(ctx context.Context, run records.Run) (state string, err error) {
+func (l *Lodge) restore(ctx context.Context, run records.Run) (state run.State, err error) {
 	var r RestoreRequest
 	if err := json.Unmarshal(run.Request, &r); err != nil {
 		return "failed", err
@@ -193,7 +197,7 @@ func (l *Lodge) makeGuest(ctx context.Context, on restoring, r RestoreRequest, t
 	if err := t.step(ctx, "defining guest "+r.As); err != nil {
 		return err
 	}
-	return h.Define(ctx, hypervisor.NewGuest{Name: r.As, Definition: m.Definition, Disks: places, Replace: r.Replace})
+	return h.Define(ctx, source.NewGuest{Name: r.As, Definition: m.Definition, Disks: places, Replace: r.Replace})
 }
 
 // stream turns a file that writes itself into one that can be read, counting what goes through.
@@ -220,7 +224,7 @@ func (c counted) Write(p []byte) (int, error) {
 }
 
 // wakeGuest starts the restored guest, waits for its agent, and reads its ledgers.
-func (l *Lodge) wakeGuest(ctx context.Context, h hypervisor.Hypervisor, guest string, t *task) error {
+func (l *Lodge) wakeGuest(ctx context.Context, h source.Hypervisor, guest string, t *task) error {
 	if err := t.step(ctx, "starting guest "+guest); err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 )
 
@@ -47,7 +48,7 @@ func (l *Lodge) promise(store string) *promise { return &promise{l: l, store: st
 
 // check refuses, with figures, what would take the store below its floor. holds is what the machine's disks hold; before that is
 // known it is 0, and a machine without a history passes.
-func (p *promise) check(ctx context.Context, s site.Site, st shelf, m records.Image, holds int64) error {
+func (p *promise) check(ctx context.Context, s site.Site, st store.Store, m records.Image, holds int64) error {
 	need, from, err := p.l.estimate(ctx, m, holds)
 	if err != nil {
 		return err
@@ -92,6 +93,3 @@ func fits(name string, spec site.Store, room medium.Room, need, others int64, fr
 
 // packBytes is about what a file in a pooled store holds.
 const packBytes = 24 << 20
-
-// isFull reports whether something failed for want of room.
-func isFull(err error) bool { return errors.Is(err, medium.ErrFull) }

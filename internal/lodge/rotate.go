@@ -7,6 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/store"
+
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
@@ -15,9 +20,10 @@ import (
 // set is the images of one machine under one policy in one store, oldest first; those that cover only some disks are a set of their own,
 // and those made by hand may be.
 type set struct {
-	machine, store, scope string
-	apart                 bool
-	images                []records.Image
+	machine, store string
+	scope          image.Scope
+	apart          bool
+	images         []records.Image
 }
 
 func (s set) String() string {
@@ -54,8 +60,9 @@ func (l *Lodge) sets(ctx context.Context, policy, store string) ([]set, error) {
 
 // key tells one set of a policy in a store from another.
 type key struct {
-	machine, scope string
-	apart          bool
+	machine string
+	scope   image.Scope
+	apart   bool
 }
 
 // planned is the set as the planner sees it.
@@ -74,7 +81,7 @@ func (s set) planned() []rotation.Image {
 type Preview struct {
 	Machine string          `json:"machine"`
 	Store   string          `json:"store"`
-	Scope   string          `json:"scope" doc:"machine, or disks where images cover only some; they are a set of their own"`
+	Scope   image.Scope     `json:"scope" doc:"machine, or disks where images cover only some; they are a set of their own"`
 	Apart   bool            `json:"apart" doc:"images made by hand, a set of their own"`
 	Rule    string          `json:"rule"`
 	Guard   string          `json:"guard" doc:"why an unattended rotation would drop nothing, or empty"`
@@ -86,7 +93,7 @@ type Preview struct {
 type PreviewedFate struct {
 	ID      string           `json:"id"`
 	Taken   time.Time        `json:"taken"`
-	Capture string           `json:"capture"`
+	Capture image.Capture    `json:"capture"`
 	Base    string           `json:"base"`
 	Verdict rotation.Verdict `json:"verdict"`
 	Why     string           `json:"why"`
@@ -186,7 +193,7 @@ func (l *Lodge) plan(ctx context.Context, s site.Site, policy string, spec site.
 
 // rotate drops what the policy's rule, and the store's floor, let go from the sets of these machines. state is "warned" where the
 // guard held it back, or the floor can't be reached.
-func (l *Lodge) rotate(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st shelf, machines []string) (state string, err error) {
+func (l *Lodge) rotate(ctx context.Context, s site.Site, run records.Run, policy site.Policy, st store.Store, machines []string) (state run.State, err error) {
 	all, planned, err := l.plan(ctx, s, run.Policy, policy, policy.Rotation)
 	if err != nil {
 		return "failed", err

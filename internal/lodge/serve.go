@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/run"
+
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"golang.org/x/sync/errgroup"
@@ -136,7 +138,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[records.Work]) error {
 	last := context.WithoutCancel(ctx)
 	if err != nil {
 		text = err.Error()
-		w.l.say(last, run.ID, "", state+": "+text)
+		w.l.say(last, run.ID, "", string(state)+": "+text)
 	}
 	return w.l.endRun(last, run, state, text)
 }
@@ -150,7 +152,7 @@ func (l *Lodge) longest(ctx context.Context, run records.Run) (time.Duration, er
 	return s.Policies[run.Policy].LongestRun(), err
 }
 
-func (l *Lodge) carryOut(ctx context.Context, run records.Run) (state string, err error) {
+func (l *Lodge) carryOut(ctx context.Context, run records.Run) (state run.State, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			state, err = "failed", fmt.Errorf("a fault in keenlodge itself: %v", p)

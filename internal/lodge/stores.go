@@ -8,6 +8,8 @@ import (
 	"runtime/debug"
 	"time"
 
+	"keenlodge/internal/store/pooled"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
@@ -134,7 +136,7 @@ func (l *Lodge) unlock(ctx context.Context, name string, m medium.Medium, with c
 			return err
 		}
 	}
-	secret, err := store.Unlock(ctx, m, with)
+	secret, err := pooled.Unlock(ctx, m, with)
 	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to try
 	if err != nil {
 		return err
@@ -168,7 +170,7 @@ func (l *Lodge) UnlockStore(ctx context.Context, name string, with chunk.Opener)
 }
 
 // storeNamed opens a store by its name.
-func (l *Lodge) storeNamed(ctx context.Context, name string) (shelf, error) {
+func (l *Lodge) storeNamed(ctx context.Context, name string) (store.Store, error) {
 	s, err := l.rec.Site(ctx)
 	if err != nil {
 		return nil, err

@@ -120,7 +120,7 @@ func (t *task) moving(ctx context.Context, figures func(*records.Task), work fun
 // say adds a line to a run's log; a line that can't be recorded goes to the service's own log.
 func (l *Lodge) say(ctx context.Context, run, machine, text string) {
 	l.log.Info(text, "run", run, "machine", machine)
-	if err := l.rec.Log(ctx, run, machine, text); err != nil && ctx.Err() == nil {
+	if err := l.rec.Log(ctx, run, machine, "note", text); err != nil && ctx.Err() == nil {
 		l.log.Error("a line of a run's log could not be recorded", "run", run, "error", err)
 	}
 }

@@ -16,8 +16,8 @@ import (
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
-	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
 	"keenlodge/internal/store/medium"
 )
 
@@ -108,12 +108,12 @@ func (l *Lodge) retried(ctx context.Context, policy site.Policy, run, machine st
 // passing reports whether an error may be gone at the next try: cut lines, hosts that do not answer or are busy. What was refused, is
 // not there or has no room will be so again.
 func passing(err error) bool {
-	for _, never := range []error{medium.ErrRefused, medium.ErrNoRight, medium.ErrNoPlace, medium.ErrFull, errNoRoom, hypervisor.ErrNoMachine, os.ErrPermission, context.Canceled, errUnhealthy} {
+	for _, never := range []error{medium.ErrRefused, medium.ErrNoRight, medium.ErrNoPlace, medium.ErrFull, errNoRoom, source.ErrNoMachine, os.ErrPermission, context.Canceled, errUnhealthy} {
 		if errors.Is(err, never) {
 			return false
 		}
 	}
-	for _, may := range []error{medium.ErrUnreachable, hypervisor.ErrUnreachable, hypervisor.ErrBusy, context.DeadlineExceeded, os.ErrDeadlineExceeded, io.ErrUnexpectedEOF, net.ErrClosed,
+	for _, may := range []error{medium.ErrUnreachable, source.ErrUnreachable, source.ErrBusy, context.DeadlineExceeded, os.ErrDeadlineExceeded, io.ErrUnexpectedEOF, net.ErrClosed,
 		syscall.ECONNREFUSED, syscall.ECONNRESET, syscall.EPIPE, syscall.ETIMEDOUT, syscall.EHOSTUNREACH, syscall.ENETUNREACH} {
 		if errors.Is(err, may) {
 			return true

@@ -13,8 +13,8 @@ import (
 
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
-	"keenlodge/internal/hypervisor"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
 	"keenlodge/internal/store/medium"
 )
 
@@ -24,10 +24,10 @@ func TestPassing(t *testing.T) {
 	require.Error(t, refused)
 	_, missing := os.Open("/nonexistent")
 	for err, want := range map[error]bool{
-		refused: true, fmt.Errorf("store: %w: no answer", medium.ErrUnreachable): true, fmt.Errorf("guest: %w", hypervisor.ErrBusy): true,
-		fmt.Errorf("host %w", hypervisor.ErrUnreachable): true, context.DeadlineExceeded: true,
+		refused: true, fmt.Errorf("store: %w: no answer", medium.ErrUnreachable): true, fmt.Errorf("guest: %w", source.ErrBusy): true,
+		fmt.Errorf("host %w", source.ErrUnreachable): true, context.DeadlineExceeded: true,
 		fmt.Errorf("%w: user brindle with this key or password", medium.ErrRefused): false, medium.ErrFull: false, errNoRoom: false, missing: false,
-		fmt.Errorf("%w on this hypervisor", hypervisor.ErrNoMachine): false, context.Canceled: false, errUnhealthy: false, errors.New("anything else"): false,
+		fmt.Errorf("%w on this hypervisor", source.ErrNoMachine): false, context.Canceled: false, errUnhealthy: false, errors.New("anything else"): false,
 		errors.Join(medium.ErrUnreachable, context.Canceled): false, skipped{"standby"}: false,
 	} {
 		require.Equal(t, want, passing(err), "%v", err)

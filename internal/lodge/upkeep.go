@@ -7,11 +7,15 @@ import (
 	"fmt"
 	"time"
 
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/store/open"
+	"keenlodge/internal/store/pooled"
+
 	"github.com/dustin/go-humanize"
 	"golang.org/x/time/rate"
 
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/openlayout"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
@@ -70,7 +74,7 @@ func (l *Lodge) PlanSweep(ctx context.Context, name string) (SweepView, error) {
 		return v, err
 	}
 	v.add(leaving, gone)
-	if pooled, ok := st.(*store.Store); ok {
+	if pooled, ok := st.(*pooled.Store); ok {
 		v.SweepReport, err = pooled.Sweep(ctx, store.SweepRequest{DryRun: true, Without: v.Left})
 	}
 	return v, err
@@ -99,7 +103,7 @@ func request[T any](run records.Run) (r T, err error) {
 }
 
 // sweep carries a sweep out. One by hand does not wait for the window.
-func (l *Lodge) sweep(ctx context.Context, run records.Run) (state string, err error) {
+func (l *Lodge) sweep(ctx context.Context, run records.Run) (state run.State, err error) {
 	var r SweepRequest
 	if err := json.Unmarshal(run.Request, &r); err != nil {
 		return "failed", err
@@ -126,7 +130,7 @@ func (l *Lodge) sweep(ctx context.Context, run records.Run) (state string, err e
 }
 
 // sweepStore lets the images go whose grace is over, or all that are gone where the floor asks for it, and gives their space back.
-func (l *Lodge) sweepStore(ctx context.Context, s site.Site, run records.Run, r SweepRequest, st shelf, t *task) error {
+func (l *Lodge) sweepStore(ctx context.Context, s site.Site, run records.Run, r SweepRequest, st store.Store, t *task) error {
 	name, spec := r.Store, s.Stores[r.Store]
 	grace := spec.GraceTime()
 	lacks, err := l.lacks(ctx, spec, st, 0)
@@ -148,13 +152,13 @@ func (l *Lodge) sweepStore(ctx context.Context, s site.Site, run records.Run, r 
 	v.add(left, gone)
 	show := func(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
 	switch st := st.(type) {
-	case *openlayout.Store:
+	case *open.Store:
 		if err := st.Tidy(ctx); err != nil {
 			return err
 		}
 		v.Freed = v.LeftBytes
 		l.say(ctx, run.ID, name, fmt.Sprintf("%d images left, %s given back; %d dropped ones can still be brought back", len(left), show(v.Freed), v.Waiting))
-	case *store.Store:
+	case *pooled.Store:
 		q := store.SweepRequest{Progress: func(n int64) { t.done.Add(n) }, Pace: pace(spec.SweepBytes())}
 		if run.Cause == "upkeep" && grace > 0 {
 			q.Until, _ = spec.SweepUntil(time.Now().In(s.Location()))
@@ -252,7 +256,7 @@ func (l *Lodge) collect(ctx context.Context, s site.Site, name string) error {
 	l.mu.Lock()
 	st := l.stores[s.Stores[name].Place()]
 	l.mu.Unlock()
-	pooled, ok := st.(*store.Store)
+	pooled, ok := st.(*pooled.Store)
 	if !ok {
 		return nil
 	}

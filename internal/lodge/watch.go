@@ -11,8 +11,9 @@ import (
 	"syscall"
 	"time"
 
-	"keenlodge/internal/hypervisor"
-	"keenlodge/internal/hypervisor/libvirt"
+	"keenlodge/internal/source/libvirt"
+
+	"keenlodge/internal/source"
 )
 
 // WatchCommand is the hidden command under which the program runs as a freeze's watchdog.
@@ -27,17 +28,17 @@ const (
 	watchTries = 10 * time.Minute
 )
 
-// watchdog is a process of its own, so that it outlives this one. It implements [hypervisor.Watchdog].
+// watchdog is a process of its own, so that it outlives this one. It implements [source.Watchdog].
 type watchdog struct{ in io.WriteCloser }
 
-// Frozen implements [hypervisor.Watchdog]. A watchdog that is gone has ended the freeze; the thaw will show it.
+// Frozen implements [source.Watchdog]. A watchdog that is gone has ended the freeze; the thaw will show it.
 func (w watchdog) Frozen() { io.WriteString(w.in, "frozen\n") }
 
-// Thawed implements [hypervisor.Watchdog].
+// Thawed implements [source.Watchdog].
 func (w watchdog) Thawed() { io.WriteString(w.in, "thawed\n"); w.in.Close() }
 
 // watch starts a watchdog for a guest that is about to be frozen.
-func (l *Lodge) watch(uri, machine string) (hypervisor.Watchdog, error) {
+func (l *Lodge) watch(uri, machine string) (source.Watchdog, error) {
 	cmd := exec.Command(l.program, WatchCommand, uri, machine)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // a signal to our group is not for it
 	cmd.Stderr = os.Stderr                               // its last words belong into the service's log

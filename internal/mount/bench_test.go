@@ -9,11 +9,12 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/store/pooled"
+
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
 )
 
@@ -27,7 +28,7 @@ func BenchmarkRandomReads(b *testing.B) {
 	ctx := context.Background()
 	m, err := dir.OpenToRead(folder)
 	require.NoError(b, err)
-	s, err := store.Open(ctx, m, nil)
+	s, err := pooled.Open(ctx, m, nil)
 	require.NoError(b, err)
 	ids, err := s.ImageIDs(ctx)
 	require.NoError(b, err)

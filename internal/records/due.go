@@ -165,8 +165,8 @@ func insertRuns(ctx context.Context, tx pgx.Tx, runs []Run) (added map[string]bo
 		if len(run.Request) == 0 {
 			run.Request = json.RawMessage("{}")
 		}
-		ids, kinds, policies, causes = append(ids, run.ID), append(kinds, run.Kind), append(policies, run.Policy), append(causes, run.Cause)
-		requests, states, errs, notes = append(requests, string(run.Request)), append(states, run.State), append(errs, run.Error), append(notes, run.Note)
+		ids, kinds, policies, causes = append(ids, run.ID), append(kinds, string(run.Kind)), append(policies, run.Policy), append(causes, string(run.Cause))
+		requests, states, errs, notes = append(requests, string(run.Request)), append(states, string(run.State)), append(errs, run.Error), append(notes, run.Note)
 		dues, whos = append(dues, run.Due), append(whos, run.Who)
 	}
 	rows, err := tx.Query(ctx, `insert into runs (id, kind, policy, cause, request, state, error, note, due, who, ended)

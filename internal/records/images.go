@@ -5,42 +5,44 @@ import (
 	"fmt"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	"github.com/jackc/pgx/v5"
 )
 
 // Image is one machine at one moment, restorable. Size, Read, Fresh and Stored are bytes: the disks' length, what the
 // source gave, what was new to the store before and after compression.
 type Image struct {
-	ID          string      `db:"id" json:"id"`
-	Machine     string      `db:"machine" json:"machine"`
-	Policy      string      `db:"policy" json:"policy"`
-	Store       string      `db:"store" json:"store"`
-	Run         string      `db:"run" json:"run"`
-	Taken       time.Time   `db:"taken" json:"taken"`
-	State       string      `db:"state" json:"state" enum:"writing,usable,broken"`
-	Scope       string      `db:"scope" json:"scope"`
-	Capture     string      `db:"capture" json:"capture" enum:"full,incremental,differential"`
-	Since       string      `db:"since" json:"since" doc:"the image since which only changes were read, or empty"`
-	CaptureWhy  string      `db:"capture_why" json:"capture_why" doc:"why it is full, where it is"`
-	Base        string      `db:"base" json:"base" doc:"the image that it leans on, or empty for one that stands alone"`
-	Consistency string      `db:"consistency" json:"consistency" enum:"application,filesystem,crash,off"`
-	Frozen      int64       `db:"frozen" json:"frozen" doc:"nanoseconds that the guest's file systems stood still"`
-	Pinned      bool        `db:"pinned" json:"pinned"`
-	PinNote     string      `db:"pin_note" json:"pin_note"`
-	Disks       []ImageDisk `db:"disks" json:"disks"`
-	Size        int64       `db:"size" json:"size"`
-	Read        int64       `db:"read" json:"read"`
-	Fresh       int64       `db:"fresh" json:"fresh"`
-	Stored      int64       `db:"stored" json:"stored"`
-	Note        string      `db:"note" json:"note" doc:"what it is for, where somebody wrote it"`
-	Apart       bool        `db:"apart" json:"apart" doc:"made by hand, and no part of the scheduled ones' set"`
-	Took        int64       `db:"took" json:"took" doc:"nanoseconds that it took to make"`
-	Gone        *time.Time  `db:"gone" json:"gone"`
-	GoneWhy     string      `db:"gone_why" json:"gone_why"`
+	ID          string            `db:"id" json:"id"`
+	Machine     string            `db:"machine" json:"machine"`
+	Policy      string            `db:"policy" json:"policy"`
+	Store       string            `db:"store" json:"store"`
+	Run         string            `db:"run" json:"run"`
+	Taken       time.Time         `db:"taken" json:"taken"`
+	State       image.State       `db:"state" json:"state"`
+	Scope       image.Scope       `db:"scope" json:"scope"`
+	Capture     image.Capture     `db:"capture" json:"capture"`
+	Since       string            `db:"since" json:"since" doc:"the image since which only changes were read, or empty"`
+	CaptureWhy  string            `db:"capture_why" json:"capture_why" doc:"why it is full, where it is"`
+	Base        string            `db:"base" json:"base" doc:"the image that it leans on, or empty for one that stands alone"`
+	Consistency image.Consistency `db:"consistency" json:"consistency"`
+	Frozen      int64             `db:"frozen" json:"frozen" doc:"nanoseconds that the guest's file systems stood still"`
+	Pinned      bool              `db:"pinned" json:"pinned"`
+	PinNote     string            `db:"pin_note" json:"pin_note"`
+	Disks       []ImageDisk       `db:"disks" json:"disks"`
+	Size        int64             `db:"size" json:"size"`
+	Read        int64             `db:"read" json:"read"`
+	Fresh       int64             `db:"fresh" json:"fresh"`
+	Stored      int64             `db:"stored" json:"stored"`
+	Note        string            `db:"note" json:"note" doc:"what it is for, where somebody wrote it"`
+	Apart       bool              `db:"apart" json:"apart" doc:"made by hand, and no part of the scheduled ones' set"`
+	Took        int64             `db:"took" json:"took" doc:"nanoseconds that it took to make"`
+	Gone        *time.Time        `db:"gone" json:"gone"`
+	GoneWhy     string            `db:"gone_why" json:"gone_why"`
 	// Proven is the best level of a passed proof, or ""; Failed says that the newest proof failed, which outranks it.
-	Proven   string     `db:"proven" json:"proven"`
-	ProvenAt *time.Time `db:"proven_at" json:"proven_at"`
-	Failed   bool       `db:"failed" json:"failed"`
+	Proven   image.Level `db:"proven" json:"proven"`
+	ProvenAt *time.Time  `db:"proven_at" json:"proven_at"`
+	Failed   bool        `db:"failed" json:"failed"`
 	// InStore says of an image that is gone that it still lies in its store, Leaving that it is on its way out.
 	InStore bool `db:"in_store" json:"in_store"`
 	Leaving bool `db:"leaving" json:"leaving"`
@@ -54,16 +56,16 @@ type ImageDisk struct {
 
 // Proof is evidence that an image can be trusted, or that it can't.
 type Proof struct {
-	ID       int64     `db:"id" json:"id"`
-	Image    string    `db:"image" json:"image"`
-	Run      string    `db:"run" json:"run"`
-	Level    string    `db:"level" json:"level" enum:"read,mount,restore"`
-	Passed   bool      `db:"passed" json:"passed"`
-	Began    time.Time `db:"began" json:"began"`
-	Ended    time.Time `db:"ended" json:"ended"`
-	Program  string    `db:"program" json:"program"`
-	Evidence []string  `db:"evidence" json:"evidence"`
-	Error    string    `db:"error" json:"error"`
+	ID       int64       `db:"id" json:"id"`
+	Image    string      `db:"image" json:"image"`
+	Run      string      `db:"run" json:"run"`
+	Level    image.Level `db:"level" json:"level"`
+	Passed   bool        `db:"passed" json:"passed"`
+	Began    time.Time   `db:"began" json:"began"`
+	Ended    time.Time   `db:"ended" json:"ended"`
+	Program  string      `db:"program" json:"program"`
+	Evidence []string    `db:"evidence" json:"evidence"`
+	Error    string      `db:"error" json:"error"`
 }
 
 const imageSelect = `select i.*, coalesce(best.level, '') as proven, best.ended as proven_at, coalesce(not last.passed, false) as failed from images i
@@ -115,7 +117,7 @@ func (r *Records) BreakImage(ctx context.Context, id string) error {
 }
 
 // FoldImage records that an image stands alone now, of so many bytes.
-func (r *Records) FoldImage(ctx context.Context, id, capture, why string, stored int64) error {
+func (r *Records) FoldImage(ctx context.Context, id string, capture image.Capture, why string, stored int64) error {
 	if err := r.exec(ctx, "update images set capture = $2, capture_why = $3, base = '', since = '', stored = $4 where id = $1", id, capture, why, stored); err != nil {
 		return err
 	}
@@ -213,6 +215,6 @@ func (r *Records) AddProof(ctx context.Context, p Proof) error {
 }
 
 // Proofs lists an image's proofs, newest first.
-func (r *Records) Proofs(ctx context.Context, image string) ([]Proof, error) {
-	return all[Proof](ctx, r.pool, "select * from proofs where image = $1 order by id desc", image)
+func (r *Records) Proofs(ctx context.Context, id string) ([]Proof, error) {
+	return all[Proof](ctx, r.pool, "select * from proofs where image = $1 order by id desc", id)
 }

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/demo"
@@ -328,7 +330,7 @@ func TestTheStandingOfAnImage(t *testing.T) {
 	require.NoError(t, r.AddImage(ctx, m))
 	m.Disks, m.Consistency = []records.ImageDisk{{Target: "vda", Size: 1 << 40}}, "filesystem"
 	require.NoError(t, r.FinishImage(ctx, m))
-	prove := func(level string, passed bool) records.Image {
+	prove := func(level image.Level, passed bool) records.Image {
 		require.NoError(t, r.AddProof(ctx, records.Proof{Image: "img", Level: level, Passed: passed, Began: now, Ended: time.Now(), Program: "test"}))
 		got, err := r.Image(ctx, "img")
 		require.NoError(t, err)

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"time"
 
+	"keenlodge/internal/core/run"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 )
@@ -14,12 +16,12 @@ import (
 // Run is one carrying-out of a policy, a proof or a restore.
 type Run struct {
 	ID        string          `db:"id" json:"id"`
-	Kind      string          `db:"kind" json:"kind" enum:"backup,proof,restore,check,sweep,fold,rehearsal"`
+	Kind      run.Kind        `db:"kind" json:"kind"`
 	Policy    string          `db:"policy" json:"policy"`
-	Cause     string          `db:"cause" json:"cause" enum:"hand,schedule,upkeep,chain,boot"`
+	Cause     run.Cause       `db:"cause" json:"cause"`
 	Who       string          `db:"who" json:"who" doc:"the token's name, of a run that a person started"`
 	Request   json.RawMessage `db:"request" json:"request"`
-	State     string          `db:"state" json:"state" enum:"queued,running,done,warned,failed,skipped,cancelled"`
+	State     run.State       `db:"state" json:"state"`
 	Waits     string          `db:"waits" json:"waits" doc:"what a queued run waits for"`
 	NotBefore *time.Time      `db:"not_before" json:"not_before"`
 	Cancel    string          `db:"cancel" json:"cancel" doc:"why it is to end, once somebody wants that"`
@@ -37,7 +39,7 @@ type Run struct {
 }
 
 // Over reports whether the run has ended.
-func (r Run) Over() bool { return r.State != "queued" && r.State != "running" }
+func (r Run) Over() bool { return r.State.Over() }
 
 // Task is the part of a run for one machine. Done, Total, Fresh and Stored are bytes: worked off, to work off, new to the
 // store before and after compression.
@@ -47,7 +49,7 @@ type Task struct {
 	Machine    string     `db:"machine" json:"machine"`
 	Hypervisor string     `db:"hypervisor" json:"hypervisor"`
 	Store      string     `db:"store" json:"store"`
-	State      string     `db:"state" json:"state" enum:"queued,running,done,warned,failed,skipped"`
+	State      run.State  `db:"state" json:"state"`
 	Why        string     `db:"why" json:"why" doc:"why it was skipped, or what it waits for"`
 	Tries      int        `db:"tries" json:"tries"`
 	Steps      []TaskStep `db:"steps" json:"steps"`
@@ -79,6 +81,7 @@ type LogLine struct {
 	Run     string    `db:"run" json:"-"`
 	At      time.Time `db:"at" json:"at"`
 	Machine string    `db:"machine" json:"machine"`
+	Kind    run.Line  `db:"kind" json:"kind"`
 	Text    string    `db:"text" json:"text"`
 }
 
@@ -133,7 +136,7 @@ func (r *Records) BeginRun(ctx context.Context, id string, owner int64) (Run, er
 
 // EndRun records how a run ended, and queues the runs that its end starts, in one transaction. A run that has ended already is left
 // as it is.
-func (r *Records) EndRun(ctx context.Context, id, state, text string, starts ...Run) error {
+func (r *Records) EndRun(ctx context.Context, id string, state run.State, text string, starts ...Run) error {
 	var made []string
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, "update runs set state = $2, ended = now(), error = $3, waits = '' where id = $1 and state in ('queued', 'running')", id, state, text)
@@ -287,13 +290,13 @@ func (r *Records) SaveTask(ctx context.Context, t Task) error {
 }
 
 // Log adds a line to a run's log.
-func (r *Records) Log(ctx context.Context, run, machine, text string) error {
-	return r.exec(ctx, "insert into log (run, machine, text) values ($1, $2, $3)", run, machine, text)
+func (r *Records) Log(ctx context.Context, id, machine string, kind run.Line, text string) error {
+	return r.exec(ctx, "insert into log (run, machine, kind, text) values ($1, $2, $3, $4)", id, machine, kind, text)
 }
 
 // RunLog reads a run's log, oldest first.
-func (r *Records) RunLog(ctx context.Context, run string) ([]LogLine, error) {
-	return all[LogLine](ctx, r.pool, "select * from log where run = $1 order by id", run)
+func (r *Records) RunLog(ctx context.Context, id string) ([]LogLine, error) {
+	return all[LogLine](ctx, r.pool, "select * from log where run = $1 order by id", id)
 }
 
 // Orphans lists the runs that a process began which lives no more.

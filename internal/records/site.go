@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
 )
 
@@ -15,7 +16,7 @@ type Machine struct {
 	Name       string            `db:"name" json:"name"`
 	Hypervisor string            `db:"hypervisor" json:"hypervisor"`
 	UUID       string            `db:"uuid" json:"uuid"`
-	State      string            `db:"state" json:"state" enum:"running,paused,off,gone"`
+	State      machine.State     `db:"state" json:"state"`
 	Tags       map[string]string `db:"tags" json:"tags"`
 	Disks      []MachineDisk     `db:"disks" json:"disks"`
 	Seen       time.Time         `db:"seen" json:"seen"`

@@ -9,6 +9,8 @@ import (
 	"io"
 	"time"
 
+	"keenlodge/internal/core/site"
+
 	"github.com/google/uuid"
 
 	"keenlodge/internal/core/chunk"
@@ -16,19 +18,19 @@ import (
 )
 
 const (
-	headerName = "store.json"
-	headerCopy = "store.copy.json"
+	HeaderName = "store.json"
+	HeaderCopy = "store.copy.json"
 	openFormat = 1 // of the open layout
 )
 
 // Header describes a store. It is the object store.json, which anyone may read; store.copy.json is the same.
 type Header struct {
-	Format    int       `json:"format"`
-	Layout    string    `json:"layout"`
-	ID        string    `json:"id"`
-	BlockSize int       `json:"block_size"`
-	Made      time.Time `json:"made"`
-	Sealed    bool      `json:"sealed"`
+	Format    int         `json:"format"`
+	Layout    site.Layout `json:"layout"`
+	ID        string      `json:"id"`
+	BlockSize int         `json:"block_size"`
+	Made      time.Time   `json:"made"`
+	Sealed    bool        `json:"sealed"`
 	// Check is a value that only the store's secret gives; empty where the store is not sealed.
 	Check string `json:"check"`
 	// Digest is the BLAKE3 of this object without white space and with an empty digest.
@@ -44,16 +46,16 @@ func (h Header) digest() (string, error) {
 
 // OpenLayout is the header of a new store of the open layout, which docs/store-format.md describes, too.
 func OpenLayout(now time.Time) Header {
-	return Header{Format: openFormat, Layout: "open", ID: uuid.NewString(), Made: now.UTC().Truncate(time.Second)}
+	return Header{Format: openFormat, Layout: site.Open, ID: uuid.NewString(), Made: now.UTC().Truncate(time.Second)}
 }
 
 // PutHeader writes the header of a new store. The store exists once it does; its copy is for the day on which it is damaged.
 func PutHeader(ctx context.Context, m medium.Medium, h Header) error {
-	body, err := h.encode()
+	body, err := h.Encode()
 	if err != nil {
 		return err
 	}
-	for _, name := range []string{headerCopy, headerName} {
+	for _, name := range []string{HeaderCopy, HeaderName} {
 		if err := m.Put(ctx, name, body); err != nil {
 			return err
 		}
@@ -61,7 +63,7 @@ func PutHeader(ctx context.Context, m medium.Medium, h Header) error {
 	return nil
 }
 
-func (h Header) encode() (body []byte, err error) {
+func (h Header) Encode() (body []byte, err error) {
 	if h.Digest, err = h.digest(); err != nil {
 		return nil, err
 	}
@@ -73,17 +75,17 @@ func (h Header) encode() (body []byte, err error) {
 var errFormat = errors.New("it is not known to this program; use the keenlodge that made the store, or a newer one")
 
 // decodeHeader reads and checks a header. Errors wrap [chunk.ErrDamaged] or [errFormat].
-func decodeHeader(body []byte) (Header, error) {
+func DecodeHeader(body []byte) (Header, error) {
 	var h Header
 	if err := json.Unmarshal(body, &h); err != nil {
 		return h, fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
 	}
-	isOpen := h.Format == openFormat && h.Layout == "open"
-	if !isOpen && (h.Format != format || h.Layout != "pooled") {
+	isOpen := h.Format == openFormat && h.Layout == site.Open
+	if !isOpen && (h.Format != PooledFormat || h.Layout != site.Pooled) {
 		return h, fmt.Errorf("format %d, layout %q: %w", h.Format, h.Layout, errFormat)
 	}
 	// Byte by byte, so that no flipped one passes for another way to write the same.
-	if again, err := h.encode(); err != nil || !bytes.Equal(again, body) {
+	if again, err := h.Encode(); err != nil || !bytes.Equal(again, body) {
 		return h, fmt.Errorf("%w: its digest does not match", chunk.ErrDamaged)
 	}
 	if isOpen && h.ID != "" {
@@ -97,32 +99,32 @@ func decodeHeader(body []byte) (Header, error) {
 
 // ReadHeader reads the header of the store in a place, from its copy if need be. A place without one is [ErrNoStore].
 func ReadHeader(ctx context.Context, m medium.Medium) (Header, error) {
-	h, err := readHeaderAs(ctx, m, headerName)
+	h, err := ReadHeaderAs(ctx, m, HeaderName)
 	if err == nil {
 		return h, nil
 	}
-	if isHeaderGone(err) {
-		if again, copied := readHeaderAs(ctx, m, headerCopy); copied == nil {
+	if IsHeaderGone(err) {
+		if again, copied := ReadHeaderAs(ctx, m, HeaderCopy); copied == nil {
 			return again, nil
 		}
 	}
 	if errors.Is(err, medium.ErrNotFound) {
-		return h, fmt.Errorf("%s: %w (no %s)", m, ErrNoStore, headerName)
+		return h, fmt.Errorf("%s: %w (no %s)", m, ErrNoStore, HeaderName)
 	}
 	return h, err
 }
 
 // isHeaderGone reports whether a header is missing, or is not what was once written.
-func isHeaderGone(err error) bool {
+func IsHeaderGone(err error) bool {
 	return errors.Is(err, medium.ErrNotFound) || errors.Is(err, chunk.ErrDamaged) || errors.Is(err, errFormat)
 }
 
-func readHeaderAs(ctx context.Context, m medium.Medium, name string) (Header, error) {
+func ReadHeaderAs(ctx context.Context, m medium.Medium, name string) (Header, error) {
 	body, err := m.Get(ctx, name, 0, -1)
 	if err != nil {
 		return Header{}, err
 	}
-	h, err := decodeHeader(body)
+	h, err := DecodeHeader(body)
 	if err != nil {
 		return h, fmt.Errorf("%s in %s: %w", name, m, err)
 	}
@@ -130,4 +132,6 @@ func readHeaderAs(ctx context.Context, m medium.Medium, name string) (Header, er
 }
 
 // isShort reports whether an object ended before what was asked of it.
-func isShort(err error) bool { return errors.Is(err, io.ErrUnexpectedEOF) }
+func IsShort(err error) bool { return errors.Is(err, io.ErrUnexpectedEOF) }
+
+const PooledFormat = 2

@@ -1,606 +1,93 @@
-// Package store keeps images in the pooled layout: blocks named by their content, gathered into packs, found through an
-// index. docs/store-format.md describes the bytes. Objects are written once, in the order packs, index, image; an image
-// exists once its manifest does, so a writer that is killed anywhere leaves no damaged image behind.
-//
-// Any number of processes use one store at once, and none of them locks it. Whoever writes, or reads for long, announces a
-// [Visit]; a [Store.Sweep] condemns packs before it deletes them, and waits for the visits that began before. docs/decisions/0010
-// tells why nothing that is needed can go.
+// Package store is what the lodge asks of a place that keeps images, whatever their layout: [Store], the small interfaces that only
+// some layouts have, and what all of them tell of themselves. Package pooled keeps deduplicated packs, package open plain disk images,
+// package medium reaches the place.
 package store
 
 import (
 	"context"
 	"errors"
-	"fmt"
-	"runtime"
-	"slices"
-	"strings"
-	"sync"
+	"io"
 	"time"
 
-	"github.com/google/uuid"
-	"golang.org/x/sync/errgroup"
-
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store/medium"
 )
 
-// BlockSize is the length of a data block of new stores, in bytes; docs/decisions/0002 and docs/benchmarks.md say why.
-const BlockSize = 128 << 10
+// Errors of places that can't be used as they are.
+var (
+	// ErrNoStore marks a place that holds no store.
+	ErrNoStore = errors.New("it holds no store")
+	// ErrSealed marks a sealed store that is opened without its secret.
+	ErrSealed = errors.New("the store is sealed")
+)
 
-// packTarget is the usual length of a pack, in bytes.
-const packTarget = 24 << 20
-
-// readsAtOnce is how many objects are fetched side by side: on a far medium, waiting is most of the time.
-const readsAtOnce = 8
-
-const format = 2
-
-// ErrNoStore marks a place that holds no store.
-var ErrNoStore = errors.New("it holds no store")
-
-// Store is an open store. Its methods may be called by several goroutines at once.
-type Store struct {
-	medium medium.Medium
-	header Header
-	seal   *chunk.Seal
-	// packTarget is the length at which a pack is closed, in bytes.
-	packTarget int
-
-	refreshing, sweeping lock
-
-	table table
-	mu    sync.RWMutex // guards what follows; never held while the medium works
-	packs []pack
-	// numbers finds a pack's place in packs.
-	numbers map[chunk.PackID]uint32
-	// others are further copies of blocks that lie in several packs.
-	others    map[chunk.Name][]slot
-	indexes   map[string]*indexFile
-	condemned map[string][]chunk.PackID // condemnations that were read, by their objects' names
-	bad       map[chunk.Name]bool       // blocks that a check found damaged: new images must not lean on them
-	damaged   map[string]error          // objects that could not be read, by name
-	sightings map[string]sighting
+// OpenedDisk is a disk of an image, open for reading. Close it.
+type OpenedDisk interface {
+	disk.Disk
+	io.Closer
 }
 
-// pack is what is known of a pack. Lengths are in bytes.
-type pack struct {
-	id        chunk.PackID
-	length    int64 // of the object
-	blocks    int
-	raw       int64 // its blocks before compression
-	stored    int64 // and as stored
-	indexed   bool
-	condemned bool
-	gone      bool
+// Store is an open store of any layout. Its methods may be called by several goroutines at once.
+type Store interface {
+	// Header describes the store, Medium is where it lies.
+	Header() Header
+	Medium() medium.Medium
+	// Present reports whether the place still holds this store. Refresh brings what is held in memory up to date.
+	Present(ctx context.Context) (bool, error)
+	Refresh(ctx context.Context) error
+	Close() error
+
+	// ImageIDs lists the images that exist. ReadImage reads a manifest; one that is missing is [medium.ErrNotFound].
+	ImageIDs(ctx context.Context) ([]string, error)
+	ReadImage(ctx context.Context, id string) (*image.Manifest, error)
+	// OpenDisk opens a disk of an image; close it.
+	OpenDisk(ctx context.Context, m *image.Manifest, d image.Disk) (OpenedDisk, error)
+	// ReadBack reads all of an image back and tells what it matched. Errors wrap chunk.ErrDamaged or [medium.ErrNotFound]
+	// where the image is to blame.
+	ReadBack(ctx context.Context, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error)
+	// Reading announces that images are read for long, until end is called.
+	Reading(ctx context.Context, program string) (end func(context.Context) error, err error)
+	// Begin announces a writer of an image, whose ID is the image's, so that what it leaves can be found if it dies.
+	Begin(ctx context.Context, m *image.Manifest, o WriteOptions) (Writing, error)
+	// DropImage makes an image exist no more. Settle decides what an image is whose writer died: its manifest, or nil.
+	DropImage(ctx context.Context, id string) error
+	Settle(ctx context.Context, id string) (*image.Manifest, error)
+
+	AddProof(ctx context.Context, id string, p Proof) error
+	SetPin(ctx context.Context, id string, p *Pin) error
+	AllNotes(ctx context.Context) (map[string]Notes, error)
+
+	Used(ctx context.Context) (bytes int64, objects int, err error)
+	Show(ctx context.Context, zone *time.Location) (Summary, error)
+	Check(ctx context.Context, read bool, progress func(int64)) (Report, error)
 }
 
-// indexFile is an index object that was read: the packs that it names.
-type indexFile struct {
-	packs   []chunk.PackID
-	entries int
-}
-
-// lock is a mutex that a context can end the wait for.
-type lock chan struct{}
-
-func (l lock) acquire(ctx context.Context) error {
-	select {
-	case l <- struct{}{}:
-		return nil
-	case <-ctx.Done():
-		return context.Cause(ctx)
+// What only some layouts can do. Ask with a type assertion.
+type (
+	// Sweeper gives back the space of images that were dropped.
+	Sweeper interface {
+		Sweep(ctx context.Context, r SweepRequest) (SweepReport, error)
+		// Collect deletes what earlier sweeps condemned, as far as nobody is in the way.
+		Collect(ctx context.Context) (SweepReport, error)
 	}
-}
-
-func (l lock) release() { <-l }
-
-// Make writes the header of a new store and opens it. The place must be empty; the caller looks. A nil secret makes a store
-// that is not sealed; otherwise keys are its first ones.
-func Make(ctx context.Context, m medium.Medium, now time.Time, secret *chunk.Secret, keys ...NewKey) (*Store, error) {
-	return makeStore(ctx, m, BlockSize, now, secret, keys...)
-}
-
-func makeStore(ctx context.Context, m medium.Medium, blockSize int, now time.Time, secret *chunk.Secret, keys ...NewKey) (*Store, error) {
-	h := Header{Format: format, Layout: "pooled", ID: uuid.NewString(), BlockSize: blockSize, Made: now.UTC().Truncate(time.Second)}
-	if secret != nil {
-		if len(keys) == 0 {
-			return nil, errors.New("a sealed store needs a key from the beginning: a passphrase or a recipient")
-		}
-		seal := chunk.NewSeal(*secret)
-		h.Sealed, h.Check = true, seal.Check()
-		for _, k := range keys {
-			if _, err := putKey(ctx, m, seal, *secret, k, now); err != nil {
-				return nil, err
-			}
-		}
+	// Repairer mends what a check finds, from another store of equal cuts where from is not nil.
+	Repairer interface {
+		Repair(ctx context.Context, from Store, progress func(bytes int64)) (Report, error)
 	}
-	if err := putReserve(ctx, m); err != nil {
-		return nil, err
+	// KeyHolder is sealed with keys.
+	KeyHolder interface {
+		Keys(ctx context.Context) ([]Key, error)
+		AddKey(ctx context.Context, secret chunk.Secret, k NewKey, now time.Time) (Key, error)
+		RemoveKey(ctx context.Context, id string) error
 	}
-	if err := PutHeader(ctx, m, h); err != nil {
-		return nil, err
+	// Folder makes an image that leans on another stand alone.
+	Folder interface {
+		Fold(ctx context.Context, id string, compress bool, progress func(bytes int64)) (*image.Manifest, error)
 	}
-	return Open(ctx, m, secret)
-}
-
-// Open reads a store's header and index. secret is that of a sealed store, nil for one that is not. A place without a store
-// is [ErrNoStore]; a sealed store opened without its secret is [ErrSealed].
-func Open(ctx context.Context, m medium.Medium, secret *chunk.Secret) (*Store, error) {
-	h, err := ReadHeader(ctx, m)
-	if err != nil {
-		return nil, err
+	// Tidier removes what writers left that died.
+	Tidier interface {
+		Tidy(ctx context.Context) error
 	}
-	if h.Layout != "pooled" {
-		return nil, fmt.Errorf("%s holds a store of the %s layout, not a pooled one; say so in its entry", m, h.Layout)
-	}
-	s := &Store{medium: m, header: h, packTarget: packTarget, refreshing: make(lock, 1), sweeping: make(lock, 1), numbers: map[chunk.PackID]uint32{},
-		others: map[chunk.Name][]slot{}, indexes: map[string]*indexFile{}, condemned: map[string][]chunk.PackID{},
-		bad: map[chunk.Name]bool{}, damaged: map[string]error{}, sightings: map[string]sighting{}}
-	switch {
-	case h.Sealed && secret == nil:
-		return nil, fmt.Errorf("%s: %w; give this lodge one of its keys", m, ErrSealed)
-	case !h.Sealed && secret != nil:
-		return nil, fmt.Errorf("%s: the store is not sealed, but it was before: somebody may have put another in its place; look at it before anything is written", m)
-	case h.Sealed:
-		s.seal = chunk.NewSeal(*secret)
-		if s.seal.Check() != h.Check {
-			return nil, fmt.Errorf("%s: %w: the secret belongs to another store", m, chunk.ErrWrongKey)
-		}
-	}
-	return s, s.Refresh(ctx)
-}
-
-// Present reports whether the place still holds this store: a disk may have been unmounted since it was opened.
-func (s *Store) Present(ctx context.Context) (bool, error) {
-	h, err := ReadHeader(ctx, s.medium)
-	if errors.Is(err, ErrNoStore) {
-		return false, nil
-	}
-	return err == nil && h.ID == s.header.ID && h.Sealed == s.header.Sealed, err
-}
-
-// Header describes the store.
-func (s *Store) Header() Header { return s.header }
-
-// Medium is where the store lies.
-func (s *Store) Medium() medium.Medium { return s.medium }
-
-// Close lets the medium's connections go.
-func (s *Store) Close() error { return s.medium.Close() }
-
-func (s *Store) list(ctx context.Context, prefix string) ([]medium.Object, error) {
-	var out []medium.Object
-	err := s.medium.List(ctx, prefix, func(o medium.Object) error { out = append(out, o); return nil })
-	return out, err
-}
-
-// readObject reads and opens an object.
-func (s *Store) readObject(ctx context.Context, kind chunk.ObjectKind, name string) ([]byte, error) {
-	object, err := s.medium.Get(ctx, name, 0, -1)
-	if err != nil {
-		return nil, err
-	}
-	return chunk.DecodeObject(s.seal, kind, name, object)
-}
-
-func (s *Store) putObject(ctx context.Context, kind chunk.ObjectKind, name string, payload []byte) error {
-	return s.medium.Put(ctx, name, chunk.EncodeObject(s.seal, kind, name, payload))
-}
-
-// Refresh reads what came since the store was opened, and forgets what went: other processes use it too.
-func (s *Store) Refresh(ctx context.Context) error {
-	if err := s.refreshing.acquire(ctx); err != nil {
-		return err
-	}
-	defer s.refreshing.release()
-	// Condemnations are listed before packs: a condemnation goes after its packs went, so that a pack which is listed and was
-	// not seen condemned is not being deleted under a condemnation that is gone already.
-	if err := s.readCondemned(ctx); err != nil {
-		return err
-	}
-	// Packs are listed first: one that an index names afterwards is then never taken for lost.
-	packs, err := s.list(ctx, "pack/")
-	if err != nil {
-		return err
-	}
-	indexes, err := s.list(ctx, "index/")
-	if err != nil {
-		return err
-	}
-	there := make(map[chunk.PackID]int64, len(packs))
-	for _, o := range packs {
-		if id, err := packOf(o.Name); err == nil { // a stranger's file is none of our business
-			there[id] = o.Size
-		}
-	}
-	if err := s.readIndexes(ctx, indexes, there); err != nil {
-		return err
-	}
-	if err := s.readUnindexed(ctx, there); err != nil {
-		return err
-	}
-	// What came is learned before what went is forgotten, so that a block which moved is never without a place.
-	s.forgetMissing(there)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, packs := range s.condemned {
-		s.markCondemned(packs)
-	}
-	return nil
-}
-
-func (s *Store) readIndexes(ctx context.Context, listed []medium.Object, there map[chunk.PackID]int64) error {
-	s.mu.Lock()
-	known := map[string]bool{}
-	var fresh []medium.Object
-	var size int64
-	for _, o := range listed {
-		known[o.Name] = true
-		if s.indexes[o.Name] == nil {
-			fresh = append(fresh, o)
-			size += o.Size
-		}
-	}
-	for name := range s.indexes {
-		if !known[name] {
-			delete(s.indexes, name)
-			delete(s.damaged, name)
-		}
-	}
-	s.mu.Unlock()
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(readsAtOnce)
-	if size > 64<<20 { // then there is more than enough to do for the processors, and memory is what counts
-		group.SetLimit(runtime.GOMAXPROCS(0))
-		if err := s.reserve(ctx, fresh); err != nil {
-			return err
-		}
-	}
-	for _, o := range fresh {
-		group.Go(func() error { return s.readIndex(ctx, o.Name, there) })
-	}
-	return group.Wait()
-}
-
-// reserve makes room for what indexes name: their heads tell how much that is.
-func (s *Store) reserve(ctx context.Context, indexes []medium.Object) error {
-	n := 0
-	for _, o := range indexes {
-		head, err := s.medium.Get(ctx, o.Name, 0, min(o.Size, chunk.ObjectHead))
-		if err != nil && !errors.Is(err, medium.ErrNotFound) {
-			return err
-		}
-		// A damaged head may claim anything; compression never makes more than double of it.
-		n += int(min(chunk.PayloadLength(head), 2*o.Size) / chunk.EntrySize)
-	}
-	s.table.reserve(n)
-	return nil
-}
-
-func (s *Store) readIndex(ctx context.Context, name string, there map[chunk.PackID]int64) error {
-	file := &indexFile{}
-	payload, err := s.readObject(ctx, chunk.IndexObject, name)
-	if err == nil {
-		var b batch
-		err = chunk.WalkIndex(payload, func(d chunk.Directory, length int64) error {
-			file.packs, file.entries = append(file.packs, d.Pack), file.entries+d.Len()
-			if _, ok := there[d.Pack]; ok {
-				s.learn(d, length, true, &b)
-			}
-			return nil
-		})
-		s.settleBatch(&b)
-	}
-	if errors.Is(err, medium.ErrNotFound) {
-		return nil // a sweep has put it together with others
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if errors.Is(err, chunk.ErrDamaged) {
-		s.damaged[name] = err // its packs are found by their own directories
-	} else if err != nil {
-		return err
-	}
-	s.indexes[name] = file
-	return nil
-}
-
-// forgetMissing takes packs that are not there any more out of the index.
-func (s *Store) forgetMissing(there map[chunk.PackID]int64) {
-	s.mu.Lock()
-	gone := map[uint32]bool{}
-	for i := range s.packs {
-		p := &s.packs[i]
-		if _, ok := there[p.id]; !ok && !p.gone {
-			p.gone = true
-			gone[uint32(i)] = true
-			delete(s.numbers, p.id)
-			delete(s.damaged, packName(p.id))
-		}
-	}
-	if len(gone) == 0 {
-		s.mu.Unlock()
-		return
-	}
-	instead := map[chunk.Name]slot{}
-	for name, copies := range s.others {
-		copies = slices.DeleteFunc(copies, func(c slot) bool { return gone[c.pack] })
-		if len(copies) == 0 {
-			delete(s.others, name)
-			continue
-		}
-		s.others[name] = copies
-		instead[name] = copies[0]
-	}
-	s.mu.Unlock()
-	s.table.each(func(v *slot) bool {
-		if !gone[v.pack] {
-			return true
-		}
-		c, ok := instead[v.name]
-		if ok {
-			c.bits |= v.bits & liveBit
-			*v = c
-		}
-		return ok
-	})
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for name, c := range instead {
-		if v, ok := s.table.find(name); ok && v.pack == c.pack { // that copy is now the first
-			s.others[name] = slices.DeleteFunc(s.others[name], func(o slot) bool { return o.pack == c.pack })
-			if len(s.others[name]) == 0 {
-				delete(s.others, name)
-			}
-		}
-	}
-}
-
-// readUnindexed finds packs by their own directories: a killed writer's, one's that is still at work, or those of an index
-// that was lost.
-func (s *Store) readUnindexed(ctx context.Context, there map[chunk.PackID]int64) error {
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(readsAtOnce)
-	s.mu.RLock()
-	var unknown []chunk.PackID
-	for id := range there {
-		if _, ok := s.numbers[id]; !ok {
-			unknown = append(unknown, id)
-		}
-	}
-	s.mu.RUnlock()
-	slices.SortFunc(unknown, func(a, b chunk.PackID) int { return slices.Compare(a[:], b[:]) })
-	for _, id := range unknown {
-		group.Go(func() error {
-			d, err := s.readDirectory(ctx, id, there[id])
-			if errors.Is(err, medium.ErrNotFound) {
-				return nil // swept meanwhile
-			}
-			if errors.Is(err, chunk.ErrDamaged) {
-				s.mu.Lock()
-				defer s.mu.Unlock()
-				s.damaged[packName(id)] = err
-				return nil
-			}
-			if err == nil {
-				var b batch
-				s.learn(d, there[id], false, &b)
-				s.settleBatch(&b)
-			}
-			return err
-		})
-	}
-	return group.Wait()
-}
-
-// readDirectory reads a pack's own directory.
-func (s *Store) readDirectory(ctx context.Context, id chunk.PackID, size int64) (chunk.Directory, error) {
-	none := chunk.Directory{}
-	if size < chunk.TailSize {
-		return none, fmt.Errorf("pack %s: %w: it has %d bytes", id, chunk.ErrDamaged, size)
-	}
-	tail, err := s.medium.Get(ctx, packName(id), size-chunk.TailSize, chunk.TailSize)
-	if err != nil {
-		return none, err
-	}
-	offset, length, err := chunk.DirectoryRange(s.seal, tail, size)
-	if err != nil {
-		return none, fmt.Errorf("pack %s: %w", id, err)
-	}
-	body, err := s.medium.Get(ctx, packName(id), offset, length)
-	if err != nil {
-		return none, err
-	}
-	return chunk.ReadDirectory(s.seal, id, offset, body, tail)
-}
-
-// learn adds a pack that is safely on the medium. Its blocks may stay in the batch, for settleBatch to add.
-func (s *Store) learn(d chunk.Directory, length int64, indexed bool, b *batch) {
-	s.mu.Lock()
-	n, ok := s.numbers[d.Pack]
-	if ok {
-		s.packs[n].indexed = s.packs[n].indexed || indexed
-		s.mu.Unlock()
-		return
-	}
-	n = uint32(len(s.packs))
-	p := pack{id: d.Pack, length: length, blocks: d.Len(), indexed: indexed}
-	for i := range d.Len() {
-		e := d.Entry(i)
-		p.raw, p.stored = p.raw+int64(e.Size), p.stored+int64(e.Stored)
-	}
-	s.packs = append(s.packs, p)
-	s.numbers[d.Pack] = n
-	delete(s.damaged, packName(d.Pack))
-	s.mu.Unlock()
-	for i := range d.Len() {
-		b.gather(slotOf(n, d.Entry(i)))
-	}
-	if b.n >= batchMost {
-		s.settleBatch(b)
-	}
-}
-
-// settleBatch adds a batch to the table, and notes further copies of what was there.
-func (s *Store) settleBatch(b *batch) {
-	known := s.table.addAll(b)
-	if len(known) == 0 {
-		return
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, v := range known {
-		s.others[v.name] = append(s.others[v.name], v)
-	}
-}
-
-func packName(id chunk.PackID) string { return "pack/" + id.String()[:2] + "/" + id.String() }
-
-// packOf tells which pack an object is.
-func packOf(name string) (chunk.PackID, error) {
-	return chunk.ParsePackID(name[strings.LastIndexByte(name, '/')+1:])
-}
-
-// place is where a block lies.
-type place struct {
-	slot
-	id chunk.PackID
-	// condemned packs will go, so a new image must not lean on them.
-	condemned bool
-}
-
-// find tells where a block lies: in a pack that stays, if there is such a copy.
-func (s *Store) find(name chunk.Name) (place, bool) {
-	v, ok := s.table.find(name)
-	if !ok {
-		return place{}, false
-	}
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	if s.packs[v.pack].condemned {
-		for _, c := range s.others[name] {
-			if !s.packs[c.pack].condemned {
-				v = c
-				break
-			}
-		}
-	}
-	p := s.packs[v.pack]
-	return place{v, p.id, p.condemned}, true
-}
-
-// firm reports whether a new image may lean on the stored copy of a block.
-func (s *Store) firm(name chunk.Name) bool {
-	p, ok := s.find(name)
-	if !ok || p.condemned {
-		return false
-	}
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return !s.bad[name]
-}
-
-// Get reads a block and verifies it against its name. Errors wrap [chunk.ErrDamaged] if the store is at fault.
-// It implements [image.Getter].
-func (s *Store) Get(ctx context.Context, name chunk.Name) ([]byte, error) {
-	p, ok := s.find(name)
-	if !ok {
-		return nil, fmt.Errorf("block %s: %w: no pack of %s holds it", name, chunk.ErrDamaged, s.medium)
-	}
-	block, err := s.readPlace(ctx, p)
-	// Sweeps may have moved it since the index was read, and again while it was read anew.
-	for range 8 {
-		if !errors.Is(err, medium.ErrNotFound) {
-			break
-		}
-		if err := s.Refresh(ctx); err != nil {
-			return nil, fmt.Errorf("block %s: %w", name, err)
-		}
-		if p, ok = s.find(name); !ok {
-			return nil, fmt.Errorf("block %s: %w: its pack is gone from %s", name, chunk.ErrDamaged, s.medium)
-		}
-		block, err = s.readPlace(ctx, p)
-	}
-	if errors.Is(err, chunk.ErrDamaged) {
-		for _, c := range s.copies(name) {
-			if c.id == p.id {
-				continue
-			}
-			if block, err := s.readPlace(ctx, c); err == nil {
-				return block, nil
-			}
-		}
-	}
-	return block, err
-}
-
-// copies lists all places of a block.
-func (s *Store) copies(name chunk.Name) []place {
-	v, ok := s.table.find(name)
-	if !ok {
-		return nil
-	}
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	var out []place
-	for _, c := range append([]slot{v}, s.others[name]...) {
-		out = append(out, place{c, s.packs[c.pack].id, s.packs[c.pack].condemned})
-	}
-	return out
-}
-
-func (s *Store) readPlace(ctx context.Context, p place) ([]byte, error) {
-	stored, err := s.medium.Get(ctx, packName(p.id), int64(p.offset), int64(p.stored()))
-	if err != nil {
-		if isShort(err) {
-			err = fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
-		}
-		return nil, fmt.Errorf("block %s: %w", p.name, err)
-	}
-	e := chunk.Entry{Name: p.name, Offset: p.offset, Stored: p.stored(), Codec: p.codec()}
-	block, _, err := chunk.ReadBlock(s.seal, s.seal.Pack(p.id), e, stored)
-	if err != nil {
-		return nil, fmt.Errorf("block %s in pack %s: %w", p.name, p.id, err)
-	}
-	return block, nil
-}
-
-func imageName(id string) string { return "image/" + id }
-
-// ReadImage reads an image's manifest.
-func (s *Store) ReadImage(ctx context.Context, id string) (*image.Manifest, error) {
-	body, err := s.readObject(ctx, chunk.ImageObject, imageName(id))
-	if err != nil {
-		return nil, fmt.Errorf("image %s: %w", id, err)
-	}
-	m, err := image.Decode(body)
-	if err != nil {
-		return nil, fmt.Errorf("image %s: %w", id, err)
-	}
-	if m.ID != id {
-		return nil, fmt.Errorf("image %s: %w: its manifest is of image %s", id, chunk.ErrDamaged, m.ID)
-	}
-	return m, nil
-}
-
-// DropImage makes an image exist no more. A sweep gives the space of its blocks back.
-func (s *Store) DropImage(ctx context.Context, id string) error {
-	if err := s.medium.Delete(ctx, imageName(id)); err != nil {
-		return err
-	}
-	return s.dropNotes(ctx, id)
-}
-
-// ImageIDs lists the images that exist, in order of their names.
-func (s *Store) ImageIDs(ctx context.Context) ([]string, error) {
-	objects, err := s.list(ctx, "image/")
-	var ids []string
-	for _, o := range objects {
-		if id := strings.TrimPrefix(o.Name, "image/"); image.IsID(id) {
-			ids = append(ids, id)
-		}
-	}
-	slices.Sort(ids)
-	return ids, err
-}
+)

@@ -9,8 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/image"
+
 	"keenlodge/internal/core/phrase"
+	"keenlodge/internal/core/suggest"
 )
 
 // Rule is a parsed cycle phrase.
@@ -49,7 +51,7 @@ func Parse(text string) (Rule, error) {
 			return bad(at(1), `"full" is expected here`)
 		}
 	case at(0) != "full":
-		return bad(at(0), `a cycle begins with "full" or "always full"`+near.Hint(at(0), []string{"full", "always"}))
+		return bad(at(0), `a cycle begins with "full" or "always full"`+suggest.Hint(at(0), []string{"full", "always"}))
 	case at(1) == "once":
 		r.kind = "once"
 	case at(1) == "every":
@@ -64,12 +66,12 @@ func Parse(text string) (Rule, error) {
 		for _, day := range strings.Split(at(2), ",") {
 			i := slices.Index(weekdays, day)
 			if i < 0 {
-				return bad(day, "a weekday is expected here"+near.Hint(day, weekdays))
+				return bad(day, "a weekday is expected here"+suggest.Hint(day, weekdays))
 			}
 			r.days = append(r.days, time.Weekday(i))
 		}
 	default:
-		return bad(at(1), `"once", "every" or "on" is expected here`+near.Hint(at(1), []string{"once", "every", "on"}))
+		return bad(at(1), `"once", "every" or "on" is expected here`+suggest.Hint(at(1), []string{"once", "every", "on"}))
 	}
 	if len(words) > most {
 		return bad(words[most], "the phrase should end before this")
@@ -125,6 +127,6 @@ func (r Rule) Due(made []Image, now time.Time) (why string) {
 
 // Strength orders the captures that schedules ask for by what they cover, "" for what the cycle says: where several come due at once, the
 // strongest counts.
-func Strength(capture string) int {
-	return slices.Index([]string{"incremental", "", "differential", "full"}, capture)
+func Strength(capture image.Capture) int {
+	return slices.Index([]image.Capture{image.Incremental, "", image.Differential, image.Full}, capture)
 }

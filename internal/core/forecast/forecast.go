@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/when"
@@ -37,7 +39,7 @@ type Policy struct {
 	// Hours must all be open for a run to start; otherwise it waits.
 	Hours   []when.Windows
 	Cycle   cycle.Rule
-	Capture string // of images between full ones
+	Capture image.Capture // of images between full ones
 	Rule    rotation.Rule
 	Fold    bool
 	// PausedUntil keeps it from running; the zero time for no pause. Paused says that no end of it is known.
@@ -49,7 +51,7 @@ type Policy struct {
 // Start is a schedule, with the capture that it asks for or "".
 type Start struct {
 	When    when.Schedule
-	Capture string
+	Capture image.Capture
 }
 
 // Set is a machine's images under a policy, oldest first, and what its images are like.
@@ -187,7 +189,7 @@ func dates(now time.Time, n int) (ends []time.Time) {
 type moment struct {
 	at      time.Time
 	waited  time.Duration
-	capture string
+	capture image.Capture
 }
 
 // starts finds when each policy's runs begin. Those that come after another's are found from its runs' ends.
@@ -268,7 +270,7 @@ func (p *Policy) moments(now, until time.Time) (out []moment) {
 		if first.IsZero() || !first.Before(until) {
 			return out
 		}
-		capture, strength := "", -1
+		capture, strength := image.Capture(""), -1
 		for i, at := range next {
 			if !at.Equal(first) {
 				continue

@@ -13,20 +13,6 @@ import (
 	"keenlodge/internal/core/chunk"
 )
 
-// Consistency tells what state the machine's data was in.
-type Consistency string
-
-const (
-	// Application means that scripts in the guest ran and the freeze held.
-	Application Consistency = "application"
-	// FileSystem means that the freeze held.
-	FileSystem Consistency = "filesystem"
-	// Crash means as after a power cut.
-	Crash Consistency = "crash"
-	// Off means that the machine was switched off, so that nothing could be half written.
-	Off Consistency = "off"
-)
-
 // Format is the version of the manifest that this program writes and the newest that it reads.
 const Format = 1
 
@@ -37,8 +23,8 @@ type Manifest struct {
 	Machine string    `json:"machine"`
 	Policy  string    `json:"policy"`
 	Taken   time.Time `json:"taken"`
-	Scope   string    `json:"scope"`
-	Capture string    `json:"capture"`
+	Scope   Scope     `json:"scope"`
+	Capture Capture   `json:"capture"`
 	// Since names the image since which only changes were read, "" for a full capture; Why says why it is full.
 	Since string `json:"since,omitempty"`
 	Why   string `json:"why,omitempty"`

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/cycle"
@@ -127,8 +129,9 @@ func TestAZoneThatChanges(t *testing.T) {
 // A story never has fewer usable images than the rule counts, once there were so many, and nothing leans on what is gone.
 func TestStories(t *testing.T) {
 	for _, c := range []struct {
-		cycle, capture string
-		fold           bool
+		cycle   string
+		capture image.Capture
+		fold    bool
 	}{{"always full", "incremental", false}, {"full every 7th", "incremental", false}, {"full on sun", "differential", false}, {"full once", "incremental", false}, {"full once", "incremental", true}} {
 		rule, err := Parse("newest 4")
 		require.NoError(t, err)

@@ -7,19 +7,22 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"keenlodge/internal/core/image"
 )
 
 // Image is what the planner knows of an image.
 type Image struct {
-	ID      string    `json:"id"`
-	Taken   time.Time `json:"taken"`
-	Capture string    `json:"capture"`
+	ID      string        `json:"id"`
+	Taken   time.Time     `json:"taken"`
+	Capture image.Capture `json:"capture"`
 	// Base is the image that this one leans on, or "".
-	Base   string `json:"base"`
-	State  string `json:"state"` // usable, broken, writing
-	Pinned bool   `json:"pinned"`
-	Proven string `json:"proven"` // "", read, mount, boot, restore: the best passed proof
-	Bytes  int64  `json:"bytes"`
+	Base   string      `json:"base"`
+	State  image.State `json:"state"`
+	Pinned bool        `json:"pinned"`
+	// Proven is the best level of a passed proof, or "".
+	Proven image.Level `json:"proven"`
+	Bytes  int64       `json:"bytes"`
 }
 
 // Verdict is what becomes of an image.
@@ -85,7 +88,7 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 		case j.held[i] != 0:
 			d.Verdict, d.Why = Held, fmt.Sprintf("the rule lets it go, but image %s, which stays, leans on it", images[j.held[i]-1].ID)
 		case m.State != "usable":
-			d.Why = "it is " + m.State + ", and a newer usable image exists"
+			d.Why = "it is " + string(m.State) + ", and a newer usable image exists"
 		}
 		plan.Decisions[i] = d
 	}
@@ -166,9 +169,9 @@ func (r reason) words(rule Rule, now time.Time, m Image) string {
 	case newest:
 		return "it is the newest usable image"
 	case proven:
-		return "it is the newest image proven by " + m.Proven
+		return "it is the newest image proven by " + string(m.Proven)
 	}
-	return "it is " + m.State + ", and there is no newer usable image yet"
+	return "it is " + string(m.State) + ", and there is no newer usable image yet"
 }
 
 // judgement is the outcome before it is put into words, by image.
@@ -222,7 +225,7 @@ func (j *judgement) judge(rule Rule, now time.Time, images []Image) {
 			if latest < 0 {
 				latest = int(i)
 			}
-			if p := m.Proven; shown < 0 && (p == "mount" || p == "boot" || p == "restore") {
+			if shown < 0 && m.Proven.AtLeast(image.ByMount) {
 				shown = int(i)
 			}
 		}

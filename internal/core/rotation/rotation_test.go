@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -94,9 +96,9 @@ func randomSet(rng *rand.Rand) []Image {
 	for i := range rng.IntN(40) {
 		at = at.Add(time.Duration(1+rng.IntN(200)) * 30 * time.Minute)
 		m := Image{ID: fmt.Sprint("i", i), Taken: at, Capture: "full", State: "usable", Pinned: rng.IntN(12) == 0,
-			Proven: []string{"", "", "read", "mount", "boot"}[rng.IntN(5)]}
+			Proven: []image.Level{"", "", "read", "mount", "boot"}[rng.IntN(5)]}
 		if rng.IntN(8) == 0 {
-			m.State = []string{"broken", "writing"}[rng.IntN(2)]
+			m.State = []image.State{"broken", "writing"}[rng.IntN(2)]
 		}
 		if i > 0 && rng.IntN(3) > 0 {
 			m.Capture, m.Base = "incremental", images[rng.IntN(i)].ID
@@ -215,7 +217,7 @@ func TestGoingIsWhatMakeDrops(t *testing.T) {
 		now := time.Date(2026, 10, 25, 0, 0, 0, 0, zone).Add(time.Duration(rng.IntN(200)) * time.Hour)
 		var images []Image
 		for i := range rng.IntN(14) {
-			m := Image{ID: fmt.Sprint("i", i), Taken: now.Add(-time.Duration(rng.IntN(900)) * 37 * time.Minute), State: []string{"usable", "usable", "usable", "broken", "writing"}[rng.IntN(5)], Pinned: rng.IntN(9) == 0}
+			m := Image{ID: fmt.Sprint("i", i), Taken: now.Add(-time.Duration(rng.IntN(900)) * 37 * time.Minute), State: []image.State{"usable", "usable", "usable", "broken", "writing"}[rng.IntN(5)], Pinned: rng.IntN(9) == 0}
 			if i > 0 && rng.IntN(2) == 0 {
 				m.Base = fmt.Sprint("i", rng.IntN(i))
 			}

@@ -9,8 +9,8 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/phrase"
+	"keenlodge/internal/core/suggest"
 )
 
 // Rule is a parsed rotation phrase: an image stays if any clause keeps it.
@@ -77,7 +77,7 @@ func parseClause(text, part string, at int) (clause, error) {
 		number, unit = words[0], words[1]
 	default:
 		known := append([]string{"newest", "first"}, append(ages, tiers...)...)
-		return bad(words[0], "not a clause"+near.Hint(words[0], known))
+		return bad(words[0], "not a clause"+suggest.Hint(words[0], known))
 	}
 	n, err := strconv.Atoi(number)
 	if err != nil || n < 1 || n > 100000 {
@@ -87,7 +87,7 @@ func parseClause(text, part string, at int) (clause, error) {
 		unit += "s"
 	}
 	if unit != "newest" && !slices.Contains(ages, unit) && !slices.Contains(tiers, unit) {
-		return bad(words[1], "not a unit"+near.Hint(unit, append(ages, tiers...)))
+		return bad(words[1], "not a unit"+suggest.Hint(unit, append(ages, tiers...)))
 	}
 	c.unit = unit
 	return c, nil

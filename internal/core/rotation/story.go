@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"keenlodge/internal/core/image"
+
 	"keenlodge/internal/core/cycle"
 )
 
@@ -12,7 +14,7 @@ import (
 type Plot struct {
 	Rule    Rule
 	Cycle   cycle.Rule
-	Capture string // incremental or differential
+	Capture image.Capture // incremental or differential
 	// Leans says that images lean on each other, as they do in the open layout.
 	Leans bool
 	// Fold joins full images that may go with the one after them.

@@ -8,7 +8,9 @@ import (
 	"slices"
 	"time"
 
-	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/image"
+
+	"keenlodge/internal/core/suggest"
 )
 
 // Try plans the rotation that a JSON document describes:
@@ -55,9 +57,6 @@ func Try(document []byte) (Plan, error) {
 }
 
 func (m Image) check(seen map[string]bool) error {
-	states := []string{"usable", "broken", "writing"}
-	captures := []string{"full", "incremental", "differential"}
-	proofs := []string{"", "read", "mount", "boot", "restore"}
 	switch {
 	case m.ID == "":
 		return errors.New("id: it is missing")
@@ -65,12 +64,12 @@ func (m Image) check(seen map[string]bool) error {
 		return fmt.Errorf("id: %q is there twice", m.ID)
 	case m.Taken.IsZero():
 		return errors.New("taken: it is missing")
-	case !slices.Contains(states, m.State):
-		return fmt.Errorf("state: %q is not one%s", m.State, near.Hint(m.State, states))
-	case m.Capture != "" && !slices.Contains(captures, m.Capture):
-		return fmt.Errorf("capture: %q is not one%s", m.Capture, near.Hint(m.Capture, captures))
-	case !slices.Contains(proofs, m.Proven):
-		return fmt.Errorf("proven: %q is not one%s", m.Proven, near.Hint(m.Proven, proofs[1:]))
+	case !slices.Contains(image.States, m.State):
+		return fmt.Errorf("state: %q is not one%s", m.State, suggest.Hint(m.State, image.States))
+	case m.Capture != "" && !slices.Contains(image.Captures, m.Capture):
+		return fmt.Errorf("capture: %q is not one%s", m.Capture, suggest.Hint(m.Capture, image.Captures))
+	case m.Proven != "" && !slices.Contains(image.Levels, m.Proven):
+		return fmt.Errorf("proven: %q is not one%s", m.Proven, suggest.Hint(m.Proven, image.Levels))
 	}
 	return nil
 }

@@ -6,8 +6,8 @@ import (
 	"path"
 	"strings"
 
-	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/phrase"
+	"keenlodge/internal/core/suggest"
 )
 
 // Expression is a parsed tag expression. The zero value matches nothing.
@@ -88,7 +88,7 @@ func (p *parser) take(text string) bool {
 }
 
 func (p *parser) bad(w word, why string, known ...string) error {
-	if guess := near.Match(w.text, known); guess != "" {
+	if guess := suggest.Match(w.text, known); guess != "" {
 		why += fmt.Sprintf("; did you mean %q?", guess)
 	}
 	return &phrase.Error{Kind: "tag", Phrase: p.text, At: w.at, Word: w.text, Why: why}

@@ -9,7 +9,7 @@ import (
 	"slices"
 	"time"
 
-	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/suggest"
 )
 
 // Moments of a run at which hooks are called, in their order. A run that ends with an error has "failed" instead of "done".
@@ -43,11 +43,11 @@ func (v Policy) checkHooks(name, p string, s Site) error {
 	for i, h := range v.Hooks {
 		here := fmt.Sprintf("%s.hooks[%d]", p, i)
 		if len(h.At) == 0 {
-			return at(name, here, "at is missing: which moments is it called at?%s", near.Hint("", Moments))
+			return at(name, here, "at is missing: which moments is it called at?%s", suggest.Hint("", Moments))
 		}
 		for _, moment := range h.At {
 			if !slices.Contains(Moments, moment) {
-				return at(name, here, "no moment is called %q%s", moment, near.Hint(moment, Moments))
+				return at(name, here, "no moment is called %q%s", moment, suggest.Hint(moment, Moments))
 			}
 		}
 		switch {
@@ -58,10 +58,10 @@ func (v Policy) checkHooks(name, p string, s Site) error {
 		case h.Webhook != "" && (h.Within != "" || h.Else != ""):
 			return at(name, here, "within and else are for scripts; a webhook is delivered beside the run, and tried again")
 		case h.Else != "" && h.Else != "fail" && h.Else != "warn":
-			return at(name, here, "else %q is not known%s", h.Else, near.Hint(h.Else, []string{"fail", "warn"}))
+			return at(name, here, "else %q is not known%s", h.Else, suggest.Hint(h.Else, []string{"fail", "warn"}))
 		}
 		if _, ok := s.Webhooks[h.Webhook]; h.Webhook != "" && !ok {
-			return at(name, here, "no webhook is called %q%s", h.Webhook, near.Hint(h.Webhook, slices.Sorted(maps.Keys(s.Webhooks))))
+			return at(name, here, "no webhook is called %q%s", h.Webhook, suggest.Hint(h.Webhook, slices.Sorted(maps.Keys(s.Webhooks))))
 		}
 		if _, err := spanOr(h.Within, 0); err != nil {
 			return at(name, here, "within: %v", err)

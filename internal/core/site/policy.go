@@ -9,10 +9,13 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
+
 	"keenlodge/internal/core/cycle"
-	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/selection"
+	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/core/when"
 )
 
@@ -29,11 +32,11 @@ type Policy struct {
 	Disks []string `yaml:"disks,omitempty" json:"disks,omitempty" doc:"targets of the disks to cover, such as vdb; by default all"`
 	Store string   `yaml:"store" json:"store"`
 	// Cycle says when an image is full; what lies between is of kind Capture.
-	Cycle     string     `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
-	Capture   string     `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
-	Quiesce   string     `yaml:"quiesce,omitempty" json:"quiesce,omitempty" enum:"required,preferred,off" doc:"default preferred"`
-	Checks    []Health   `yaml:"checks,omitempty" json:"checks,omitempty" doc:"what must hold in the guest before it is captured"`
-	Schedules []Schedule `yaml:"schedules,omitempty" json:"schedules,omitempty"`
+	Cycle     string          `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
+	Capture   image.Capture   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
+	Quiesce   machine.Quiesce `yaml:"quiesce,omitempty" json:"quiesce,omitempty" enum:"required,preferred,off" doc:"default preferred"`
+	Checks    []Health        `yaml:"checks,omitempty" json:"checks,omitempty" doc:"what must hold in the guest before it is captured"`
+	Schedules []Schedule      `yaml:"schedules,omitempty" json:"schedules,omitempty"`
 	// Missed says what happens to a moment at which no service ran.
 	Missed  string   `yaml:"missed,omitempty" json:"missed,omitempty" enum:"run,skip" doc:"what becomes of a moment at which no service ran: run (the default) once at start, or skip"`
 	Windows []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00"`
@@ -49,15 +52,15 @@ type Policy struct {
 	// ByHand keeps images of runs by hand in a set of their own.
 	ByHand string `yaml:"by_hand,omitempty" json:"by_hand,omitempty" enum:"apart" doc:"apart: images of runs by hand are no part of the scheduled ones' set"`
 	// Prove is the level at which each new image is proven after the run, or empty.
-	Prove string `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount" doc:"prove each new image at this level"`
+	Prove image.Level `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount" doc:"prove each new image at this level"`
 }
 
 // Schedule says when runs start, and what is special about them.
 type Schedule struct {
-	When    string   `yaml:"when" json:"when" doc:"schedule phrase, such as: every day at 23:00"`
-	Capture string   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"full,incremental,differential" doc:"instead of what the policy's cycle says"`
-	Disks   []string `yaml:"disks,omitempty" json:"disks,omitempty" doc:"instead of the policy's; * is all"`
-	Note    string   `yaml:"note,omitempty" json:"note,omitempty" doc:"images bear it"`
+	When    string        `yaml:"when" json:"when" doc:"schedule phrase, such as: every day at 23:00"`
+	Capture image.Capture `yaml:"capture,omitempty" json:"capture,omitempty" enum:"full,incremental,differential" doc:"instead of what the policy's cycle says"`
+	Disks   []string      `yaml:"disks,omitempty" json:"disks,omitempty" doc:"instead of the policy's; * is all"`
+	Note    string        `yaml:"note,omitempty" json:"note,omitempty" doc:"images bear it"`
 }
 
 // plainSchedule is a Schedule without its own ways to be written.
@@ -109,10 +112,20 @@ func (h Health) Stops() bool { return h.Else != "warn" }
 func (h Health) Limit() time.Duration { return spanOf(h.Within, 30*time.Second) }
 
 var (
-	quiesces = []string{"required", "preferred", "off"}
-	captures = []string{"incremental", "differential"}
-	proofs   = []string{"read", "mount"}
+	// between lists what an image that is not full can be.
+	between = image.Captures[1:]
+	// kindsByHand and whenMissed list what a policy may say of runs by hand and of moments at which no service ran.
+	kindsByHand = []string{"apart"}
+	whenMissed  = []string{"run", "skip"}
 )
+
+// known refuses a word that is not in its list; "" is the default.
+func known[T ~string](name, p, field string, word T, list []T) error {
+	if word == "" || slices.Contains(list, word) {
+		return nil
+	}
+	return at(name, p+"."+field, "%s %q is not known%s", field, word, suggest.Hint(word, list))
+}
 
 // Limits of tasks at once where the site names none.
 const (
@@ -240,17 +253,15 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 		return err
 	}
 	if _, ok := s.Stores[v.Store]; !ok {
-		return at(name, p+".store", "no store is called %q%s", v.Store, near.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
+		return at(name, p+".store", "no store is called %q%s", v.Store, suggest.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
 	}
 	if err := v.checkCycle(name, p, s); err != nil {
 		return err
 	}
-	for f, c := range map[string]struct {
-		value string
-		known []string
-	}{"quiesce": {v.Quiesce, quiesces}, "by_hand": {v.ByHand, []string{"apart"}}, "prove": {v.Prove, proofs}, "missed": {v.Missed, []string{"run", "skip"}}} {
-		if c.value != "" && !slices.Contains(c.known, c.value) {
-			return at(name, p+"."+f, "%s %q is not known%s", f, c.value, near.Hint(c.value, c.known))
+	for _, err := range []error{known(name, p, "quiesce", v.Quiesce, machine.Quiesces), known(name, p, "by_hand", v.ByHand, kindsByHand),
+		known(name, p, "prove", v.Prove, image.Provable), known(name, p, "missed", v.Missed, whenMissed)} {
+		if err != nil {
+			return err
 		}
 	}
 	if _, err := rotation.Parse(v.Rotation); err != nil {
@@ -306,12 +317,12 @@ func (v Policy) checkSchedules(name, p string, s Site, zone *time.Location) erro
 		if err != nil {
 			return at(name, here, "%v", err)
 		}
-		if known := append([]string{"full"}, captures...); schedule.Capture != "" && !slices.Contains(known, schedule.Capture) {
-			return at(name, here, "capture %q is not known%s", schedule.Capture, near.Hint(schedule.Capture, known))
+		if err := known(name, here, "capture", schedule.Capture, image.Captures); err != nil {
+			return err
 		}
 		if after, _ := parsed.After(); after != "" {
 			if _, ok := s.Policies[after]; !ok {
-				return at(name, here, "no policy is called %q%s", after, near.Hint(after, slices.Sorted(maps.Keys(s.Policies))))
+				return at(name, here, "no policy is called %q%s", after, suggest.Hint(after, slices.Sorted(maps.Keys(s.Policies))))
 			}
 		}
 	}
@@ -332,7 +343,7 @@ func (v Policy) checkHealth(name, p string) error {
 			return at(name, here, "a check is either a command, or mounted, free or both")
 		}
 		if h.Else != "" && h.Else != "stop" && h.Else != "warn" {
-			return at(name, here, "else %q is not known%s", h.Else, near.Hint(h.Else, []string{"stop", "warn"}))
+			return at(name, here, "else %q is not known%s", h.Else, suggest.Hint(h.Else, []string{"stop", "warn"}))
 		}
 		if _, err := spanOr(h.Within, 0); err != nil {
 			return at(name, here, "within: %v", err)
@@ -398,8 +409,8 @@ func (v Policy) checkCycle(name, p string, s Site) error {
 	switch {
 	case err != nil:
 		return at(name, p+".cycle", "%v", err)
-	case v.Capture != "" && !slices.Contains(captures, v.Capture):
-		return at(name, p+".capture", "capture %q is not known%s", v.Capture, near.Hint(v.Capture, captures))
+	case known(name, p, "capture", v.Capture, between) != nil:
+		return known(name, p, "capture", v.Capture, between)
 	case v.Capture != "" && rule.AlwaysFull():
 		return at(name, p+".capture", `every image is full by the cycle %q, so none is %s; write for example cycle: "full every 7th"`, rule, v.Capture)
 	case v.Fold && s.Stores[v.Store].Layout != "open":
@@ -420,12 +431,12 @@ func (v Policy) CycleRule() cycle.Rule {
 }
 
 // Kinds are the kinds of its images that are taken since an earlier one, if any are.
-func (v Policy) Kinds() (kinds []string) {
+func (v Policy) Kinds() (kinds []image.Capture) {
 	if !v.CycleRule().AlwaysFull() {
 		kinds = append(kinds, v.Between())
 	}
 	for _, s := range v.Schedules {
-		if slices.Contains(captures, s.Capture) && !slices.Contains(kinds, s.Capture) {
+		if slices.Contains(between, s.Capture) && !slices.Contains(kinds, s.Capture) {
 			kinds = append(kinds, s.Capture)
 		}
 	}
@@ -436,7 +447,7 @@ func (v Policy) Kinds() (kinds []string) {
 func (v Policy) Builds() bool { return len(v.Kinds()) > 0 }
 
 // Between is the kind of capture that lies between full ones.
-func (v Policy) Between() string {
+func (v Policy) Between() image.Capture {
 	if v.Capture == "" {
 		return "incremental"
 	}

@@ -14,7 +14,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/suggest"
 )
 
 // Site is everything that a lodge is configured with.
@@ -93,7 +93,7 @@ func wrong(file string, err error) error {
 	}
 	why := y.GetMessage()
 	if m := unknownField.FindStringSubmatch(why); m != nil {
-		why = fmt.Sprintf("the key %q is not known here%s", m[1], near.Hint(m[1], fieldNames(reflect.TypeFor[Site]())))
+		why = fmt.Sprintf("the key %q is not known here%s", m[1], suggest.Hint(m[1], fieldNames(reflect.TypeFor[Site]())))
 	}
 	return &FileError{file, line, why}
 }

@@ -9,14 +9,14 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"keenlodge/internal/core/near"
+	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/core/when"
 )
 
 // Store says where images are kept. Its secrets (an access key, a password, what it is sealed with) are never part of it.
 type Store struct {
 	Medium string `yaml:"medium" json:"medium" enum:"dir,s3,sftp" doc:"how it is reached: a folder of the service's host, an object service, a folder on a host that speaks SSH"`
-	Layout string `yaml:"layout" json:"layout" enum:"pooled,open" doc:"pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us"`
+	Layout Layout `yaml:"layout" json:"layout" enum:"pooled,open" doc:"pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us"`
 	Folder string `yaml:"folder,omitempty" json:"folder,omitempty" doc:"absolute path of an existing folder (dir, sftp); what all names begin with (s3)"`
 
 	Endpoint  string `yaml:"endpoint,omitempty" json:"endpoint,omitempty" doc:"s3: address of the service, such as https://objects.brindle.example"`
@@ -119,8 +119,7 @@ func sweepWindow(text string) (when.Windows, error) {
 }
 
 var (
-	media   = []string{"dir", "s3", "sftp"}
-	layouts = []string{"pooled", "open"}
+	media = []string{"dir", "s3", "sftp"}
 )
 
 // Check finds what is wrong in a store's entry by itself.
@@ -137,16 +136,16 @@ func (s Store) check(name, p string) error {
 		"host": s.Host != "", "port": s.Port != 0, "user": s.User != "", "host_key": s.HostKey != ""}
 	of := map[string][]string{"s3": {"endpoint", "bucket", "region", "path_style"}, "sftp": {"host", "port", "user", "host_key"}}
 	if needs[s.Medium] == nil {
-		return field("medium", "medium %q is not known%s; known are %s", s.Medium, near.Hint(s.Medium, media), strings.Join(media, ", "))
+		return field("medium", "medium %q is not known%s; known are %s", s.Medium, suggest.Hint(s.Medium, media), strings.Join(media, ", "))
 	}
 	switch {
-	case !slices.Contains(layouts, s.Layout):
-		return field("layout", "layout %q is not known%s", s.Layout, near.Hint(s.Layout, layouts))
-	case s.Layout == "open" && s.Medium != "dir":
+	case !slices.Contains(Layouts, s.Layout):
+		return field("layout", "layout %q is not known%s", s.Layout, suggest.Hint(s.Layout, Layouts))
+	case s.Layout == Open && s.Medium != "dir":
 		return field("layout", "the open layout lies in a folder of this host or a mounted share (medium dir); medium %s takes the pooled one", s.Medium)
-	case s.Layout == "open" && s.Sealed:
+	case s.Layout == Open && s.Sealed:
 		return field("sealed", "an open store is there to be read by anyone, so it can't be sealed; take the pooled layout")
-	case s.Layout != "open" && s.Compress:
+	case s.Layout != Open && s.Compress:
 		return field("compress", "a pooled store is compressed anyway; this is for the open layout")
 	}
 	if _, err := graceOf(s.Grace); err != nil {
@@ -187,3 +186,16 @@ func (s Store) check(name, p string) error {
 	}
 	return checkLimits(name, p, s.TasksAtOnce, s.Windows, s.Bandwidth)
 }
+
+// Layout is how images lie in a store.
+type Layout string
+
+const (
+	// Pooled keeps deduplicated, compressed packs.
+	Pooled Layout = "pooled"
+	// Open keeps qcow2 files in folders, readable without us.
+	Open Layout = "open"
+)
+
+// Layouts lists every layout.
+var Layouts = []Layout{Pooled, Open}

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/core/near"
 	"keenlodge/internal/core/phrase"
+	"keenlodge/internal/core/suggest"
 )
 
 // word is a word of a phrase and where it stands, in bytes.
@@ -77,7 +77,7 @@ func (p *parser) want(known ...string) (string, error) {
 
 // bad says that a word is wrong, and which of those that are known was probably meant.
 func (p *parser) bad(w word, why string, known ...string) error {
-	if guess := near.Match(w.text, known); guess != "" {
+	if guess := suggest.Match(w.text, known); guess != "" {
 		why += "; did you mean " + strconv.Quote(guess) + "?"
 	}
 	return &phrase.Error{Kind: p.kind, Phrase: p.text, At: w.at, Word: w.text, Why: why}

@@ -63,3 +63,6 @@ type Medium interface {
 	// String describes the place for messages, without secrets.
 	String() string
 }
+
+// isFull reports whether something failed for want of room.
+func IsFull(err error) bool { return errors.Is(err, ErrFull) }

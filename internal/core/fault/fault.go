@@ -1,0 +1,35 @@
+// Package fault has the sentinels on which callers decide what an error means for whoever asked: the API maps them to HTTP statuses.
+// Wrap them with the user's message; their own words are taken off before somebody reads it.
+package fault
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"keenlodge/internal/core/suggest"
+)
+
+var (
+	// ErrNotFound marks something that was named and does not exist.
+	ErrNotFound = errors.New("not found")
+	// ErrConflict marks what can't be done as things stand, such as a second run of a policy.
+	ErrConflict = errors.New("conflict")
+	// ErrInvalid marks a request that nobody could carry out.
+	ErrInvalid = errors.New("invalid")
+)
+
+// Unknown is the error for a name that is not known, with the nearest that is. kind is a noun such as "policy".
+func Unknown(kind, name string, known []string) error {
+	return fmt.Errorf("%w: no %s is called %q%s", ErrNotFound, kind, name, suggest.Hint(name, known))
+}
+
+// Text is an error's words without a sentinel's in front of them.
+func Text(err error) string {
+	for _, sentinel := range []error{ErrNotFound, ErrConflict, ErrInvalid} {
+		if rest, ok := strings.CutPrefix(err.Error(), sentinel.Error()+": "); ok {
+			return rest
+		}
+	}
+	return err.Error()
+}

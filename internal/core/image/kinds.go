@@ -1,0 +1,88 @@
+package image
+
+import "slices"
+
+// State is how far an image can be used.
+type State string
+
+const (
+	// Writing is not there yet.
+	Writing State = "writing"
+	// Usable can be restored, as far as anybody knows.
+	Usable State = "usable"
+	// Broken can't be restored whole.
+	Broken State = "broken"
+)
+
+// States lists every state.
+var States = []State{Writing, Usable, Broken}
+
+// Scope is what an image covers.
+type Scope string
+
+const (
+	// WholeMachine is every disk, and the machine's definition.
+	WholeMachine Scope = "machine"
+	// SomeDisks are disks that were chosen.
+	SomeDisks Scope = "disks"
+)
+
+// Scopes lists every scope.
+var Scopes = []Scope{WholeMachine, SomeDisks}
+
+// Capture is how an image was read.
+type Capture string
+
+const (
+	// Full read everything that the disks hold.
+	Full Capture = "full"
+	// Incremental read what changed since the newest image, Differential since the newest full one.
+	Incremental  Capture = "incremental"
+	Differential Capture = "differential"
+)
+
+// Captures lists every capture.
+var Captures = []Capture{Full, Incremental, Differential}
+
+// Level is how much a proof shows.
+type Level string
+
+const (
+	// ByRead read every piece back and matched it.
+	ByRead Level = "read"
+	// ByMount opened the file systems and read their files.
+	ByMount Level = "mount"
+	// ByBoot started the machine and had it answer.
+	ByBoot Level = "boot"
+	// ByRestore wrote the machine out whole and compared it.
+	ByRestore Level = "restore"
+)
+
+// Levels lists every level of proof, from the least to the most that is shown.
+var Levels = []Level{ByRead, ByMount, ByBoot, ByRestore}
+
+// AtLeast reports whether a level shows as much as another. An unknown one shows nothing.
+func (l Level) AtLeast(other Level) bool {
+	mine, theirs := slices.Index(Levels, l), slices.Index(Levels, other)
+	return mine >= 0 && theirs >= 0 && mine >= theirs
+}
+
+// Consistency is the state of the data in an image.
+type Consistency string
+
+const (
+	// Application means that scripts in the guest ran and the freeze held.
+	Application Consistency = "application"
+	// FileSystem means that the freeze held.
+	FileSystem Consistency = "filesystem"
+	// Crash means as after a power cut.
+	Crash Consistency = "crash"
+	// Off means that the machine was switched off, so that nothing could be half written.
+	Off Consistency = "off"
+)
+
+// Consistencies lists every consistency, from the best to the least.
+var Consistencies = []Consistency{Application, FileSystem, Off, Crash}
+
+// Provable lists the levels of proof that this program can carry out.
+var Provable = []Level{ByRead, ByMount}

@@ -1,0 +1,539 @@
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	golibvirt "github.com/digitalocean/go-libvirt"
+	"libvirt.org/go/libvirtxml"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/nbd"
+	"keenlodge/internal/source"
+)
+
+const (
+	// marked begins the name of all that we make on a hypervisor.
+	marked = "keenlodge-"
+	// cleanupTime is how long clearing up may take, after the work itself was given up.
+	cleanupTime = 30 * time.Second
+	// longestPath is what a socket's path may have, in bytes (unix(7)).
+	longestPath = 107
+)
+
+// capture is a backup job under way.
+type capture struct {
+	h           *Host
+	domain      golibvirt.Domain
+	mark        string
+	text        string
+	folder      string // in which QEMU makes the job's files
+	socket      string
+	job         bool // begun
+	checkpoint  bool // to be made, or begun
+	marks       []string
+	since       map[string]string // by target: the checkpoint from which its changes are told
+	why         map[string]string // by target: why they are not, though they were asked for
+	woken       bool              // the guest was off, we started it paused
+	consistency image.Consistency
+	frozen      time.Duration
+	warnings    []string
+	disks       []source.CapturedDisk
+	clients     []*nbd.Client
+}
+
+func (c *capture) Disks() []source.CapturedDisk                    { return c.disks }
+func (c *capture) Definition() string                              { return c.text }
+func (c *capture) Consistency() (image.Consistency, time.Duration) { return c.consistency, c.frozen }
+func (c *capture) Warnings() []string                              { return c.warnings }
+func (c *capture) Marks() []string                                 { return c.marks }
+
+// Capture implements [source.Hypervisor].
+func (h *Host) Capture(ctx context.Context, r source.Request) (source.Capture, error) {
+	c := &capture{h: h, mark: r.Mark}
+	if err := c.begin(ctx, r); err != nil {
+		if cleaned := c.Close(context.WithoutCancel(ctx), false, nil); cleaned != nil {
+			err = errors.Join(err, cleaned)
+		}
+		return nil, err
+	}
+	return c, nil
+}
+
+func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
+	if c.domain, err = c.h.domain(ctx, r.Machine); err != nil {
+		return err
+	}
+	if c.text, _, err = c.h.definition(ctx, c.domain, true); err != nil {
+		return err
+	}
+	state, err := c.h.state(ctx, c.domain)
+	if err != nil {
+		return err
+	}
+	switch state {
+	case golibvirt.DomainShutoff, golibvirt.DomainCrashed:
+		if err := c.wake(ctx, r); err != nil {
+			return err
+		}
+	case golibvirt.DomainRunning, golibvirt.DomainBlocked, golibvirt.DomainPaused:
+		c.consistency = image.Crash
+	default:
+		return fmt.Errorf("guest %s: %w: it is changing its state just now; try again when it runs or is off", r.Machine, source.ErrBusy)
+	}
+	_, def, err := c.h.definition(ctx, c.domain, false)
+	if err != nil {
+		return err
+	}
+	disks, left := captured(def)
+	c.warnings = left
+	if len(r.Disks) > 0 {
+		disks = slices.DeleteFunc(disks, func(d libvirtxml.DomainDisk) bool { return !slices.Contains(r.Disks, d.Target.Dev) })
+		for _, target := range r.Disks {
+			if !slices.ContainsFunc(disks, func(d libvirtxml.DomainDisk) bool { return d.Target.Dev == target }) {
+				return fmt.Errorf("guest %s has no disk %s that can be captured", r.Machine, target)
+			}
+		}
+		c.warnings = nil // what was not asked for is not missed
+	}
+	if len(disks) == 0 {
+		return fmt.Errorf("guest %s has no disk that can be captured", r.Machine)
+	}
+	if err := c.lookBack(ctx, r, disks); err != nil {
+		return err
+	}
+	if err := c.place(disks); err != nil {
+		return err
+	}
+	begin := func() error { return c.start(ctx, def, disks, r.Checkpoint) }
+	if c.consistency == image.Crash && r.Quiesce != machine.NoFreeze {
+		err = c.startFrozen(ctx, r, begin)
+	} else {
+		err = begin()
+	}
+	if err != nil {
+		return err
+	}
+	for _, k := range disks {
+		if err := c.open(ctx, k); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// open connects to a disk of the job.
+func (c *capture) open(ctx context.Context, k libvirtxml.DomainDisk) error {
+	target := k.Target.Dev
+	d := source.CapturedDisk{Target: target, Format: format(k)}
+	bitmap := ""
+	if c.since[target] != "" {
+		bitmap = c.bitmap()
+	}
+	client, err := nbd.Dial(ctx, "unix", c.socket, target, bitmap)
+	if errors.Is(err, nbd.ErrNoBitmap) {
+		bitmap, c.why[target] = "", err.Error()
+		client, err = nbd.Dial(ctx, "unix", c.socket, target, "")
+	}
+	if err != nil {
+		return err
+	}
+	c.clients = append(c.clients, client)
+	if d.Disk, d.Why = client, c.why[target]; bitmap != "" {
+		d.Whole = client.Whole()
+	}
+	c.disks = append(c.disks, d)
+	return nil
+}
+
+// bitmap is the name under which QEMU offers what was written since an earlier checkpoint.
+func (c *capture) bitmap() string { return marked + c.mark + "-since" }
+
+// lookBack finds the checkpoint from which changes are asked for, and what it covers.
+func (c *capture) lookBack(ctx context.Context, r source.Request, disks []libvirtxml.DomainDisk) error {
+	points, err := c.h.checkpoints(ctx, c.domain)
+	if err != nil {
+		return err
+	}
+	c.since, c.why = map[string]string{}, map[string]string{}
+	covered := map[string]bool{}
+	found := false
+	for _, p := range points {
+		mark := strings.TrimPrefix(p.Name, marked)
+		c.marks = append(c.marks, mark)
+		if mark != r.Since {
+			continue
+		}
+		found = true
+		if covered, err = c.h.covers(ctx, p); err != nil {
+			return err
+		}
+	}
+	for _, k := range disks {
+		switch target := k.Target.Dev; {
+		case r.Since == "":
+		case format(k) != "qcow2":
+			c.why[target] = "a disk of format " + format(k) + " can carry no checkpoint"
+		case !found:
+			c.why[target] = "the hypervisor has no checkpoint of image " + r.Since + " any more"
+		case !covered[target]:
+			c.why[target] = "the checkpoint of image " + r.Since + " does not cover it"
+		default:
+			c.since[target] = marked + r.Since
+		}
+	}
+	return nil
+}
+
+// covers tells which disks a checkpoint keeps a bitmap for.
+func (h *Host) covers(ctx context.Context, p golibvirt.DomainCheckpoint) (map[string]bool, error) {
+	var text string
+	err := h.within(ctx, answerTime, "read checkpoint "+p.Name, func() (err error) {
+		text, err = h.l.DomainCheckpointGetXMLDesc(p, uint32(golibvirt.DomainCheckpointXMLNoDomain))
+		return err
+	})
+	if isCode(err, golibvirt.ErrNoDomainCheckpoint) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	def := new(libvirtxml.DomainCheckpoint)
+	if err := def.Unmarshal(text); err != nil {
+		return nil, fmt.Errorf("checkpoint %s: %w", p.Name, err)
+	}
+	covered := map[string]bool{}
+	if def.Disks != nil {
+		for _, d := range def.Disks.Disks {
+			covered[d.Name] = d.Checkpoint == "bitmap"
+		}
+	}
+	return covered, nil
+}
+
+// wake starts a guest that is off, paused: backup jobs need a QEMU process, and a paused guest runs no instruction.
+func (c *capture) wake(ctx context.Context, r source.Request) error {
+	if err := r.Waking(); err != nil {
+		return err
+	}
+	err := c.h.within(ctx, time.Minute, "start guest "+r.Machine+" paused", func() (err error) {
+		c.domain, err = c.h.l.DomainCreateWithFlags(c.domain, uint32(golibvirt.DomainStartPaused))
+		return err
+	})
+	c.woken, c.consistency = err == nil, image.Off
+	return err
+}
+
+// place finds where the job's files can lie. QEMU makes the socket and the scratch files, so they must lie where QEMU can make
+// files: beside a disk it can.
+func (c *capture) place(disks []libvirtxml.DomainDisk) error {
+	c.folder = "/var/lib/libvirt/qemu"
+	for _, d := range disks {
+		if d.Source.File != nil {
+			c.folder = filepath.Dir(d.Source.File.File)
+			break
+		}
+	}
+	if c.socket = filepath.Join(c.folder, marked+c.mark+".sock"); len(c.socket) > longestPath {
+		return fmt.Errorf("guest %s: the socket's path %s is longer than %d bytes; move the disks to a shorter path", c.domain.Name, c.socket, longestPath)
+	}
+	return nil
+}
+
+// describe writes the job, and the checkpoint that it starts from unless none is wanted. A raw disk can't carry a checkpoint.
+func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) (backup, checkpoint string, err error) {
+	b := libvirtxml.DomainBackup{Pull: &libvirtxml.DomainBackupPull{Disks: &libvirtxml.DomainBackupPullDisks{}}}
+	k := libvirtxml.DomainCheckpoint{Name: marked + c.mark, Disks: &libvirtxml.DomainCheckpointDisks{}}
+	points := false
+	if def.Devices != nil {
+		for _, d := range def.Devices.Disks {
+			if d.Target == nil {
+				continue
+			}
+			in := slices.ContainsFunc(disks, func(k libvirtxml.DomainDisk) bool { return k.Target.Dev == d.Target.Dev })
+			entry := libvirtxml.DomainBackupPullDisk{Name: d.Target.Dev, Backup: "no"}
+			point := libvirtxml.DomainCheckpointDisk{Name: d.Target.Dev, Checkpoint: "no"}
+			if in {
+				entry.Backup, entry.BackupMode = "yes", "full"
+				scratch := filepath.Join(c.folder, marked+c.mark+"-"+d.Target.Dev+".scratch")
+				entry.Scratch = &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: scratch}}
+				if since := c.since[d.Target.Dev]; since != "" {
+					entry.BackupMode, entry.Incremental, entry.ExportBitmap = "incremental", since, c.bitmap()
+				}
+				if lasting && format(d) == "qcow2" {
+					point.Checkpoint, points = "bitmap", true
+				}
+			}
+			b.Pull.Disks.Disks = append(b.Pull.Disks.Disks, entry)
+			k.Disks.Disks = append(k.Disks.Disks, point)
+		}
+	}
+	b.Pull.Server = &libvirtxml.DomainBackupPullServer{UNIX: &libvirtxml.DomainBackupPullServerUNIX{Socket: c.socket}}
+	if backup, err = b.Marshal(); err == nil && points {
+		checkpoint, err = k.Marshal()
+	}
+	return backup, checkpoint, err
+}
+
+// start starts the job. Where libvirt refuses an earlier checkpoint (its bitmap may be lost or inconsistent), it starts without.
+func (c *capture) start(ctx context.Context, def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) error {
+	err := c.startOnce(ctx, def, disks, lasting)
+	var told golibvirt.Error
+	if len(c.since) == 0 || !errors.As(err, &told) {
+		return err
+	}
+	for target := range c.since {
+		c.why[target] = "the hypervisor refused its own checkpoint: " + told.Message
+	}
+	clear(c.since)
+	return c.startOnce(ctx, def, disks, lasting)
+}
+
+func (c *capture) startOnce(ctx context.Context, def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) error {
+	backup, checkpoint, err := c.describe(def, disks, lasting)
+	if err != nil {
+		return err
+	}
+	var point golibvirt.OptString
+	if checkpoint != "" {
+		point = golibvirt.OptString{checkpoint}
+	}
+	c.job, c.checkpoint = true, checkpoint != "" // from here on they may be, whatever we are told
+	return c.h.within(ctx, answerTime, "start a backup job on guest "+c.domain.Name, func() error {
+		return c.h.l.DomainBackupBegin(c.domain, backup, point, 0)
+	})
+}
+
+// startFrozen starts the job while the guest's file systems stand still.
+func (c *capture) startFrozen(ctx context.Context, r source.Request, begin func() error) error {
+	dog, err := r.Watch()
+	if err != nil {
+		return fmt.Errorf("freeze guest %s: no watchdog could be set, so it was not tried: %w", r.Machine, err)
+	}
+	begun := time.Now()
+	err = c.h.freeze(ctx, c.domain)
+	if err != nil {
+		// A freeze that failed or timed out may still hold, so it is thawed before anything else.
+		if _, err := c.h.thaw(context.WithoutCancel(ctx), c.domain); err == nil {
+			dog.Thawed()
+		}
+		return c.unfrozen(r, begin, err)
+	}
+	dog.Frozen()
+	if err = moment(ctx, r, "frozen"); err == nil {
+		err = begin()
+	}
+	n, undo := c.h.thaw(context.WithoutCancel(ctx), c.domain)
+	c.frozen = time.Since(begun)
+	if undo != nil {
+		return errors.Join(err, fmt.Errorf("guest %s may still be frozen, the watchdog goes on trying: %w", r.Machine, undo))
+	}
+	dog.Thawed()
+	if err = errors.Join(err, moment(ctx, r, "thawed")); err != nil {
+		return err
+	}
+	if n == 0 { // the watchdog was faster, perhaps before the snapshot was taken
+		err := fmt.Errorf("the freeze of guest %s did not hold until the snapshot was taken", r.Machine)
+		if r.Quiesce == machine.Required {
+			return err
+		}
+		c.warnings = append(c.warnings, err.Error()+"; the image is as after a power cut")
+		return nil
+	}
+	c.consistency = image.FileSystem
+	return nil
+}
+
+func moment(ctx context.Context, r source.Request, name string) error {
+	if r.Moment == nil {
+		return nil
+	}
+	return r.Moment(ctx, name)
+}
+
+// unfrozen goes on without a freeze, where the policy allows it.
+func (c *capture) unfrozen(r source.Request, begin func() error, why error) error {
+	if r.Quiesce == machine.Required {
+		return fmt.Errorf("%w; is the guest agent running in it? With quiesce \"preferred\" the image is taken without a freeze", why)
+	}
+	c.warnings = append(c.warnings, why.Error()+"; the image is as after a power cut")
+	return begin()
+}
+
+// Close implements [source.Capture].
+func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanupTime)
+	defer cancel()
+	for _, client := range c.clients {
+		client.Close()
+	}
+	c.clients = nil
+	var errs []error
+	if c.job {
+		c.job = false
+		_, err := c.h.endJob(ctx, c.domain, c.mark)
+		errs = append(errs, err)
+		os.Remove(c.socket) // QEMU leaves it sometimes; one that is gone is what we want
+	}
+	if c.checkpoint && !kept {
+		drop = append(slices.Clone(drop), c.mark)
+	}
+	c.checkpoint = false
+	if len(drop) > 0 {
+		_, err := c.h.removeCheckpoints(ctx, c.domain, drop)
+		errs = append(errs, err)
+	}
+	if c.woken {
+		c.woken = false
+		_, err := c.h.sendToSleep(ctx, c.domain)
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// endJob ends our backup job and tells whether there was one; another's job is left alone.
+func (h *Host) endJob(ctx context.Context, d golibvirt.Domain, mark string) (found bool, err error) {
+	var text string
+	err = h.within(ctx, answerTime, "look for a backup job on guest "+d.Name, func() (err error) {
+		text, err = h.l.DomainBackupGetXMLDesc(d, 0)
+		return err
+	})
+	if isCode(err, golibvirt.ErrNoDomainBackup, golibvirt.ErrNoDomain, golibvirt.ErrOperationInvalid) {
+		return false, nil
+	}
+	if err != nil || !strings.Contains(text, marked+mark) {
+		return false, err
+	}
+	err = h.within(ctx, answerTime, "end the backup job on guest "+d.Name, func() error { return h.l.DomainAbortJob(d) })
+	if isCode(err, golibvirt.ErrOperationInvalid) {
+		return false, nil // it ended by itself
+	}
+	return true, err
+}
+
+// checkpoints lists ours on a guest.
+func (h *Host) checkpoints(ctx context.Context, d golibvirt.Domain) ([]golibvirt.DomainCheckpoint, error) {
+	var points []golibvirt.DomainCheckpoint
+	err := h.within(ctx, answerTime, "list checkpoints of guest "+d.Name, func() (err error) {
+		points, _, err = h.l.DomainListAllCheckpoints(d, 1, 0)
+		return err
+	})
+	return slices.DeleteFunc(points, func(p golibvirt.DomainCheckpoint) bool { return !strings.HasPrefix(p.Name, marked) }), err
+}
+
+// removeCheckpoints removes ours that bear one of the marks.
+func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, marks []string) (removed []string, err error) {
+	points, err := h.checkpoints(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	var errs []error
+	for _, p := range points {
+		mark := strings.TrimPrefix(p.Name, marked)
+		if !slices.Contains(marks, mark) {
+			continue
+		}
+		err := h.removeCheckpoint(ctx, p, 0)
+		var told golibvirt.Error
+		if errors.As(err, &told) && strings.Contains(told.Message, "bitmap") { // it is lost, so there is only the checkpoint to forget
+			err = h.removeCheckpoint(ctx, p, golibvirt.DomainCheckpointDeleteMetadataOnly)
+		}
+		if isCode(err, golibvirt.ErrNoDomainCheckpoint) {
+			err = nil
+		}
+		if err == nil {
+			removed = append(removed, mark)
+		}
+		errs = append(errs, err)
+	}
+	return removed, errors.Join(errs...)
+}
+
+func (h *Host) removeCheckpoint(ctx context.Context, p golibvirt.DomainCheckpoint, how golibvirt.DomainCheckpointDeleteFlags) error {
+	return h.within(ctx, answerTime, "remove checkpoint "+p.Name+" of guest "+p.Dom.Name, func() error { return h.l.DomainCheckpointDelete(p, how) })
+}
+
+// Marks implements [source.Hypervisor].
+func (h *Host) Marks(ctx context.Context, machine string) ([]string, error) {
+	d, err := h.domain(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	points, err := h.checkpoints(ctx, d)
+	var marks []string
+	for _, p := range points {
+		marks = append(marks, strings.TrimPrefix(p.Name, marked))
+	}
+	return marks, err
+}
+
+// DropMarks implements [source.Hypervisor].
+func (h *Host) DropMarks(ctx context.Context, machine string, marks []string) ([]string, error) {
+	d, err := h.domain(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	state, err := h.state(ctx, d)
+	if err != nil || state == golibvirt.DomainShutoff || state == golibvirt.DomainCrashed {
+		return nil, err // libvirt removes a bitmap only through a QEMU process
+	}
+	return h.removeCheckpoints(ctx, d, marks)
+}
+
+// sendToSleep switches a guest off that we started paused, unless somebody let it run meanwhile.
+func (h *Host) sendToSleep(ctx context.Context, d golibvirt.Domain) (off bool, err error) {
+	state, err := h.state(ctx, d)
+	if err != nil || state != golibvirt.DomainPaused {
+		return false, err
+	}
+	err = h.within(ctx, answerTime, "switch guest "+d.Name+" off again", func() error { return h.l.DomainDestroy(d) })
+	return err == nil, err
+}
+
+// Clear implements [source.Hypervisor].
+func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (found []string, err error) {
+	d, err := h.domain(ctx, machine)
+	if errors.Is(err, source.ErrNoMachine) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	state, err := h.state(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	var errs []error
+	if state == golibvirt.DomainRunning && !woken {
+		if frozen, err := h.isFrozen(ctx, d); err == nil && frozen {
+			if _, err := h.thaw(ctx, d); err != nil {
+				errs = append(errs, err)
+			} else {
+				found = append(found, "thawed guest "+machine)
+			}
+		}
+	}
+	ended, err := h.endJob(ctx, d, mark)
+	if errs = append(errs, err); ended {
+		found = append(found, "ended the backup job on guest "+machine)
+	}
+	removed, err := h.removeCheckpoints(ctx, d, []string{mark})
+	errs = append(errs, err)
+	for range removed {
+		found = append(found, "removed checkpoint "+marked+mark+" of guest "+machine)
+	}
+	if woken {
+		off, err := h.sendToSleep(ctx, d)
+		if errs = append(errs, err); off {
+			found = append(found, "switched guest "+machine+" off again")
+		}
+	}
+	return found, errors.Join(errs...)
+}

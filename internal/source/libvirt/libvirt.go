@@ -1,0 +1,266 @@
+// Package libvirt reaches QEMU guests through libvirt's public protocol.
+package libvirt
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	golibvirt "github.com/digitalocean/go-libvirt"
+	"libvirt.org/go/libvirtxml"
+
+	"keenlodge/internal/source"
+)
+
+// answerTime is how long libvirt may take to answer an ordinary call.
+const answerTime = 20 * time.Second
+
+// Host is a libvirt daemon. It implements [source.Hypervisor].
+type Host struct {
+	uri  string
+	conn net.Conn
+	l    *golibvirt.Libvirt
+	once sync.Once
+}
+
+// Dial connects to a libvirt daemon on this host: "qemu:///system", or "qemu+unix:///session?socket=/path" for one with
+// a socket of its own.
+func Dial(ctx context.Context, uri string) (*Host, error) {
+	u, err := url.Parse(uri)
+	if err != nil || (u.Scheme != "qemu" && u.Scheme != "qemu+unix") || u.Host != "" || (u.Path != "/system" && u.Path != "/session") {
+		return nil, fmt.Errorf(`libvirt address %q: write "qemu:///system" or "qemu+unix:///session?socket=/path"`, uri)
+	}
+	socket := u.Query().Get("socket")
+	if socket == "" {
+		socket = "/var/run/libvirt/libvirt-sock"
+	}
+	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "unix", socket)
+	if err != nil {
+		return nil, fmt.Errorf("libvirt at %s %w: %w; is libvirtd running, and may this account open its socket?", socket, source.ErrUnreachable, err)
+	}
+	h := &Host{uri: uri, conn: conn, l: golibvirt.NewWithDialer(dialed{conn})}
+	err = h.within(ctx, answerTime, "sign in to libvirt at "+socket, func() error {
+		return h.l.ConnectToURI(golibvirt.ConnectURI("qemu://" + u.Path))
+	})
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return h, nil
+}
+
+// dialed hands an open connection to the library.
+type dialed struct{ net.Conn }
+
+func (d dialed) Dial() (net.Conn, error) { return d.Conn, nil }
+
+// within makes a call that may take so long. The protocol has no way to take a call back, so when the time is up the
+// connection is closed, which ends it.
+func (h *Host) within(ctx context.Context, limit time.Duration, what string, call func() error) error {
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%w within %s", source.ErrUnreachable, limit))
+	defer cancel()
+	stop := context.AfterFunc(ctx, func() { h.conn.Close() })
+	defer stop()
+	err := call()
+	if err == nil {
+		return nil
+	}
+	if ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
+	if isCode(err, golibvirt.ErrOperationTimeout, golibvirt.ErrAgentUnresponsive, golibvirt.ErrResourceBusy) {
+		return fmt.Errorf("%s: %w: %w", what, source.ErrBusy, err)
+	}
+	return fmt.Errorf("%s: %w", what, err)
+}
+
+// Close ends the connection.
+func (h *Host) Close() error {
+	h.once.Do(func() {
+		stop := time.AfterFunc(2*time.Second, func() { h.conn.Close() })
+		defer stop.Stop()
+		h.l.Disconnect()
+		h.conn.Close()
+	})
+	return nil
+}
+
+// isCode reports whether libvirt answered with one of its error numbers.
+func isCode(err error, codes ...golibvirt.ErrorNumber) bool {
+	var e golibvirt.Error
+	return errors.As(err, &e) && slices.Contains(codes, golibvirt.ErrorNumber(e.Code))
+}
+
+func (h *Host) domain(ctx context.Context, name string) (golibvirt.Domain, error) {
+	var d golibvirt.Domain
+	err := h.within(ctx, answerTime, "look up guest "+name, func() (err error) {
+		d, err = h.l.DomainLookupByName(name)
+		return err
+	})
+	if isCode(err, golibvirt.ErrNoDomain) {
+		err = fmt.Errorf("guest %s: %w on this hypervisor", name, source.ErrNoMachine)
+	}
+	return d, err
+}
+
+func (h *Host) state(ctx context.Context, d golibvirt.Domain) (golibvirt.DomainState, error) {
+	var state int32
+	err := h.within(ctx, answerTime, "ask for the state of guest "+d.Name, func() (err error) {
+		state, _, err = h.l.DomainGetState(d, 0)
+		return err
+	})
+	return golibvirt.DomainState(state), err
+}
+
+// definition is the guest's description; inactive is the one that the next start will use.
+func (h *Host) definition(ctx context.Context, d golibvirt.Domain, inactive bool) (string, *libvirtxml.Domain, error) {
+	var flags golibvirt.DomainXMLFlags // without the one that would tell passwords
+	if inactive {
+		flags = golibvirt.DomainXMLInactive
+	}
+	var text string
+	err := h.within(ctx, answerTime, "read the definition of guest "+d.Name, func() (err error) {
+		text, err = h.l.DomainGetXMLDesc(d, flags)
+		return err
+	})
+	if err != nil {
+		return "", nil, err
+	}
+	def := new(libvirtxml.Domain)
+	if err := def.Unmarshal(text); err != nil {
+		return "", nil, fmt.Errorf("definition of guest %s: %w", d.Name, err)
+	}
+	return text, def, nil
+}
+
+// Machines implements [source.Hypervisor].
+func (h *Host) Machines(ctx context.Context) ([]source.Machine, error) {
+	var domains []golibvirt.Domain
+	err := h.within(ctx, answerTime, "list guests", func() (err error) {
+		domains, _, err = h.l.ConnectListAllDomains(1, 0)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	machines := []source.Machine{}
+	for _, d := range domains {
+		m, err := h.machine(ctx, d)
+		if isCode(err, golibvirt.ErrNoDomain) {
+			continue // it went while we looked
+		}
+		if err != nil {
+			return nil, err
+		}
+		machines = append(machines, m)
+	}
+	slices.SortFunc(machines, func(a, b source.Machine) int { return strings.Compare(a.Name, b.Name) })
+	return machines, nil
+}
+
+func (h *Host) machine(ctx context.Context, d golibvirt.Domain) (source.Machine, error) {
+	m := source.Machine{Name: d.Name, UUID: hex.EncodeToString(d.UUID[:]), State: "off", Disks: []source.Disk{}}
+	state, err := h.state(ctx, d)
+	if err != nil {
+		return m, err
+	}
+	switch state {
+	case golibvirt.DomainRunning, golibvirt.DomainBlocked:
+		m.State = "running"
+	case golibvirt.DomainPaused, golibvirt.DomainPmsuspended:
+		m.State = "paused"
+	}
+	_, def, err := h.definition(ctx, d, false)
+	if err != nil {
+		return m, err
+	}
+	m.Tags = tags(def)
+	disks, _ := captured(def)
+	for _, k := range disks {
+		var size uint64
+		err := h.within(ctx, answerTime, "size of disk "+k.Target.Dev, func() (err error) {
+			_, size, _, err = h.l.DomainGetBlockInfo(d, k.Target.Dev, 0)
+			return err
+		})
+		if err != nil {
+			size = 0 // a disk whose file is gone still belongs in the list; capturing it will say what is wrong
+		}
+		m.Disks = append(m.Disks, source.Disk{Target: k.Target.Dev, Format: format(k), Size: int64(size)})
+	}
+	return m, nil
+}
+
+// tagSpace is the XML name space of our tags in a guest's metadata:
+//
+//	<lodge:tags xmlns:lodge="urn:keenlodge:tags"><lodge:tag key="role">database</lodge:tag></lodge:tags>
+const tagSpace = "urn:keenlodge:tags"
+
+func tags(def *libvirtxml.Domain) map[string]string {
+	found := map[string]string{}
+	if def.Metadata == nil {
+		return found
+	}
+	var list struct {
+		Tags []struct {
+			Tags []struct {
+				Key   string `xml:"key,attr"`
+				Value string `xml:",chardata"`
+			} `xml:"tag"`
+		} `xml:"urn:keenlodge:tags tags"`
+	}
+	// Other people's metadata is none of our business, so what can't be read is no tag.
+	if err := xml.Unmarshal([]byte("<metadata>"+def.Metadata.XML+"</metadata>"), &list); err != nil {
+		return found
+	}
+	for _, l := range list.Tags {
+		for _, t := range l.Tags {
+			found[t.Key] = t.Value
+		}
+	}
+	return found
+}
+
+// captured sorts a guest's disks into those that a capture covers and the reasons for those that it leaves out.
+func captured(def *libvirtxml.Domain) (disks []libvirtxml.DomainDisk, left []string) {
+	if def.Devices == nil {
+		return nil, nil
+	}
+	for _, k := range def.Devices.Disks {
+		switch {
+		case k.Target == nil:
+		case k.Device != "" && k.Device != "disk" && k.Device != "lun":
+			// A drive's medium is not the machine's.
+		case k.Source == nil:
+			left = append(left, fmt.Sprintf("disk %s is left out: it has no source", k.Target.Dev))
+		case k.ReadOnly != nil:
+			left = append(left, fmt.Sprintf("disk %s is left out: it is read-only, the machine can't have changed it", k.Target.Dev))
+		default:
+			disks = append(disks, k)
+		}
+	}
+	return disks, left
+}
+
+func format(k libvirtxml.DomainDisk) string {
+	if k.Driver != nil && k.Driver.Type != "" {
+		return k.Driver.Type
+	}
+	return "raw"
+}
+
+// Start implements [source.Hypervisor].
+func (h *Host) Start(ctx context.Context, machine string) error {
+	d, err := h.domain(ctx, machine)
+	if err != nil {
+		return err
+	}
+	return h.within(ctx, time.Minute, "start guest "+machine, func() error { return h.l.DomainCreate(d) })
+}

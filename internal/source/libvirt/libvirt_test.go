@@ -1,0 +1,150 @@
+package libvirt
+
+import (
+	"context"
+	"net"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	golibvirt "github.com/digitalocean/go-libvirt"
+	"github.com/stretchr/testify/require"
+	"libvirt.org/go/libvirtxml"
+
+	"keenlodge/internal/source"
+)
+
+// definition is a guest with a bit of everything.
+const definition = `<domain type='kvm' id='7'>
+<name>tickets-db</name><uuid>93f26de9-a72c-4a99-b682-1510c9c87e70</uuid>
+<metadata>
+ <lodge:tags xmlns:lodge="urn:keenlodge:tags"><lodge:tag key="role">database</lodge:tag><lodge:tag key="tier">gold</lodge:tag></lodge:tags>
+ <other:thing xmlns:other="urn:harbour"><other:tag key="role">nonsense</other:tag></other:thing>
+</metadata>
+<memory unit='MiB'>160</memory>
+<os><type>hvm</type><nvram>/var/lib/libvirt/qemu/nvram/tickets-db_VARS.fd</nvram></os>
+<devices>
+ <disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='/srv/pool/tickets-db-vda.qcow2'/><target dev='vda' bus='virtio'/></disk>
+ <disk type='block' device='disk'><source dev='/dev/harbour/data'/><target dev='vdb' bus='virtio'/></disk>
+ <disk type='file' device='cdrom'><source file='/srv/iso/rescue.iso'/><target dev='sda' bus='sata'/><readonly/></disk>
+ <disk type='file' device='disk'><source file='/srv/pool/charts.qcow2'/><target dev='vdc' bus='virtio'/><readonly/></disk>
+ <interface type='network'><mac address='52:54:00:12:34:56'/><source network='pier'/></interface>
+ <channel type='unix'><source mode='bind' path='/run/libvirt/tickets-db/agent'/><target type='virtio' name='org.qemu.guest_agent.0'/></channel>
+</devices></domain>`
+
+func parsed(t *testing.T) *libvirtxml.Domain {
+	t.Helper()
+	def := new(libvirtxml.Domain)
+	require.NoError(t, def.Unmarshal(definition))
+	return def
+}
+
+func TestTagsComeFromOurNameSpaceAlone(t *testing.T) {
+	require.Equal(t, map[string]string{"role": "database", "tier": "gold"}, tags(parsed(t)))
+	require.Empty(t, tags(&libvirtxml.Domain{}))
+	require.Empty(t, tags(&libvirtxml.Domain{Metadata: &libvirtxml.DomainMetadata{XML: "<torn"}}))
+}
+
+func TestWhatACaptureCoversAndWhatNot(t *testing.T) {
+	disks, left := captured(parsed(t))
+	var targets []string
+	for _, d := range disks {
+		targets = append(targets, d.Target.Dev+" "+format(d))
+	}
+	require.Equal(t, []string{"vda qcow2", "vdb raw"}, targets)
+	require.Equal(t, []string{"disk vdc is left out: it is read-only, the machine can't have changed it"}, left)
+}
+
+// The job names every disk, so that libvirt adds none by itself; what it makes lies beside the disk and bears our mark.
+func TestTheJobIsDescribed(t *testing.T) {
+	def := parsed(t)
+	disks, _ := captured(def)
+	c := &capture{mark: "abcdefgh23", domain: golibvirt.Domain{Name: "tickets-db"}}
+	require.NoError(t, c.place(disks))
+	backup, checkpoint, err := c.describe(def, disks, true)
+	require.NoError(t, err)
+	require.Equal(t, "/srv/pool/keenlodge-abcdefgh23.sock", c.socket)
+	for _, want := range []string{`name="vda" backup="yes" backupmode="full"`, `name="vdb" backup="yes"`, `name="vdc" backup="no"`, `name="sda" backup="no"`,
+		`file="/srv/pool/keenlodge-abcdefgh23-vdb.scratch"`, `transport="unix"`} {
+		require.Contains(t, backup, want)
+	}
+	require.Contains(t, checkpoint, "<name>keenlodge-abcdefgh23</name>")
+	require.Contains(t, checkpoint, `name="vda" checkpoint="bitmap"`)
+	require.Contains(t, checkpoint, `name="vdb" checkpoint="no"`, "a raw disk carries none")
+
+	// Since an earlier capture, where that has a checkpoint; and none where none is wanted.
+	c.since = map[string]string{"vda": "keenlodge-earlier234"}
+	backup, checkpoint, err = c.describe(def, disks, false)
+	require.NoError(t, err)
+	require.Contains(t, backup, `name="vda" backup="yes" backupmode="incremental" incremental="keenlodge-earlier234" exportbitmap="keenlodge-abcdefgh23-since"`)
+	require.Contains(t, backup, `name="vdb" backup="yes" backupmode="full"`)
+	require.Empty(t, checkpoint)
+
+	// Without a qcow2 disk there is no checkpoint; in a deep folder no socket fits.
+	def.Devices.Disks = def.Devices.Disks[1:2]
+	disks, _ = captured(def)
+	c = &capture{mark: "abcdefgh23"}
+	_, checkpoint, err = c.describe(def, disks, true)
+	require.NoError(t, err)
+	require.Empty(t, checkpoint)
+	def = parsed(t)
+	def.Devices.Disks[0].Source.File.File = "/" + strings.Repeat("deep/", 20) + "disk.qcow2"
+	disks, _ = captured(def)
+	require.ErrorContains(t, c.place(disks), "longer than 107 bytes; move the disks to a shorter path")
+}
+
+func TestARestoredGuestIsAnotherMachine(t *testing.T) {
+	def, err := newIdentity(source.NewGuest{Name: "tickets-db-again", Definition: definition,
+		Disks: map[string]string{"vda": "/srv/pool/new-vda.qcow2", "vdb": "/srv/pool/new-vdb.qcow2"}})
+	require.NoError(t, err)
+	text, err := def.Marshal()
+	require.NoError(t, err)
+	for _, old := range []string{"93f26de9", "52:54:00:12:34:56", "tickets-db_VARS", "/run/libvirt/tickets-db/agent", "/dev/harbour/data", "tickets-db-vda", "charts", `id="7"`} {
+		require.NotContains(t, text, old)
+	}
+	for _, kept := range []string{"tickets-db-again", `network="pier"`, "/srv/pool/new-vda.qcow2", "/srv/pool/new-vdb.qcow2", "rescue.iso", "org.qemu.guest_agent.0", "urn:keenlodge:tags"} {
+		require.Contains(t, text, kept)
+	}
+	require.Equal(t, "qcow2", def.Devices.Disks[1].Driver.Type, "what was a raw block device is a qcow2 file now")
+	require.Equal(t, "file", strings.SplitN(text[strings.Index(text, "new-vdb")-60:], "<source ", 2)[1][:4])
+
+	_, err = newIdentity(source.NewGuest{Name: "x", Definition: "<torn"})
+	require.ErrorContains(t, err, "definition of guest x")
+}
+
+func TestAddressesThatAreNone(t *testing.T) {
+	for _, uri := range []string{"", "quay-1", "qemu://quay-1.brindle.example/system", "qemu+ssh://quay-1/system", "xen:///system", "qemu:///", "qemu:///etc"} {
+		_, err := Dial(t.Context(), uri)
+		require.ErrorContains(t, err, `write "qemu:///system"`, uri)
+	}
+	_, err := Dial(t.Context(), "qemu+unix:///session?socket=/nowhere/sock")
+	require.ErrorContains(t, err, "is libvirtd running, and may this account open its socket?")
+}
+
+// A daemon that takes the call and is silent, or speaks nonsense, does not hold us longer than we want.
+func TestADaemonThatIsNone(t *testing.T) {
+	for name, says := range map[string]string{"silent": "", "nonsense": strings.Repeat("HTTP/1.1 400 Bad Request\r\n\r\n", 10)} {
+		t.Run(name, func(t *testing.T) {
+			socket := filepath.Join(t.TempDir(), "s")
+			l, err := net.Listen("unix", socket)
+			require.NoError(t, err)
+			defer l.Close()
+			go func() {
+				for {
+					conn, err := l.Accept()
+					if err != nil {
+						return
+					}
+					conn.Write([]byte(says))
+				}
+			}()
+			ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+			defer cancel()
+			begun := time.Now()
+			_, err = Dial(ctx, "qemu+unix:///session?socket="+socket)
+			require.Error(t, err)
+			require.Less(t, time.Since(begun), 10*time.Second)
+		})
+	}
+}

@@ -1,0 +1,198 @@
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	golibvirt "github.com/digitalocean/go-libvirt"
+	"libvirt.org/go/libvirtxml"
+
+	"keenlodge/internal/source"
+)
+
+// CreateDisk implements [source.Hypervisor]. The content travels through libvirt's storage upload.
+func (h *Host) CreateDisk(ctx context.Context, pool, name string, length int64, content io.Reader) (string, error) {
+	p, err := h.pool(ctx, pool)
+	if err != nil {
+		return "", err
+	}
+	// The volume is a plain file to libvirt while it is filled: what comes is a finished qcow2 file.
+	def := libvirtxml.StorageVolume{
+		Name:       name,
+		Capacity:   &libvirtxml.StorageVolumeSize{Unit: "B", Value: uint64(length)},
+		Allocation: &libvirtxml.StorageVolumeSize{Unit: "B", Value: 0},
+		Target:     &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: "raw"}},
+	}
+	text, err := def.Marshal()
+	if err != nil {
+		return "", err
+	}
+	var v golibvirt.StorageVol
+	err = h.within(ctx, answerTime, fmt.Sprintf("create volume %s in pool %s", name, p.Name), func() (err error) {
+		v, err = h.l.StorageVolCreateXML(p, text, 0)
+		return err
+	})
+	if isCode(err, golibvirt.ErrStorageVolExist) {
+		return "", fmt.Errorf("volume %s in pool %s: %w", name, p.Name, source.ErrExists)
+	}
+	if err != nil {
+		return "", err
+	}
+	var place string
+	// A day is no limit for the copy, only for a connection that hangs.
+	err = h.within(ctx, 24*time.Hour, fmt.Sprintf("fill volume %s in pool %s", name, p.Name), func() (err error) {
+		if err = h.l.StorageVolUpload(v, content, 0, uint64(length), 0); err != nil {
+			return err
+		}
+		if err = h.l.StoragePoolRefresh(p, 0); err != nil {
+			return err
+		}
+		place, err = h.l.StorageVolGetPath(v)
+		return err
+	})
+	if err != nil {
+		// The connection may be what broke, so the half-filled volume is removed over a new one.
+		undo, dialed := Dial(context.WithoutCancel(ctx), h.uri)
+		if dialed == nil {
+			defer undo.Close()
+			dialed = undo.within(context.WithoutCancel(ctx), answerTime, "remove the half-filled volume "+name, func() error { return undo.l.StorageVolDelete(v, 0) })
+		}
+		return "", errors.Join(err, dialed)
+	}
+	return place, nil
+}
+
+// pool finds a storage pool; an empty name means the first active one.
+func (h *Host) pool(ctx context.Context, name string) (golibvirt.StoragePool, error) {
+	var p golibvirt.StoragePool
+	err := h.within(ctx, answerTime, "find storage pool "+name, func() error {
+		if name != "" {
+			var err error
+			p, err = h.l.StoragePoolLookupByName(name)
+			return err
+		}
+		pools, _, err := h.l.ConnectListAllStoragePools(1, golibvirt.ConnectListStoragePoolsActive)
+		if err == nil && len(pools) == 0 {
+			err = errors.New("the hypervisor has no active storage pool; make one, or start one")
+		}
+		if err == nil {
+			p = pools[0]
+		}
+		return err
+	})
+	return p, err
+}
+
+// RemoveDisk implements [source.Hypervisor].
+func (h *Host) RemoveDisk(ctx context.Context, place string) error {
+	return h.within(ctx, answerTime, "remove volume "+place, func() error {
+		v, err := h.l.StorageVolLookupByPath(place)
+		if isCode(err, golibvirt.ErrNoStorageVol) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return h.l.StorageVolDelete(v, 0)
+	})
+}
+
+// Define implements [source.Hypervisor].
+func (h *Host) Define(ctx context.Context, g source.NewGuest) error {
+	def, err := newIdentity(g)
+	if err != nil {
+		return err
+	}
+	old, err := h.domain(ctx, g.Name)
+	switch {
+	case err == nil && !g.Replace:
+		return fmt.Errorf("guest %s: %w on this hypervisor; choose another, or allow it to be replaced", g.Name, source.ErrExists)
+	case err == nil:
+		if err := h.makeWay(ctx, old, def); err != nil {
+			return err
+		}
+	case !errors.Is(err, source.ErrNoMachine):
+		return err
+	}
+	text, err := def.Marshal()
+	if err != nil {
+		return err
+	}
+	return h.within(ctx, answerTime, "define guest "+g.Name, func() error {
+		_, err := h.l.DomainDefineXMLFlags(text, golibvirt.DomainDefineValidate)
+		return err
+	})
+}
+
+// newIdentity makes a guest's definition that of another machine: name, UUID, MAC addresses and the files that bear the
+// old one's name are new; its disks lie where the restore wrote them.
+func newIdentity(g source.NewGuest) (*libvirtxml.Domain, error) {
+	def := new(libvirtxml.Domain)
+	if err := def.Unmarshal(g.Definition); err != nil {
+		return nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
+	}
+	def.Name, def.UUID, def.ID = g.Name, "", nil
+	if def.OS != nil && def.OS.NVRam != nil {
+		def.OS.NVRam.NVRam = "" // libvirt makes one from the template
+	}
+	if def.Devices == nil {
+		return def, nil
+	}
+	var disks []libvirtxml.DomainDisk
+	for _, k := range def.Devices.Disks {
+		if k.Target == nil {
+			continue
+		}
+		if place, ok := g.Disks[k.Target.Dev]; ok {
+			k.Source = &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: place}}
+			k.BackingStore = nil
+			if k.Driver == nil {
+				k.Driver = &libvirtxml.DomainDiskDriver{Name: "qemu"}
+			}
+			k.Driver.Type = "qcow2"
+		} else if k.Device == "" || k.Device == "disk" || k.Device == "lun" {
+			continue
+		}
+		disks = append(disks, k)
+	}
+	def.Devices.Disks = disks
+	for i := range def.Devices.Interfaces {
+		def.Devices.Interfaces[i].MAC = nil // libvirt draws a new one
+	}
+	for i := range def.Devices.Channels {
+		if s := def.Devices.Channels[i].Source; s != nil && s.UNIX != nil {
+			s.UNIX.Path = ""
+		}
+	}
+	return def, nil
+}
+
+// makeWay readies a guest that is off for being defined anew; it keeps its identity, and its old disks stay where they are.
+func (h *Host) makeWay(ctx context.Context, old golibvirt.Domain, def *libvirtxml.Domain) error {
+	state, err := h.state(ctx, old)
+	if err != nil {
+		return err
+	}
+	if state != golibvirt.DomainShutoff && state != golibvirt.DomainCrashed {
+		return fmt.Errorf("guest %s is not off; shut it down before it is replaced", old.Name)
+	}
+	points, err := h.checkpoints(ctx, old)
+	if err != nil {
+		return err
+	}
+	for _, p := range points { // they speak of the old disks, and a guest that is off can lose no more than the knowledge of them
+		err := h.removeCheckpoint(ctx, p, golibvirt.DomainCheckpointDeleteMetadataOnly)
+		if err != nil {
+			return err
+		}
+	}
+	_, was, err := h.definition(ctx, old, true)
+	if err != nil {
+		return err
+	}
+	def.UUID = was.UUID
+	return nil
+}

@@ -1,0 +1,88 @@
+package open
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"keenlodge/internal/store"
+)
+
+const (
+	proofPart = ".proof-"
+	pinEnd    = ".pin"
+)
+
+// AddProof keeps the outcome of a proof beside its image.
+func (s *Store) AddProof(_ context.Context, id string, p store.Proof) error {
+	return s.putNote(id, proofPart+strings.ToLower(rand.Text()[:10]), p)
+}
+
+// SetPin pins an image, or with nil lets it go.
+func (s *Store) SetPin(_ context.Context, id string, p *store.Pin) error {
+	if p != nil {
+		return s.putNote(id, pinEnd, p)
+	}
+	path, err := s.manifestPath(id)
+	if err != nil {
+		return err
+	}
+	err = os.Remove(strings.TrimSuffix(path, manifestEnd) + pinEnd)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+func (s *Store) putNote(id, end string, v any) error {
+	path, err := s.manifestPath(id)
+	if err != nil {
+		return err
+	}
+	body, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return putFile(strings.TrimSuffix(path, manifestEnd)+end, append(body, '\n'))
+}
+
+// AllNotes reads the notes of all images. One that can't be understood is left out.
+func (s *Store) AllNotes(context.Context) (map[string]store.Notes, error) {
+	files, err := s.files("")
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]store.Notes{}
+	for _, f := range files {
+		name := filepath.Base(f)
+		isPin := strings.HasSuffix(name, pinEnd)
+		if strings.HasPrefix(name, ".") || !isPin && !strings.Contains(name, proofPart) {
+			continue
+		}
+		body, err := os.ReadFile(f)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		n := out[idOf(name)]
+		var p store.Proof
+		var pin store.Pin
+		switch {
+		case isPin && json.Unmarshal(body, &pin) == nil:
+			n.Pin = &pin
+		case !isPin && json.Unmarshal(body, &p) == nil:
+			n.Proofs = append(n.Proofs, p)
+		}
+		slices.SortFunc(n.Proofs, func(a, b store.Proof) int { return a.Began.Compare(b.Began) })
+		out[idOf(name)] = n
+	}
+	return out, nil
+}

@@ -1,0 +1,362 @@
+package pooled
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// findings are what a check found, for a repair.
+type findings struct {
+	mu     sync.Mutex
+	report store.Report
+	bad    map[chunk.Name]string // blocks without a good copy, with the object at fault
+	why    map[chunk.Name]error
+	packs  map[chunk.PackID]bool  // packs to be replaced
+	lost   map[chunk.Name]bool    // blocks that images need and nobody has
+	clean  map[node]bool          // map blocks under which all is well
+	images map[string]error       // images whose manifest can't be read
+	others map[string]error       // other damaged objects, by name
+	sizes  map[chunk.PackID]int64 // packs that are there
+}
+
+// Check finds damage. It reads every object but packs, looks that each pack has the length and the directory that it ought to
+// have, and walks every image; with read it also reads every byte of the packs. progress is called with bytes read; it may be
+// nil. The error is for a check that could not be carried out; damage is in the report.
+func (s *Store) Check(ctx context.Context, read bool, progress func(int64)) (store.Report, error) {
+	f, err := s.check(ctx, read, progress)
+	if err != nil {
+		return store.Report{Problems: []store.Problem{}, Broken: []string{}}, err
+	}
+	return f.report, nil
+}
+
+func (s *Store) check(ctx context.Context, read bool, progress func(int64)) (*findings, error) {
+	if progress == nil {
+		progress = func(int64) {}
+	}
+	f := &findings{report: store.Report{Problems: []store.Problem{}, Broken: []string{}}, bad: map[chunk.Name]string{}, why: map[chunk.Name]error{},
+		packs: map[chunk.PackID]bool{}, lost: map[chunk.Name]bool{}, clean: map[node]bool{}, images: map[string]error{}, others: map[string]error{}, sizes: map[chunk.PackID]int64{}}
+	if err := s.Refresh(ctx); err != nil {
+		return nil, err
+	}
+	for _, step := range []func(context.Context, *findings) error{s.checkHeader, s.checkObjects} {
+		if err := step(ctx, f); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.checkPacks(ctx, f, read, progress); err != nil {
+		return nil, err
+	}
+	if err := s.checkImages(ctx, f); err != nil {
+		return nil, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(f.others)) {
+		f.report.Add(store.Problem{Object: name, What: f.others[name].Error()})
+	}
+	// From now on new images don't lean on what is damaged; the next run stores it again and so mends older images, too.
+	s.mu.Lock()
+	s.bad = map[chunk.Name]bool{}
+	for name := range f.bad {
+		s.bad[name] = true
+	}
+	s.mu.Unlock()
+	slices.Sort(f.report.Broken)
+	return f, nil
+}
+
+func (s *Store) checkHeader(ctx context.Context, f *findings) error {
+	for _, name := range []string{store.HeaderName, store.HeaderCopy} {
+		h, err := store.ReadHeaderAs(ctx, s.medium, name)
+		switch {
+		case err == nil && h != s.header:
+			f.others[name] = fmt.Errorf("%w: it is of another store", chunk.ErrDamaged)
+		case store.IsHeaderGone(err):
+			f.others[name] = err
+		case err != nil:
+			return err
+		}
+	}
+	return nil
+}
+
+// checkObjects reads every small object.
+func (s *Store) checkObjects(ctx context.Context, f *findings) error {
+	for prefix, kind := range map[string]chunk.ObjectKind{"index/": chunk.IndexObject, "condemned/": chunk.CondemnedObject,
+		"visit/": chunk.VisitObject, "proof/": chunk.ProofObject, "pin/": chunk.PinObject, "key/": chunk.KeyObject} {
+		objects, err := s.list(ctx, prefix)
+		if err != nil {
+			return err
+		}
+		group, ctx := errgroup.WithContext(ctx)
+		group.SetLimit(readsAtOnce)
+		for _, o := range objects {
+			if kind == chunk.VisitObject && !strings.HasSuffix(o.Name, ".start") {
+				continue
+			}
+			group.Go(func() error {
+				var err error
+				switch kind {
+				case chunk.KeyObject:
+					_, err = readKey(ctx, s.medium, o.Name)
+				case chunk.IndexObject:
+					var payload []byte
+					if payload, err = s.readObject(ctx, kind, o.Name); err == nil {
+						err = chunk.WalkIndex(payload, func(chunk.Directory, int64) error { return nil })
+					}
+				default:
+					_, err = s.readObject(ctx, kind, o.Name)
+				}
+				if errors.Is(err, chunk.ErrDamaged) {
+					f.mu.Lock()
+					defer f.mu.Unlock()
+					f.others[o.Name] = err
+					return nil
+				}
+				if errors.Is(err, medium.ErrNotFound) {
+					return nil
+				}
+				return err
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// checkPacks looks at every pack that is there or ought to be.
+func (s *Store) checkPacks(ctx context.Context, f *findings, read bool, progress func(int64)) error {
+	objects, err := s.list(ctx, "pack/")
+	if err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(4)
+	for _, o := range objects {
+		id, err := packOf(o.Name)
+		if err != nil {
+			continue
+		}
+		f.sizes[id] = o.Size
+		group.Go(func() error {
+			err := s.checkPack(ctx, f, id, o.Size, read, progress)
+			if errors.Is(err, medium.ErrNotFound) {
+				return nil // swept meanwhile
+			}
+			return err
+		})
+	}
+	err = group.Wait()
+	f.report.Packs = len(f.sizes)
+	return err
+}
+
+func (s *Store) checkPack(ctx context.Context, f *findings, id chunk.PackID, size int64, read bool, progress func(int64)) error {
+	name := packName(id)
+	fault := func(err error) {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.packs[id] = true
+		f.others[name] = err
+	}
+	d, err := s.readDirectory(ctx, id, size)
+	if errors.Is(err, chunk.ErrDamaged) {
+		fault(err)
+		// An index may still know what lies in it; each block is then looked at by itself.
+		return s.checkKnown(ctx, f, id, size)
+	}
+	if err != nil || !read {
+		return err
+	}
+	body, err := s.medium.Get(ctx, name, 0, size)
+	if err != nil {
+		return err
+	}
+	progress(size)
+	own := s.seal.Pack(id)
+	covered := int64(0)
+	for i := range d.Len() {
+		e := d.Entry(i)
+		end := int64(e.Offset) + int64(e.Stored)
+		if int64(e.Offset) != covered || end > size {
+			fault(fmt.Errorf("pack %s: %w: its directory leaves a gap at byte %d", id, chunk.ErrDamaged, covered))
+			break
+		}
+		covered = end
+		_, _, err := chunk.ReadBlock(s.seal, own, e, body[e.Offset:end])
+		f.mu.Lock()
+		f.report.Blocks++
+		if err != nil {
+			f.packs[id] = true
+			f.others[name] = fmt.Errorf("pack %s: block at byte %d: %w", id, e.Offset, err)
+			f.bad[e.Name], f.why[e.Name] = name, err
+		}
+		f.mu.Unlock()
+	}
+	f.mu.Lock()
+	f.report.Read += size
+	f.mu.Unlock()
+	return nil
+}
+
+// checkKnown reads the blocks that an index says lie in a pack whose own directory is damaged.
+func (s *Store) checkKnown(ctx context.Context, f *findings, id chunk.PackID, size int64) error {
+	s.mu.RLock()
+	n, ok := s.numbers[id]
+	s.mu.RUnlock()
+	if !ok {
+		return nil
+	}
+	var inside []slot
+	s.table.each(func(v *slot) bool {
+		if v.pack == n {
+			inside = append(inside, *v)
+		}
+		return true
+	})
+	for _, v := range inside {
+		_, err := s.readPlace(ctx, place{v, id, false})
+		if errors.Is(err, medium.ErrNotFound) {
+			return err
+		}
+		if err != nil && !errors.Is(err, chunk.ErrDamaged) {
+			return err
+		}
+		f.mu.Lock()
+		f.report.Blocks++
+		if err != nil {
+			f.bad[v.name], f.why[v.name] = packName(id), err
+		}
+		f.mu.Unlock()
+	}
+	return nil
+}
+
+// checkImages walks every image, and tells what damage hits.
+func (s *Store) checkImages(ctx context.Context, f *findings) error {
+	// A block is lost only if no copy of it is good.
+	for name := range f.bad {
+		for _, c := range s.copies(name) {
+			if packName(c.id) == f.bad[name] {
+				continue
+			}
+			if _, err := s.readPlace(ctx, c); err == nil {
+				delete(f.bad, name)
+				break
+			}
+		}
+	}
+	ids, err := s.ImageIDs(ctx)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		m, err := s.ReadImage(ctx, id)
+		if errors.Is(err, medium.ErrNotFound) {
+			continue // dropped meanwhile
+		}
+		if errors.Is(err, chunk.ErrDamaged) {
+			f.images[id] = err
+			f.report.Add(store.Problem{Object: imageName(id), Image: id, What: err.Error()})
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		f.report.Images++
+		for _, d := range m.Disks {
+			root, err := d.Root()
+			if err != nil {
+				return err
+			}
+			w := walker{s: s, f: f, image: m.ID, disk: d}
+			if _, err := w.walk(ctx, node{root, d.Height()}, 0); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// walker follows one disk's tree.
+type walker struct {
+	s     *Store
+	f     *findings
+	image string
+	disk  image.Disk
+}
+
+// walk reports whether all is well with a block and what hangs on it. first is the number of the first data block under it.
+func (w walker) walk(ctx context.Context, n node, first int64) (clean bool, err error) {
+	if n.name.IsZero() || w.f.clean[n] {
+		return true, nil
+	}
+	span := int64(1)
+	for range n.height {
+		span *= image.Fanout
+	}
+	hit := func(err error) {
+		object := w.f.bad[n.name]
+		bs := int64(w.disk.BlockSize)
+		w.f.lost[n.name] = true
+		w.f.report.Add(store.Problem{Object: object, Image: w.image, Disk: w.disk.Target, Offset: first * bs, Length: min(span*bs, w.disk.Size-first*bs), What: err.Error()})
+	}
+	if why, ok := w.f.why[n.name]; ok && w.f.bad[n.name] != "" {
+		hit(why)
+		return false, nil
+	}
+	p, ok := w.s.find(n.name)
+	if !ok {
+		hit(fmt.Errorf("block %s is missing: no pack holds it", n.name))
+		return false, nil
+	}
+	if size, there := w.f.sizes[p.id]; !there || int64(p.offset)+int64(p.stored()) > size {
+		if _, err := w.s.Get(ctx, n.name); err != nil { // it may have been moved since the packs were listed
+			if !errors.Is(err, chunk.ErrDamaged) {
+				return false, err
+			}
+			hit(err)
+			return false, nil
+		}
+	}
+	if n.height == 0 {
+		return true, nil
+	}
+	block, err := w.s.Get(ctx, n.name)
+	var names []chunk.Name
+	if err == nil {
+		names, err = image.MapNames(block)
+	}
+	if errors.Is(err, chunk.ErrDamaged) {
+		hit(err)
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	clean = true
+	for i, name := range names {
+		ok, err := w.walk(ctx, node{name, n.height - 1}, first+int64(i)*span/image.Fanout)
+		if err != nil {
+			return false, err
+		}
+		clean = clean && ok
+	}
+	if clean {
+		w.f.clean[n] = true
+	}
+	return clean, ctx.Err()
+}

@@ -1,0 +1,658 @@
+package pooled
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+
+	"golang.org/x/sync/errgroup"
+)
+
+const (
+	// A pack is rewritten when at least this share of it is of no image, in percent: half of what is moved is then won at
+	// the worst.
+	rewriteDead = 50
+	// Packs below a quarter of the usual length are put together once there are so many of them.
+	fewSmall = 16
+	// moveBatch is how much is moved before the packs that it came from are deleted, in bytes.
+	moveBatch = 256 << 20
+)
+
+// Sweep gives back the space of blocks that no image needs. It may run while images are written, from several processes at
+// once, and be killed anywhere.
+func (s *Store) Sweep(ctx context.Context, r store.SweepRequest) (store.SweepReport, error) {
+	out := store.SweepReport{DryRun: r.DryRun, Why: []string{}}
+	if r.Pace == nil {
+		r.Pace = func(context.Context, int) error { return nil }
+	}
+	if r.Progress == nil {
+		r.Progress = func(int64) {}
+	}
+	if err := s.sweeping.acquire(ctx); err != nil {
+		return out, err
+	}
+	defer s.sweeping.release()
+	if err := s.Refresh(ctx); err != nil {
+		return out, err
+	}
+	visits, err := s.visits(ctx)
+	if err != nil {
+		return out, err
+	}
+	m := newMarker(s)
+	if r.DryRun {
+		for _, id := range r.Without {
+			m.images[id] = true
+		}
+	}
+	if err := m.markAll(ctx); err != nil {
+		return out, err
+	}
+	plan := s.plan(len(visits) > 0, &out)
+	out.Images = len(m.images)
+	if r.DryRun {
+		out.Images -= len(r.Without)
+		return out, nil
+	}
+	if err := s.condemn(ctx, plan); err != nil {
+		return out, err
+	}
+	err = s.collect(ctx, m, r, &out)
+	if err == nil {
+		err = s.tidyIndexes(ctx)
+	}
+	if err == nil {
+		err = s.dropStrayNotes(ctx)
+	}
+	return out, err
+}
+
+// Collect deletes what is condemned already, as far as visits allow.
+func (s *Store) Collect(ctx context.Context) (store.SweepReport, error) {
+	out := store.SweepReport{Why: []string{}}
+	if err := s.sweeping.acquire(ctx); err != nil {
+		return out, err
+	}
+	defer s.sweeping.release()
+	if err := s.readCondemned(ctx); err != nil || len(s.condemnations()) == 0 {
+		return out, err
+	}
+	m := newMarker(s)
+	r := store.SweepRequest{Pace: func(context.Context, int) error { return nil }, Progress: func(int64) {}}
+	return out, s.collect(ctx, m, r, &out)
+}
+
+// usage is how much of a pack images need, in bytes as stored and in blocks.
+type usage struct {
+	live   int64
+	blocks int
+}
+
+// use sums up what the marker found, by number of pack.
+func (s *Store) use() []usage {
+	s.mu.RLock()
+	n := len(s.packs)
+	condemned := make([]bool, n)
+	for i, p := range s.packs {
+		condemned[i] = p.condemned
+	}
+	s.mu.RUnlock()
+	use := make([]usage, n)
+	var moved []chunk.Name // blocks of condemned packs, which may have a copy that stays
+	s.table.each(func(v *slot) bool {
+		switch {
+		case !v.live() || int(v.pack) >= n:
+		case condemned[v.pack]:
+			moved = append(moved, v.name)
+		default:
+			use[v.pack].live += int64(v.stored())
+			use[v.pack].blocks++
+		}
+		return true
+	})
+	for _, name := range moved {
+		// Where all copies are condemned none of their packs is useless: another sweep may be deleting all but this one.
+		keepers := s.copies(name)
+		if i := slices.IndexFunc(keepers, func(p place) bool { return !p.condemned }); i >= 0 {
+			keepers = keepers[i : i+1]
+		}
+		for _, p := range keepers {
+			if int(p.pack) < n {
+				use[p.pack].live += int64(p.stored())
+				use[p.pack].blocks++
+			}
+		}
+	}
+	return use
+}
+
+// plan chooses packs to condemn. While somebody visits, packs that no index names are most likely being written.
+func (s *Store) plan(visited bool, out *store.SweepReport) []chunk.PackID {
+	use := s.use()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	var plan, small []chunk.PackID
+	var smallLive, smallGives int64
+	for i, u := range use {
+		p := s.packs[i]
+		if p.gone {
+			continue
+		}
+		out.Packs++
+		out.Blocks += u.blocks
+		out.Stored += p.stored
+		out.Dead += p.stored - u.live
+		gives := p.length - u.live
+		switch {
+		case p.condemned:
+			out.Gives += gives
+		case visited && !p.indexed:
+		case u.blocks == 0:
+			out.Useless++
+			out.Gives += gives
+			plan = append(plan, p.id)
+		case (p.stored-u.live)*100 >= rewriteDead*p.stored:
+			out.Rewritten++
+			out.Move += u.live
+			out.Gives += gives
+			plan = append(plan, p.id)
+		case p.length < int64(s.packTarget)/4:
+			small = append(small, p.id)
+			smallLive, smallGives = smallLive+u.live, smallGives+gives
+		}
+	}
+	if len(small) >= fewSmall {
+		out.Rewritten += len(small)
+		out.Move, out.Gives = out.Move+smallLive, out.Gives+smallGives
+		plan = append(plan, small...)
+	}
+	return plan
+}
+
+// marker finds the blocks that images need, by walking their trees. What images share is walked once.
+type marker struct {
+	s      *Store
+	images map[string]bool
+
+	mu   [64]sync.Mutex
+	seen [64]map[node]struct{}
+}
+
+// node is a map block at a height. One name may occur at several heights, and as data too: somebody who writes a map block's
+// content into a file on his disk must not make a sweep believe that it has walked it.
+type node struct {
+	name   chunk.Name
+	height int
+}
+
+func newMarker(s *Store) *marker {
+	m := &marker{s: s, images: map[string]bool{}}
+	for i := range m.seen {
+		m.seen[i] = map[node]struct{}{}
+	}
+	s.table.each(func(v *slot) bool { v.bits &^= liveBit; return true })
+	return m
+}
+
+// markAll walks the images that exist now and were not walked yet. If one can't be read, what it needs is not known, and the
+// error says which.
+func (m *marker) markAll(ctx context.Context) error {
+	ids, err := m.s.ImageIDs(ctx)
+	if err != nil {
+		return err
+	}
+	ids = slices.DeleteFunc(ids, func(id string) bool { return m.images[id] })
+	if len(ids) == 0 {
+		return nil
+	}
+	// An image's packs come before it does: after this look all are known.
+	if err := m.s.Refresh(ctx); err != nil {
+		return err
+	}
+	// Images of one machine follow each other, for they share most blocks.
+	machines := map[string][]*image.Manifest{}
+	for _, id := range ids {
+		m.images[id] = true
+		manifest, err := m.s.ReadImage(ctx, id)
+		if errors.Is(err, medium.ErrNotFound) {
+			continue // dropped meanwhile
+		}
+		if err != nil {
+			return unreadable(id, err)
+		}
+		machines[manifest.Machine] = append(machines[manifest.Machine], manifest)
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(readsAtOnce)
+	for _, machine := range slices.Sorted(maps.Keys(machines)) {
+		images := machines[machine]
+		slices.SortFunc(images, func(a, b *image.Manifest) int { return a.Taken.Compare(b.Taken) })
+		group.Go(func() error {
+			marked := lately{}
+			for _, manifest := range images {
+				err := m.markImage(ctx, manifest, marked)
+				if errors.Is(err, chunk.ErrDamaged) {
+					// Dropped and swept while it was walked? What it shared with images that exist was not missing, so all
+					// that lies on the way to what was is needed by none of them.
+					if _, gone := m.s.medium.Stat(ctx, imageName(manifest.ID)); errors.Is(gone, medium.ErrNotFound) {
+						continue
+					}
+				}
+				if err != nil {
+					return unreadable(manifest.ID, err)
+				}
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+// unreadable words why a sweep can't go on.
+func unreadable(id string, err error) error {
+	if !errors.Is(err, chunk.ErrDamaged) {
+		return err
+	}
+	return fmt.Errorf("image %s can't be read, so what it needs is not known and nothing is swept; repair the store (store check --repair) or drop the image: %w", id, err)
+}
+
+// lately holds the names that were marked last, by disk and by the first data block under them. In the next image most are
+// the same, and comparing them in a row costs a fiftieth of finding each in a table that no cache holds.
+type lately map[position][]chunk.Name
+
+type position struct {
+	disk  string
+	first int64
+}
+
+// latelyMost bounds it: map blocks of 32 KiB, so 32 MiB for a machine.
+const latelyMost = 1024
+
+func (m *marker) markImage(ctx context.Context, manifest *image.Manifest, marked lately) error {
+	for _, d := range manifest.Disks {
+		root, err := d.Root()
+		if err != nil {
+			return err
+		}
+		if err := m.walk(ctx, node{root, d.Height()}, position{d.Target, 0}, marked); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *marker) walk(ctx context.Context, n node, at position, marked lately) error {
+	if n.name.IsZero() || !m.first(n) {
+		return nil
+	}
+	block, err := m.s.Get(ctx, n.name)
+	if err != nil {
+		return err
+	}
+	m.s.table.mark(n.name)
+	names, err := image.MapNames(block)
+	if err != nil {
+		return fmt.Errorf("map block %s: %w", n.name, err)
+	}
+	if n.height == 1 {
+		m.markData(names, at, marked)
+		return ctx.Err()
+	}
+	span := int64(1)
+	for range n.height - 1 {
+		span *= image.Fanout
+	}
+	for i, name := range names {
+		if err := m.walk(ctx, node{name, n.height - 1}, position{at.disk, at.first + int64(i)*span}, marked); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// markData marks a row of data blocks. One that is missing is for a check to find.
+func (m *marker) markData(names []chunk.Name, at position, marked lately) {
+	before := marked[at]
+	for i, name := range names {
+		if name.IsZero() || i < len(before) && before[i] == name {
+			continue
+		}
+		m.s.table.mark(name)
+	}
+	if before != nil || len(marked) < latelyMost {
+		marked[at] = names
+	}
+}
+
+// first reports whether a map block is met for the first time.
+func (m *marker) first(n node) bool {
+	i := n.name[31] & 63
+	m.mu[i].Lock()
+	defer m.mu[i].Unlock()
+	if _, ok := m.seen[i][n]; ok {
+		return false
+	}
+	m.seen[i][n] = struct{}{}
+	return true
+}
+
+// collect deletes condemned packs, and moves what images need of them before. It looks at visits first and at images then:
+// who began before the condemnation is waited for, and whoever has ended has its image there.
+func (s *Store) collect(ctx context.Context, m *marker, r store.SweepRequest, out *store.SweepReport) error {
+	// Where a block lies in two packs, another sweep may have condemned the one and this sweep the other. Each looks again
+	// after its own condemnation is there, so at least one of them sees both, and moves the block.
+	if err := s.Refresh(ctx); err != nil {
+		return err
+	}
+	visits, err := s.visits(ctx)
+	if err != nil {
+		return err
+	}
+	if err := m.markAll(ctx); err != nil {
+		return err
+	}
+	use := s.use()
+	var useless, partly []chunk.PackID
+	finished := map[string][]chunk.PackID{}
+	s.mu.RLock()
+	waiting := map[chunk.PackID]bool{}
+	for name, packs := range s.condemned {
+		blocked := slices.ContainsFunc(visits, func(v present) bool { return !slices.Contains(v.knows, name) })
+		if !blocked {
+			finished[name] = packs
+		}
+		for _, id := range packs {
+			n, ok := s.numbers[id]
+			switch {
+			case blocked:
+				waiting[id] = true
+			case !ok && s.damaged[packName(id)] != nil:
+				useless = append(useless, id) // nothing in it can be found any more
+			case !ok:
+				// Gone, or it came since the last look; the next sweep will know.
+			case use[n].blocks == 0:
+				useless = append(useless, id)
+			default:
+				partly = append(partly, id)
+			}
+		}
+	}
+	s.mu.RUnlock()
+	if len(waiting) > 0 {
+		out.Waiting = len(waiting)
+		out.Why = append(out.Why, fmt.Sprintf("%d packs are condemned but wait for %d visits (runs, proofs or restores) that began before; the next sweep goes on", len(waiting), len(visits)))
+	}
+	order := func(a, b chunk.PackID) int { return slices.Compare(a[:], b[:]) }
+	slices.SortFunc(useless, order)
+	slices.SortFunc(partly, order)
+	// What is of no use goes first: on a full disk it makes the room for moving the rest.
+	for _, id := range slices.Compact(useless) {
+		if err := s.deletePack(ctx, id, r, out); err != nil {
+			return err
+		}
+	}
+	if err := s.moveAll(ctx, slices.Compact(partly), r, out); err != nil {
+		return err
+	}
+	return s.closeCondemned(ctx, finished)
+}
+
+func (s *Store) deletePack(ctx context.Context, id chunk.PackID, r store.SweepRequest, out *store.SweepReport) error {
+	s.mu.RLock()
+	length := int64(0)
+	if n, ok := s.numbers[id]; ok {
+		length = s.packs[n].length
+	}
+	s.mu.RUnlock()
+	if err := s.medium.Delete(ctx, packName(id)); err != nil {
+		return err
+	}
+	if length > 0 {
+		out.Deleted++
+		out.Freed += length
+		r.Progress(length)
+	}
+	return nil
+}
+
+// moveAll moves what images need of condemned packs into new ones, a batch at a time, and deletes them.
+func (s *Store) moveAll(ctx context.Context, packs []chunk.PackID, r store.SweepRequest, out *store.SweepReport) error {
+	for len(packs) > 0 {
+		if !r.Until.IsZero() && !time.Now().Before(r.Until) {
+			out.Waiting += len(packs)
+			out.Why = append(out.Why, fmt.Sprintf("the window closed before %d packs were rewritten; the next sweep goes on", len(packs)))
+			return nil
+		}
+		writing, cancel := context.WithCancel(ctx)
+		w := s.newWriter(writing)
+		var moved []chunk.PackID
+		var bytes int64
+		for len(packs) > 0 && bytes < moveBatch {
+			n, err := s.movePack(ctx, w, packs[0], r)
+			if errors.Is(err, chunk.ErrDamaged) {
+				out.Waiting++
+				out.Why = append(out.Why, fmt.Sprintf("pack %s stays, for images need what is damaged in it: %v; repair the store with: store check --repair", packs[0], err))
+			} else if err != nil {
+				cancel()
+				return err
+			} else {
+				moved = append(moved, packs[0])
+			}
+			bytes += n
+			packs = packs[1:]
+		}
+		err := w.Flush(ctx)
+		cancel()
+		if err != nil {
+			return err
+		}
+		_, stored := w.Written()
+		out.Moved += stored
+		for _, id := range moved {
+			if err := s.deletePack(ctx, id, r, out); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// movePack copies what images need of a pack, as it is compressed, after it was verified.
+func (s *Store) movePack(ctx context.Context, w *Writer, id chunk.PackID, r store.SweepRequest) (bytes int64, err error) {
+	s.mu.RLock()
+	n, ok := s.numbers[id]
+	var length int64
+	if ok {
+		length = s.packs[n].length
+	}
+	s.mu.RUnlock()
+	if !ok {
+		return 0, nil // another sweep was faster
+	}
+	d, err := s.readDirectory(ctx, id, length)
+	if errors.Is(err, medium.ErrNotFound) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	own := s.seal.Pack(id)
+	for i := range d.Len() {
+		e := d.Entry(i)
+		v, ok := s.table.find(e.Name)
+		if !ok || !v.live() || s.firm(e.Name) || w.has(e.Name) {
+			continue
+		}
+		if err := r.Pace(ctx, 2*int(e.Stored)); err != nil {
+			return bytes, err
+		}
+		stored, err := s.medium.Get(ctx, packName(id), int64(e.Offset), int64(e.Stored))
+		if errors.Is(err, medium.ErrNotFound) {
+			return bytes, nil
+		}
+		if store.IsShort(err) {
+			err = fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
+		}
+		if err != nil {
+			return bytes, err
+		}
+		_, compressed, err := chunk.ReadBlock(s.seal, own, e, stored)
+		if err != nil {
+			return bytes, fmt.Errorf("block %s: %w", e.Name, err)
+		}
+		if err := w.add(e.Name, compressed, e.Codec, int(e.Size)); err != nil {
+			return bytes, err
+		}
+		bytes += int64(e.Stored)
+	}
+	return bytes, nil
+}
+
+// closeCondemned takes the condemnations away of whose packs none is left.
+func (s *Store) closeCondemned(ctx context.Context, finished map[string][]chunk.PackID) error {
+	if err := s.restoreReserve(ctx); err != nil || len(finished) == 0 {
+		return err
+	}
+	left := map[chunk.PackID]bool{}
+	objects, err := s.list(ctx, "pack/")
+	if err != nil {
+		return err
+	}
+	for _, o := range objects {
+		if id, err := packOf(o.Name); err == nil {
+			left[id] = true
+		}
+	}
+	for name, packs := range finished {
+		if slices.ContainsFunc(packs, func(id chunk.PackID) bool { return left[id] }) {
+			continue
+		}
+		if err := s.medium.Delete(ctx, name); err != nil {
+			return err
+		}
+	}
+	return s.Refresh(ctx)
+}
+
+// tidyIndexes puts small indexes together, and writes those anew that name packs which are gone.
+func (s *Store) tidyIndexes(ctx context.Context) error {
+	const (
+		small = 64 << 10 // entries
+		many  = 16
+	)
+	s.mu.RLock()
+	var anew, few []string
+	for name, f := range s.indexes {
+		gone := 0
+		for _, id := range f.packs {
+			if _, ok := s.numbers[id]; !ok {
+				gone++
+			}
+		}
+		if s.damaged[name] != nil {
+			continue // for a repair
+		}
+		if gone > 0 {
+			anew = append(anew, name)
+		} else if f.entries < small {
+			few = append(few, name)
+		}
+	}
+	unindexed := 0
+	for _, p := range s.packs {
+		if !p.gone && !p.indexed {
+			unindexed++
+		}
+	}
+	s.mu.RUnlock()
+	if len(few) >= many {
+		anew = append(anew, few...)
+	}
+	if len(anew) == 0 && unindexed < many {
+		return nil
+	}
+	return s.reindex(ctx, anew)
+}
+
+// reindex writes one index of what some name, and of packs that none names, and deletes them.
+func (s *Store) reindex(ctx context.Context, names []string) error {
+	slices.Sort(names)
+	done := map[chunk.PackID]bool{}
+	var packs []landedPack
+	entries := 0
+	add := func(d chunk.Directory, length int64) {
+		s.mu.RLock()
+		n, there := s.numbers[d.Pack]
+		there = there && !s.packs[n].condemned
+		s.mu.RUnlock()
+		if !there || done[d.Pack] {
+			return
+		}
+		done[d.Pack] = true
+		p := landedPack{id: d.Pack, length: length, entries: make([]chunk.Entry, d.Len())}
+		for i := range p.entries {
+			p.entries[i] = d.Entry(i)
+		}
+		packs, entries = append(packs, p), entries+d.Len()
+	}
+	var old []string
+	flush := func() error {
+		if err := s.writeIndex(ctx, packs); err != nil {
+			return err
+		}
+		for _, name := range old {
+			if err := s.medium.Delete(ctx, name); err != nil {
+				return err
+			}
+			s.mu.Lock()
+			delete(s.indexes, name)
+			delete(s.damaged, name)
+			s.mu.Unlock()
+		}
+		packs, entries, old = nil, 0, nil
+		return nil
+	}
+	for _, name := range names {
+		payload, err := s.readObject(ctx, chunk.IndexObject, name)
+		if err == nil {
+			err = chunk.WalkIndex(payload, func(d chunk.Directory, length int64) error { add(d, length); return nil })
+		}
+		if err != nil && !errors.Is(err, medium.ErrNotFound) && !errors.Is(err, chunk.ErrDamaged) {
+			return err
+		}
+		old = append(old, name)
+		if entries >= chunk.MaxIndexEntries/2 {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+	}
+	s.mu.RLock()
+	var unindexed []pack
+	for _, p := range s.packs {
+		if !p.gone && !p.indexed && !p.condemned && !done[p.id] {
+			unindexed = append(unindexed, p)
+		}
+	}
+	s.mu.RUnlock()
+	for _, p := range unindexed {
+		d, err := s.readDirectory(ctx, p.id, p.length)
+		if errors.Is(err, medium.ErrNotFound) || errors.Is(err, chunk.ErrDamaged) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		add(d, p.length)
+	}
+	return flush()
+}

@@ -1,0 +1,222 @@
+package pooled
+
+import (
+	"encoding/binary"
+	"math/bits"
+	"sync"
+
+	"keenlodge/internal/core/chunk"
+)
+
+// table finds blocks by their names: open addressing in shards, each of which grows by a quarter when it is nine tenths full.
+// A slot has 44 bytes and no pointer, so that a block takes 49 to 61 bytes however many there are, and the garbage
+// collector has nothing to look at. Names are digests: their own bytes spread them evenly.
+type table struct {
+	shards [shards]shard
+}
+
+const (
+	shards   = 256
+	maxLoad  = 0.9
+	growth   = 1.25
+	minSlots = 8
+)
+
+type shard struct {
+	mu    sync.RWMutex
+	slots []slot
+	used  int
+}
+
+// slot is a block's place: pack is a number in the store's list of packs; bits holds the stored length (24 bits), the codec
+// (4 bits) and whether a sweep found the block in use.
+type slot struct {
+	name         chunk.Name
+	pack, offset uint32
+	bits         uint32
+}
+
+const (
+	storedMask = 1<<24 - 1
+	codecShift = 24
+	liveBit    = 1 << 31
+)
+
+func slotOf(pack uint32, e chunk.Entry) slot {
+	return slot{e.Name, pack, e.Offset, e.Stored&storedMask | uint32(e.Codec)<<codecShift}
+}
+
+func (s slot) stored() uint32 { return s.bits & storedMask }
+
+func (s slot) codec() chunk.Codec { return chunk.Codec(s.bits >> codecShift & 0xf) }
+
+func (s slot) live() bool { return s.bits&liveBit != 0 }
+
+func (t *table) shard(n chunk.Name) *shard { return &t.shards[n[0]] }
+
+// home is the slot at which the search for a name begins.
+func (s *shard) home(n chunk.Name) int {
+	hi, _ := bits.Mul64(binary.BigEndian.Uint64(n[1:]), uint64(len(s.slots)))
+	return int(hi)
+}
+
+// at finds a name's slot, or the empty one where it would go. The caller holds mu; there is always an empty slot.
+func (s *shard) at(n chunk.Name) (i int, found bool) {
+	word := binary.LittleEndian.Uint64(n[8:])
+	for i = s.home(n); ; i++ {
+		if i == len(s.slots) {
+			i = 0
+		}
+		// A word decides nearly always, and costs less than comparing the whole.
+		at := &s.slots[i]
+		switch binary.LittleEndian.Uint64(at.name[8:]) {
+		case word:
+			if at.name == n {
+				return i, true
+			}
+			if word == 0 && at.name.IsZero() {
+				return i, false
+			}
+		case 0:
+			if at.name.IsZero() {
+				return i, false
+			}
+		}
+	}
+}
+
+// find looks a block up.
+func (t *table) find(n chunk.Name) (slot, bool) {
+	s := t.shard(n)
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if s.used == 0 {
+		return slot{}, false
+	}
+	i, ok := s.at(n)
+	return s.slots[i], ok
+}
+
+// add puts a block in unless its name is there already; then it returns what is there. The caller holds mu.
+func (s *shard) add(v slot) (was slot, added bool) {
+	if float64(s.used+1) > maxLoad*float64(len(s.slots)) {
+		s.resize(max(minSlots, int(growth*float64(len(s.slots)))))
+	}
+	i, ok := s.at(v.name)
+	if ok {
+		return s.slots[i], false
+	}
+	s.slots[i] = v
+	s.used++
+	return v, true
+}
+
+// batch gathers blocks by shard: a shard fits into the processor's cache, all of a large table does not.
+type batch struct {
+	slots [shards][]slot
+	n     int
+}
+
+// batchMost is how many blocks a batch should gather before it is added.
+const batchMost = 1 << 19
+
+func (b *batch) gather(v slot) {
+	b.slots[v.name[0]] = append(b.slots[v.name[0]], v)
+	b.n++
+}
+
+// addAll adds a batch, empties it, and returns the blocks that were there already, in other packs.
+func (t *table) addAll(b *batch) (known []slot) {
+	for i := range b.slots {
+		if len(b.slots[i]) == 0 {
+			continue
+		}
+		s := &t.shards[i]
+		s.mu.Lock()
+		for _, v := range b.slots[i] {
+			if was, added := s.add(v); !added && was.pack != v.pack {
+				known = append(known, v)
+			}
+		}
+		s.mu.Unlock()
+		b.slots[i] = b.slots[i][:0]
+	}
+	b.n = 0
+	return known
+}
+
+// mark notes that a block is in use, and reports whether it was not noted before. A block that is not there is no news.
+func (t *table) mark(n chunk.Name) (news, known bool) {
+	s := t.shard(n)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.used == 0 {
+		return false, false
+	}
+	i, ok := s.at(n)
+	if !ok || s.slots[i].live() {
+		return false, ok
+	}
+	s.slots[i].bits |= liveBit
+	return true, true
+}
+
+// resize gives the shard so many slots.
+func (s *shard) resize(n int) {
+	old := s.slots
+	s.slots = make([]slot, n)
+	for _, v := range old {
+		if !v.name.IsZero() {
+			i, _ := s.at(v.name)
+			s.slots[i] = v
+		}
+	}
+}
+
+// reserve makes room for n more blocks.
+func (t *table) reserve(n int) {
+	for i := range t.shards {
+		s := &t.shards[i]
+		s.mu.Lock()
+		// A little more than the even share, for digests spread by chance.
+		if want := int(float64(s.used+n/shards)*1.02/maxLoad) + minSlots; want > len(s.slots) {
+			s.resize(want)
+		}
+		s.mu.Unlock()
+	}
+}
+
+// each calls visit for every block; keep false takes it out. visit may change the slot, but not its name.
+func (t *table) each(visit func(v *slot) (keep bool)) {
+	for i := range t.shards {
+		s := &t.shards[i]
+		s.mu.Lock()
+		gone := 0
+		for j := range s.slots {
+			if s.slots[j].name.IsZero() {
+				continue
+			}
+			if !visit(&s.slots[j]) {
+				s.slots[j] = slot{}
+				gone++
+			}
+		}
+		s.used -= gone
+		if gone > 0 { // what follows an emptied slot may have to move up to be found
+			s.resize(max(minSlots, int(float64(s.used)/maxLoad)+1+len(s.slots)/16))
+		}
+		s.mu.Unlock()
+	}
+}
+
+// len is the number of blocks.
+func (t *table) len() int {
+	n := 0
+	for i := range t.shards {
+		s := &t.shards[i]
+		s.mu.RLock()
+		n += s.used
+		s.mu.RUnlock()
+	}
+	return n
+}

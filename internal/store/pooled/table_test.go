@@ -1,0 +1,96 @@
+package pooled
+
+import (
+	"encoding/binary"
+	"math/rand/v2"
+	"testing"
+	"unsafe"
+
+	"keenlodge/internal/core/chunk"
+
+	"github.com/stretchr/testify/require"
+)
+
+func nameNumber(n uint64) chunk.Name {
+	var seal *chunk.Seal
+	return seal.Name(binary.BigEndian.AppendUint64(nil, n))
+}
+
+// add is a shard's, for a single block.
+func (t *table) add(v slot) (was slot, added bool) {
+	s := t.shard(v.name)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.add(v)
+}
+
+// The table agrees with a plain map through any mix of adding, marking and taking out, and keeps within 64 bytes a block.
+func TestTableAgreesWithAMap(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 1))
+	var tab table
+	plain := map[chunk.Name]slot{}
+	for range 200_000 {
+		n := nameNumber(rng.Uint64N(60_000))
+		switch rng.IntN(4) {
+		case 0, 1:
+			v := slotOf(rng.Uint32(), chunk.Entry{Name: n, Offset: rng.Uint32(), Stored: rng.Uint32N(chunk.MaxBlock), Codec: chunk.Zstd})
+			was, added := tab.add(v)
+			old, had := plain[n]
+			require.Equal(t, !had, added)
+			if had {
+				require.Equal(t, old, was)
+			} else {
+				plain[n] = v
+			}
+		case 2:
+			news, known := tab.mark(n)
+			v, had := plain[n]
+			require.Equal(t, had, known)
+			require.Equal(t, had && !v.live(), news)
+			if had {
+				v.bits |= liveBit
+				plain[n] = v
+			}
+		case 3:
+			v, ok := tab.find(n)
+			old, had := plain[n]
+			require.Equal(t, had, ok)
+			require.True(t, !had || v == old)
+		}
+		if rng.IntN(50_000) == 0 {
+			odd := func(v slot) bool { return v.offset%3 == 0 }
+			tab.each(func(v *slot) bool { return !odd(*v) })
+			for n, v := range plain {
+				if odd(v) {
+					delete(plain, n)
+				}
+			}
+		}
+	}
+	require.Equal(t, len(plain), tab.len())
+	for n, v := range plain {
+		got, ok := tab.find(n)
+		require.True(t, ok)
+		require.Equal(t, v, got)
+	}
+	require.EqualValues(t, 44, unsafe.Sizeof(slot{}))
+	slots := 0
+	for i := range tab.shards {
+		slots += len(tab.shards[i].slots)
+	}
+	require.Less(t, float64(slots*44), 64.0*float64(tab.len())+shards*44*minSlots)
+}
+
+// A name that fits no even spread, such as a hostile store might hold, is still found.
+func TestTableOfClusteredNames(t *testing.T) {
+	var tab table
+	for i := range 5000 {
+		n := chunk.Name{}
+		binary.BigEndian.PutUint32(n[28:], uint32(i+1))
+		_, added := tab.add(slotOf(1, chunk.Entry{Name: n, Offset: uint32(i)}))
+		require.True(t, added)
+	}
+	v, ok := tab.find(chunk.Name{31: 1})
+	require.True(t, ok)
+	require.Zero(t, v.offset)
+}

@@ -1,0 +1,41 @@
+package store
+
+import (
+	"context"
+	"sync/atomic"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/image"
+)
+
+// Progress counts bytes of an image that is being written: read from its source, and held by blocks that are not zeros.
+type Progress struct{ Read, Data atomic.Int64 }
+
+// WriteOptions says how an image is to be written.
+type WriteOptions struct {
+	// Program names who writes, for whoever looks at the store.
+	Program string
+	// Compress asks an open store to compress the disks' clusters; a pooled one compresses anyway.
+	Compress bool
+}
+
+// Writing is an image on its way into a store. [Writing.End] ends it in any case.
+type Writing interface {
+	// Disk stores a disk of the machine. What d calls unchanged is taken from base, the same disk of an older image, which is nil
+	// where d is read whole.
+	Disk(ctx context.Context, target, format string, d disk.Disk, base *OlderDisk, count *Progress) (image.Disk, error)
+	// Written returns what was new to the store so far, in bytes before and after compression.
+	Written() (newBytes, stored int64)
+	// Flush brings everything to its place. Finish makes the image exist.
+	Flush(ctx context.Context) error
+	Finish(ctx context.Context, m *image.Manifest) error
+	// End releases what the writing holds, and gives back what it stored where why says that the medium is full. why is the
+	// writing's error, or nil.
+	End(ctx context.Context, why error) error
+}
+
+// OlderDisk is a disk of the image since which a new one is taken.
+type OlderDisk struct {
+	OpenedDisk
+	Desc image.Disk
+}
