@@ -13,11 +13,12 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/stores"
+
 	"filippo.io/age"
 
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/lodge"
 	"keenlodge/internal/store"
 )
 
@@ -259,7 +260,7 @@ func (b bencher) backup(ctx context.Context, name, machine string, sealed bool) 
 		if err := os.MkdirAll(shelf, 0o700); err != nil {
 			return figure{}, err
 		}
-		n := lodge.NewStore{Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: shelf, Sealed: sealed}}
+		n := stores.Addition{Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: shelf, Sealed: sealed}}
 		if sealed {
 			me, err := age.GenerateX25519Identity()
 			if err != nil {
@@ -283,12 +284,12 @@ func (b bencher) backup(ctx context.Context, name, machine string, sealed bool) 
 	if err != nil {
 		return figure{}, err
 	}
-	stores, err := c.Stores(ctx)
+	found, err := c.Stores(ctx)
 	if err != nil {
 		return figure{}, err
 	}
-	i := slices.IndexFunc(stores, func(v lodge.StoreView) bool { return v.Name == name })
-	return figure{seconds, stores[i].Used}, nil
+	i := slices.IndexFunc(found, func(v stores.View) bool { return v.Name == name })
+	return figure{seconds, found[i].Used}, nil
 }
 
 // forgetPeak has the kernel measure a process's peak memory anew from here on (proc(5), clear_refs).

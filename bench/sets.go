@@ -9,10 +9,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"keenlodge/internal/stores"
+
 	"keenlodge/demo"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 )
 
@@ -158,7 +159,7 @@ func (b bencher) changesPolicy(ctx context.Context, c *client.Client, name, layo
 	if err := os.MkdirAll(shelf, 0o700); err != nil {
 		return err
 	}
-	if _, err := c.AddStore(ctx, name, lodge.NewStore{Spec: site.Store{Medium: "dir", Layout: site.Layout(layout), Folder: shelf}}); err != nil {
+	if _, err := c.AddStore(ctx, name, stores.Addition{Spec: site.Store{Medium: "dir", Layout: site.Layout(layout), Folder: shelf}}); err != nil {
 		return err
 	}
 	if s, err = c.Site(ctx); err != nil {

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/stores"
+
 	"keenlodge/internal/core/image"
 
 	ucli "github.com/urfave/cli/v3"
@@ -241,7 +243,7 @@ func (s *show) sealed(ctx context.Context) error {
 	if err := os.Mkdir(folder, 0o700); err != nil {
 		return err
 	}
-	_, err := s.c.AddStore(ctx, "north-pier", lodge.NewStore{
+	_, err := s.c.AddStore(ctx, "north-pier", stores.Addition{
 		Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: folder, Sealed: true, Floor: "1 GiB"},
 		Keys: []store.NewKey{{Label: "safe in the harbour office", Passphrase: Passphrase}},
 	})
@@ -475,7 +477,7 @@ func (s *show) hooks(ctx context.Context) error {
 	}
 	all.Webhooks = map[string]site.Webhook{"harbour-desk": {URL: "http://" + listener.Addr().String() + "/runs"}}
 	p := all.Policies["monthly-whole"]
-	p.Hooks = []site.Hook{{At: []string{"begun", "machine-done", "done"}, Script: script}, {At: []string{"done"}, Webhook: "harbour-desk"}}
+	p.Hooks = []site.Hook{{At: []site.Moment{"begun", "machine-done", "done"}, Script: script}, {At: []site.Moment{"done"}, Webhook: "harbour-desk"}}
 	all.Policies["monthly-whole"] = p
 	q := all.Policies["weekly-system"]
 	q.Checks = nil

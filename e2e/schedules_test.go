@@ -22,9 +22,13 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/planning"
+	"keenlodge/internal/retention"
+
 	ics "github.com/arran4/golang-ical"
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/image"
 	lodgepkg "keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 )
@@ -95,7 +99,7 @@ func TestHealthAndStandby(t *testing.T) {
 	withPolicy(t, "weekly-system", policyText("tickets-db", "quay-shelf", "    active: {command: [/bin/sh, -c, 'exit 1']}\n"))
 	s = keen(t, "policy", "run", "weekly", "--wait")
 	require.Contains(t, s.out, "it is not the active member of its pair: /bin/sh ended with 1")
-	require.Equal(t, "skipped", latest(t, "weekly-system").State)
+	require.EqualValues(t, "skipped", latest(t, "weekly-system").State)
 	requireClean(t, "tickets-db")
 }
 
@@ -111,12 +115,12 @@ func TestSomeDisks(t *testing.T) {
 	awaitRun(t, "harbour-disks", func(r records.Run) bool { return r.Cause == "boot" && r.Ended != nil })
 	found := keenJSON[[]records.Image](t, "image", "list", "--policy", "harbour-disks")
 	require.Len(t, found, 3)
-	require.Equal(t, []string{"machine", "disks", "disks"}, []string{found[0].Scope, found[1].Scope, found[2].Scope})
-	require.Equal(t, []string{"full", "incremental", "full"}, []string{found[0].Capture, found[1].Capture, found[2].Capture})
+	require.Equal(t, []image.Scope{"machine", "disks", "disks"}, []image.Scope{found[0].Scope, found[1].Scope, found[2].Scope})
+	require.Equal(t, []image.Capture{"full", "incremental", "full"}, []image.Capture{found[0].Capture, found[1].Capture, found[2].Capture})
 	require.Len(t, found[0].Disks, 2)
 	require.Equal(t, "vdb", found[1].Disks[0].Target)
 	require.Len(t, found[1].Disks, 1)
-	sets := keenJSON[[]lodgepkg.Preview](t, "rotation", "preview", "harbour")
+	sets := keenJSON[[]retention.SetPreview](t, "rotation", "preview", "harbour")
 	require.Len(t, sets, 2, "each scope is a set of its own")
 	keenOK(t, "image", "restore", found[1].ID, "--as", "ledger-only", "--wait")
 	disks := virsh(t, "domblklist", "ledger-only")
@@ -137,7 +141,7 @@ func TestRunsThatAreEnded(t *testing.T) {
 	requireClean(t, "timetable")
 	run, err := lodge.Run(t.Context(), r.ID)
 	require.NoError(t, err)
-	require.Equal(t, "failed", run.Tasks[0].State)
+	require.EqualValues(t, "failed", run.Tasks[0].State)
 	require.Contains(t, run.Tasks[0].Error, "the pier is closed")
 	s := keen(t, "run", "cancel", r.ID)
 	require.Contains(t, s.err, "is over already: it is cancelled")
@@ -160,7 +164,7 @@ func TestWindowsAndMissedMoments(t *testing.T) {
 	withPolicy(t, "weekly-system", policyText("berth-sim", "quay-shelf", closed+"    schedules: [every day at 03:00]\n"))
 	comeDue(t, "weekly-system", 0)
 	run := awaitRun(t, "weekly-system", func(r records.Run) bool { return r.Waits != "" })
-	require.Equal(t, "queued", run.State)
+	require.EqualValues(t, "queued", run.State)
 	require.Contains(t, run.Waits, fmt.Sprintf("the window opens at %02d:00", hour.Hour()))
 	require.Contains(t, keenOK(t, "run", "list"), "waits: the window opens")
 	require.Contains(t, keen(t, "policy", "run", "weekly").err, "going already")
@@ -173,13 +177,13 @@ func TestWindowsAndMissedMoments(t *testing.T) {
 	run = awaitRun(t, "weekly-system", func(r records.Run) bool {
 		return r.Cause == "schedule" && r.Due.Before(time.Now().Add(-time.Hour)) && r.Ended != nil
 	})
-	require.Equal(t, "skipped", run.State)
+	require.EqualValues(t, "skipped", run.State)
 	require.Contains(t, run.Error, "its moment was missed, for no service ran, and the windows of policy weekly-system, its store are not open")
 
 	withPolicy(t, "weekly-system", policyText("berth-sim", "quay-shelf", "    missed: skip\n    schedules: [every day at 03:00]\n"))
 	comeDue(t, "weekly-system", 3*time.Hour)
 	run = awaitRun(t, "weekly-system", func(r records.Run) bool { return strings.Contains(r.Error, "the policy says to skip such") })
-	require.Equal(t, "skipped", run.State)
+	require.EqualValues(t, "skipped", run.State)
 	withPolicy(t, "weekly-system", policyText("berth-sim", "quay-shelf", "    schedules: [every day at 03:00]\n"))
 	comeDue(t, "weekly-system", 4*time.Hour)
 	run = awaitRun(t, "weekly-system", func(r records.Run) bool { return r.State == "done" && r.Cause == "schedule" })
@@ -204,7 +208,7 @@ func TestChainsAndPauses(t *testing.T) {
 	require.Contains(t, keenOK(t, "policy", "list"), "after monthly-whole")
 	keenOK(t, "policy", "run", "monthly", "--wait")
 	run := awaitRun(t, "weekly-system", func(r records.Run) bool { return r.State == "done" })
-	require.Equal(t, "chain", run.Cause)
+	require.EqualValues(t, "chain", run.Cause)
 	require.Equal(t, "after the month", run.Note)
 	m := keenJSON[records.Image](t, "image", "show", run.Tasks[0].Image)
 	require.Equal(t, "after the month", m.Note)
@@ -226,7 +230,7 @@ func TestChainsAndPauses(t *testing.T) {
 	service.Signal(syscall.SIGTERM)
 	startService(t)
 	run = awaitRun(t, "monthly-whole", func(r records.Run) bool { return r.Cause == "boot" && r.Ended != nil })
-	require.Equal(t, "done", run.State)
+	require.EqualValues(t, "done", run.State)
 	require.Equal(t, "its schedule asks for a full one", keenJSON[records.Image](t, "image", "show", run.Tasks[0].Image).CaptureWhy)
 	awaitRun(t, "weekly-system", func(r records.Run) bool { return r.Cause == "chain" && r.State == "done" })
 }
@@ -365,7 +369,7 @@ func TestForecastAndCalendar(t *testing.T) {
 	picture, err := png.Decode(bytes.NewReader(body))
 	require.NoError(t, err)
 	require.Equal(t, 1280, picture.Bounds().Dx())
-	f := keenJSON[lodgepkg.ForecastView](t, "policy", "forecast", "weekly", "--days", "9")
+	f := keenJSON[planning.View](t, "policy", "forecast", "weekly", "--days", "9")
 	require.Len(t, f.Policies, 1)
 	require.Len(t, f.Policies[0].Days, 9)
 	require.Len(t, f.Policies[0].Days[4].Runs, 3)
@@ -435,7 +439,7 @@ func TestAHypervisorThatNeverAnswers(t *testing.T) {
 	require.Contains(t, s.out, "machine crew-rota can't be backed up: hypervisor pier-2")
 	run := latest(t, "harbour-both")
 	require.Len(t, run.Tasks, 1)
-	require.Equal(t, "done", run.Tasks[0].State, "berth-sim is captured all the same")
+	require.EqualValues(t, "done", run.Tasks[0].State, "berth-sim is captured all the same")
 	require.NotContains(t, keenOK(t, "run", "log", run.ID), "try 1 of 4", "what will not pass is not tried again")
 }
 
@@ -487,7 +491,7 @@ func TestRetriesAndBandwidth(t *testing.T) {
 	defer l.Close()
 	run, err := lodge.Watch(t.Context(), r.ID, func(records.Run) {})
 	require.NoError(t, err)
-	require.Equal(t, "done", run.State, run.Error)
+	require.EqualValues(t, "done", run.State, run.Error)
 	var began, ended []time.Time
 	for _, task := range run.Tasks {
 		began, ended = append(began, *task.Started), append(ended, *task.Ended)

@@ -18,8 +18,8 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/raw"
-	usecases "keenlodge/internal/lodge"
 	"keenlodge/internal/records"
+	"keenlodge/internal/retention"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/libvirt"
 )
@@ -54,12 +54,12 @@ func TestAnIncrementalUnderWriteLoad(t *testing.T) {
 	var marks []string
 	capture := func(since string) source.Capture {
 		marks = append(marks, image.NewID())
-		c, err := h.Capture(ctx, source.Request{Machine: "tickets-db", Mark: marks[len(marks)-1], Quiesce: machine.NoFreeze, Since: since, Checkpoint: true,
-			Waking: func() error { return nil }})
+		c, err := h.Capture(ctx, source.Request{Machine: "tickets-db", ID: marks[len(marks)-1], Quiesce: machine.NoFreeze, Since: since, Checkpoint: true,
+			Starting: func() error { return nil }})
 		require.NoError(t, err)
 		return c
 	}
-	defer func() { h.DropMarks(context.Background(), "tickets-db", marks) }()
+	defer func() { h.DropCheckpoints(context.Background(), "tickets-db", marks) }()
 	first := capture("")
 	older := map[string]string{}
 	for _, d := range first.Disks() {
@@ -167,7 +167,7 @@ func TestChangesAreNotTrustedBlindly(t *testing.T) {
 			require.Equal(t, []any{"incremental", last.ID}, []any{m.Capture, m.Since}, log)
 			require.Less(t, m.Read, int64(1<<20))
 		} else {
-			require.Equal(t, "full", m.Capture, "%s: %s", c.what, log)
+			require.EqualValues(t, "full", m.Capture, "%s: %s", c.what, log)
 			require.Contains(t, log, c.why, c.what)
 			require.Contains(t, m.CaptureWhy, c.why)
 		}
@@ -175,7 +175,7 @@ func TestChangesAreNotTrustedBlindly(t *testing.T) {
 		require.LessOrEqual(t, len(strings.Fields(virsh(t, "checkpoint-list", "berth-sim", "--name"))), 3, "one a set, and the one before")
 	}
 	keenOK(t, "policy", "run", "hourly-tickets", "--wait")
-	require.Equal(t, "incremental", in(t, "shelf-blind")[0].Capture, "after a full one it goes on")
+	require.EqualValues(t, "incremental", in(t, "shelf-blind")[0].Capture, "after a full one it goes on")
 	require.Equal(t, "shut off", strings.TrimSpace(virsh(t, "domstate", "berth-sim")))
 
 	// An image far larger than its forerunners of the same kind is told, with the numbers.
@@ -220,7 +220,7 @@ func TestAnOpenStore(t *testing.T) {
 		told, err := exec.Command("qemu-img", "compare", "-f", "raw", "-F", "qcow2", filepath.Join(out, twin+"-vda.raw"), file[0]).CombinedOutput()
 		require.NoError(t, err, string(told))
 	}
-	require.Equal(t, []string{"incremental", "read", "shelf-plain"}, []string{newest.Capture, newest.Proven, newest.Store})
+	require.Equal(t, []string{"incremental", "read", "shelf-plain"}, []string{string(newest.Capture), string(newest.Proven), newest.Store})
 	require.NotEmpty(t, newest.Base)
 
 	require.Contains(t, keenOK(t, "image", "prove", newest.ID, "--level", "mount", "--wait"), "ledger clean")
@@ -299,9 +299,9 @@ func TestFoldKeepsTheCount(t *testing.T) {
 		keenOK(t, "policy", "run", "weekly-system", "--wait")
 		left := in(t, "shelf-fold")
 		require.Len(t, left, min(n+1, 2))
-		require.Equal(t, "full", left[len(left)-1].Capture)
+		require.EqualValues(t, "full", left[len(left)-1].Capture)
 		if n > 0 {
-			require.Equal(t, []string{"incremental", left[1].ID}, []string{left[0].Capture, left[0].Base})
+			require.Equal(t, []string{"incremental", left[1].ID}, []string{string(left[0].Capture), left[0].Base})
 		}
 	}
 	require.Contains(t, keenOK(t, "image", "history", "--policy", "weekly-system"), "folded into image")
@@ -362,7 +362,7 @@ func TestTheGuardHoldsUntilConfirmed(t *testing.T) {
 	keenOK(t, "site", "apply", wrong)
 	held("is the rule right?")
 
-	sets := keenJSON[[]usecases.Preview](t, "rotation", "preview", "weekly-system")
+	sets := keenJSON[[]retention.SetPreview](t, "rotation", "preview", "weekly-system")
 	_, err = lodge.ConfirmRotation(t.Context(), "weekly-system", []string{sets[0].Images[1].ID})
 	require.ErrorContains(t, err, "what goes has changed since it was looked at")
 	s := keen(t, "rotation", "confirm", "weekly-system")
@@ -444,7 +444,7 @@ func TestReplaceTheLatest(t *testing.T) {
 	require.Len(t, both, 2)
 	require.Equal(t, []any{"after it", true}, []any{both[0].Note, both[0].Apart})
 	require.Equal(t, latest[0].ID, both[1].ID)
-	require.Len(t, keenJSON[[]usecases.Preview](t, "rotation", "preview", "weekly-system"), 2)
+	require.Len(t, keenJSON[[]retention.SetPreview](t, "rotation", "preview", "weekly-system"), 2)
 }
 
 // A store that runs short of room drops its oldest images so that the next run finds room, and says when that is not enough.

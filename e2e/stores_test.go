@@ -12,9 +12,10 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/stores"
+
 	"github.com/stretchr/testify/require"
 
-	usecases "keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
@@ -171,7 +172,7 @@ func TestLosingTheDatabase(t *testing.T) {
 	require.Contains(t, s.out, "was there already")
 	s = other("store", "adopt", "lifeboat", "-o", "json")
 	require.Equal(t, 0, s.code, s.err)
-	var a usecases.Adopted
+	var a stores.Adopted
 	require.NoError(t, json.Unmarshal([]byte(s.out), &a))
 	require.Equal(t, []int{len(before), 2, 2, 1}, []int{a.Images, a.Sets, a.Machines, a.Pins})
 	require.GreaterOrEqual(t, a.Proofs, len(before))

@@ -34,24 +34,24 @@ func TestBackUpRotateProveRestore(t *testing.T) {
 	require.Equal(t, "shut off", strings.TrimSpace(virsh(t, "domstate", "berth-sim")))
 
 	m := images(t, "tickets-db")[0]
-	require.Equal(t, "filesystem", m.Consistency)
+	require.EqualValues(t, "filesystem", m.Consistency)
 	require.Positive(t, m.Frozen)
 	require.Less(t, m.Frozen, (10 * time.Second).Nanoseconds())
 	require.Len(t, m.Disks, 2)
 	require.Less(t, m.Read, m.Size/4, "free space is not read")
 	require.Less(t, m.Stored, m.Read/10, "what the store has is not stored again")
-	require.Equal(t, "read", m.Proven, "the policy asks for it")
-	require.Equal(t, "off", images(t, "berth-sim")[0].Consistency)
+	require.EqualValues(t, "read", m.Proven, "the policy asks for it")
+	require.EqualValues(t, "off", images(t, "berth-sim")[0].Consistency)
 
 	runs := keenJSON[[]records.Run](t, "run", "list")
-	require.Equal(t, "done", runs[0].State)
+	require.EqualValues(t, "done", runs[0].State)
 	require.Len(t, runs[0].Tasks, 3)
 	require.Contains(t, keenOK(t, "run", "log", runs[0].ID[:6]), "no clause of the rule keeps it")
 
 	out := keenOK(t, "image", "prove", m.ID[:7], "--level", "mount", "--wait")
 	require.Regexp(t, `vda1: ext4 mounted, \d+ folders and \d+ entries listed, \d+ files read whole`, out)
 	require.Regexp(t, `vdb1: ledger clean, \d+ lines`, out)
-	require.Equal(t, "mount", images(t, "tickets-db")[0].Proven)
+	require.EqualValues(t, "mount", images(t, "tickets-db")[0].Proven)
 	mounts, err := os.ReadFile("/proc/mounts")
 	require.NoError(t, err)
 	require.NotContains(t, string(mounts), place.Folder, "mounts are left")
@@ -136,14 +136,14 @@ func TestTheScheduleFires(t *testing.T) {
 	after := keenJSON[[]records.Run](t, "run", "list")
 	require.Len(t, after, min(20, len(before)+2))
 	skipped := after[0]
-	require.Equal(t, "schedule", skipped.Cause)
+	require.EqualValues(t, "schedule", skipped.Cause)
 	require.Contains(t, skipped.Error, "still going")
 	policies, err = lodge.Policies(ctx)
 	require.NoError(t, err)
 	require.Equal(t, next, policies[0].NextDue)
 	run, err := lodge.Watch(ctx, after[1].ID, func(records.Run) {})
 	require.NoError(t, err)
-	require.Equal(t, "done", run.State, run.Error)
+	require.EqualValues(t, "done", run.State, run.Error)
 }
 
 func database(t *testing.T) *pgx.Conn {

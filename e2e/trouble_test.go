@@ -73,7 +73,7 @@ func TestAKillInTheMiddle(t *testing.T) {
 	require.Contains(t, log, "cleared: ended the backup job on guest timetable")
 	run, err := lodge.Run(t.Context(), r.ID)
 	require.NoError(t, err)
-	require.Equal(t, "failed", run.State)
+	require.EqualValues(t, "failed", run.State)
 	require.Contains(t, run.Error, "the service ended in the middle of it")
 	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--store", shelf))
 	keenOK(t, "store", "check", shelf, "--read")
@@ -94,7 +94,7 @@ func TestAStopInTheMiddle(t *testing.T) {
 	startService(t)
 	run, err := lodge.Run(t.Context(), r.ID)
 	require.NoError(t, err)
-	require.Equal(t, "failed", run.State)
+	require.EqualValues(t, "failed", run.State)
 	require.Contains(t, run.Error+run.Tasks[0].Error, "the service was stopped")
 }
 
@@ -148,7 +148,7 @@ func TestAFreezeThatFails(t *testing.T) {
 	s = keen(t, "policy", "run", "nightly-guests", "--wait")
 	require.Equal(t, 3, s.code, "done with warnings: %s%s", s.out, s.err)
 	require.Contains(t, s.out, "the image is as after a power cut")
-	require.Equal(t, "crash", images(t, "tickets-db")[0].Consistency)
+	require.EqualValues(t, "crash", images(t, "tickets-db")[0].Consistency)
 	resume()
 	// The agent now finds the freezes that were asked for; the watchdogs see to it that none of them stays.
 	require.NoError(t, place.AwaitGuest(t.Context(), "tickets-db"))
@@ -203,7 +203,7 @@ func TestASecondRunWhileOneIsGoing(t *testing.T) {
 	require.Contains(t, s.err, "a run of policy monthly-whole is going already")
 	run, err := lodge.Watch(t.Context(), r.ID, func(records.Run) {})
 	require.NoError(t, err)
-	require.Equal(t, "done", run.State)
+	require.EqualValues(t, "done", run.State)
 }
 
 // A disk that fills up fails the run and leaves no trace of the image; what was there stays whole.
@@ -223,7 +223,7 @@ func TestAFullDisk(t *testing.T) {
 	require.NoError(t, ballast.Close())
 	run, err := lodge.Watch(t.Context(), r.ID, func(records.Run) {})
 	require.NoError(t, err)
-	require.Equal(t, "failed", run.State)
+	require.EqualValues(t, "failed", run.State)
 	require.Contains(t, keenOK(t, "run", "log", r.ID), "no space left; make room or move the store to a larger disk")
 	requireClean(t, "timetable")
 	for _, m := range keenJSON[[]records.Image](t, "image", "list", "--store", "small-shelf") {
@@ -292,7 +292,7 @@ func TestDamageIsFoundAndMended(t *testing.T) {
 	require.Regexp(t, "image "+m.ID+`: vda, bytes \d+ to \d+: `, s.out)
 	require.Regexp(t, `hits vda1:/\S+`, s.out)
 	m = keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0]
-	require.Equal(t, "broken", m.State)
+	require.EqualValues(t, "broken", m.State)
 	require.Contains(t, keenOK(t, "store", "list"), "! 1 images are broken")
 	s = keen(t, "image", "prove", m.ID)
 	require.Contains(t, s.err, "only a usable image can be proven")
@@ -306,7 +306,7 @@ func TestDamageIsFoundAndMended(t *testing.T) {
 	require.Contains(t, out, "lost blocks were fetched from folder "+place.Shelf())
 	require.Contains(t, out, "1 damaged packs are condemned")
 	require.Contains(t, out, "nothing is damaged")
-	require.Equal(t, "usable", keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0].State)
+	require.EqualValues(t, "usable", keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0].State)
 	keenOK(t, "image", "prove", m.ID, "--wait")
 	require.NoFileExists(t, packs[0])
 }

@@ -89,7 +89,7 @@ func TestTheConsole(t *testing.T) {
 		chromedp.WaitNotPresent("[data-state-of-run=running]"), picture(t, "console"))
 	runs, err := lodge.Runs(t.Context(), 1)
 	require.NoError(t, err)
-	require.Equal(t, "done", runs[0].State)
+	require.EqualValues(t, "done", runs[0].State)
 
 	// The image that the run made: its details, and a proof started from there.
 	var made string

@@ -12,6 +12,17 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/restore"
+
+	"keenlodge/internal/access"
+	"keenlodge/internal/events"
+	"keenlodge/internal/inventory"
+	"keenlodge/internal/proof"
+	"keenlodge/internal/retention"
+	"keenlodge/internal/stores"
+
+	"keenlodge/internal/core/fault"
+
 	"keenlodge/internal/core/image"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -105,7 +116,7 @@ func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
 		switch {
 		case err == nil:
 			next(huma.WithValue(ctx, whoKey{}, name))
-		case errors.Is(err, records.ErrNotFound):
+		case access.IsUnknown(err):
 			huma.WriteErr(a, ctx, http.StatusUnauthorized, "sign in: this call needs a token, and the one given is not known to the lodge")
 		default:
 			s.log.Error("a token could not be looked up", "error", err)
@@ -133,9 +144,6 @@ func parseCookies(header string) []*http.Cookie {
 
 // check looks a token up and tells its name; right ones are remembered for a minute. One that is good for less than all is refused.
 func (s *server) check(ctx context.Context, token string) (name string, err error) {
-	if token == "" {
-		return "", records.ErrNotFound
-	}
 	digest := sha256.Sum256([]byte(token))
 	s.mu.Lock()
 	known, ok := s.known[digest]
@@ -143,17 +151,14 @@ func (s *server) check(ctx context.Context, token string) (name string, err erro
 	if ok && time.Now().Before(known.until) {
 		return known.name, nil
 	}
-	t, err := s.l.Records().Token(ctx, token)
-	if err == nil && t.Scope != "all" {
-		err = records.ErrNotFound
-	}
+	name, err = s.l.Access.Token(ctx, token, access.All)
 	if err != nil {
 		return "", err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.known[digest] = knownToken{t.Name, time.Now().Add(time.Minute)}
-	return t.Name, nil
+	s.known[digest] = knownToken{name, time.Now().Add(time.Minute)}
+	return name, nil
 }
 
 // told maps the lodge's errors onto HTTP's.
@@ -161,25 +166,15 @@ func (s *server) told(err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, lodge.ErrNotFound), errors.Is(err, records.ErrNotFound):
-		return huma.Error404NotFound(text(err))
-	case errors.Is(err, lodge.ErrConflict):
-		return huma.Error409Conflict(text(err))
-	case errors.Is(err, lodge.ErrInvalid):
-		return huma.Error422UnprocessableEntity(text(err))
+	case errors.Is(err, fault.ErrNotFound):
+		return huma.Error404NotFound(fault.Text(err))
+	case errors.Is(err, fault.ErrConflict):
+		return huma.Error409Conflict(fault.Text(err))
+	case errors.Is(err, fault.ErrInvalid):
+		return huma.Error422UnprocessableEntity(fault.Text(err))
 	}
 	s.log.Error("a call failed", "error", err)
 	return huma.Error500InternalServerError(err.Error())
-}
-
-// text is an error's words without the sentinel's.
-func text(err error) string {
-	for _, sentinel := range []error{lodge.ErrNotFound, lodge.ErrConflict, lodge.ErrInvalid} {
-		if rest, ok := strings.CutPrefix(err.Error(), sentinel.Error()+": "); ok {
-			return rest
-		}
-	}
-	return err.Error()
 }
 
 type body[T any] struct{ Body T }
@@ -206,12 +201,11 @@ func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.
 }
 
 func (s *server) register(a huma.API) {
-	rec := s.l.Records()
 	s.registerSession(a)
-	get(s, a, "list-machines", "/api/v1/machines", "Machines, by name", func(ctx context.Context, _ *none) ([]lodge.MachineView, error) { return s.l.Machines(ctx) })
+	get(s, a, "list-machines", "/api/v1/machines", "Machines, by name", func(ctx context.Context, _ *none) ([]inventory.View, error) { return s.l.Inventory.Views(ctx) })
 	do(s, a, huma.Operation{OperationID: "find-machines", Method: http.MethodPost, Path: "/api/v1/hypervisors/find", Summary: "Ask every hypervisor for its guests"},
-		func(ctx context.Context, _ *none) ([]lodge.Found, error) { return s.l.FindMachines(ctx) })
-	get(s, a, "list-stores", "/api/v1/stores", "Stores, by name", func(ctx context.Context, _ *none) ([]lodge.StoreView, error) { return s.l.Stores(ctx) })
+		func(ctx context.Context, _ *none) ([]inventory.Found, error) { return s.l.Inventory.Find(ctx) })
+	get(s, a, "list-stores", "/api/v1/stores", "Stores, by name", func(ctx context.Context, _ *none) ([]stores.View, error) { return s.l.Stores.All(ctx) })
 	s.registerStores(a)
 	s.registerSchedules(a)
 
@@ -229,8 +223,8 @@ func (s *server) register(a huma.API) {
 		Rule string `query:"rule" doc:"another rotation phrase to try"`
 	}
 	get(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation would do",
-		func(ctx context.Context, in *preview) ([]lodge.Preview, error) {
-			return s.l.PreviewRotation(ctx, in.Name, in.Rule)
+		func(ctx context.Context, in *preview) ([]retention.SetPreview, error) {
+			return s.l.Retention.Preview(ctx, in.Name, in.Rule)
 		})
 	type confirm struct {
 		Name string `path:"name"`
@@ -240,7 +234,7 @@ func (s *server) register(a huma.API) {
 	}
 	do(s, a, huma.Operation{OperationID: "confirm-rotation", Method: http.MethodPost, Path: "/api/v1/policies/{name}/rotation", Summary: "Let a rotation happen that the guard holds back"},
 		func(ctx context.Context, in *confirm) ([]string, error) {
-			return s.l.ConfirmRotation(ctx, in.Name, in.Body.Drops)
+			return s.l.Retention.Confirm(ctx, in.Name, in.Body.Drops)
 		})
 
 	type limited struct {
@@ -248,13 +242,13 @@ func (s *server) register(a huma.API) {
 		Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
 	}
 	get(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *limited) ([]records.Run, error) {
-		return rec.Runs(ctx, records.RunFilter{Policy: in.Policy, Limit: in.Limit})
+		return s.l.Runs.List(ctx, records.RunFilter{Policy: in.Policy, Limit: in.Limit})
 	})
 	type byID struct {
 		ID string `path:"id"`
 	}
-	get(s, a, "get-run", "/api/v1/runs/{id}", "A run with its tasks", func(ctx context.Context, in *byID) (records.Run, error) { return rec.Run(ctx, in.ID) })
-	get(s, a, "get-run-log", "/api/v1/runs/{id}/log", "A run's log, oldest first", func(ctx context.Context, in *byID) ([]records.LogLine, error) { return rec.RunLog(ctx, in.ID) })
+	get(s, a, "get-run", "/api/v1/runs/{id}", "A run with its tasks", func(ctx context.Context, in *byID) (records.Run, error) { return s.l.Runs.Find(ctx, in.ID) })
+	get(s, a, "get-run-log", "/api/v1/runs/{id}/log", "A run's log, oldest first", func(ctx context.Context, in *byID) ([]records.LogLine, error) { return s.l.Runs.ReadLog(ctx, in.ID) })
 
 	type filter struct {
 		Machine string `query:"machine"`
@@ -263,25 +257,21 @@ func (s *server) register(a huma.API) {
 		Gone    bool   `query:"gone" doc:"those that rotation dropped, too"`
 	}
 	get(s, a, "list-images", "/api/v1/images", "Images, newest first", func(ctx context.Context, in *filter) ([]records.Image, error) {
-		return rec.Images(ctx, records.ImageFilter{Machine: in.Machine, Policy: in.Policy, Store: in.Store, Gone: in.Gone})
+		return s.l.Stores.Images(ctx, records.ImageFilter{Machine: in.Machine, Policy: in.Policy, Store: in.Store, Gone: in.Gone})
 	})
 	get(s, a, "get-image", "/api/v1/images/{id}", "An image with its proofs", func(ctx context.Context, in *byID) (ImageView, error) {
-		m, err := rec.Image(ctx, in.ID)
-		if err != nil {
-			return ImageView{}, err
-		}
-		proofs, err := rec.Proofs(ctx, in.ID)
+		m, proofs, err := s.l.Proofs.Of(ctx, in.ID)
 		return ImageView{m, proofs}, err
 	})
-	type prove struct {
+	type proving struct {
 		ID   string `path:"id"`
 		Body struct {
 			Level image.Level `json:"level" enum:"read,mount"`
 		}
 	}
 	do(s, a, huma.Operation{OperationID: "prove-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/proofs", DefaultStatus: http.StatusAccepted, Summary: "Start a proof of an image"},
-		func(ctx context.Context, in *prove) (records.Run, error) {
-			return s.l.Prove(ctx, lodge.ProofRequest{Image: in.ID, Level: in.Body.Level})
+		func(ctx context.Context, in *proving) (records.Run, error) {
+			return s.l.Proofs.Start(ctx, who(ctx), proof.Request{Image: in.ID, Level: in.Body.Level})
 		})
 	type pin struct {
 		ID   string `path:"id"`
@@ -291,25 +281,29 @@ func (s *server) register(a huma.API) {
 	}
 	do(s, a, huma.Operation{OperationID: "pin-image", Method: http.MethodPut, Path: "/api/v1/images/{id}/pin", Summary: "Pin an image, so that rotation never touches it"},
 		func(ctx context.Context, in *pin) (records.Image, error) {
-			return s.l.PinImage(ctx, in.ID, true, in.Body.Note)
+			return s.l.Stores.Pin(ctx, in.ID, true, in.Body.Note)
 		})
 	do(s, a, huma.Operation{OperationID: "unpin-image", Method: http.MethodDelete, Path: "/api/v1/images/{id}/pin", Summary: "Let a pinned image go"},
-		func(ctx context.Context, in *byID) (records.Image, error) { return s.l.PinImage(ctx, in.ID, false, "") })
+		func(ctx context.Context, in *byID) (records.Image, error) {
+			return s.l.Stores.Pin(ctx, in.ID, false, "")
+		})
 	do(s, a, huma.Operation{OperationID: "undrop-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/undrop", Summary: "Bring a dropped image back, and all that it leans on"},
-		func(ctx context.Context, in *byID) ([]string, error) { return s.l.UndropImage(ctx, in.ID) })
+		func(ctx context.Context, in *byID) ([]string, error) { return s.l.Retention.Undrop(ctx, in.ID) })
 	do(s, a, huma.Operation{OperationID: "fold-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/folds", DefaultStatus: http.StatusAccepted, Summary: "Join an image with the full one that it leans on"},
-		func(ctx context.Context, in *byID) (records.Run, error) { return s.l.FoldImage(ctx, in.ID) })
-	type restore struct {
+		func(ctx context.Context, in *byID) (records.Run, error) {
+			return s.l.Retention.Fold(ctx, who(ctx), in.ID)
+		})
+	type restoring struct {
 		ID   string `path:"id"`
 		Body RestoreBody
 	}
 	do(s, a, huma.Operation{OperationID: "restore-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/restores", DefaultStatus: http.StatusAccepted, Summary: "Start a restore of an image as a new guest"},
-		func(ctx context.Context, in *restore) (records.Run, error) {
+		func(ctx context.Context, in *restoring) (records.Run, error) {
 			b := in.Body
-			return s.l.Restore(ctx, lodge.RestoreRequest{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace})
+			return s.l.Restores.Start(ctx, who(ctx), restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace})
 		})
 
-	get(s, a, "get-site", "/api/v1/site", "The whole configuration", func(ctx context.Context, _ *none) (site.Site, error) { return rec.Site(ctx) })
+	get(s, a, "get-site", "/api/v1/site", "The whole configuration", func(ctx context.Context, _ *none) (site.Site, error) { return s.l.Site(ctx) })
 	type apply struct {
 		Try  bool `query:"try" doc:"only tell what would change"`
 		Body site.Site
@@ -318,7 +312,7 @@ func (s *server) register(a huma.API) {
 		func(ctx context.Context, in *apply) (lodge.Applied, error) { return s.l.Apply(ctx, in.Body, in.Try) })
 
 	sse.Register(a, huma.Operation{OperationID: "events", Method: http.MethodGet, Path: "/api/v1/events", Summary: "What changes, as server-sent events"},
-		map[string]any{"change": lodge.Event{}, "hello": Hello{}}, s.events)
+		map[string]any{"change": events.Event{}, "hello": Hello{}}, s.events)
 }
 
 // ImageView is an image with its proofs.
@@ -345,7 +339,7 @@ type Hello struct {
 const heartbeat = 20 * time.Second
 
 func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
-	events, stop := s.l.Listen()
+	events, stop := s.l.Events.Listen()
 	defer stop()
 	if send.Data(Hello{lodge.Version}) != nil {
 		return
@@ -382,7 +376,7 @@ func (s *server) registerSession(a huma.API) {
 	huma.Register(a, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Sign a browser in", Metadata: map[string]any{public: true}, DefaultStatus: 204, Security: []map[string][]string{}},
 		func(ctx context.Context, in *signIn) (*signedIn, error) {
 			_, err := s.check(ctx, strings.TrimSpace(in.Body.Token))
-			if errors.Is(err, records.ErrNotFound) {
+			if errors.Is(err, fault.ErrNotFound) {
 				return nil, huma.Error401Unauthorized("this token is not known to the lodge")
 			}
 			if err != nil {

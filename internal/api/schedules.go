@@ -2,10 +2,12 @@ package api
 
 import (
 	"context"
-	"errors"
 	"net/http"
 	"net/url"
 	"time"
+
+	"keenlodge/internal/access"
+	"keenlodge/internal/planning"
 
 	ics "github.com/arran4/golang-ical"
 	"github.com/danielgtaylor/huma/v2"
@@ -48,10 +50,10 @@ func (s *server) registerSchedules(a huma.API) {
 			if in.Body.Until != nil {
 				until = *in.Body.Until
 			}
-			return s.l.PausePolicy(ctx, in.Name, who(ctx), in.Body.Why, until)
+			return s.l.Planning.Pause(ctx, in.Name, who(ctx), in.Body.Why, until)
 		})
 	do(s, a, op("resume-policy", http.MethodDelete, "policies/{name}/pause", "Let a paused policy run again"),
-		func(ctx context.Context, in *named) (none, error) { return none{}, s.l.ResumePolicy(ctx, in.Name) })
+		func(ctx context.Context, in *named) (none, error) { return none{}, s.l.Planning.Resume(ctx, in.Name) })
 	type rehearse struct {
 		Name string `path:"name"`
 		Body lodge.RehearseRequest
@@ -66,8 +68,8 @@ func (s *server) registerSchedules(a huma.API) {
 		Days     int      `query:"days" default:"30" minimum:"1" maximum:"400"`
 	}
 	get(s, a, "get-forecast", "/api/v1/forecast", "Coming runs, the images that will exist, and the space that they take",
-		func(ctx context.Context, in *look) (lodge.ForecastView, error) {
-			return s.l.Forecast(ctx, in.Policies, in.Days)
+		func(ctx context.Context, in *look) (planning.View, error) {
+			return s.l.Planning.Forecast(ctx, in.Policies, in.Days)
 		})
 	type cancel struct {
 		ID   string `path:"id"`
@@ -77,27 +79,27 @@ func (s *server) registerSchedules(a huma.API) {
 	}
 	do(s, a, op("cancel-run", http.MethodPost, "runs/{id}/cancel", "End a run: guests are thawed and all is cleared at once"),
 		func(ctx context.Context, in *cancel) (records.Run, error) {
-			return s.l.CancelRun(ctx, in.ID, who(ctx), in.Body.Why)
+			return s.l.Runs.Cancel(ctx, in.ID, who(ctx), in.Body.Why)
 		})
 	do(s, a, op("new-webhook-key", http.MethodPost, "webhooks/{name}/key", "Make the key with which a webhook's events are signed"),
 		func(ctx context.Context, in *named) (SigningKey, error) {
-			key, err := s.l.NewWebhookKey(ctx, in.Name)
+			key, err := s.l.Hooks.NewKey(ctx, in.Name)
 			return SigningKey{key}, err
 		})
 	do(s, a, op("try-webhook", http.MethodPost, "webhooks/{name}/tries", "Send a test event"),
-		func(ctx context.Context, in *named) (none, error) { return none{}, s.l.TryWebhook(ctx, in.Name) })
+		func(ctx context.Context, in *named) (none, error) { return none{}, s.l.Hooks.Try(ctx, in.Name) })
 	do(s, a, op("new-calendar", http.MethodPost, "calendar", "Make the address of the calendar feed, in place of an older one"),
 		func(ctx context.Context, _ *none) (Feed, error) {
-			token, err := s.l.NewCalendarToken(ctx)
+			token, err := s.l.Access.NewCalendarToken(ctx)
 			return Feed{"/api/v1/calendar.ics?" + url.Values{"token": {token}}.Encode()}, err
 		})
 }
 
 // calendar is the feed of past and coming runs (RFC 5545). Calendar programs can't send headers, so its token is in the address.
 func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
-	t, err := s.l.Records().Token(r.Context(), r.URL.Query().Get("token"))
+	_, err := s.l.Access.Token(r.Context(), r.URL.Query().Get("token"), access.Calendar)
 	switch {
-	case errors.Is(err, records.ErrNotFound) || err == nil && t.Scope != "calendar":
+	case access.IsUnknown(err):
 		// Another token is refused, so that nobody is led to put it into an address.
 		http.Error(w, "this address is not that of the calendar feed; make a new one with: keenlodge calendar address", http.StatusUnauthorized)
 		return
@@ -106,7 +108,7 @@ func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the lodge can't reach its database", http.StatusServiceUnavailable)
 		return
 	}
-	entries, err := s.l.Calendar(r.Context())
+	entries, err := s.l.Planning.Calendar(r.Context())
 	if err != nil {
 		s.log.Error("calendar feed", "error", err)
 		http.Error(w, "the calendar could not be made: "+err.Error(), http.StatusInternalServerError)
@@ -117,7 +119,7 @@ func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
 	w.Write([]byte(feed(entries, time.Now())))
 }
 
-func feed(entries []lodge.Entry, now time.Time) string {
+func feed(entries []planning.Entry, now time.Time) string {
 	c := ics.NewCalendarFor("Keen Lodge")
 	c.SetMethod(ics.MethodPublish)
 	c.SetXWRCalName("Keen Lodge: runs")

@@ -4,10 +4,12 @@ import (
 	"context"
 	"net/http"
 
+	"keenlodge/internal/retention"
+	"keenlodge/internal/stores"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/core/chunk"
-	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
@@ -35,7 +37,7 @@ func (s *server) registerStores(a huma.API) {
 	}
 	type spec struct {
 		Name string `path:"name"`
-		Body lodge.NewStore
+		Body stores.Addition
 	}
 	do(s, a, huma.Operation{OperationID: "add-store", Method: http.MethodPut, Path: "/api/v1/stores/{name}", Summary: "Make a store in an empty place, or take the one that is there, and add it to the site"},
 		func(ctx context.Context, in *spec) (AddedStore, error) {
@@ -44,22 +46,22 @@ func (s *server) registerStores(a huma.API) {
 		})
 	type probe struct {
 		Name string `path:"name"`
-		Body lodge.ProbeRequest
+		Body stores.ProbeRequest
 	}
 	do(s, a, post("probe-store", "/api/v1/stores/{name}/probes", "Try a place before it is used; without a spec, that of the site's store", 200),
 		func(ctx context.Context, in *probe) ([]medium.Step, error) {
-			return s.l.ProbeStore(ctx, in.Name, in.Body)
+			return s.l.Stores.Probe(ctx, in.Name, in.Body)
 		})
 	get(s, a, "show-store", "/api/v1/stores/{name}", "What a store holds, and what it saved", func(ctx context.Context, in *named) (store.Summary, error) {
-		return s.l.ShowStore(ctx, in.Name)
+		return s.l.Stores.Show(ctx, in.Name)
 	})
 	type access struct {
 		Name string `path:"name"`
-		Body lodge.Access
+		Body stores.Credentials
 	}
 	do(s, a, huma.Operation{OperationID: "set-store-access", Method: http.MethodPut, Path: "/api/v1/stores/{name}/access", Summary: "Keep what signs in to a store's medium"},
 		func(ctx context.Context, in *access) (done, error) {
-			return done{true}, s.l.SetAccess(ctx, in.Name, in.Body)
+			return done{true}, s.l.Stores.SetCredentials(ctx, in.Name, in.Body)
 		})
 	type opener struct {
 		Name string `path:"name"`
@@ -67,24 +69,24 @@ func (s *server) registerStores(a huma.API) {
 	}
 	do(s, a, post("unlock-store", "/api/v1/stores/{name}/unlock", "Give this lodge a key to a sealed store", 200),
 		func(ctx context.Context, in *opener) (done, error) {
-			return done{true}, s.l.UnlockStore(ctx, in.Name, in.Body)
+			return done{true}, s.l.Stores.Unlock(ctx, in.Name, in.Body)
 		})
 	get(s, a, "list-store-keys", "/api/v1/stores/{name}/keys", "Keys of a sealed store", func(ctx context.Context, in *named) ([]store.Key, error) {
-		return s.l.StoreKeys(ctx, in.Name)
+		return s.l.Stores.Keys(ctx, in.Name)
 	})
 	type key struct {
 		Name string `path:"name"`
 		Body store.NewKey
 	}
 	do(s, a, post("add-store-key", "/api/v1/stores/{name}/keys", "Give a sealed store another key", 201),
-		func(ctx context.Context, in *key) (store.Key, error) { return s.l.AddStoreKey(ctx, in.Name, in.Body) })
+		func(ctx context.Context, in *key) (store.Key, error) { return s.l.Stores.AddKey(ctx, in.Name, in.Body) })
 	type oneKey struct {
 		Name string `path:"name"`
 		ID   string `path:"id"`
 	}
 	do(s, a, huma.Operation{OperationID: "remove-store-key", Method: http.MethodDelete, Path: "/api/v1/stores/{name}/keys/{id}", Summary: "Take a key away from a sealed store"},
 		func(ctx context.Context, in *oneKey) (done, error) {
-			return done{true}, s.l.RemoveStoreKey(ctx, in.Name, in.ID)
+			return done{true}, s.l.Stores.RemoveKey(ctx, in.Name, in.ID)
 		})
 	type check struct {
 		Name string `path:"name"`
@@ -92,15 +94,17 @@ func (s *server) registerStores(a huma.API) {
 	}
 	do(s, a, post("check-store", "/api/v1/stores/{name}/checks", "Start a check of a store, or a repair", 202),
 		func(ctx context.Context, in *check) (records.Run, error) {
-			return s.l.CheckStore(ctx, lodge.CheckRequest{Store: in.Name, Read: in.Body.Read, Repair: in.Body.Repair, From: in.Body.From})
+			return s.l.Stores.Check(ctx, who(ctx), stores.CheckRequest{Store: in.Name, Read: in.Body.Read, Repair: in.Body.Repair, From: in.Body.From})
 		})
-	get(s, a, "plan-sweep", "/api/v1/stores/{name}/sweep", "What a sweep would give back", func(ctx context.Context, in *named) (lodge.SweepView, error) {
-		return s.l.PlanSweep(ctx, in.Name)
+	get(s, a, "plan-sweep", "/api/v1/stores/{name}/sweep", "What a sweep would give back", func(ctx context.Context, in *named) (retention.SweepResult, error) {
+		return s.l.Retention.PlanSweep(ctx, in.Name)
 	})
 	do(s, a, post("sweep-store", "/api/v1/stores/{name}/sweeps", "Start a sweep of a store", 202),
-		func(ctx context.Context, in *named) (records.Run, error) { return s.l.SweepStore(ctx, in.Name) })
+		func(ctx context.Context, in *named) (records.Run, error) {
+			return s.l.Retention.Sweep(ctx, who(ctx), in.Name)
+		})
 	do(s, a, post("adopt-store", "/api/v1/stores/{name}/adoptions", "Take over the images that a store holds", 200),
-		func(ctx context.Context, in *named) (lodge.Adopted, error) { return s.l.AdoptStore(ctx, in.Name) })
+		func(ctx context.Context, in *named) (stores.Adopted, error) { return s.l.Stores.Adopt(ctx, in.Name) })
 }
 
 // done is the answer to what has nothing else to tell.

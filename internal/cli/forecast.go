@@ -10,11 +10,12 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/planning"
+
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/forecast"
-	"keenlodge/internal/lodge"
 )
 
 func policyForecastCommand() *cli.Command {
@@ -73,7 +74,7 @@ func dropped(d forecast.Day) string {
 	return fmt.Sprint(d.Dropped)
 }
 
-func forecastTables(w io.Writer, f lodge.ForecastView) {
+func forecastTables(w io.Writer, f planning.View) {
 	for i, p := range f.Policies {
 		if i > 0 {
 			fmt.Fprintln(w)

@@ -10,13 +10,14 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/inventory"
+
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/api"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 )
 
@@ -49,7 +50,7 @@ func machineCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("unprotected") {
-				machines = slices.DeleteFunc(machines, func(m lodge.MachineView) bool { return len(m.CoveredBy) > 0 || m.State == "gone" })
+				machines = slices.DeleteFunc(machines, func(m inventory.View) bool { return len(m.CoveredBy) > 0 || m.State == "gone" })
 			}
 			images, err := k.Images(ctx, records.ImageFilter{})
 			if err != nil {

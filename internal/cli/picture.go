@@ -6,6 +6,8 @@ import (
 	"image/color"
 	"time"
 
+	"keenlodge/internal/planning"
+
 	"github.com/fogleman/gg"
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/gofont/gobold"
@@ -13,7 +15,6 @@ import (
 	"golang.org/x/image/font/opentype"
 
 	"keenlodge/internal/core/forecast"
-	"keenlodge/internal/lodge"
 )
 
 // Measures of a forecast's picture, in pixels.
@@ -49,7 +50,7 @@ type picture struct {
 
 // drawForecast draws a forecast as PNG: a lane for each policy with its runs, images and drops by day, then the free room of each store
 // with its range and its floor.
-func drawForecast(f lodge.ForecastView) ([]byte, error) {
+func drawForecast(f planning.View) ([]byte, error) {
 	days := 0
 	if len(f.Policies) > 0 {
 		days = len(f.Policies[0].Days)

@@ -126,7 +126,7 @@ func policyRehearseCommand() *cli.Command {
 func rehearsed(w io.Writer, name string, r lodge.Rehearsal) {
 	var rows [][]string
 	for _, check := range r.Checks {
-		sign := map[string]string{"ok": "✓", "warned": "!", "failed": "✗"}[check.State]
+		sign := map[lodge.Verdict]string{"ok": "✓", "warned": "!", "failed": "✗"}[check.State]
 		rows = append(rows, []string{sign, check.What, check.On, check.Text})
 	}
 	table(w, []string{"", "WHAT", "ON", "RESULT"}, rows)

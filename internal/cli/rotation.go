@@ -8,6 +8,8 @@ import (
 	"os"
 	"time"
 
+	"keenlodge/internal/retention"
+
 	"keenlodge/internal/core/image"
 
 	"github.com/urfave/cli/v3"
@@ -15,7 +17,6 @@ import (
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/rotation"
-	"keenlodge/internal/lodge"
 )
 
 func rotationCommand() *cli.Command {
@@ -73,7 +74,7 @@ func rotationPreviewCommand() *cli.Command {
 		})}
 }
 
-func previewSet(w io.Writer, s lodge.Preview) {
+func previewSet(w io.Writer, s retention.SetPreview) {
 	apart := ""
 	if s.Apart {
 		apart = ", images made by hand"

@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"keenlodge/internal/capture"
+
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
@@ -53,11 +55,11 @@ func serve(ctx context.Context, address, database, state string) error {
 		return err
 	}
 	defer rec.Close()
-	l, err := lodge.New(rec, state, log)
+	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log})
 	if err != nil {
 		return err
 	}
-	if file, err := l.FirstToken(ctx); err != nil {
+	if file, err := l.Access.First(ctx); err != nil {
 		return err
 	} else if file != "" {
 		log.Info("made the first token; sign in with what is in the file", "file", file)
@@ -95,12 +97,12 @@ func serve(ctx context.Context, address, database, state string) error {
 
 func watchCommand() *cli.Command {
 	return &cli.Command{
-		Name: lodge.WatchCommand, Hidden: true, Usage: "thaw a guest if the service does not (started by the service itself)",
+		Name: capture.WatchCommand, Hidden: true, Usage: "thaw a guest if the service does not (started by the service itself)",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := arguments(c, "a hypervisor's address", "a guest"); err != nil {
+			if err := arguments(c); err != nil {
 				return err
 			}
-			return lodge.WatchThaw(context.WithoutCancel(ctx), c.Args().Get(0), c.Args().Get(1), os.Stdin, os.Stdout)
+			return capture.WatchThaw(context.WithoutCancel(ctx), os.Stdin, os.Stdout)
 		},
 	}
 }

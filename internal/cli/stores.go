@@ -9,12 +9,14 @@ import (
 	"os"
 	"strings"
 
+	"keenlodge/internal/retention"
+	"keenlodge/internal/stores"
+
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/api"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
@@ -92,8 +94,8 @@ func placeFrom(c *cli.Command) site.Store {
 }
 
 // accessFrom finds what signs in: from files, the environment or a prompt, never from an argument.
-func accessFrom(c *cli.Command, spec site.Store) (lodge.Access, error) {
-	var a lodge.Access
+func accessFrom(c *cli.Command, spec site.Store) (stores.Credentials, error) {
+	var a stores.Credentials
 	var err error
 	switch {
 	case spec.Medium == "s3":
@@ -124,7 +126,7 @@ func storeAddCommand() *cli.Command {
 			&cli.BoolFlag{Name: "compress", Usage: "open layout: compress the disks"},
 			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"})...),
 		Action: calls([]string{"a name for the store"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			n := lodge.NewStore{Spec: placeFrom(c)}
+			n := stores.Addition{Spec: placeFrom(c)}
 			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace")
 			if err := n.Spec.Check(c.Args().First()); err != nil {
 				return usageError{err}
@@ -159,7 +161,7 @@ Keep a key where neither this machine nor the store can take it down with them.
 `
 
 // sealFrom finds the first key of a sealed store, after a warning that must be understood.
-func sealFrom(c *cli.Command, n *lodge.NewStore) error {
+func sealFrom(c *cli.Command, n *stores.Addition) error {
 	fmt.Fprint(os.Stderr, lostKeyWarning)
 	if !c.Bool("yes") {
 		if err := confirm("Go on"); err != nil {
@@ -193,7 +195,7 @@ func storeProbeCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			name, n := c.Args().First(), lodge.ProbeRequest{}
+			name, n := c.Args().First(), stores.ProbeRequest{}
 			if name == "" {
 				spec := placeFrom(c)
 				name, n.Spec = "new", &spec
@@ -397,7 +399,7 @@ func storeSweepCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			var r lodge.SweepView
+			var r retention.SweepResult
 			if _, err := finish(ctx, c, k, run, &r); err != nil {
 				return err
 			}
@@ -410,7 +412,7 @@ func storeSweepCommand() *cli.Command {
 		})}
 }
 
-func sweepPlan(w io.Writer, name string, p lodge.SweepView, verb string) {
+func sweepPlan(w io.Writer, name string, p retention.SweepResult, verb string) {
 	fmt.Fprintf(w, "store %s: %d dropped images %s taken out for good, %d more can still be brought back\n", name, len(p.Left), verb, p.Waiting)
 	if p.Packs == 0 {
 		fmt.Fprintf(w, "that gives back %s\n", size(p.LeftBytes))

@@ -14,6 +14,10 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/inventory"
+	"keenlodge/internal/retention"
+	"keenlodge/internal/stores"
+
 	"keenlodge/internal/core/image"
 
 	"keenlodge/internal/api"
@@ -111,18 +115,18 @@ func list[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 }
 
 // Machines lists machines.
-func (c *Client) Machines(ctx context.Context) ([]lodge.MachineView, error) {
-	return list[lodge.MachineView](ctx, c, "/api/v1/machines")
+func (c *Client) Machines(ctx context.Context) ([]inventory.View, error) {
+	return list[inventory.View](ctx, c, "/api/v1/machines")
 }
 
 // FindMachines asks every hypervisor for its guests.
-func (c *Client) FindMachines(ctx context.Context) (out []lodge.Found, err error) {
+func (c *Client) FindMachines(ctx context.Context) (out []inventory.Found, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/hypervisors/find", nil, &out)
 }
 
 // Stores lists stores.
-func (c *Client) Stores(ctx context.Context) ([]lodge.StoreView, error) {
-	return list[lodge.StoreView](ctx, c, "/api/v1/stores")
+func (c *Client) Stores(ctx context.Context) ([]stores.View, error) {
+	return list[stores.View](ctx, c, "/api/v1/stores")
 }
 
 // Policies lists policies.
@@ -136,8 +140,8 @@ func (c *Client) RunPolicy(ctx context.Context, name, note string) (out records.
 }
 
 // PreviewRotation tells what the next rotation would do.
-func (c *Client) PreviewRotation(ctx context.Context, policy, rule string) ([]lodge.Preview, error) {
-	return list[lodge.Preview](ctx, c, "/api/v1/policies/"+url.PathEscape(policy)+"/rotation?rule="+url.QueryEscape(rule))
+func (c *Client) PreviewRotation(ctx context.Context, policy, rule string) ([]retention.SetPreview, error) {
+	return list[retention.SetPreview](ctx, c, "/api/v1/policies/"+url.PathEscape(policy)+"/rotation?rule="+url.QueryEscape(rule))
 }
 
 // ConfirmRotation lets a rotation happen that the guard holds back: these images go, or none.

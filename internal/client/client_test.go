@@ -46,7 +46,7 @@ func TestWatchOutlivesABrokenStream(t *testing.T) {
 	var seen []int64
 	last, err := New(server.URL+"/", "secret").Watch(t.Context(), "one", func(r records.Run) { seen = append(seen, r.Tasks[0].Done) })
 	require.NoError(t, err)
-	require.Equal(t, "warned", last.State)
+	require.EqualValues(t, "warned", last.State)
 	require.Equal(t, []int64{1, 2, 1, 3}, seen)
 	require.EqualValues(t, 2, streams.Load())
 }

@@ -7,6 +7,8 @@ import (
 	"net/url"
 	"strings"
 
+	"keenlodge/internal/planning"
+
 	"keenlodge/internal/api"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
@@ -30,7 +32,7 @@ func (c *Client) RehearsePolicy(ctx context.Context, name string, r lodge.Rehear
 }
 
 // Forecast plays the next days of policies; none named means all.
-func (c *Client) Forecast(ctx context.Context, policies []string, days int) (out lodge.ForecastView, err error) {
+func (c *Client) Forecast(ctx context.Context, policies []string, days int) (out planning.View, err error) {
 	q := url.Values{"days": {fmt.Sprint(days)}}
 	if len(policies) > 0 {
 		q.Set("policy", strings.Join(policies, ","))

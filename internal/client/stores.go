@@ -5,9 +5,11 @@ import (
 	"net/http"
 	"net/url"
 
+	"keenlodge/internal/retention"
+	"keenlodge/internal/stores"
+
 	"keenlodge/internal/api"
 	"keenlodge/internal/core/chunk"
-	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
@@ -16,12 +18,12 @@ import (
 func storePath(name, rest string) string { return "/api/v1/stores/" + url.PathEscape(name) + rest }
 
 // AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site.
-func (c *Client) AddStore(ctx context.Context, name string, n lodge.NewStore) (out api.AddedStore, err error) {
+func (c *Client) AddStore(ctx context.Context, name string, n stores.Addition) (out api.AddedStore, err error) {
 	return out, c.call(ctx, http.MethodPut, storePath(name, ""), n, &out)
 }
 
 // ProbeStore tries a place; without a spec that of the site's store.
-func (c *Client) ProbeStore(ctx context.Context, name string, n lodge.ProbeRequest) (out []medium.Step, err error) {
+func (c *Client) ProbeStore(ctx context.Context, name string, n stores.ProbeRequest) (out []medium.Step, err error) {
 	return out, c.call(ctx, http.MethodPost, storePath(name, "/probes"), n, &out)
 }
 
@@ -31,7 +33,7 @@ func (c *Client) ShowStore(ctx context.Context, name string) (out store.Summary,
 }
 
 // SetAccess keeps what signs in to a store's medium.
-func (c *Client) SetAccess(ctx context.Context, name string, a lodge.Access) error {
+func (c *Client) SetAccess(ctx context.Context, name string, a stores.Credentials) error {
 	return c.call(ctx, http.MethodPut, storePath(name, "/access"), a, nil)
 }
 
@@ -61,7 +63,7 @@ func (c *Client) CheckStore(ctx context.Context, name string, b api.CheckBody) (
 }
 
 // PlanSweep tells what a sweep would give back.
-func (c *Client) PlanSweep(ctx context.Context, name string) (out lodge.SweepView, err error) {
+func (c *Client) PlanSweep(ctx context.Context, name string) (out retention.SweepResult, err error) {
 	return out, c.call(ctx, http.MethodGet, storePath(name, "/sweep"), nil, &out)
 }
 
@@ -71,6 +73,6 @@ func (c *Client) SweepStore(ctx context.Context, name string) (out records.Run, 
 }
 
 // AdoptStore takes over the images that a store holds.
-func (c *Client) AdoptStore(ctx context.Context, name string) (out lodge.Adopted, err error) {
+func (c *Client) AdoptStore(ctx context.Context, name string) (out stores.Adopted, err error) {
 	return out, c.call(ctx, http.MethodPost, storePath(name, "/adoptions"), nil, &out)
 }

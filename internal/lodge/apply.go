@@ -2,16 +2,17 @@ package lodge
 
 import (
 	"context"
-	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
-	"github.com/dustin/go-humanize"
+	"keenlodge/internal/stores"
 
-	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/fault"
+
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
-	"keenlodge/internal/store"
 )
 
 // Applied is what applying a site changed, or would change.
@@ -28,7 +29,7 @@ type Applied struct {
 func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, error) {
 	out := Applied{Warnings: []string{}, Rotation: []string{}}
 	if err := next.Check(); err != nil {
-		return out, fmt.Errorf("%w: %w", ErrInvalid, err)
+		return out, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
 	now, err := l.rec.Site(ctx)
 	if err != nil {
@@ -37,13 +38,13 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, e
 	if out.Changes, err = now.Compare(next); err != nil {
 		return out, err
 	}
-	answers := l.askAll(ctx, next)
+	answers := l.Inventory.Ask(ctx, next, true)
 	var known []string
 	for _, a := range answers {
-		if a.err != nil {
-			out.Warnings = append(out.Warnings, a.err.Error())
+		if a.Err != nil {
+			out.Warnings = append(out.Warnings, a.Err.Error())
 		}
-		for _, g := range a.guests {
+		for _, g := range a.Machines {
 			known = append(known, g.Name)
 		}
 	}
@@ -54,27 +55,15 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, e
 	}
 	ids := map[string]string{}
 	for name, spec := range next.Stores {
-		id := ""
-		if was, had := now.Stores[name]; had && was.Medium == spec.Medium && was.Place() == spec.Place() {
-			if id, err = l.rec.StoreID(ctx, name); err != nil {
-				return out, err
-			}
+		var had *site.Store
+		if was, ok := now.Stores[name]; ok {
+			had = &was
 		}
-		s, err := l.openStore(ctx, name, spec, id)
-		if errors.Is(err, store.ErrNoStore) && id == "" {
-			if try {
-				continue // an empty place becomes a store only when it is meant
-			}
-			if err = l.makeStore(ctx, name, spec, nil); err == nil {
-				s, err = l.openStore(ctx, name, spec, "")
-			}
+		if ids[name], err = l.Stores.Ready(ctx, name, spec, had, try); err != nil {
+			return out, err
 		}
-		if err != nil {
-			return out, fmt.Errorf("%w: store %s: %w", ErrInvalid, name, err)
-		}
-		ids[name] = s.Header().ID
 	}
-	if out.Rotation, err = l.rotationDifference(ctx, now, next); err != nil {
+	if out.Rotation, err = l.Retention.Difference(ctx, now, next); err != nil {
 		return out, err
 	}
 	if try || len(out.Changes) == 0 {
@@ -85,11 +74,23 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, e
 	if err != nil {
 		return out, err
 	}
-	if err := l.keyWebhooks(ctx, next); err != nil {
+	if err := l.Hooks.MakeKeys(ctx, next); err != nil {
 		return out, err
 	}
-	_, err = l.recordAnswers(ctx, answers)
+	_, err = l.Inventory.Record(ctx, answers)
 	return out, err
+}
+
+// Site is the configuration.
+func (l *Lodge) Site(ctx context.Context) (site.Site, error) { return l.rec.Site(ctx) }
+
+// AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site. It reports whether the store is
+// new.
+func (l *Lodge) AddStore(ctx context.Context, name string, a stores.Addition) (made bool, err error) {
+	return l.Stores.Add(ctx, name, a, func(ctx context.Context, next site.Site) error {
+		_, err := l.Apply(ctx, next, false)
+		return err
+	})
 }
 
 // checkSelection finds machines that a policy names and nobody has.
@@ -98,48 +99,12 @@ func checkSelection(s site.Site, known []string) error {
 	for _, name := range known {
 		have[name] = true
 	}
-	for _, policy := range keys(s.Policies) {
+	for _, policy := range slices.Sorted(maps.Keys(s.Policies)) {
 		for _, name := range s.Policies[policy].Exact() {
 			if !have[name] {
-				return fmt.Errorf("%w: policy %s: no hypervisor has a machine called %q%s", ErrInvalid, policy, name, suggest.Hint(name, known))
+				return fmt.Errorf("%w: policy %s: no hypervisor has a machine called %q%s", fault.ErrInvalid, policy, name, suggest.Hint(name, known))
 			}
 		}
 	}
 	return nil
-}
-
-// rotationDifference tells what changed rules would drop.
-func (l *Lodge) rotationDifference(ctx context.Context, now, next site.Site) ([]string, error) {
-	told := []string{}
-	for _, name := range keys(next.Policies) {
-		was, had := now.Policies[name]
-		is := next.Policies[name]
-		if !had || was.Rotation == is.Rotation {
-			continue
-		}
-		sets, err := l.sets(ctx, name, is.Store)
-		if err != nil {
-			return nil, err
-		}
-		rule, err := rotation.Parse(is.Rotation)
-		if err != nil {
-			return nil, err
-		}
-		old, err := rotation.Parse(was.Rotation)
-		if err != nil {
-			return nil, err
-		}
-		moment := time.Now().In(next.Location())
-		for _, set := range sets {
-			images := set.planned()
-			plan, before := rotation.Make(rule, moment, images), rotation.Make(old, moment, images)
-			line := fmt.Sprintf("policy %s, machine %s: %q drops %d of %d images (%s), %q would drop %d", name, set, is.Rotation, len(plan.Drops()), len(set.images),
-				humanize.IBytes(uint64(plan.Gives(images))), was.Rotation, len(before.Drops()))
-			if plan.Guard != "" {
-				line += "; the guard would hold that back: " + plan.Guard
-			}
-			told = append(told, line)
-		}
-	}
-	return told, nil
 }

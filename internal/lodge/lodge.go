@@ -1,111 +1,108 @@
-// Package lodge has the use cases, one file a verb: find, backup, rotate, prove, restore, check, apply; and the loops that
-// keep a lodge going: scheduler, keeper, worker. Any number of processes may run them on one database.
+// Package lodge puts the parts of a lodge together: [New] makes them, [Lodge.Serve] keeps them going, [Lodge.Apply] changes what they are
+// configured with. It tells the stories that cross the parts: a policy's run, and its rehearsal. Any number of processes may serve one
+// database.
 package lodge
 
 import (
 	"context"
-	"crypto/rand"
-	"errors"
-	"fmt"
 	"log/slog"
-	"math/big"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
-	"sync"
 
-	"keenlodge/internal/source/libvirt"
-	"keenlodge/internal/store"
-
-	"filippo.io/age"
-
-	"keenlodge/internal/core/site"
-	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/access"
+	"keenlodge/internal/capture"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/events"
+	"keenlodge/internal/hooks"
+	"keenlodge/internal/inventory"
+	"keenlodge/internal/mount"
+	"keenlodge/internal/planning"
+	"keenlodge/internal/proof"
 	"keenlodge/internal/records"
-	"keenlodge/internal/source"
+	"keenlodge/internal/restore"
+	"keenlodge/internal/retention"
+	"keenlodge/internal/runs"
+	_ "keenlodge/internal/source/libvirt" // a kind of source
+	"keenlodge/internal/stores"
+	"keenlodge/internal/throttle"
+	"keenlodge/internal/vault"
 )
 
 // Version is the program's, as records and manifests name it.
 const Version = "keenlodge 0.1"
 
-// Errors that faces decide on. Their texts say what was meant.
-var (
-	ErrNotFound = errors.New("not found")
-	ErrConflict = errors.New("conflict")
-	ErrInvalid  = errors.New("invalid")
-)
+// Config is what a process's part in a lodge needs.
+type Config struct {
+	Records *records.Records
+	// State is a folder for what belongs to this host: mounts, the key file, the first token.
+	State string
+	Log   *slog.Logger
+}
 
-// Lodge is a process's part of a lodge.
+// Lodge is a process's part in a lodge. Faces call its parts.
 type Lodge struct {
-	rec *records.Records
-	log *slog.Logger
-	// state is a folder for what belongs to this host: mounts, the first token.
-	state string
-	// program is the path of the keenlodge program, which a freeze's watchdog runs.
-	program string
-	owner   int64
-	key     *age.X25519Identity // seals what the records must not tell
-	hub     hub
+	Access    *access.Access
+	Events    *events.Hub
+	Runs      *runs.Engine
+	Hooks     *hooks.Hooks
+	Stores    *stores.Stores
+	Inventory *inventory.Inventory
+	Retention *retention.Retention
+	Proofs    *proof.Proofs
+	Restores  *restore.Restores
+	Planning  *planning.Planning
 
-	mu     sync.Mutex
-	stores map[string]store.Store // open ones, by place
-	// promised is what tasks under way are expected to add, in bytes, by store.
-	promised map[string]int64
-	// cancels end the runs under way in this process, by name.
-	cancels map[string]context.CancelCauseFunc
-	paces   paces
+	rec      *records.Records
+	log      *slog.Logger
+	captures *capture.Captures
+	mounts   string
 }
 
-// New readies a process's part; Serve starts it.
-func New(rec *records.Records, state string, log *slog.Logger) (*Lodge, error) {
-	program, err := os.Executable()
+// New makes a process's part; Serve starts it.
+func New(c Config) (*Lodge, error) {
+	executable, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
-	n, err := rand.Int(rand.Reader, big.NewInt(1<<62))
+	v, err := vault.Open(c.Records, filepath.Join(c.State, "lodge-key"))
 	if err != nil {
 		return nil, err
 	}
-	key, err := readKeyFile(filepath.Join(state, "lodge-key"))
+	engine, err := runs.New(c.Records, c.Log)
 	if err != nil {
 		return nil, err
 	}
-	return &Lodge{rec: rec, log: log, state: state, program: program, owner: n.Int64() + 1, key: key,
-		stores: map[string]store.Store{}, promised: map[string]int64{}, cancels: map[string]context.CancelCauseFunc{}}, nil
+	l := &Lodge{rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine}
+	pace := &throttle.Throttle{}
+	l.Access = access.New(c.Records, c.State)
+	l.Events = events.New(c.Records, c.Log)
+	l.Events.Cancelled = engine.HeedCancel
+	l.Hooks = hooks.New(c.Records, v, engine)
+	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, l.mounts, Version)
+	l.Inventory = inventory.New(c.Records, c.Log)
+	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
+	l.Proofs = proof.New(c.Records, c.Log, l.Stores, engine, Version)
+	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, engine, Version)
+	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, Version, executable)
+	l.Planning = planning.New(c.Records, c.Log, l.Stores)
+	engine.Register(run.Backup, backups{l})
+	engine.Register(run.Rehearsal, rehearsals{l})
+	return l, nil
 }
 
-// Records gives faces what only needs to be read.
-func (l *Lodge) Records() *records.Records { return l.rec }
-
-func (l *Lodge) mounts() string { return filepath.Join(l.state, "mounts") }
-
-// newRunID draws a run's name: eight letters and digits.
-func newRunID() string { return strings.ToLower(rand.Text()[:8]) }
-
-// notFound words that a name is not known, with the nearest that is.
-func notFound(kind, name string, known []string) error {
-	return fmt.Errorf("%w: no %s is called %q%s", ErrNotFound, kind, name, suggest.Hint(name, known))
-}
-
-// hypervisor connects to one of the site's hypervisors.
-func (l *Lodge) hypervisor(ctx context.Context, s site.Site, name string) (source.Hypervisor, error) {
-	spec, ok := s.Hypervisors[name]
-	if !ok {
-		return nil, notFound("hypervisor", name, keys(s.Hypervisors))
+// Serve carries out what is due and what is asked for until ctx ends. ready is called when work may be queued.
+func (l *Lodge) Serve(ctx context.Context, ready func()) error {
+	if found, err := mount.Clean(l.mounts); err != nil {
+		l.log.Warn("mounts of a dead process could not all be removed", "error", err)
+	} else if len(found) > 0 {
+		l.log.Info("removed what a dead process had mounted", "found", found)
 	}
-	h, err := libvirt.Dial(ctx, spec.URI)
-	if err != nil {
-		return nil, fmt.Errorf("hypervisor %s: %w", name, err)
+	begin := func() {
+		ready()
+		if err := l.Planning.Boot(ctx); err != nil {
+			l.log.Error("policies that run at boot could not be started", "error", err)
+		}
 	}
-	return h, nil
-}
-
-func keys[V any](m map[string]V) []string {
-	names := make([]string, 0, len(m))
-	for name := range m {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	return names
+	upkeep := func(ctx context.Context) error { return l.Retention.Upkeep(ctx, l.captures.TidyAll) }
+	return l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep)
 }

@@ -2,13 +2,19 @@ package lodge
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"keenlodge/internal/capture"
+	"keenlodge/internal/inventory"
+	"keenlodge/internal/planning"
+	"keenlodge/internal/retention"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/stores"
 
 	"keenlodge/internal/core/run"
 
@@ -41,120 +47,133 @@ type Rehearsal struct {
 
 // Check is one line of a rehearsal.
 type Check struct {
-	What  string `json:"what" doc:"what was tried, such as store or freeze"`
-	On    string `json:"on" doc:"on which machine, store or hypervisor"`
-	State string `json:"state" enum:"ok,warned,failed"`
-	Text  string `json:"text"`
+	What  string  `json:"what" doc:"what was tried, such as store or freeze"`
+	On    string  `json:"on" doc:"on which machine, store or hypervisor"`
+	State Verdict `json:"state" enum:"ok,warned,failed"`
+	Text  string  `json:"text"`
 }
 
-// RehearsePolicy queues a rehearsal for who.
-func (l *Lodge) RehearsePolicy(ctx context.Context, policy, who string, r RehearseRequest) (records.Run, error) {
-	if _, _, err := l.policy(ctx, policy); err != nil {
-		return records.Run{}, err
+// RehearsePolicy queues a rehearsal, for who.
+func (l *Lodge) RehearsePolicy(ctx context.Context, policy, who string, q RehearseRequest) (records.Run, error) {
+	s, err := l.rec.Site(ctx)
+	if err == nil {
+		_, err = s.Policy(policy)
 	}
-	body, err := json.Marshal(r)
 	if err != nil {
 		return records.Run{}, err
 	}
-	run := records.Run{ID: newRunID(), Kind: "rehearsal", Policy: policy, Cause: "hand", Who: who, Request: body}
-	if err := l.rec.QueueRun(ctx, run); err != nil {
-		return run, err
-	}
-	return l.rec.Run(ctx, run.ID)
+	return l.Runs.Queue(ctx, runs.Order{Kind: run.Rehearsal, Policy: policy, Cause: run.Hand, Who: who, Request: q})
 }
+
+// Verdict is how a check of a rehearsal went.
+type Verdict string
+
+const (
+	OK     Verdict = "ok"
+	Warned Verdict = "warned"
+	Failed Verdict = "failed"
+)
+
+// signs stand before a check's line in the log.
+var signs = map[Verdict]string{OK: "✓", Warned: "!", Failed: "✗"}
+
+// rehearsals carries rehearsals out.
+type rehearsals struct{ l *Lodge }
+
+// Settle implements [runs.Handler].
+func (rehearsals) Settle(context.Context, *runs.Run, *records.Task) error { return nil }
+
+// Cleanup implements [runs.Handler].
+func (h rehearsals) Cleanup(ctx context.Context, t records.Task) error { return h.l.cleanUp(ctx, t) }
 
 // rehearsal is one under way.
 type rehearsal struct {
+	*runs.Run
 	l      *Lodge
 	s      site.Site
-	run    records.Run
 	policy site.Policy
+	order  capture.Order
 	freeze bool
 
 	mu    sync.Mutex
 	found Rehearsal
 }
 
-func (r *rehearsal) note(ctx context.Context, what, on, state, format string, args ...any) {
-	c := Check{what, on, state, fmt.Sprintf(format, args...)}
+func (r *rehearsal) note(ctx context.Context, what, on string, v Verdict, format string, args ...any) {
+	c := Check{what, on, v, fmt.Sprintf(format, args...)}
 	r.mu.Lock()
 	r.found.Checks = append(r.found.Checks, c)
 	r.mu.Unlock()
-	sign := map[string]string{"ok": "✓", "warned": "!", "failed": "✗"}[state]
-	r.l.say(ctx, r.run.ID, "", fmt.Sprintf("%s %s %s: %s", sign, what, on, c.Text))
+	r.Log(ctx, "", "%s %s %s: %s", signs[v], what, on, c.Text)
 }
 
 // noted notes how something went that either works or not.
 func (r *rehearsal) noted(ctx context.Context, what, on string, err error, format string, args ...any) bool {
 	if err != nil {
-		r.note(ctx, what, on, "failed", "%v", err)
+		r.note(ctx, what, on, Failed, "%v", err)
 		return false
 	}
-	r.note(ctx, what, on, "ok", format, args...)
+	r.note(ctx, what, on, OK, format, args...)
 	return true
 }
 
-// rehearse carries a rehearsal out.
-func (l *Lodge) rehearse(ctx context.Context, run records.Run) (state run.State, err error) {
-	s, policy, err := l.policy(ctx, run.Policy)
+// Run implements [runs.Handler]: all of a run but what writes.
+func (h rehearsals) Run(ctx context.Context, begun *runs.Run) error {
+	l := h.l
+	s, err := l.rec.Site(ctx)
 	if err != nil {
-		return "failed", err
+		return err
 	}
-	asked, err := request[RehearseRequest](run)
+	policy, err := s.Policy(begun.Policy)
 	if err != nil {
-		return "failed", err
+		return err
 	}
-	r := &rehearsal{l: l, s: s, run: run, policy: policy, freeze: asked.Freeze, found: Rehearsal{Checks: []Check{}, Drops: []string{}}}
+	asked, err := runs.Request[RehearseRequest](begun.Run)
+	if err != nil {
+		return err
+	}
+	r := &rehearsal{Run: begun, l: l, s: s, policy: policy, freeze: asked.Freeze, found: Rehearsal{Checks: []Check{}, Drops: []string{}}}
+	r.order = capture.Order{Site: s, Policy: policy, Run: begun}
 	r.start(ctx)
-	st, err := l.store(ctx, s, policy.Store)
+	st, err := l.Stores.Open(ctx, s, policy.Store)
 	if r.noted(ctx, "store", policy.Store, err, "reached, signed in and opened") {
-		r.room(ctx, st)
+		r.capacity(ctx, st)
 	}
 	r.scripts(ctx)
 	tasks, err := r.choose(ctx)
 	if err != nil {
-		return "failed", err
+		return err
 	}
-	var all sync.WaitGroup
-	for _, rec := range tasks {
-		all.Go(func() {
-			late := l.turn(ctx, s, &rec, time.Now())
-			l.perform(ctx, rec, func(ctx context.Context, t *task) error {
-				if late != nil || st == nil {
-					return late
-				}
-				return r.machine(ctx, st, t)
-			})
-		})
-	}
-	all.Wait()
+	l.performAll(ctx, begun, s, tasks, 0, func(ctx context.Context, t *runs.Task) error {
+		if st == nil {
+			return nil
+		}
+		return r.machine(ctx, st, t)
+	})
 	if ctx.Err() != nil {
-		return "failed", context.Cause(ctx)
+		return context.Cause(ctx)
 	}
-	r.order(tasks)
-	if err := l.rec.SetResult(ctx, run.ID, r.found); err != nil {
-		return "failed", err
+	r.byMachine(tasks)
+	if err := r.SetResult(ctx, r.found); err != nil {
+		return err
 	}
-	failed, warned := 0, 0
+	failed := 0
 	for _, c := range r.found.Checks {
 		switch c.State {
-		case "failed":
+		case Failed:
 			failed++
-		case "warned":
-			warned++
+		case Warned:
+			r.Doubt()
 		}
 	}
-	switch {
-	case failed > 0:
-		return "failed", fmt.Errorf("%d of %d checks failed; a run would not go well now", failed, len(r.found.Checks))
-	case warned > 0:
-		return "warned", nil
+	if failed > 0 {
+		return fmt.Errorf("%d of %d checks failed; a run would not go well now", failed, len(r.found.Checks))
 	}
-	return "done", nil
+	return nil
 }
 
-// order puts what is about machines behind the rest, machine by machine.
-func (r *rehearsal) order(tasks []records.Task) {
+// byMachine puts what is about machines behind the rest, machine by machine.
+func (r *rehearsal) byMachine(tasks []records.Task) {
 	place := map[string]int{}
 	for i, t := range tasks {
 		place[t.Machine] = i + 1
@@ -168,43 +187,43 @@ func (r *rehearsal) start(ctx context.Context) {
 	now := time.Now().In(zone)
 	next := r.policy.Next(now, zone)
 	if next.IsZero() {
-		r.note(ctx, "schedule", r.run.Policy, "ok", "no moment of the clock starts it: it runs by hand, at boot or after another policy")
+		r.note(ctx, "schedule", r.Policy, OK, "no moment of the clock starts it: it runs by hand, at boot or after another policy")
 	} else {
-		r.note(ctx, "schedule", r.run.Policy, "ok", "next at %s", next.Format("2006-01-02 15:04 MST"))
+		r.note(ctx, "schedule", r.Policy, OK, "next at %s", next.Format("2006-01-02 15:04 MST"))
 	}
-	if pauses, err := r.l.pauses(ctx); err == nil && pauses[r.run.Policy].Holds(now) {
-		r.note(ctx, "pause", r.run.Policy, "warned", "it is paused%s", pauseWords(pauses[r.run.Policy], zone))
+	if pauses, err := r.l.Planning.Pauses(ctx); err == nil && pauses[r.Policy].Holds(now) {
+		r.note(ctx, "pause", r.Policy, Warned, "it is paused%s", planning.PauseWords(pauses[r.Policy], zone))
 	}
-	hosts, err := r.l.hostsOf(ctx, r.s, r.run.Policy)
+	hosts, err := r.l.Planning.HostsOf(ctx, r.s, r.Policy)
 	if err != nil {
-		r.note(ctx, "window", r.run.Policy, "failed", "%v", err)
+		r.note(ctx, "window", r.Policy, Failed, "%v", err)
 		return
 	}
 	if next.IsZero() {
 		next = now
 	}
-	hours := r.s.Hours(r.run.Policy, hosts...)
+	hours := r.s.Hours(r.Policy, hosts...)
 	opens, ok := hours[0].Opens(next, hours[1:]...)
 	switch {
 	case !ok:
-		r.note(ctx, "window", r.run.Policy, "failed", "the windows of the policy, its store%s are never open at once", andHosts(hosts))
+		r.note(ctx, "window", r.Policy, Failed, "the windows of the policy, its store%s are never open at once", planning.AndHosts(hosts))
 	case opens.After(next):
-		r.note(ctx, "window", r.run.Policy, "warned", "closed at that moment: the run would wait until %s", opens.Format("2006-01-02 15:04"))
+		r.note(ctx, "window", r.Policy, Warned, "closed at that moment: the run would wait until %s", opens.Format("2006-01-02 15:04"))
 	default:
-		r.note(ctx, "window", r.run.Policy, "ok", "open then")
+		r.note(ctx, "window", r.Policy, OK, "open then")
 	}
 }
 
-func (r *rehearsal) room(ctx context.Context, st store.Store) {
+func (r *rehearsal) capacity(ctx context.Context, st store.Store) {
 	room, err := st.Medium().Room(ctx)
 	switch {
 	case err != nil:
-		r.note(ctx, "room", r.policy.Store, "failed", "%v", err)
+		r.note(ctx, "room", r.policy.Store, Failed, "%v", err)
 	case room.FreeBytes < 0:
-		r.note(ctx, "room", r.policy.Store, "ok", "the medium does not tell how much is free")
+		r.note(ctx, "room", r.policy.Store, OK, "the medium does not tell how much is free")
 	default:
-		err := fits(r.policy.Store, r.s.Stores[r.policy.Store], room, 0, 0, "nothing yet")
-		r.noted(ctx, "room", r.policy.Store, err, "%s free of %s, %s must stay free", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)), orNothing(floorWords(r.s.Stores[r.policy.Store])))
+		err := stores.CheckCapacity(r.policy.Store, r.s.Stores[r.policy.Store], room, 0, 0, "nothing yet")
+		r.noted(ctx, "room", r.policy.Store, err, "%s free of %s, %s must stay free", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)), orNothing(retention.FloorWords(r.s.Stores[r.policy.Store])))
 	}
 }
 
@@ -225,122 +244,82 @@ func (r *rehearsal) scripts(ctx context.Context) {
 	}
 }
 
-// choose asks the hypervisors and makes a task of each machine that a run would cover.
+// choose asks the sources and makes a task of each machine that a run would cover.
 func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
-	answers, silent, err := r.l.ask(ctx, r.s)
+	answers, err := r.l.ask(ctx, r.s, r.policy)
+	if err != nil {
+		return nil, err
+	}
+	covered, err := r.l.Inventory.Covered(ctx, r.policy)
 	if err != nil {
 		return nil, err
 	}
 	for _, a := range answers {
-		if a.err == nil || r.l.needs(ctx, r.policy, a.hypervisor) {
-			r.noted(ctx, "hypervisor", a.hypervisor, a.err, "reached; guests: %d", len(a.guests))
+		if a.Err == nil || slices.ContainsFunc(covered, func(m records.Machine) bool { return m.Hypervisor == a.Source }) {
+			r.noted(ctx, "hypervisor", a.Source, a.Err, "reached; guests: %d", len(a.Machines))
 		}
 	}
-	tasks, missing, err := r.l.selectMachines(ctx, r.run, r.policy, silent)
+	tasks, missing, err := r.l.selectMachines(ctx, r.Run, r.policy, inventory.Silent(answers))
 	if err != nil {
 		return nil, err
 	}
 	for _, why := range missing {
-		r.note(ctx, "selection", r.run.Policy, "failed", "%v", why)
+		r.note(ctx, "selection", r.Policy, Failed, "%v", why)
 	}
 	if len(tasks) == 0 {
-		r.note(ctx, "selection", r.run.Policy, "failed", "it selects no machine that can be reached; look at: keenlodge machine list")
+		r.note(ctx, "selection", r.Policy, Failed, "it selects no machine that can be reached; look at: keenlodge machine list")
 		return nil, nil
 	}
 	var names []string
 	for _, t := range tasks {
 		names = append(names, t.Machine)
 	}
-	r.note(ctx, "selection", r.run.Policy, "ok", "%s", strings.Join(names, ", "))
+	r.note(ctx, "selection", r.Policy, OK, "%s", strings.Join(names, ", "))
 	return tasks, nil
 }
 
-// machine captures a machine as a run would, reads nothing, and ends the capture.
-func (r *rehearsal) machine(ctx context.Context, st store.Store, t *task) (err error) {
-	name := t.rec.Machine
-	h, err := r.l.hypervisor(ctx, r.s, t.rec.Hypervisor)
-	if err != nil {
-		return err
-	}
-	defer h.Close()
-	switch err := r.l.fit(ctx, h, r.policy, t); {
-	case errors.As(err, new(skipped)):
-		r.note(ctx, "active", name, "ok", "a run would skip it: %v", err)
-		return err
-	case err != nil:
-		r.note(ctx, "checks", name, "failed", "%v", err)
+// machine has a machine captured as a run would, with nothing read, and weighs what that would add and drop.
+func (r *rehearsal) machine(ctx context.Context, st store.Store, t *runs.Task) error {
+	name := t.Machine
+	tried, err := r.l.captures.Try(ctx, r.order, st, t, r.freeze)
+	var skip run.Skip
+	switch {
+	case errors.As(err, &skip):
+		r.note(ctx, "active", name, OK, "a run would skip it: %s", skip.Why)
 		return nil
-	case len(t.rec.Warnings) > 0:
-		r.note(ctx, "checks", name, "warned", "%s", strings.Join(t.rec.Warnings, "; "))
+	case tried.Unfit != nil:
+		r.note(ctx, "checks", name, Failed, "%v", tried.Unfit)
+		return err
+	case len(tried.CheckWarnings) > 0:
+		r.note(ctx, "checks", name, Warned, "%s", strings.Join(tried.CheckWarnings, "; "))
 	case len(r.policy.Checks) > 0:
-		r.note(ctx, "checks", name, "ok", "%d passed", len(r.policy.Checks))
+		r.note(ctx, "checks", name, OK, "%d passed", len(r.policy.Checks))
 	}
-	rec := records.Image{ID: image.NewID(), Machine: name, Policy: r.run.Policy, Store: r.policy.Store, Run: r.run.ID, Taken: time.Now(),
-		Scope: scopeOf(r.policy, BackupRequest{}), Capture: "full"}
-	set, err := r.l.setOf(ctx, rec)
+	if tried.Pinged {
+		r.noted(ctx, "agent", name, tried.Agent, "the guest agent answers; the freeze was not tried (--freeze tries it)")
+	}
+	if tried.Refused != nil {
+		r.note(ctx, "capture", name, Failed, "%v", tried.Refused)
+		return err
+	}
 	if err != nil {
 		return err
 	}
-	base, _, err := chooseBase(ctx, r.policy, "", st, set, rec.Taken.In(r.s.Location()))
-	if err != nil {
-		return err
+	if r.freeze && tried.Frozen > 0 {
+		r.note(ctx, "freeze", name, OK, "frozen for %s and thawed", tried.Frozen.Round(time.Millisecond))
 	}
-	asked := r.l.captureRequest(ctx, r.s, r.run, r.policy, t)
-	asked.Mark, asked.Checkpoint, asked.Moment, asked.Disks = rec.ID, false, nil, disksOf(r.policy, BackupRequest{})
-	if base != nil {
-		asked.Since, rec.Capture = base.ID, r.policy.Between()
+	verdict, text := OK, "captured ("+string(tried.Consistency)+")"
+	if len(tried.Warnings) > 0 {
+		verdict, text = Warned, text+"; "+strings.Join(tried.Warnings, "; ")
 	}
-	if !r.freeze {
-		asked.Quiesce = "off"
-		if r.policy.Quiesce != "off" {
-			pinged := h.Ping(ctx, name)
-			if m, err := r.l.rec.Machine(ctx, name); err == nil && m.State == "running" {
-				r.noted(ctx, "agent", name, pinged, "the guest agent answers; the freeze was not tried (--freeze tries it)")
-			}
-		}
-	}
-	t.rec.Image, t.rec.Touched = rec.ID, true // so that it is cleared if this process dies
-	if err := t.step(ctx, "capturing"); err != nil {
-		return err
-	}
-	capture, err := h.Capture(ctx, asked)
-	if err != nil {
-		r.note(ctx, "capture", name, "failed", "%v", err)
-		return r.l.undo(ctx, t)
-	}
-	defer func() {
-		if closed := capture.Close(ctx, false, nil); closed != nil {
-			err = errors.Join(err, closed)
-			return
-		}
-		t.rec.Touched = false
-	}()
-	kind, frozen := capture.Consistency()
-	if r.freeze && frozen > 0 {
-		r.note(ctx, "freeze", name, "ok", "frozen for %s and thawed", frozen.Round(time.Millisecond))
-	}
-	state, told := "ok", "captured ("+string(kind)+")"
-	if warnings := capture.Warnings(); len(warnings) > 0 {
-		state, told = "warned", told+"; "+strings.Join(warnings, "; ")
-	}
-	r.note(ctx, "capture", name, state, "%s", told)
-	disks, err := r.l.leanDisks(ctx, st, capture, base, t, nil)
-	defer closeOlder(disks)
-	if err != nil {
-		return err
-	}
-	if !slices.ContainsFunc(disks, func(d leaning) bool { return d.older != nil }) {
-		rec.Capture = "full" // whatever was asked for
-	}
-	if err := measure(ctx, disks, t); err != nil {
-		return err
-	}
-	return r.weigh(ctx, st, rec, set, t.rec.Total)
+	r.note(ctx, "capture", name, verdict, "%s", text)
+	return r.weigh(ctx, st, tried)
 }
 
-// weigh compares what a run would add with the room that is there, and tells what rotation would drop.
-func (r *rehearsal) weigh(ctx context.Context, st store.Store, rec records.Image, set []records.Image, reads int64) error {
-	need, from, err := r.l.estimate(ctx, rec, reads)
+// weigh compares what a run would add with the room that is there, and says what rotation would drop.
+func (r *rehearsal) weigh(ctx context.Context, st store.Store, tried capture.Tried) error {
+	rec := tried.Image
+	need, from, err := r.l.Stores.Estimate(ctx, rec, tried.Reads)
 	if err != nil {
 		return err
 	}
@@ -350,39 +329,24 @@ func (r *rehearsal) weigh(ctx context.Context, st store.Store, rec records.Image
 	}
 	r.mu.Lock()
 	others := r.found.Adds
-	r.found.Reads, r.found.Adds = r.found.Reads+reads, r.found.Adds+need
+	r.found.Reads, r.found.Adds = r.found.Reads+tried.Reads, r.found.Adds+need
 	r.mu.Unlock()
-	err = fits(r.policy.Store, r.s.Stores[r.policy.Store], room, need, others, from)
-	r.noted(ctx, "size", rec.Machine, err, "%s image: %s would be read; about %s added (%s)", rec.Capture, humanize.IBytes(uint64(reads)), humanize.IBytes(uint64(need)), from)
-	rule, err := rotation.Parse(r.policy.Rotation)
-	if err != nil {
-		return err
-	}
-	images := asSet(rec, set).planned()
-	images = append(images, rotation.Image{ID: rec.ID, Taken: rec.Taken, Capture: rec.Capture, State: "usable", Bytes: need})
-	plan := rotation.Make(rule, time.Now().In(r.s.Location()), images)
+	err = stores.CheckCapacity(r.policy.Store, r.s.Stores[r.policy.Store], room, need, others, from)
+	r.noted(ctx, "size", rec.Machine, err, "%s image: %s would be read; about %s added (%s)", rec.Capture, humanize.IBytes(uint64(tried.Reads)), humanize.IBytes(uint64(need)), from)
+	images := retention.SetOf(rec, tried.Set).Planned()
+	images = append(images, rotation.Image{ID: rec.ID, Taken: rec.Taken, Capture: rec.Capture, State: image.Usable, Bytes: need})
+	plan := rotation.Make(r.policy.RotationRule(), time.Now().In(r.s.Location()), images)
 	drops := plan.Drops()
 	r.mu.Lock()
 	r.found.Drops = append(r.found.Drops, drops...)
 	r.mu.Unlock()
 	switch {
 	case plan.Guard != "":
-		r.note(ctx, "rotation", rec.Machine, "warned", "the guard would hold it back: %s", plan.Guard)
+		r.note(ctx, "rotation", rec.Machine, Warned, "the guard would hold it back: %s", plan.Guard)
 	case len(drops) == 0:
-		r.note(ctx, "rotation", rec.Machine, "ok", "%q would drop nothing of %d images", r.policy.Rotation, len(images)-1)
+		r.note(ctx, "rotation", rec.Machine, OK, "%q would drop nothing of %d images", r.policy.Rotation, len(images)-1)
 	default:
-		r.note(ctx, "rotation", rec.Machine, "ok", "%q would drop %s", r.policy.Rotation, strings.Join(drops, ", "))
+		r.note(ctx, "rotation", rec.Machine, OK, "%q would drop %s", r.policy.Rotation, strings.Join(drops, ", "))
 	}
 	return nil
-}
-
-// asSet is the set to which an image belongs, oldest first, without what is gone. images come newest first.
-func asSet(rec records.Image, images []records.Image) set {
-	out := set{machine: rec.Machine, store: rec.Store, scope: rec.Scope, apart: rec.Apart}
-	for i := len(images) - 1; i >= 0; i-- {
-		if images[i].Gone == nil {
-			out.images = append(out.images, images[i])
-		}
-	}
-	return out
 }

@@ -205,9 +205,9 @@ func (r *Records) NextDue(ctx context.Context) (next *time.Time, err error) {
 	return next, r.pool.QueryRow(ctx, "select min(next_due) from policies").Scan(&next)
 }
 
-// Hasten moves the next moments of policies forward where want names an earlier one: the clock was set back, or a process that knew
+// PullForward moves the next moments of policies forward where want names an earlier one: the clock was set back, or a process that knew
 // another clock set them. A moment that has had its run is not repeated.
-func (r *Records) Hasten(ctx context.Context, want func(site.Policy) time.Time) (moved []string, err error) {
+func (r *Records) PullForward(ctx context.Context, want func(site.Policy) time.Time) (moved []string, err error) {
 	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		type row struct {
 			Name string      `db:"name"`

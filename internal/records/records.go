@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/fault"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -28,7 +30,6 @@ var migrations embed.FS
 
 // Errors that callers decide on.
 var (
-	ErrNotFound = errors.New("not found")
 	// ErrRunning marks a second run of a policy while one is going.
 	ErrRunning = errors.New("a run of this policy is going")
 	// ErrOver marks a run that has ended.
@@ -123,7 +124,7 @@ func all[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, e
 	return found, err
 }
 
-// one is all for exactly one row; none is [ErrNotFound].
+// one is all for exactly one row; none is [fault.ErrNotFound].
 func one[T any](ctx context.Context, q querier, sql string, args ...any) (T, error) {
 	rows, err := q.Query(ctx, sql, args...)
 	if err != nil {
@@ -132,7 +133,7 @@ func one[T any](ctx context.Context, q querier, sql string, args ...any) (T, err
 	}
 	found, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
 	if errors.Is(err, pgx.ErrNoRows) {
-		err = ErrNotFound
+		err = fault.ErrNotFound
 	}
 	return found, err
 }

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/core/fault"
+
 	"keenlodge/internal/core/image"
 
 	"github.com/stretchr/testify/require"
@@ -133,7 +135,7 @@ func TestADueMomentHasOneRun(t *testing.T) {
 	for _, run := range runs {
 		require.False(t, seen[run.Policy], "%s twice", run.Policy)
 		seen[run.Policy] = true
-		require.Equal(t, "schedule", run.Cause)
+		require.EqualValues(t, "schedule", run.Cause)
 		require.WithinDuration(t, due, *run.Due, time.Millisecond)
 	}
 	require.Len(t, seen, policies)
@@ -145,7 +147,7 @@ func TestADueMomentHasOneRun(t *testing.T) {
 	require.Zero(t, n, "the next moment is an hour off")
 
 	// The clock goes back, and the moment comes again: it has had its run.
-	moved, err := rs[0].Hasten(t.Context(), func(site.Policy) time.Time { return due })
+	moved, err := rs[0].PullForward(t.Context(), func(site.Policy) time.Time { return due })
 	require.NoError(t, err)
 	require.Len(t, moved, policies)
 	n, err = rs[0].FireDue(t.Context(), time.Now(), firing(later, newID))
@@ -154,7 +156,7 @@ func TestADueMomentHasOneRun(t *testing.T) {
 	again, err := rs[0].Runs(t.Context(), records.RunFilter{Limit: 5000})
 	require.NoError(t, err)
 	require.Len(t, again, policies)
-	moved, err = rs[0].Hasten(t.Context(), func(site.Policy) time.Time { return later.Add(time.Hour) })
+	moved, err = rs[0].PullForward(t.Context(), func(site.Policy) time.Time { return later.Add(time.Hour) })
 	require.NoError(t, err)
 	require.Empty(t, moved, "never later")
 }
@@ -171,27 +173,27 @@ func TestRunsOfOnePolicyDoNotOverlap(t *testing.T) {
 	require.NoError(t, err)
 	skipped, err := r.Run(ctx, "three")
 	require.NoError(t, err)
-	require.Equal(t, "skipped", skipped.State)
+	require.EqualValues(t, "skipped", skipped.State)
 	require.NotNil(t, skipped.Ended)
 	_, err = r.Run(ctx, "two")
-	require.ErrorIs(t, err, records.ErrNotFound)
+	require.ErrorIs(t, err, fault.ErrNotFound)
 
 	begun, err := r.BeginRun(ctx, "one", 7)
 	require.NoError(t, err)
 	require.Equal(t, "first", begun.Who)
 	_, err = r.BeginRun(ctx, "one", 8)
-	require.ErrorIs(t, err, records.ErrNotFound, "begun once")
+	require.ErrorIs(t, err, fault.ErrNotFound, "begun once")
 	follower := records.Run{ID: "four", Kind: "backup", Policy: "policy-9", Cause: "chain", State: "queued"}
 	require.NoError(t, r.EndRun(ctx, "one", "done", "", follower))
 	follower.ID = "five"
 	require.NoError(t, r.EndRun(ctx, "one", "failed", "", follower))
 	one, err := r.Run(ctx, "one")
 	require.NoError(t, err)
-	require.Equal(t, "done", one.State, "it had ended")
+	require.EqualValues(t, "done", one.State, "it had ended")
 	_, err = r.Run(ctx, "four")
 	require.NoError(t, err, "its end started the next, in the same transaction")
 	_, err = r.Run(ctx, "five")
-	require.ErrorIs(t, err, records.ErrNotFound, "and only once")
+	require.ErrorIs(t, err, fault.ErrNotFound, "and only once")
 	require.NoError(t, r.QueueRun(ctx, run), "now it may")
 	// Proofs of one policy's images may overlap.
 	for _, id := range []string{"p1", "p2"} {
@@ -199,11 +201,11 @@ func TestRunsOfOnePolicyDoNotOverlap(t *testing.T) {
 	}
 
 	// A queued run that is cancelled never begins.
-	cancelled, err := r.CancelRun(ctx, "two", "cancelled by first")
+	cancelled, err := r.CancelRun(ctx, "two", "by first")
 	require.NoError(t, err)
-	require.Equal(t, "cancelled", cancelled.State)
+	require.EqualValues(t, "cancelled", cancelled.State)
 	_, err = r.BeginRun(ctx, "two", 7)
-	require.ErrorIs(t, err, records.ErrNotFound)
+	require.ErrorIs(t, err, fault.ErrNotFound)
 	_, err = r.CancelRun(ctx, "two", "again")
 	require.ErrorIs(t, err, records.ErrOver)
 }
@@ -223,14 +225,14 @@ func TestTasksAtOnce(t *testing.T) {
 		task, err := rs[0].AddTask(ctx, records.Task{Run: "one", Machine: fmt.Sprint("m", i), Hypervisor: fmt.Sprint("quay-", i%2), Store: "quay-shelf"})
 		require.NoError(t, err)
 		all.Go(func() {
-			full, err := rs[i/10].ClaimTask(ctx, task, limits)
+			full, err := rs[i/10].ClaimTasks(ctx, []records.Claim{{Task: task, Limits: limits}})
 			require.NoError(t, err)
 			mu.Lock()
 			defer mu.Unlock()
-			if full == "" {
+			if full[0] == "" {
 				begun[task.Hypervisor]++
 			} else {
-				last = full
+				last = full[0]
 			}
 		})
 	}
@@ -266,7 +268,7 @@ func TestPausesAndOldRuns(t *testing.T) {
 		require.NoError(t, r.QueueRun(ctx, records.Run{ID: id, Kind: "proof", Cause: "hand"}))
 		task, err := r.AddTask(ctx, records.Task{Run: id, Machine: "tickets-db"})
 		require.NoError(t, err)
-		task.Touched = id == "unclean"
+		task.NeedsCleanup = id == "unclean"
 		task.State, task.Steps = "failed", []records.TaskStep{{Name: "capturing", At: now, Took: 5}}
 		require.NoError(t, r.SaveTask(ctx, task))
 		require.NoError(t, r.EndRun(ctx, id, "failed", "why"))
@@ -302,7 +304,7 @@ func TestOrphansAreFoundByTheirLock(t *testing.T) {
 	require.NoError(t, err)
 	task, err := dying.AddTask(ctx, records.Task{Run: "one", Machine: "tickets-db", Hypervisor: "quay-1", Image: "img"})
 	require.NoError(t, err)
-	task.Touched, task.State = true, "running"
+	task.NeedsCleanup, task.State = true, "running"
 	require.NoError(t, dying.SaveTask(ctx, task))
 	orphans, err := watching.Orphans(ctx)
 	require.NoError(t, err)
@@ -319,7 +321,7 @@ func TestOrphansAreFoundByTheirLock(t *testing.T) {
 	unclean, err = watching.Unclean(ctx)
 	require.NoError(t, err)
 	require.Len(t, unclean, 1)
-	require.True(t, unclean[0].Touched)
+	require.True(t, unclean[0].NeedsCleanup)
 }
 
 // An image's standing is its best passed proof; a failed one that came later outranks it.
@@ -338,11 +340,11 @@ func TestTheStandingOfAnImage(t *testing.T) {
 	}
 	got, err := r.Image(ctx, "img")
 	require.NoError(t, err)
-	require.Equal(t, "usable", got.State)
+	require.EqualValues(t, "usable", got.State)
 	require.Equal(t, m.Disks, got.Disks)
 	require.Empty(t, got.Proven)
-	require.Equal(t, "mount", prove("mount", true).Proven)
-	require.Equal(t, "mount", prove("read", true).Proven, "the best, not the last")
+	require.EqualValues(t, "mount", prove("mount", true).Proven)
+	require.EqualValues(t, "mount", prove("read", true).Proven, "the best, not the last")
 	require.True(t, prove("read", false).Failed)
 	require.False(t, prove("read", true).Failed)
 
@@ -415,7 +417,7 @@ func TestDroppedImagesComeBack(t *testing.T) {
 	require.NoError(t, r.BreakImage(ctx, "full"))
 	m, err := r.Image(ctx, "inc-1")
 	require.NoError(t, err)
-	require.Equal(t, "broken", m.State)
+	require.EqualValues(t, "broken", m.State)
 }
 
 // Machines that vanish are remembered while images of them exist; a name that another hypervisor has is not taken over.
@@ -437,7 +439,7 @@ func TestMachinesComeAndGo(t *testing.T) {
 	require.Len(t, machines, 2)
 	require.Equal(t, "crew-rota", machines[0].Name)
 	require.Equal(t, map[string]string{"tier": "gold"}, machines[0].Tags)
-	require.Equal(t, "gone", machines[1].State)
+	require.EqualValues(t, "gone", machines[1].State)
 }
 
 func TestTheFirstTokenIsMadeOnce(t *testing.T) {
@@ -454,12 +456,12 @@ func TestTheFirstTokenIsMadeOnce(t *testing.T) {
 	require.NoError(t, r.SetToken(ctx, records.Token{Name: "feed", Scope: "calendar"}, "old"))
 	require.NoError(t, r.SetToken(ctx, records.Token{Name: "feed", Scope: "calendar"}, "new"))
 	_, err = r.Token(ctx, "old")
-	require.ErrorIs(t, err, records.ErrNotFound)
+	require.ErrorIs(t, err, fault.ErrNotFound)
 	token, err = r.Token(ctx, "new")
 	require.NoError(t, err)
 	require.Equal(t, "calendar", token.Scope)
 	_, err = r.Token(ctx, "other")
-	require.ErrorIs(t, err, records.ErrNotFound)
+	require.ErrorIs(t, err, fault.ErrNotFound)
 }
 
 // What one process changes another hears of.

@@ -5,7 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
+
+	"keenlodge/internal/core/fault"
 
 	"keenlodge/internal/core/run"
 
@@ -44,28 +48,28 @@ func (r Run) Over() bool { return r.State.Over() }
 // Task is the part of a run for one machine. Done, Total, Fresh and Stored are bytes: worked off, to work off, new to the
 // store before and after compression.
 type Task struct {
-	ID         int64      `db:"id" json:"id"`
-	Run        string     `db:"run" json:"run"`
-	Machine    string     `db:"machine" json:"machine"`
-	Hypervisor string     `db:"hypervisor" json:"hypervisor"`
-	Store      string     `db:"store" json:"store"`
-	State      run.State  `db:"state" json:"state"`
-	Why        string     `db:"why" json:"why" doc:"why it was skipped, or what it waits for"`
-	Tries      int        `db:"tries" json:"tries"`
-	Steps      []TaskStep `db:"steps" json:"steps"`
-	Step       string     `db:"step" json:"step"`
-	Image      string     `db:"image" json:"image"`
-	Touched    bool       `db:"touched" json:"-"`
-	Woken      bool       `db:"woken" json:"-"`
-	Started    *time.Time `db:"started" json:"started"`
-	Ended      *time.Time `db:"ended" json:"ended"`
-	Done       int64      `db:"done" json:"done"`
-	Total      int64      `db:"total" json:"total"`
-	Fresh      int64      `db:"fresh" json:"fresh"`
-	Stored     int64      `db:"stored" json:"stored"`
-	Frozen     int64      `db:"frozen" json:"frozen" doc:"nanoseconds"`
-	Warnings   []string   `db:"warnings" json:"warnings"`
-	Error      string     `db:"error" json:"error"`
+	ID            int64      `db:"id" json:"id"`
+	Run           string     `db:"run" json:"run"`
+	Machine       string     `db:"machine" json:"machine"`
+	Hypervisor    string     `db:"hypervisor" json:"hypervisor"`
+	Store         string     `db:"store" json:"store"`
+	State         run.State  `db:"state" json:"state"`
+	Why           string     `db:"why" json:"why" doc:"why it was skipped, or what it waits for"`
+	Tries         int        `db:"tries" json:"tries"`
+	Steps         []TaskStep `db:"steps" json:"steps"`
+	Step          string     `db:"step" json:"step"`
+	Image         string     `db:"image" json:"image"`
+	NeedsCleanup  bool       `db:"touched" json:"-"`
+	StartedPaused bool       `db:"woken" json:"-"`
+	Started       *time.Time `db:"started" json:"started"`
+	Ended         *time.Time `db:"ended" json:"ended"`
+	Done          int64      `db:"done" json:"done"`
+	Total         int64      `db:"total" json:"total"`
+	Fresh         int64      `db:"fresh" json:"fresh"`
+	Stored        int64      `db:"stored" json:"stored"`
+	Frozen        int64      `db:"frozen" json:"frozen" doc:"nanoseconds"`
+	Warnings      []string   `db:"warnings" json:"warnings"`
+	Error         string     `db:"error" json:"error"`
 }
 
 // TaskStep is a step of a task that has ended. Took is in nanoseconds.
@@ -164,7 +168,7 @@ func (r *Records) HoldRun(ctx context.Context, id, waits string, until time.Time
 // of it. It returns the run as it is then; one that is over is [ErrOver].
 func (r *Records) CancelRun(ctx context.Context, id, why string) (Run, error) {
 	tag, err := r.pool.Exec(ctx, `update runs set cancel = $2, state = case state when 'queued' then 'cancelled' else state end,
-		ended = case state when 'queued' then now() else ended end, error = case state when 'queued' then $2 else error end, waits = ''
+		ended = case state when 'queued' then now() else ended end, error = case state when 'queued' then 'cancelled ' || $2 else error end, waits = ''
 		where id = $1 and state in ('queued', 'running')`, id, why)
 	if err != nil {
 		return Run{}, err
@@ -185,32 +189,67 @@ type Limits struct{ Lodge, Hypervisor, Store int }
 // taskLock is an arbitrary number; one task at a time is counted and begun.
 const taskLock = 0x7461736b
 
-// ClaimTask begins a task unless a limit is reached; full says which. Tasks of all processes count.
-func (r *Records) ClaimTask(ctx context.Context, t Task, limits Limits) (full string, err error) {
+// Claim is a task that waits for its turn, and the limits that hold for it.
+type Claim struct {
+	Task   Task
+	Limits Limits
+}
+
+// ClaimTasks begins those tasks that no limit holds back, the first first; full[i] says which limit holds task i, "" that it has begun.
+// Tasks of all processes count. What a task waits for is recorded where it changed.
+func (r *Records) ClaimTasks(ctx context.Context, claims []Claim) (full []string, err error) {
+	full = make([]string, len(claims))
+	changed := map[string]bool{}
 	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", taskLock); err != nil {
 			return err
 		}
-		var lodge, hypervisor, store int
-		err := tx.QueryRow(ctx, `select count(*), count(*) filter (where t.hypervisor = $1 and $1 <> ''), count(*) filter (where t.store = $2 and $2 <> '')
-			from tasks t join runs r on r.id = t.run where t.state = 'running' and r.state = 'running' and r.kind in ('backup', 'restore', 'rehearsal')`,
-			t.Hypervisor, t.Store).Scan(&lodge, &hypervisor, &store)
+		type count struct {
+			Hypervisor string `db:"hypervisor"`
+			Store      string `db:"store"`
+			Tasks      int    `db:"tasks"`
+		}
+		counts, err := all[count](ctx, tx, `select t.hypervisor, t.store, count(*)::int as tasks from tasks t join runs r on r.id = t.run
+			where t.state = 'running' and r.state = 'running' and r.kind = any($1) group by 1, 2`, run.Limited)
 		if err != nil {
 			return err
 		}
-		switch {
-		case hypervisor >= limits.Hypervisor:
-			full = fmt.Sprintf("hypervisor %s has its %d tasks at once", t.Hypervisor, limits.Hypervisor)
-		case store >= limits.Store:
-			full = fmt.Sprintf("store %s has its %d tasks at once", t.Store, limits.Store)
-		case lodge >= limits.Lodge:
-			full = fmt.Sprintf("the lodge has its %d tasks at once", limits.Lodge)
-		default:
-			_, err = tx.Exec(ctx, "update tasks set state = 'running', why = '', started = now() where id = $1", t.ID)
+		lodge, hypervisors, stores := 0, map[string]int{}, map[string]int{}
+		for _, c := range counts {
+			lodge, hypervisors[c.Hypervisor], stores[c.Store] = lodge+c.Tasks, hypervisors[c.Hypervisor]+c.Tasks, stores[c.Store]+c.Tasks
+		}
+		var begin, wait []int64
+		var whys []string
+		for i, c := range claims {
+			switch t := c.Task; {
+			case t.Hypervisor != "" && hypervisors[t.Hypervisor] >= c.Limits.Hypervisor:
+				full[i] = fmt.Sprintf("hypervisor %s has its %d tasks at once", t.Hypervisor, c.Limits.Hypervisor)
+			case t.Store != "" && stores[t.Store] >= c.Limits.Store:
+				full[i] = fmt.Sprintf("store %s has its %d tasks at once", t.Store, c.Limits.Store)
+			case lodge >= c.Limits.Lodge:
+				full[i] = fmt.Sprintf("the lodge has its %d tasks at once", c.Limits.Lodge)
+			default:
+				lodge, hypervisors[t.Hypervisor], stores[t.Store] = lodge+1, hypervisors[t.Hypervisor]+1, stores[t.Store]+1
+				begin, changed[t.Run] = append(begin, t.ID), true
+			}
+			if full[i] != "" && full[i] != c.Task.Why {
+				wait, whys, changed[c.Task.Run] = append(wait, c.Task.ID), append(whys, full[i]), true
+			}
+		}
+		if len(begin) > 0 {
+			if _, err := tx.Exec(ctx, "update tasks set state = 'running', why = '', started = now() where id = any($1)", begin); err != nil {
+				return err
+			}
+		}
+		if len(wait) > 0 {
+			_, err = tx.Exec(ctx, "update tasks t set why = u.why from unnest($1::bigint[], $2::text[]) u(id, why) where t.id = u.id", wait, whys)
 		}
 		return err
 	})
-	return full, err
+	if err != nil {
+		return nil, err
+	}
+	return full, r.notifyRuns(ctx, slices.Collect(maps.Keys(changed)))
 }
 
 // runColumns are the columns of runRow.
@@ -258,7 +297,7 @@ func (r *Records) ForgetRuns(ctx context.Context, before time.Time) (int64, erro
 func (r *Records) Run(ctx context.Context, id string) (Run, error) {
 	runs, err := r.Runs(ctx, RunFilter{ID: id, Limit: 1})
 	if err == nil && len(runs) == 0 {
-		err = ErrNotFound
+		err = fault.ErrNotFound
 	}
 	if err != nil {
 		return Run{}, err
@@ -282,7 +321,7 @@ func (r *Records) SaveTask(ctx context.Context, t Task) error {
 	}
 	err := r.exec(ctx, `update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
 		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18 where id = $1`,
-		t.ID, t.State, t.Step, t.Image, t.Touched, t.Woken, t.Started, t.Ended, t.Done, t.Total, t.Fresh, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps)
+		t.ID, t.State, t.Step, t.Image, t.NeedsCleanup, t.StartedPaused, t.Started, t.Ended, t.Done, t.Total, t.Fresh, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps)
 	if err != nil {
 		return err
 	}
@@ -321,9 +360,15 @@ func (r *Records) Orphans(ctx context.Context) ([]Run, error) {
 	return runs, nil
 }
 
-// Unclean lists the tasks of ended runs that may have left something on a hypervisor.
-func (r *Records) Unclean(ctx context.Context) ([]Task, error) {
-	return all[Task](ctx, r.pool, "select t.* from tasks t join runs r on r.id = t.run where t.touched and r.state not in ('queued', 'running') order by t.id")
+// UncleanTask is a task that left something outside of the lodge, and its run's kind.
+type UncleanTask struct {
+	Kind run.Kind `db:"kind"`
+	Task
+}
+
+// Unclean lists the tasks of ended runs that may have left something outside.
+func (r *Records) Unclean(ctx context.Context) ([]UncleanTask, error) {
+	return all[UncleanTask](ctx, r.pool, "select r.kind, t.* from tasks t join runs r on r.id = t.run where t.touched and r.state not in ('queued', 'running') order by t.id")
 }
 
 // Requeue gives work back to the queue whose process died between taking it and beginning the run: such a run would

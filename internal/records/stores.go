@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Secret reads a sealed secret; one that is not there is [ErrNotFound].
+// Secret reads a sealed secret; one that is not there is [fault.ErrNotFound].
 func (r *Records) Secret(ctx context.Context, name string) ([]byte, error) {
 	type row struct {
 		Sealed []byte `db:"sealed"`

@@ -11,7 +11,7 @@ type Token struct {
 	Scope string `db:"scope"`
 }
 
-// Token finds a token's name and scope. An unknown one is [ErrNotFound].
+// Token finds a token's name and scope. An unknown one is [fault.ErrNotFound].
 func (r *Records) Token(ctx context.Context, token string) (Token, error) {
 	digest := sha256.Sum256([]byte(token))
 	return one[Token](ctx, r.pool, "select name, scope from tokens where digest = $1", digest[:])

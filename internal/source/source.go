@@ -1,15 +1,23 @@
-// Package source is what the lodge asks of a host that runs guests. Package libvirt does it for QEMU.
+// Package source is what the lodge asks of whatever has machines: to list them, to capture a moment of one, to make one from an image,
+// and to look after one from inside. Each is a small interface of its own, for not every source can do all of it; a source's package
+// registers how it is dialled. Package libvirt does it for QEMU, package sourcetest has a fake and what every source must pass.
 package source
 
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"time"
 
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/suggest"
 )
 
 // ErrNoMachine marks a guest that the hypervisor does not have.
@@ -49,19 +57,19 @@ type FileSystem struct {
 // Request asks for a capture.
 type Request struct {
 	Machine string
-	// Mark is the image's id. All that the capture leaves on the hypervisor bears it, so that it can be found and cleared.
-	Mark    string
+	// ID is the image's. All that the capture leaves on its source bears it, so that it can be found and cleared.
+	ID      string
 	Quiesce machine.Quiesce
-	// Since is the mark of an earlier capture: only what was written since then is asked for. "" asks for all.
+	// Since is the ID of an earlier capture: only what was written since then is asked for. "" asks for all.
 	Since string
 	// Checkpoint says that a later capture may ask for what is written after this one.
 	Checkpoint bool
-	// Waking is called before a guest that is off is started paused; an error stops the capture.
-	Waking func() error
+	// Starting is called before a guest that is off is started paused; an error stops the capture.
+	Starting func() error
 	// Disks narrows the capture to these targets; empty for all.
 	Disks []string
 	// Moment is called at "frozen", while the file systems stand still, and at "thawed"; an error at frozen ends the capture.
-	Moment func(ctx context.Context, name string) error
+	Moment func(ctx context.Context, m site.Moment) error
 	// Watch is called before a freeze: it sees to it that the guest is thawed even if this process dies or hangs.
 	Watch func() (Watchdog, error)
 }
@@ -80,14 +88,14 @@ type Capture interface {
 	Disks() []CapturedDisk
 	// Definition describes the guest in the hypervisor's words.
 	Definition() string
-	// Consistency tells what state the data is in, and how long the guest's file systems stood still.
+	// Consistency returns what state the data is in, and how long the guest's file systems stood still.
 	Consistency() (image.Consistency, time.Duration)
-	// Warnings tell what is not in the capture, and why.
+	// Warnings list what is not in the capture, and why.
 	Warnings() []string
-	// Marks are those of earlier captures whose checkpoints the guest had when this one began.
-	Marks() []string
-	// Close ends the capture and removes all that it made on the hypervisor but, where the image came to be (kept), its
-	// checkpoint. The checkpoints of the marks in drop go, too.
+	// Checkpoints are the IDs of earlier captures whose checkpoints the machine had when this one began.
+	Checkpoints() []string
+	// Close ends the capture and removes all that it created on its source. If kept, its checkpoint stays. The checkpoints of the IDs
+	// in drop go, too. A second Close does nothing.
 	Close(ctx context.Context, kept bool, drop []string) error
 }
 
@@ -113,40 +121,82 @@ type NewGuest struct {
 	Replace bool
 }
 
-// Hypervisor is a connection to a host. Close it.
-type Hypervisor interface {
-	// Machines lists the guests, by name.
+// Source is a connection to something that has machines. Close it. What else it can do is asked with [As].
+type Source interface {
+	// Machines lists the machines, by name.
 	Machines(ctx context.Context) ([]Machine, error)
-	// Capture takes a moment of a guest. Errors wrap [ErrNoMachine] where it fits.
-	Capture(ctx context.Context, r Request) (Capture, error)
-	// Clear removes what a capture left that nobody closed: the backup job, its checkpoint, a guest that it had started
-	// paused (woken), a freeze. It says what it found.
-	Clear(ctx context.Context, machine, mark string, woken bool) (found []string, err error)
-	// Marks lists the marks of the captures whose checkpoints a guest has.
-	Marks(ctx context.Context, machine string) ([]string, error)
-	// DropMarks removes their checkpoints and tells which went. A guest that is off keeps them until its next capture.
-	DropMarks(ctx context.Context, machine string, marks []string) (dropped []string, err error)
-	// Thaw ends a freeze. A guest that is not frozen is none the worse for it.
-	Thaw(ctx context.Context, machine string) error
-	// CreateDisk makes a volume that holds content, a file of length bytes, and returns its place. An existing volume is
-	// [ErrExists]. Pool may be empty for the first active one.
-	CreateDisk(ctx context.Context, pool, name string, length int64, content io.Reader) (place string, err error)
-	// RemoveDisk removes a volume that CreateDisk made.
-	RemoveDisk(ctx context.Context, place string) error
-	// Define makes a guest with a new identity. An existing one is [ErrExists] unless replaced.
-	Define(ctx context.Context, g NewGuest) error
-	// Start powers a guest on.
-	Start(ctx context.Context, machine string) error
-	// Ping asks the guest's agent for a sign of life.
-	Ping(ctx context.Context, machine string) error
-	// Execute runs a command in the guest, by its agent, and returns how it ended and the first 64 KiB of what it said. A command
-	// that can't be started, or takes longer than limit, is an error; the latter goes on in the guest.
-	Execute(ctx context.Context, machine string, command []string, limit time.Duration) (code int, output string, err error)
-	// FileSystems lists the file systems that are mounted in the guest, by its agent.
-	FileSystems(ctx context.Context, machine string) ([]FileSystem, error)
-	// GuestMounts lists the mount points of the guest's disks, by its agent.
-	GuestMounts(ctx context.Context, machine string) ([]string, error)
-	// ReadGuestFile reads a file in the guest, by its agent, up to limit bytes.
-	ReadGuestFile(ctx context.Context, machine, path string, limit int64) ([]byte, error)
 	Close() error
+}
+
+// Capturer captures machines.
+type Capturer interface {
+	// Capture takes a moment of a machine. Errors wrap [ErrNoMachine] where it fits.
+	Capture(ctx context.Context, r Request) (Capture, error)
+	// Clear removes what a capture left that nobody closed: its job, its checkpoint, a guest that it had started paused, a freeze. It
+	// returns what it found.
+	Clear(ctx context.Context, name, id string, started bool) (found []string, err error)
+	// Checkpoints lists the IDs of the captures whose checkpoints a machine has.
+	Checkpoints(ctx context.Context, name string) ([]string, error)
+	// DropCheckpoints removes checkpoints, as far as that can be done now, and returns those that are gone.
+	DropCheckpoints(ctx context.Context, name string, ids []string) (removed []string, err error)
+	// Thaw ends a freeze; a machine that is not frozen is no error.
+	Thaw(ctx context.Context, name string) error
+}
+
+// Restorer makes machines.
+type Restorer interface {
+	// CreateDisk makes a qcow2 disk of length bytes of content in a pool ("" for the source's own choice) and returns its place. If it
+	// fails, nothing stays.
+	CreateDisk(ctx context.Context, pool, name string, length int64, content io.Reader) (place string, err error)
+	// RemoveDisk takes back what CreateDisk made.
+	RemoveDisk(ctx context.Context, place string) error
+	// Define makes a machine known, off, as a machine of its own.
+	Define(ctx context.Context, g NewGuest) error
+	// Start powers a machine on.
+	Start(ctx context.Context, name string) error
+}
+
+// Insider looks after a machine from inside, by an agent in it.
+type Insider interface {
+	// Ping asks the agent for a sign of life.
+	Ping(ctx context.Context, name string) error
+	// Execute runs a command and returns how it ended and the first 64 KiB of its output. A command that can't be started, or takes
+	// longer than limit, is an error; the latter goes on in the machine.
+	Execute(ctx context.Context, name string, command []string, limit time.Duration) (code int, output string, err error)
+	// FileSystems lists the file systems that are mounted.
+	FileSystems(ctx context.Context, name string) ([]FileSystem, error)
+	// GuestMounts lists the mount points of the machine's disks.
+	GuestMounts(ctx context.Context, name string) ([]string, error)
+	// ReadGuestFile reads a file, up to limit bytes.
+	ReadGuestFile(ctx context.Context, name, path string, limit int64) ([]byte, error)
+}
+
+// As is a source as far as it can do something, such as [Capturer]; what names that for the error, such as "capture machines".
+func As[T any](s Source, what string) (T, error) {
+	t, ok := s.(T)
+	if !ok {
+		return t, fmt.Errorf("%w: a source of this kind can't %s", fault.ErrConflict, what)
+	}
+	return t, nil
+}
+
+// Dialer connects to a source.
+type Dialer func(ctx context.Context, spec site.Hypervisor) (Source, error)
+
+var dialers = map[string]Dialer{}
+
+// Register makes a kind of source known. A source's package calls it when the program starts.
+func Register(kind string, d Dialer) {
+	dialers[kind] = d
+	site.RegisterSource(kind)
+}
+
+// Dial connects to a source of the site.
+func Dial(ctx context.Context, spec site.Hypervisor) (Source, error) {
+	d, ok := dialers[spec.SourceKind()]
+	if !ok {
+		known := slices.Sorted(maps.Keys(dialers))
+		return nil, fmt.Errorf("a source of kind %q is not known to this program%s", spec.SourceKind(), suggest.Hint(spec.SourceKind(), known))
+	}
+	return d(ctx, spec)
 }

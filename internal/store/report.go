@@ -53,3 +53,13 @@ func (r *Report) Add(p Problem) {
 	}
 	r.Problems = append(r.Problems, p)
 }
+
+// BrokenError says which image of a chain is to blame.
+type BrokenError struct {
+	Image string
+	Err   error
+}
+
+func (e *BrokenError) Error() string { return "image " + e.Image + ": " + e.Err.Error() }
+
+func (e *BrokenError) Unwrap() error { return e.Err }

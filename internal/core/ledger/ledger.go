@@ -66,3 +66,11 @@ func checkLine(line string, number int64, previous string) (time.Time, string, e
 	}
 	return time.Unix(seconds, 0).UTC(), fields[2], nil
 }
+
+// String is the summary in words.
+func (s Summary) String() string {
+	if s.Lines == 0 {
+		return "ledger clean, no line in it yet"
+	}
+	return fmt.Sprintf("ledger clean, %d lines, the last of %s", s.Lines, s.Last.Format(time.RFC3339))
+}

@@ -13,14 +13,28 @@ import (
 )
 
 // Moments of a run at which hooks are called, in their order. A run that ends with an error has "failed" instead of "done".
-var Moments = []string{"begun", "machine-begun", "frozen", "thawed", "machine-done", "failed", "done"}
+var Moments = []Moment{Begun, MachineBegun, Frozen, Thawed, MachineDone, Failed, Done}
+
+// Moment is a moment of a run.
+type Moment string
+
+const (
+	Begun        Moment = "begun"
+	MachineBegun Moment = "machine-begun"
+	// Frozen and Thawed are around the time in which a guest's file systems stand still.
+	Frozen      Moment = "frozen"
+	Thawed      Moment = "thawed"
+	MachineDone Moment = "machine-done"
+	Failed      Moment = "failed"
+	Done        Moment = "done"
+)
 
 // FrozenLimit bounds a script that runs while a guest's file systems stand still.
 const FrozenLimit = 5 * time.Second
 
 // Hook is a script on the service's host, or a webhook, that is called at moments of a run.
 type Hook struct {
-	At      []string `yaml:"at" json:"at" doc:"moments: begun, machine-begun, frozen, thawed, machine-done, failed, done"`
+	At      []Moment `yaml:"at" json:"at" doc:"moments: begun, machine-begun, frozen, thawed, machine-done, failed, done"`
 	Script  string   `yaml:"script,omitempty" json:"script,omitempty" doc:"path of a program on the service's host; what it is told is in its environment"`
 	Webhook string   `yaml:"webhook,omitempty" json:"webhook,omitempty" doc:"name of a webhook"`
 	Within  string   `yaml:"within,omitempty" json:"within,omitempty" doc:"how long a script may take; default 1 minute, and 5 seconds at most at frozen"`
@@ -31,9 +45,9 @@ type Hook struct {
 func (h Hook) Fails() bool { return h.Else == "fail" }
 
 // Limit is how long a script may take at a moment.
-func (h Hook) Limit(moment string) time.Duration {
+func (h Hook) Limit(moment Moment) time.Duration {
 	d := spanOf(h.Within, time.Minute)
-	if moment == "frozen" {
+	if moment == Frozen {
 		return min(d, FrozenLimit)
 	}
 	return d

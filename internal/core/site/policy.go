@@ -469,6 +469,11 @@ func (v Policy) Selects(name string, tags map[string]string) bool {
 	return err == nil && e.Matches(tags)
 }
 
+// NamesOnly reports whether it selects machines by their names alone, with no pattern and no tag.
+func (v Policy) NamesOnly() bool {
+	return v.Tags == "" && !slices.ContainsFunc(v.Machines, func(m string) bool { return strings.ContainsAny(m, `*?[\`) })
+}
+
 // Exact lists the selections that name one machine, which should exist.
 func (v Policy) Exact() []string {
 	var names []string

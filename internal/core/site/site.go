@@ -2,6 +2,7 @@
 package site
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,6 +12,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"keenlodge/internal/core/fault"
 
 	"github.com/goccy/go-yaml"
 
@@ -33,7 +36,9 @@ type Site struct {
 
 // Hypervisor says how a host that runs guests is reached.
 type Hypervisor struct {
-	URI string `yaml:"uri" json:"uri" doc:"libvirt address: qemu:///system, or qemu+unix:///session?socket=/path"`
+	// Kind says what it is spoken to as; empty for [Libvirt].
+	Kind string `yaml:"kind,omitempty" json:"kind,omitempty" doc:"how it is spoken to; default libvirt"`
+	URI  string `yaml:"uri" json:"uri" doc:"libvirt address: qemu:///system, or qemu+unix:///session?socket=/path"`
 	// Pool is the storage pool for restored disks; empty for the first active one.
 	Pool string `yaml:"pool,omitempty" json:"pool,omitempty" doc:"storage pool for restored disks"`
 	// TasksAtOnce is how many of its guests are captured at the same time.
@@ -41,6 +46,22 @@ type Hypervisor struct {
 	Windows     []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00"`
 	Bandwidth   []string `yaml:"bandwidth,omitempty" json:"bandwidth,omitempty" doc:"what may be read from its guests in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00"`
 }
+
+// Libvirt is the kind of hypervisors that are reached through libvirt.
+const Libvirt = "libvirt"
+
+// sources are the kinds that this program knows; their packages register them.
+var sources = []string{Libvirt}
+
+// RegisterSource makes a kind of source known to the check of site files.
+func RegisterSource(kind string) {
+	if !slices.Contains(sources, kind) {
+		sources = append(sources, kind)
+	}
+}
+
+// SourceKind is the kind of source that the hypervisor is.
+func (h Hypervisor) SourceKind() string { return cmp.Or(h.Kind, Libvirt) }
 
 // Webhook is an address that is told of runs.
 type Webhook struct {
@@ -162,6 +183,9 @@ func (s Site) Check() error {
 		if err := checkName("hypervisor", name, p); err != nil {
 			return err
 		}
+		if err := known("hypervisor "+name, p, "kind", v.Kind, sources); err != nil {
+			return err
+		}
 		if v.URI == "" {
 			return at("hypervisor "+name, p, `uri is missing; write for example "qemu:///system"`)
 		}
@@ -188,6 +212,15 @@ func (s Site) Check() error {
 		}
 	}
 	return s.checkChains()
+}
+
+// Policy finds a policy; one that is not there is [fault.ErrNotFound], with the nearest name that is.
+func (s Site) Policy(name string) (Policy, error) {
+	spec, ok := s.Policies[name]
+	if !ok {
+		return spec, fault.Unknown("policy", name, slices.Sorted(maps.Keys(s.Policies)))
+	}
+	return spec, nil
 }
 
 // quoted makes a map key safe in a YAML path.

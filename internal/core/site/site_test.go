@@ -141,7 +141,7 @@ func TestDueTakesTheStrongest(t *testing.T) {
 	at := time.Date(2026, 2, 15, 23, 0, 0, 0, time.UTC) // a Sunday
 	due, merged, ok := p.Due(at.Add(-1), at, time.UTC)
 	require.True(t, ok)
-	require.Equal(t, "full", due.Capture)
+	require.EqualValues(t, "full", due.Capture)
 	require.Equal(t, []Schedule{p.Schedules[0]}, merged)
 	due, merged, ok = p.Due(at, at.Add(24*time.Hour), time.UTC)
 	require.True(t, ok)

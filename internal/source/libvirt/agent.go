@@ -41,7 +41,7 @@ func (h *Host) thaw(ctx context.Context, d golibvirt.Domain) (n int32, err error
 	return n, err
 }
 
-// Thaw implements [source.Hypervisor].
+// Thaw implements [source.Source].
 func (h *Host) Thaw(ctx context.Context, machine string) error {
 	d, err := h.domain(ctx, machine)
 	if err != nil {
@@ -83,7 +83,7 @@ func (h *Host) isFrozen(ctx context.Context, d golibvirt.Domain) (bool, error) {
 	return status == "frozen", err
 }
 
-// Ping implements [source.Hypervisor].
+// Ping implements [source.Source].
 func (h *Host) Ping(ctx context.Context, machine string) error {
 	d, err := h.domain(ctx, machine)
 	if err != nil {
@@ -92,7 +92,7 @@ func (h *Host) Ping(ctx context.Context, machine string) error {
 	return h.ask(ctx, d, "guest-ping", nil, nil)
 }
 
-// FileSystems implements [source.Hypervisor].
+// FileSystems implements [source.Source].
 func (h *Host) FileSystems(ctx context.Context, machine string) ([]source.FileSystem, error) {
 	d, err := h.domain(ctx, machine)
 	if err != nil {
@@ -115,7 +115,7 @@ func (h *Host) FileSystems(ctx context.Context, machine string) ([]source.FileSy
 	return out, nil
 }
 
-// GuestMounts implements [source.Hypervisor].
+// GuestMounts implements [source.Source].
 func (h *Host) GuestMounts(ctx context.Context, machine string) ([]string, error) {
 	found, err := h.FileSystems(ctx, machine)
 	var points []string
@@ -128,7 +128,7 @@ func (h *Host) GuestMounts(ctx context.Context, machine string) ([]string, error
 // mostSaid is how much of what a command says is kept, in bytes.
 const mostSaid = 64 << 10
 
-// Execute implements [source.Hypervisor].
+// Execute implements [source.Source].
 func (h *Host) Execute(ctx context.Context, machine string, command []string, limit time.Duration) (code int, output string, err error) {
 	d, err := h.domain(ctx, machine)
 	if err != nil {
@@ -178,7 +178,7 @@ func (h *Host) Execute(ctx context.Context, machine string, command []string, li
 	}
 }
 
-// ReadGuestFile implements [source.Hypervisor].
+// ReadGuestFile implements [source.Source].
 func (h *Host) ReadGuestFile(ctx context.Context, machine, path string, limit int64) ([]byte, error) {
 	d, err := h.domain(ctx, machine)
 	if err != nil {

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/site"
+
 	golibvirt "github.com/digitalocean/go-libvirt"
 	"libvirt.org/go/libvirtxml"
 
@@ -38,7 +40,7 @@ type capture struct {
 	socket      string
 	job         bool // begun
 	checkpoint  bool // to be made, or begun
-	marks       []string
+	earlier     []string
 	since       map[string]string // by target: the checkpoint from which its changes are told
 	why         map[string]string // by target: why they are not, though they were asked for
 	woken       bool              // the guest was off, we started it paused
@@ -53,11 +55,11 @@ func (c *capture) Disks() []source.CapturedDisk                    { return c.di
 func (c *capture) Definition() string                              { return c.text }
 func (c *capture) Consistency() (image.Consistency, time.Duration) { return c.consistency, c.frozen }
 func (c *capture) Warnings() []string                              { return c.warnings }
-func (c *capture) Marks() []string                                 { return c.marks }
+func (c *capture) Checkpoints() []string                           { return c.earlier }
 
-// Capture implements [source.Hypervisor].
+// Capture implements [source.Source].
 func (h *Host) Capture(ctx context.Context, r source.Request) (source.Capture, error) {
-	c := &capture{h: h, mark: r.Mark}
+	c := &capture{h: h, mark: r.ID}
 	if err := c.begin(ctx, r); err != nil {
 		if cleaned := c.Close(context.WithoutCancel(ctx), false, nil); cleaned != nil {
 			err = errors.Join(err, cleaned)
@@ -166,9 +168,9 @@ func (c *capture) lookBack(ctx context.Context, r source.Request, disks []libvir
 	covered := map[string]bool{}
 	found := false
 	for _, p := range points {
-		mark := strings.TrimPrefix(p.Name, marked)
-		c.marks = append(c.marks, mark)
-		if mark != r.Since {
+		id := strings.TrimPrefix(p.Name, marked)
+		c.earlier = append(c.earlier, id)
+		if id != r.Since {
 			continue
 		}
 		found = true
@@ -220,7 +222,7 @@ func (h *Host) covers(ctx context.Context, p golibvirt.DomainCheckpoint) (map[st
 
 // wake starts a guest that is off, paused: backup jobs need a QEMU process, and a paused guest runs no instruction.
 func (c *capture) wake(ctx context.Context, r source.Request) error {
-	if err := r.Waking(); err != nil {
+	if err := r.Starting(); err != nil {
 		return err
 	}
 	err := c.h.within(ctx, time.Minute, "start guest "+r.Machine+" paused", func() (err error) {
@@ -351,7 +353,7 @@ func (c *capture) startFrozen(ctx context.Context, r source.Request, begin func(
 	return nil
 }
 
-func moment(ctx context.Context, r source.Request, name string) error {
+func moment(ctx context.Context, r source.Request, name site.Moment) error {
 	if r.Moment == nil {
 		return nil
 	}
@@ -428,16 +430,16 @@ func (h *Host) checkpoints(ctx context.Context, d golibvirt.Domain) ([]golibvirt
 	return slices.DeleteFunc(points, func(p golibvirt.DomainCheckpoint) bool { return !strings.HasPrefix(p.Name, marked) }), err
 }
 
-// removeCheckpoints removes ours that bear one of the marks.
-func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, marks []string) (removed []string, err error) {
+// removeCheckpoints removes ours that bear one of the IDs.
+func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, ids []string) (removed []string, err error) {
 	points, err := h.checkpoints(ctx, d)
 	if err != nil {
 		return nil, err
 	}
 	var errs []error
 	for _, p := range points {
-		mark := strings.TrimPrefix(p.Name, marked)
-		if !slices.Contains(marks, mark) {
+		id := strings.TrimPrefix(p.Name, marked)
+		if !slices.Contains(ids, id) {
 			continue
 		}
 		err := h.removeCheckpoint(ctx, p, 0)
@@ -449,7 +451,7 @@ func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, marks 
 			err = nil
 		}
 		if err == nil {
-			removed = append(removed, mark)
+			removed = append(removed, id)
 		}
 		errs = append(errs, err)
 	}
@@ -460,22 +462,22 @@ func (h *Host) removeCheckpoint(ctx context.Context, p golibvirt.DomainCheckpoin
 	return h.within(ctx, answerTime, "remove checkpoint "+p.Name+" of guest "+p.Dom.Name, func() error { return h.l.DomainCheckpointDelete(p, how) })
 }
 
-// Marks implements [source.Hypervisor].
-func (h *Host) Marks(ctx context.Context, machine string) ([]string, error) {
+// Marks implements [source.Source].
+func (h *Host) Checkpoints(ctx context.Context, machine string) ([]string, error) {
 	d, err := h.domain(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
 	points, err := h.checkpoints(ctx, d)
-	var marks []string
+	var ids []string
 	for _, p := range points {
-		marks = append(marks, strings.TrimPrefix(p.Name, marked))
+		ids = append(ids, strings.TrimPrefix(p.Name, marked))
 	}
-	return marks, err
+	return ids, err
 }
 
-// DropMarks implements [source.Hypervisor].
-func (h *Host) DropMarks(ctx context.Context, machine string, marks []string) ([]string, error) {
+// DropMarks implements [source.Source].
+func (h *Host) DropCheckpoints(ctx context.Context, machine string, ids []string) ([]string, error) {
 	d, err := h.domain(ctx, machine)
 	if err != nil {
 		return nil, err
@@ -484,7 +486,7 @@ func (h *Host) DropMarks(ctx context.Context, machine string, marks []string) ([
 	if err != nil || state == golibvirt.DomainShutoff || state == golibvirt.DomainCrashed {
 		return nil, err // libvirt removes a bitmap only through a QEMU process
 	}
-	return h.removeCheckpoints(ctx, d, marks)
+	return h.removeCheckpoints(ctx, d, ids)
 }
 
 // sendToSleep switches a guest off that we started paused, unless somebody let it run meanwhile.
@@ -497,7 +499,7 @@ func (h *Host) sendToSleep(ctx context.Context, d golibvirt.Domain) (off bool, e
 	return err == nil, err
 }
 
-// Clear implements [source.Hypervisor].
+// Clear implements [source.Source].
 func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (found []string, err error) {
 	d, err := h.domain(ctx, machine)
 	if errors.Is(err, source.ErrNoMachine) {

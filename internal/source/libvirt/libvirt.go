@@ -14,6 +14,8 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/site"
+
 	golibvirt "github.com/digitalocean/go-libvirt"
 	"libvirt.org/go/libvirtxml"
 
@@ -23,7 +25,17 @@ import (
 // answerTime is how long libvirt may take to answer an ordinary call.
 const answerTime = 20 * time.Second
 
-// Host is a libvirt daemon. It implements [source.Hypervisor].
+func init() {
+	source.Register(site.Libvirt, func(ctx context.Context, spec site.Hypervisor) (source.Source, error) {
+		h, err := Dial(ctx, spec.URI)
+		if err != nil {
+			return nil, err // not h: a nil host in an interface is not nil
+		}
+		return h, nil
+	})
+}
+
+// Host is a libvirt daemon. It implements [source.Source].
 type Host struct {
 	uri  string
 	conn net.Conn
@@ -141,7 +153,7 @@ func (h *Host) definition(ctx context.Context, d golibvirt.Domain, inactive bool
 	return text, def, nil
 }
 
-// Machines implements [source.Hypervisor].
+// Machines implements [source.Source].
 func (h *Host) Machines(ctx context.Context) ([]source.Machine, error) {
 	var domains []golibvirt.Domain
 	err := h.within(ctx, answerTime, "list guests", func() (err error) {
@@ -256,7 +268,7 @@ func format(k libvirtxml.DomainDisk) string {
 	return "raw"
 }
 
-// Start implements [source.Hypervisor].
+// Start implements [source.Source].
 func (h *Host) Start(ctx context.Context, machine string) error {
 	d, err := h.domain(ctx, machine)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 	"keenlodge/internal/source"
 )
 
-// CreateDisk implements [source.Hypervisor]. The content travels through libvirt's storage upload.
+// CreateDisk implements [source.Source]. The content travels through libvirt's storage upload.
 func (h *Host) CreateDisk(ctx context.Context, pool, name string, length int64, content io.Reader) (string, error) {
 	p, err := h.pool(ctx, pool)
 	if err != nil {
@@ -86,7 +86,7 @@ func (h *Host) pool(ctx context.Context, name string) (golibvirt.StoragePool, er
 	return p, err
 }
 
-// RemoveDisk implements [source.Hypervisor].
+// RemoveDisk implements [source.Source].
 func (h *Host) RemoveDisk(ctx context.Context, place string) error {
 	return h.within(ctx, answerTime, "remove volume "+place, func() error {
 		v, err := h.l.StorageVolLookupByPath(place)
@@ -100,7 +100,7 @@ func (h *Host) RemoveDisk(ctx context.Context, place string) error {
 	})
 }
 
-// Define implements [source.Hypervisor].
+// Define implements [source.Source].
 func (h *Host) Define(ctx context.Context, g source.NewGuest) error {
 	def, err := newIdentity(g)
 	if err != nil {

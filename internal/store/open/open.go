@@ -43,7 +43,11 @@ type Store struct {
 }
 
 // Make makes a store in an empty folder; the caller looks whether it is empty.
-func Make(ctx context.Context, d *dir.Dir, now time.Time) (*Store, error) {
+func Make(ctx context.Context, m medium.Medium, now time.Time) (*Store, error) {
+	d, err := folder(m)
+	if err != nil {
+		return nil, err
+	}
 	if err := os.WriteFile(filepath.Join(d.Root(), readMe), []byte(rootText), 0o600); err != nil {
 		return nil, err
 	}
@@ -54,7 +58,11 @@ func Make(ctx context.Context, d *dir.Dir, now time.Time) (*Store, error) {
 }
 
 // Open reads a store's header. A folder without one is [store.ErrNoStore].
-func Open(ctx context.Context, d *dir.Dir) (*Store, error) {
+func Open(ctx context.Context, m medium.Medium) (*Store, error) {
+	d, err := folder(m)
+	if err != nil {
+		return nil, err
+	}
 	h, err := store.ReadHeader(ctx, d)
 	if err != nil {
 		return nil, err
@@ -63,6 +71,14 @@ func Open(ctx context.Context, d *dir.Dir) (*Store, error) {
 		return nil, fmt.Errorf("%s holds a store of the %s layout, not an open one; say so in its entry", d, h.Layout)
 	}
 	return &Store{dir: d, header: h}, nil
+}
+
+// folder is a medium as a folder of this host, in which files can be renamed, locked and mapped.
+func folder(m medium.Medium) (*dir.Dir, error) {
+	if d, ok := m.(*dir.Dir); ok {
+		return d, nil
+	}
+	return nil, fmt.Errorf("%s is no folder of this host; the open layout lies in one, or in a mounted share (medium dir)", m)
 }
 
 // Header describes the store.

@@ -155,7 +155,7 @@ func TestAChainIsCutOnlyByFolding(t *testing.T) {
 	require.ErrorContains(t, err, "leans on nothing")
 	m, err := s.Fold(t.Context(), ids[1], true, func(int64) {})
 	require.NoError(t, err)
-	require.Equal(t, "full", m.Capture)
+	require.EqualValues(t, "full", m.Capture)
 	require.NoError(t, s.DropImage(t.Context(), ids[0]))
 	requireSame(t, s, ids[1], contents[1])
 	requireSame(t, s, ids[2], contents[2])
@@ -287,7 +287,7 @@ func TestDamageAndNotes(t *testing.T) {
 	last, err := s.ReadImage(t.Context(), ids[2])
 	require.NoError(t, err)
 	_, err = s.ReadBack(t.Context(), last, func(int64) {})
-	var to *BrokenError
+	var to *store.BrokenError
 	require.ErrorAs(t, err, &to)
 	require.Equal(t, ids[1], to.Image)
 	report, err := s.Check(t.Context(), true, func(int64) {})
@@ -318,7 +318,7 @@ func TestDamageAndNotes(t *testing.T) {
 	notes, err := s.AllNotes(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "before the harbour upgrade", notes[ids[0]].Pin.Note)
-	require.Equal(t, "mount", notes[ids[0]].Proofs[1].Level)
+	require.EqualValues(t, "mount", notes[ids[0]].Proofs[1].Level)
 	require.NoError(t, s.SetPin(t.Context(), ids[0], nil))
 	notes, err = s.AllNotes(t.Context())
 	require.NoError(t, err)

@@ -113,16 +113,6 @@ func missing(err error) error {
 	return err
 }
 
-// BrokenError says which image of a chain is to blame.
-type BrokenError struct {
-	Image string
-	Err   error
-}
-
-func (e *BrokenError) Error() string { return "image " + e.Image + ": " + e.Err.Error() }
-
-func (e *BrokenError) Unwrap() error { return e.Err }
-
 // ReadBack reads every byte of an image's files, and of those that it leans on, and matches them against their digests.
 func (s *Store) ReadBack(ctx context.Context, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error) {
 	if err := s.tidy(m.ID); err != nil {
@@ -145,7 +135,7 @@ func (s *Store) readBack(ctx context.Context, m *image.Manifest, progress func(b
 		files, bytes := 0, int64(0)
 		for at, ad := m, d; ; {
 			if err := s.readFile(ctx, at, ad, progress); err != nil {
-				return evidence, fmt.Errorf("disk %s: %w", d.Target, &BrokenError{at.ID, err})
+				return evidence, fmt.Errorf("disk %s: %w", d.Target, &store.BrokenError{Image: at.ID, Err: err})
 			}
 			files, bytes = files+1, bytes+ad.Length
 			if ad.LeansOn == "" {

@@ -99,7 +99,7 @@ func TestProbe(t *testing.T) {
 	}
 	steps := probe(filepath.Join(folder, "absent"))
 	require.Len(t, steps, 1)
-	require.Equal(t, "failed", steps[0].State)
+	require.EqualValues(t, "failed", steps[0].State)
 	require.Contains(t, steps[0].Text, "does not exist")
 	open := "/var/tmp/brindle-open-to-all"
 	require.NoError(t, os.MkdirAll(open, 0o755))
@@ -113,6 +113,6 @@ func TestProbe(t *testing.T) {
 	full := mediumtest.SmallDisk(t)
 	require.NoError(t, os.WriteFile(filepath.Join(full, "ballast"), make([]byte, 40<<10), 0o600))
 	steps = probe(full)
-	require.Equal(t, "failed", steps[len(steps)-1].State)
+	require.EqualValues(t, "failed", steps[len(steps)-1].State)
 	require.Contains(t, steps[len(steps)-1].Text, "no space left")
 }

@@ -127,7 +127,7 @@ func TestProbeSaysWhatIsWrong(t *testing.T) {
 		spoil(&c)
 		steps := medium.Probe(t.Context(), func(ctx context.Context) (medium.Medium, error) { return Open(ctx, c) })
 		require.Len(t, steps, 1, want)
-		require.Equal(t, "failed", steps[0].State)
+		require.EqualValues(t, "failed", steps[0].State)
 		require.Contains(t, steps[0].Text, want)
 		require.NotContains(t, steps[0].Text, "tide tables")
 	}

@@ -1,0 +1,505 @@
+// Package capture makes an image of a machine: it checks the machine, finds the image on which the new one can build, takes the moment,
+// reads the disks and stores them, and ends the capture before the image exists. When it runs, and for which machines, is not in here.
+package capture
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"time"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/unusual"
+	"keenlodge/internal/hooks"
+	"keenlodge/internal/inventory"
+	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/source"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+	"keenlodge/internal/stores"
+	"keenlodge/internal/throttle"
+)
+
+// Captures makes images of machines.
+type Captures struct {
+	rec       *records.Records
+	log       *slog.Logger
+	inventory *inventory.Inventory
+	stores    *stores.Stores
+	hooks     *hooks.Hooks
+	throttle  *throttle.Throttle
+	// program is the name under which images are made; executable is the path of the program, which a freeze's watchdog runs.
+	program, executable string
+}
+
+// New makes a Captures.
+func New(rec *records.Records, log *slog.Logger, inv *inventory.Inventory, ss *stores.Stores, hk *hooks.Hooks, th *throttle.Throttle, program, executable string) *Captures {
+	return &Captures{rec, log, inv, ss, hk, th, program, executable}
+}
+
+// Order asks for an image of a machine, as a policy says.
+type Order struct {
+	Site   site.Site
+	Policy site.Policy
+	Run    *runs.Run
+	// Capture is what the run's schedule asks for, "" for what the cycle says; Disks are its targets in place of the policy's.
+	Capture image.Capture
+	Disks   []string
+}
+
+// disks are the targets that the order covers, nil for all.
+func (o Order) disks() []string {
+	disks := o.Policy.Disks
+	if len(o.Disks) > 0 {
+		disks = o.Disks
+	}
+	if slices.Contains(disks, "*") {
+		return nil
+	}
+	return disks
+}
+
+func (o Order) scope() image.Scope {
+	if len(o.disks()) > 0 {
+		return image.SomeDisks
+	}
+	return image.WholeMachine
+}
+
+// incrementalKind is what an image of this order is that is not full.
+func (o Order) incrementalKind() image.Capture {
+	if o.Capture == image.Incremental || o.Capture == image.Differential {
+		return o.Capture
+	}
+	return o.Policy.Between()
+}
+
+// connect connects to a source of the site that captures machines. Close it.
+func (c *Captures) connect(ctx context.Context, s site.Site, name string) (source.Source, source.Capturer, error) {
+	h, err := c.inventory.Connect(ctx, s, name)
+	if err != nil {
+		return nil, nil, err
+	}
+	capturer, err := source.As[source.Capturer](h, "capture machines")
+	if err != nil {
+		h.Close()
+	}
+	return h, capturer, err
+}
+
+// setOf lists the images of a set, newest first, those too that are gone.
+func (c *Captures) setOf(ctx context.Context, m records.Image) ([]records.Image, error) {
+	images, err := c.rec.Images(ctx, records.ImageFilter{Machine: m.Machine, Policy: m.Policy, Store: m.Store, Gone: true})
+	return slices.DeleteFunc(images, func(o records.Image) bool { return o.Apart != m.Apart || o.Scope != m.Scope || o.ID == m.ID }), err
+}
+
+// Capture makes one image: capture, read, store, end the capture, and only then let the image exist.
+func (c *Captures) Capture(ctx context.Context, o Order, st store.Store, t *runs.Task) error {
+	h, capturer, err := c.connect(ctx, o.Site, t.Hypervisor)
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	if err := c.preflight(ctx, h, o.Policy, t); err != nil {
+		return err
+	}
+	k := &making{c: c, o: o, st: st, t: t}
+	defer k.reserve().End()
+	if err := k.begin(ctx); err != nil {
+		return err
+	}
+	if err := k.carryOut(ctx, capturer); err != nil {
+		return errors.Join(err, k.forget(context.WithoutCancel(ctx)))
+	}
+	return nil
+}
+
+// making is an image that is being made.
+type making struct {
+	c  *Captures
+	o  Order
+	st store.Store
+	t  *runs.Task
+
+	rec      records.Image
+	set      []records.Image // the others of its set, newest first
+	base     *image.Manifest // since which it is taken, or nil
+	why      string          // it is full
+	reserved *stores.Reservation
+}
+
+func (k *making) reserve() *stores.Reservation {
+	k.reserved = k.c.stores.Reserve(k.o.Policy.Store)
+	return k.reserved
+}
+
+// begin chooses the base and records an image that is being written.
+func (k *making) begin(ctx context.Context) (err error) {
+	o, r := k.o, k.o.Run
+	k.rec = records.Image{ID: image.NewID(), Machine: k.t.Machine, Policy: r.Policy, Store: o.Policy.Store, Run: r.ID, Taken: time.Now(), Scope: o.scope(),
+		Capture: image.Full, Note: r.Note, Apart: r.Cause == run.Hand && o.Policy.ByHand == "apart"}
+	if k.set, err = k.c.setOf(ctx, k.rec); err != nil {
+		return err
+	}
+	if k.base, k.why, err = chooseBase(ctx, o.Policy, o.Capture, k.st, k.set, k.rec.Taken.In(o.Site.Location())); err != nil {
+		return err
+	}
+	if k.base != nil {
+		k.rec.Capture = o.incrementalKind()
+		if k.st.Header().Layout == site.Open {
+			k.rec.Base = k.base.ID // from here on rotation holds it
+		}
+	}
+	return k.c.rec.AddImage(ctx, k.rec)
+}
+
+// forget removes the record of an image that did not come to be.
+func (k *making) forget(ctx context.Context) error {
+	if !k.t.NeedsCleanup {
+		k.t.Image = "" // otherwise the name is needed to clear what it left
+	}
+	return k.c.rec.ForgetImage(ctx, k.rec.ID)
+}
+
+// carryOut takes the moment and makes the image of it.
+func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
+	c, o, t := k.c, k.o, k.t
+	if err := k.reserved.Check(ctx, o.Site, k.st, k.rec, 0); err != nil {
+		return err
+	}
+	t.Image, t.NeedsCleanup = k.rec.ID, true
+	if k.base != nil {
+		t.Log(ctx, "the image will be %s: what changed since image %s", k.rec.Capture, k.base.ID)
+	} else {
+		t.Log(ctx, "the image will be full: %s", k.why)
+	}
+	if err := t.Begin(ctx, "capturing"); err != nil {
+		return err
+	}
+	asked := c.request(ctx, o, t, k.rec.ID)
+	if k.base != nil {
+		asked.Since = k.base.ID
+	}
+	capture, err := h.Capture(ctx, asked)
+	if err != nil {
+		return err
+	}
+	kept := false
+	defer func() {
+		// A second Close does nothing; this one is for what fails below.
+		if closed := capture.Close(ctx, kept, nil); closed != nil {
+			err = errors.Join(err, closed)
+		} else {
+			t.NeedsCleanup = false
+		}
+	}()
+	k.rec.Taken = time.Now()
+	m := k.manifest(capture)
+	t.Warnings, t.Frozen = append(t.Warnings, capture.Warnings()...), m.Frozen.Nanoseconds()
+	disks, err := c.planDisks(ctx, k.st, capture, k.base, t, c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st))
+	defer closeOlder(disks)
+	if err != nil {
+		return err
+	}
+	if err := measure(ctx, disks, t); err != nil {
+		return err
+	}
+	if err := k.reserved.Check(ctx, o.Site, k.st, k.rec, t.Total); err != nil {
+		return err
+	}
+	return k.store(ctx, m, disks, func() error {
+		obsolete, err := c.obsoleteCheckpoints(ctx, o.Site, k.rec.Machine, capture.Checkpoints())
+		if err != nil {
+			return err
+		}
+		kept = true
+		if err := capture.Close(ctx, kept, obsolete); err != nil {
+			t.Warn("%v", err) // what stays behind is recorded by NeedsCleanup and cleared later; the image is whole
+		}
+		return nil
+	})
+}
+
+// manifest begins the image's manifest.
+func (k *making) manifest(capture source.Capture) *image.Manifest {
+	m := &image.Manifest{Format: image.Format, ID: k.rec.ID, Machine: k.rec.Machine, Policy: k.rec.Policy, Taken: k.rec.Taken.UTC(), Scope: k.rec.Scope,
+		Hypervisor: k.t.Hypervisor, Definition: capture.Definition(), Program: k.c.program, Why: k.why, Note: k.rec.Note, Apart: k.rec.Apart}
+	m.Consistency, m.Frozen = capture.Consistency()
+	return m
+}
+
+// store reads the disks into the store, has endCapture end the capture, and lets the image exist.
+func (k *making) store(ctx context.Context, m *image.Manifest, disks []diskPlan, endCapture func() error) (err error) {
+	w, err := k.st.Begin(ctx, m, store.WriteOptions{Program: k.c.program, Compress: k.o.Site.Stores[k.o.Policy.Store].Compress})
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if ended := w.End(context.WithoutCancel(ctx), err); ended != nil && medium.IsFull(err) {
+			err = errors.Join(err, ended)
+		} else if ended != nil {
+			k.c.log.Warn("the end of an image's writing", "image", k.rec.ID, "error", ended)
+		}
+	}()
+	if k.base != nil {
+		// Only what exists after the writing began is safe from sweeps (docs/store-format.md, "To write").
+		if _, err := k.st.ReadImage(ctx, k.base.ID); err != nil {
+			return fmt.Errorf("image %s, on which this one builds, went just now; run it again: %w", k.base.ID, err)
+		}
+	}
+	if err := readDisks(ctx, disks, w, m, k.t); err != nil {
+		return err
+	}
+	describe(m, k.rec.Capture, k.st, k.base, disks)
+	if err := k.t.Begin(ctx, "ending the capture"); err != nil {
+		return err
+	}
+	if err := endCapture(); err != nil {
+		return err
+	}
+	m.Took = time.Since(*k.t.Started)
+	if err := w.Finish(ctx, m); err != nil {
+		return err
+	}
+	k.rec = stores.Finished(k.rec, m)
+	k.t.Warnings = append(k.t.Warnings, compare(k.rec, k.set)...)
+	return k.c.rec.FinishImage(ctx, k.rec)
+}
+
+// request asks for a capture as a policy says.
+func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string) source.Request {
+	return source.Request{
+		Machine: t.Machine, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(),
+		Moment: func(ctx context.Context, m site.Moment) error {
+			warnings, err := c.hooks.Call(ctx, o.Site, hooks.Event{Moment: m, Policy: o.Run.Policy, Run: o.Run.ID, Cause: o.Run.Cause, Machine: t.Machine, Image: t.Image})
+			t.Warnings = append(t.Warnings, warnings...)
+			return err
+		},
+		Starting: func() error { t.StartedPaused = true; return t.Save(ctx) },
+		Watch: func() (source.Watchdog, error) {
+			return startWatchdog(c.executable, o.Site.Hypervisors[t.Hypervisor], t.Machine)
+		},
+	}
+}
+
+// diskPlan is how a disk of a capture is read.
+type diskPlan struct {
+	target, format string
+	disk.Disk
+	whole disk.Disk        // nil where Disk is
+	older *store.OlderDisk // the older image's, where only what changed since is read
+	why   string           // it is read whole
+}
+
+// planDisks decides for every disk of a capture how it is read. The caller closes the older ones, on an error, too.
+func (c *Captures) planDisks(ctx context.Context, st store.Store, capture source.Capture, base *image.Manifest, t *runs.Task, pace throttle.Wait) ([]diskPlan, error) {
+	var out []diskPlan
+	for _, d := range capture.Disks() {
+		read, older, why, err := planDisk(ctx, st, d, base)
+		if errors.Is(err, errChanged) {
+			t.Warn("disk %s was read whole: %v", d.Target, err)
+		} else if err != nil {
+			return out, fmt.Errorf("disk %s: %w", d.Target, err)
+		} else if why != "" {
+			t.Log(ctx, "disk %s is read whole: %s", d.Target, why)
+		}
+		out = append(out, diskPlan{d.Target, d.Format, throttle.Disk(ctx, read, pace), throttle.Disk(ctx, d.Whole, pace), older, why})
+	}
+	return out, nil
+}
+
+func closeOlder(disks []diskPlan) {
+	for _, d := range disks {
+		if d.older != nil {
+			d.older.Close()
+		}
+	}
+}
+
+// describe says in the manifest what kind of capture it became.
+func describe(m *image.Manifest, wanted image.Capture, st store.Store, base *image.Manifest, disks []diskPlan) {
+	m.Capture = image.Full
+	for _, d := range disks {
+		if d.older != nil {
+			m.Capture, m.Since = wanted, base.ID
+			if st.Header().Layout == site.Open {
+				m.Base = base.ID
+			}
+		} else if d.why != "" {
+			m.Why = fmt.Sprintf("disk %s: %s", d.target, d.why)
+		}
+	}
+}
+
+// compare says what is out of the ordinary in an image. set are the others of its set, newest first.
+func compare(m records.Image, set []records.Image) []string {
+	figures := func(m records.Image) unusual.Figures {
+		return unusual.Figures{Read: m.Read, Stored: m.Stored, Took: time.Duration(m.Took)}
+	}
+	var before []unusual.Figures
+	for _, o := range set {
+		if o.Capture == m.Capture && o.State == image.Usable && o.Took > 0 {
+			before = append(before, figures(o))
+		}
+	}
+	return unusual.Compare(figures(m), before)
+}
+
+// readPace is how fast disks of a source may be read: as it allows, and as an open store does, which is written as it is read. nil is no
+// limit.
+func (c *Captures) readPace(s site.Site, from, into string, st store.Store) throttle.Wait {
+	host, shelf := site.PaceOf(s.Hypervisors[from].Bandwidth), site.PaceOf(s.Stores[into].Bandwidth)
+	open := st.Header().Layout == site.Open
+	if !host.Limits() && !(open && shelf.Limits()) {
+		return nil
+	}
+	return func(ctx context.Context, n int) error {
+		if err := c.throttle.Wait(ctx, "hypervisor "+from, host, s.Location(), n); err != nil || !open {
+			return err
+		}
+		return c.throttle.Wait(ctx, "store "+into, shelf, s.Location(), n)
+	}
+}
+
+// measure sums up what is to be read of the disks.
+func measure(ctx context.Context, disks []diskPlan, t *runs.Task) error {
+	for _, d := range disks {
+		n, err := disk.Allocated(ctx, d)
+		if err != nil {
+			return fmt.Errorf("disk %s: %w", d.target, err)
+		}
+		t.Total += n
+	}
+	return nil
+}
+
+// readDisks reads all disks into the store and names them in the manifest. Where the older image turns out to be damaged, the disk is
+// read whole after all.
+func readDisks(ctx context.Context, disks []diskPlan, w store.Writing, m *image.Manifest, t *runs.Task) error {
+	count := &store.Progress{}
+	figures := func(rec *records.Task) {
+		rec.Done = count.Read.Load()
+		rec.Fresh, rec.Stored = w.Written()
+	}
+	for i := range disks {
+		d := &disks[i]
+		if err := t.Begin(ctx, "reading "+d.target); err != nil {
+			return err
+		}
+		var out image.Disk
+		read := func() (err error) {
+			out, err = w.Disk(ctx, d.target, d.format, d.Disk, d.older, count)
+			return err
+		}
+		held := count.Data.Load()
+		err := t.Moving(ctx, figures, read)
+		if d.older != nil && (errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)) {
+			d.why = "the image on which it would build is damaged: " + err.Error()
+			t.Log(ctx, "disk %s is read whole: %s", d.target, d.why)
+			d.older.Close()
+			d.Disk, d.older = d.whole, nil
+			count.Data.Store(held)
+			err = t.Moving(ctx, figures, read)
+		}
+		m.Disks = append(m.Disks, out)
+		if err != nil {
+			return fmt.Errorf("disk %s: %w", d.target, err)
+		}
+		m.Sizes.Disks += d.Size()
+	}
+	if err := t.Begin(ctx, "storing"); err != nil {
+		return err
+	}
+	if err := t.Moving(ctx, figures, func() error { return w.Flush(ctx) }); err != nil {
+		return err
+	}
+	m.Sizes.Read, m.Sizes.Data = t.Done, min(count.Data.Load(), m.Sizes.Disks)
+	m.Sizes.New, m.Sizes.Stored = w.Written()
+	return nil
+}
+
+// Settle decides what became of a task whose process died: its image is usable if its manifest had come to be, else nothing.
+func (c *Captures) Settle(ctx context.Context, r *runs.Run, t *records.Task) error {
+	if t.Image == "" {
+		return nil
+	}
+	whole, err := c.settleImage(ctx, t.Image)
+	if err == nil && whole {
+		t.State, t.Error = run.Done, ""
+		r.Log(ctx, t.Machine, "image %s was complete when the service ended", t.Image)
+	}
+	return err
+}
+
+func (c *Captures) settleImage(ctx context.Context, id string) (whole bool, err error) {
+	rec, err := c.rec.Image(ctx, id)
+	if errors.Is(err, fault.ErrNotFound) || err == nil && rec.State != image.Writing {
+		return rec.State == image.Usable, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	s, err := c.rec.Site(ctx)
+	if err != nil {
+		return false, err
+	}
+	if _, ok := s.Stores[rec.Store]; !ok {
+		return false, c.rec.ForgetImage(ctx, id)
+	}
+	st, err := c.stores.Open(ctx, s, rec.Store)
+	if err != nil {
+		return false, err
+	}
+	m, err := st.Settle(ctx, id)
+	if err != nil {
+		return false, err
+	}
+	if m != nil {
+		return true, c.rec.FinishImage(ctx, stores.Finished(rec, m))
+	}
+	return false, c.rec.ForgetImage(ctx, id)
+}
+
+// Clear removes what a task's capture left on its source and returns what it found. A source that is no part of the site any more is
+// left alone.
+func (c *Captures) Clear(ctx context.Context, t records.Task) (found []string, err error) {
+	s, err := c.rec.Site(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, ok := s.Hypervisors[t.Hypervisor]; !ok {
+		return nil, nil
+	}
+	h, capturer, err := c.connect(ctx, s, t.Hypervisor)
+	if err != nil {
+		return nil, err
+	}
+	defer h.Close()
+	return capturer.Clear(ctx, t.Machine, t.Image, t.StartedPaused)
+}
+
+// Undo clears what a failed try left on the source, so that another can begin.
+func (c *Captures) Undo(ctx context.Context, t *runs.Task) error {
+	if !t.NeedsCleanup {
+		return nil
+	}
+	found, err := c.Clear(ctx, t.Task)
+	for _, f := range found {
+		t.Log(ctx, "cleared: %s", f)
+	}
+	if err != nil {
+		return fmt.Errorf("what it left on the hypervisor could not be cleared: %w", err)
+	}
+	t.NeedsCleanup = false
+	return t.Save(ctx)
+}

@@ -1,0 +1,271 @@
+// Package inventory knows the site's machines: it asks their sources, keeps what they tell in the records, and shows which policies
+// cover which machine.
+package inventory
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+	"keenlodge/internal/source"
+)
+
+const (
+	// answerTime is how long a source may take to list its machines.
+	answerTime = 30 * time.Second
+	// asksAtOnce is how many sources are asked at the same time.
+	asksAtOnce = 16
+	// answerAge is how long an answer is remembered: runs that start together ask once.
+	answerAge = 5 * time.Second
+)
+
+// Inventory knows the site's machines.
+type Inventory struct {
+	rec *records.Records
+	log *slog.Logger
+
+	mu      sync.Mutex
+	asked   map[string]*question // by source
+	answers map[string]remembered
+}
+
+// question is a source being asked; done is closed when it has answered.
+type question struct {
+	done   chan struct{}
+	answer Answer
+}
+
+// remembered is an answer, and what it is the answer of.
+type remembered struct {
+	Answer
+	spec site.Hypervisor
+	at   time.Time
+}
+
+// New makes an Inventory.
+func New(rec *records.Records, log *slog.Logger) *Inventory {
+	return &Inventory{rec: rec, log: log, asked: map[string]*question{}, answers: map[string]remembered{}}
+}
+
+// Connect connects to one of the site's sources. Close it.
+func (inv *Inventory) Connect(ctx context.Context, s site.Site, name string) (source.Source, error) {
+	spec, ok := s.Hypervisors[name]
+	if !ok {
+		return nil, fault.Unknown("hypervisor", name, slices.Sorted(maps.Keys(s.Hypervisors)))
+	}
+	h, err := source.Dial(ctx, spec)
+	if err != nil {
+		return nil, fmt.Errorf("hypervisor %s: %w", name, err)
+	}
+	return h, nil
+}
+
+// Answer is what a source said when it was asked for its machines.
+type Answer struct {
+	Source   string
+	Machines []source.Machine
+	Err      error
+}
+
+// Ask asks sources of a site for their machines, several at once and each within a limit of time; none named means all. An answer that
+// is a few seconds old will do, unless fresh. Answers come in the order of the names.
+func (inv *Inventory) Ask(ctx context.Context, s site.Site, fresh bool, names ...string) []Answer {
+	if names == nil {
+		names = slices.Sorted(maps.Keys(s.Hypervisors))
+	}
+	out := make([]Answer, len(names))
+	var group errgroup.Group
+	group.SetLimit(asksAtOnce)
+	for i, name := range names {
+		group.Go(func() error {
+			out[i] = inv.ask(ctx, s, name, fresh)
+			return nil
+		})
+	}
+	group.Wait()
+	return out
+}
+
+// ask asks one source. Who asks while it is being asked waits for the same answer.
+func (inv *Inventory) ask(ctx context.Context, s site.Site, name string, fresh bool) Answer {
+	spec := s.Hypervisors[name]
+	inv.mu.Lock()
+	if known, ok := inv.answers[name]; ok && !fresh && time.Since(known.at) < answerAge && known.spec.URI == spec.URI && known.spec.Kind == spec.Kind {
+		inv.mu.Unlock()
+		return known.Answer
+	}
+	if q := inv.asked[name]; q != nil && !fresh {
+		inv.mu.Unlock()
+		select {
+		case <-q.done:
+			return q.answer
+		case <-ctx.Done():
+			return Answer{Source: name, Err: context.Cause(ctx)}
+		}
+	}
+	q := &question{done: make(chan struct{})}
+	inv.asked[name] = q
+	inv.mu.Unlock()
+	q.answer = inv.list(ctx, s, name)
+	inv.mu.Lock()
+	if inv.asked[name] == q {
+		delete(inv.asked, name)
+	}
+	delete(inv.answers, name)
+	if q.answer.Err == nil { // one that did not answer is asked again at once
+		inv.answers[name] = remembered{q.answer, spec, time.Now()}
+	}
+	inv.mu.Unlock()
+	close(q.done)
+	return q.answer
+}
+
+func (inv *Inventory) list(ctx context.Context, s site.Site, name string) Answer {
+	ctx, cancel := context.WithTimeoutCause(ctx, answerTime, fmt.Errorf("%w within %s", source.ErrUnreachable, answerTime))
+	defer cancel()
+	a := Answer{Source: name}
+	h, err := inv.Connect(ctx, s, name)
+	if err == nil {
+		a.Machines, err = h.Machines(ctx)
+		h.Close()
+		if err != nil {
+			err = fmt.Errorf("hypervisor %s: %w", name, err)
+		}
+	}
+	a.Err = err
+	return a
+}
+
+// Silent maps each source that did not answer to the reason.
+func Silent(answers []Answer) map[string]string {
+	silent := map[string]string{}
+	for _, a := range answers {
+		if a.Err != nil {
+			silent[a.Source] = a.Err.Error()
+		}
+	}
+	return silent
+}
+
+// Found is what one source told.
+type Found struct {
+	Hypervisor string `json:"hypervisor"`
+	Machines   int    `json:"machines"`
+	// Error says why it could not be asked.
+	Error string `json:"error"`
+	// Taken are machines that are left out because another hypervisor has one of the same name.
+	Taken []string `json:"taken"`
+}
+
+// Find asks every source for its machines and records them.
+func (inv *Inventory) Find(ctx context.Context) ([]Found, error) {
+	s, err := inv.rec.Site(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return inv.Record(ctx, inv.Ask(ctx, s, true))
+}
+
+// Record records the machines that sources told of.
+func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]Found, error) {
+	out := []Found{}
+	for _, a := range answers {
+		f := Found{Hypervisor: a.Source, Taken: []string{}}
+		if a.Err != nil {
+			f.Error = a.Err.Error()
+			out = append(out, f)
+			continue
+		}
+		machines := make([]records.Machine, 0, len(a.Machines))
+		for _, g := range a.Machines {
+			m := records.Machine{Name: g.Name, UUID: g.UUID, State: g.State, Tags: g.Tags, Disks: []records.MachineDisk{}}
+			for _, d := range g.Disks {
+				m.Disks = append(m.Disks, records.MachineDisk(d))
+			}
+			machines = append(machines, m)
+		}
+		var err error
+		if f.Taken, err = inv.rec.SaveMachines(ctx, a.Source, machines); err != nil {
+			return nil, err
+		}
+		f.Machines = len(machines) - len(f.Taken)
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+// Covered lists the machines that a policy covers, by name.
+func (inv *Inventory) Covered(ctx context.Context, policy site.Policy) ([]records.Machine, error) {
+	machines, err := inv.rec.Machines(ctx)
+	return slices.DeleteFunc(machines, func(m records.Machine) bool {
+		return m.State == machine.Gone || !policy.Selects(m.Name, m.Tags)
+	}), err
+}
+
+// SourcesOf lists the sources that a run of a policy has to ask: all of them where it selects by pattern or tag, for a machine that it
+// covers may be new; those that have, or had, the machines where it names each.
+func (inv *Inventory) SourcesOf(ctx context.Context, s site.Site, policy site.Policy) ([]string, error) {
+	everywhere := slices.Sorted(maps.Keys(s.Hypervisors))
+	if !policy.NamesOnly() {
+		return everywhere, nil
+	}
+	machines, err := inv.rec.Machines(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]bool{}
+	missing := map[string]bool{}
+	for _, name := range policy.Exact() {
+		missing[name] = true
+	}
+	for _, m := range machines {
+		if missing[m.Name] && m.State != machine.Gone && slices.Contains(everywhere, m.Hypervisor) {
+			found[m.Hypervisor] = true
+			delete(missing, m.Name)
+		}
+	}
+	if len(missing) > 0 {
+		return everywhere, nil // it may be anywhere
+	}
+	return slices.Sorted(maps.Keys(found)), nil
+}
+
+// View is a machine as people see it.
+type View struct {
+	records.Machine
+	// CoveredBy lists the policies that select it.
+	CoveredBy []string `json:"covered_by"`
+}
+
+// Views lists every machine, by name.
+func (inv *Inventory) Views(ctx context.Context) ([]View, error) {
+	s, err := inv.rec.Site(ctx)
+	if err != nil {
+		return nil, err
+	}
+	machines, err := inv.rec.Machines(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []View{}
+	for _, m := range machines {
+		v := View{m, []string{}}
+		for _, name := range slices.Sorted(maps.Keys(s.Policies)) {
+			if s.Policies[name].Selects(m.Name, m.Tags) {
+				v.CoveredBy = append(v.CoveredBy, name)
+			}
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}

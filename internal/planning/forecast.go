@@ -1,0 +1,176 @@
+package planning
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/retention"
+
+	"keenlodge/internal/core/fault"
+
+	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/forecast"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+)
+
+// View is the future of some policies, and what it is taken from.
+type View struct {
+	forecast.Forecast
+	From string `json:"from" doc:"today, in the site's zone"`
+	Zone string `json:"zone"`
+	// Guessed are sets of which there is too little experience; their sizes are guesses.
+	Guessed []string `json:"guessed"`
+}
+
+// mostDays bounds how far a forecast looks.
+const mostDays = 400
+
+// Forecast plays the next days of policies; none named means all. Policies of the same stores that are not named are played, too, for
+// they take their room, but not told.
+func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (View, error) {
+	out := View{Guessed: []string{}}
+	if days < 1 || days > mostDays {
+		return out, fmt.Errorf("%w: %d days can't be told; from 1 to %d can", fault.ErrInvalid, days, mostDays)
+	}
+	s, err := pl.rec.Site(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, name := range names {
+		if _, ok := s.Policies[name]; !ok {
+			return out, fault.Unknown("policy", name, sortedKeys(s.Policies))
+		}
+	}
+	now := time.Now().In(s.Location())
+	out.From, out.Zone = now.Format(time.DateOnly), s.Zone
+	r := forecast.Request{Now: now, Days: days, HypervisorTasks: map[string]int{}}
+	for name, h := range s.Hypervisors {
+		r.HypervisorTasks[name] = h.Tasks()
+	}
+	known, err := pl.experience(ctx)
+	if err != nil {
+		return out, err
+	}
+	told := func(name string) bool { return len(names) == 0 || slices.Contains(names, name) }
+	used := map[string]bool{}
+	for _, name := range sortedKeys(s.Policies) {
+		p, guessed := known.policy(s, name)
+		r.Policies = append(r.Policies, p)
+		if told(name) {
+			used[p.Store] = true
+			out.Guessed = append(out.Guessed, guessed...)
+		}
+	}
+	for _, name := range sortedKeys(used) {
+		spec := s.Stores[name]
+		st := forecast.Store{Name: name, Leans: spec.Layout == site.Open, Free: -1, Floor: spec.FloorBytes(), Grace: spec.GraceTime(), Tasks: spec.Tasks()}
+		opened, err := pl.stores.Open(ctx, s, name)
+		if err != nil {
+			return out, err
+		}
+		room, err := opened.Medium().Room(ctx)
+		if err != nil {
+			return out, fmt.Errorf("store %s: %w", name, err)
+		}
+		st.Free = room.FreeBytes
+		r.Stores = append(r.Stores, st)
+	}
+	out.Forecast = forecast.Make(r)
+	out.Policies = slices.DeleteFunc(out.Policies, func(p forecast.PolicyDays) bool { return !told(p.Policy) })
+	out.Crowds = slices.DeleteFunc(out.Crowds, func(c forecast.Crowd) bool { return !slices.ContainsFunc(c.Policies, told) })
+	return out, nil
+}
+
+// experience is what a lodge knows of its machines and images.
+type experience struct {
+	machines []records.Machine
+	images   map[string][]records.Image // by policy, newest first, those too that are gone
+	pauses   map[string]records.Pause
+}
+
+func (pl *Planning) experience(ctx context.Context) (experience, error) {
+	e := experience{images: map[string][]records.Image{}}
+	var err error
+	if e.machines, err = pl.rec.Machines(ctx); err != nil {
+		return e, err
+	}
+	if e.pauses, err = pl.Pauses(ctx); err != nil {
+		return e, err
+	}
+	images, err := pl.rec.Images(ctx, records.ImageFilter{Gone: true})
+	for _, m := range images {
+		e.images[m.Policy] = append(e.images[m.Policy], m)
+	}
+	return e, err
+}
+
+// policy is a policy as the forecast sees it. guessed are its machines of which there is too little experience.
+func (e experience) policy(s site.Site, name string) (out forecast.Policy, guessed []string) {
+	spec := s.Policies[name]
+	out = forecast.Policy{Name: name, Store: spec.Store, Cycle: spec.CycleRule(), Capture: spec.Between(), Rule: spec.RotationRule(), Fold: spec.Fold}
+	if p := e.pauses[name]; p.Since != nil {
+		if out.Paused = p.Until == nil; p.Until != nil {
+			out.PausedUntil = *p.Until
+		}
+	}
+	for i, parsed := range spec.Parsed(s.Location()) {
+		out.Starts = append(out.Starts, forecast.Start{When: parsed, Capture: spec.Schedules[i].Capture})
+	}
+	var hosts []string
+	for _, m := range e.machines {
+		if m.State == machine.Gone || !spec.Selects(m.Name, m.Tags) {
+			continue
+		}
+		set, guess := e.set(name, spec.Store, m)
+		if out.Sets = append(out.Sets, set); guess {
+			guessed = append(guessed, name+" of "+m.Name)
+		}
+		if !slices.Contains(hosts, m.Hypervisor) {
+			hosts = append(hosts, m.Hypervisor)
+		}
+	}
+	out.Hours = s.Hours(name, hosts...)
+	return out, guessed
+}
+
+// set is what is known of a machine's images under a policy.
+func (e experience) set(policy, store string, m records.Machine) (forecast.Set, bool) {
+	seen := forecast.Seen{}
+	for _, d := range m.Disks {
+		seen.Disks += d.Size
+	}
+	var there retention.Set
+	var took []int64
+	var made []cycle.Image
+	for _, i := range e.images[policy] {
+		if i.Machine != m.Name || i.Store != store || i.Apart || i.State == image.Writing {
+			continue
+		}
+		made = append(made, cycle.Image{Taken: i.Taken, Full: i.Capture == image.Full})
+		if i.State != image.Usable {
+			continue
+		}
+		if i.Capture == image.Full {
+			seen.Full = append(seen.Full, i.Stored)
+		} else {
+			seen.Between = append(seen.Between, i.Stored)
+		}
+		if took = append(took, i.Took); i.Gone == nil {
+			there.Images = append([]records.Image{i}, there.Images...)
+		}
+	}
+	out := forecast.Set{Machine: m.Name, Hypervisor: m.Hypervisor, Images: there.Planned(), Made: made}
+	slices.Reverse(out.Made)
+	var guessed bool
+	out.Full, out.Between, guessed = seen.Sizes()
+	if len(took) > 0 {
+		slices.Sort(took)
+		out.Took = time.Duration(took[len(took)/2])
+	}
+	return out, guessed
+}

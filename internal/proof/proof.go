@@ -1,0 +1,285 @@
+// Package proof shows that images can be trusted, or that they can't: it carries proofs out, level by level, and keeps the evidence in
+// the records and beside the image.
+package proof
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/ledger"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/mount"
+	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+	"keenlodge/internal/stores"
+)
+
+// mostRead is how many bytes of files a proof by mount reads from one file system; what is beyond is listed only.
+const mostRead = 8 << 30
+
+// Proofs carries proofs out.
+type Proofs struct {
+	rec    *records.Records
+	log    *slog.Logger
+	stores *stores.Stores
+	runs   *runs.Engine
+	// program is the name under which proofs are recorded.
+	program string
+}
+
+// New makes a Proofs and registers proofs with the engine.
+func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, e *runs.Engine, program string) *Proofs {
+	pr := &Proofs{rec, log, ss, e, program}
+	e.Register(run.Proof, handler{pr: pr})
+	return pr
+}
+
+// level carries the proofs of one level out. Its error is a [failed] or wraps [chunk.ErrDamaged] or [medium.ErrNotFound] where it is a
+// verdict on the image, and trouble on the way otherwise.
+type level struct {
+	prove func(pr *Proofs, ctx context.Context, st store.Store, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error)
+	// ready says why this host can't carry it out, or nil.
+	ready func() error
+}
+
+var levels = map[image.Level]level{
+	image.ByRead:  {(*Proofs).byRead, func() error { return nil }},
+	image.ByMount: {(*Proofs).byMount, mount.CheckRights},
+}
+
+// Request asks for a proof of an image.
+type Request struct {
+	Image string      `json:"image"`
+	Level image.Level `json:"level"`
+}
+
+// Start queues the proof of an image, for who.
+func (pr *Proofs) Start(ctx context.Context, who string, q Request) (records.Run, error) {
+	m, err := pr.stores.Image(ctx, q.Image)
+	if err != nil {
+		return records.Run{}, err
+	}
+	if m.State != image.Usable {
+		return records.Run{}, fmt.Errorf("%w: image %s is %s; only a usable image can be proven", fault.ErrConflict, m.ID, m.State)
+	}
+	l, ok := levels[q.Level]
+	if !ok {
+		return records.Run{}, fmt.Errorf("%w: this program can't prove by %q%s", fault.ErrInvalid, q.Level, suggest.Hint(q.Level, image.Provable))
+	}
+	if err := l.ready(); err != nil {
+		return records.Run{}, fmt.Errorf("%w: %w", fault.ErrConflict, err)
+	}
+	return pr.runs.Queue(ctx, runs.Order{Kind: run.Proof, Policy: m.Policy, Cause: run.Hand, Who: who, Request: q})
+}
+
+// Of is an image, also one that is gone, and its proofs, newest first.
+func (pr *Proofs) Of(ctx context.Context, id string) (records.Image, []records.Proof, error) {
+	m, err := pr.rec.Image(ctx, id)
+	if errors.Is(err, fault.ErrNotFound) {
+		err = fmt.Errorf("%w: no image is called %q; look at: keenlodge image list", fault.ErrNotFound, id)
+	}
+	if err != nil {
+		return m, nil, err
+	}
+	proofs, err := pr.rec.Proofs(ctx, id)
+	return m, proofs, err
+}
+
+// handler carries proofs out that are runs of their own.
+type handler struct {
+	runs.Base
+	pr *Proofs
+}
+
+// Run implements [runs.Handler].
+func (h handler) Run(ctx context.Context, r *runs.Run) error {
+	q, err := runs.Request[Request](r.Run)
+	if err != nil {
+		return err
+	}
+	m, st, err := h.pr.stores.OfImage(ctx, q.Image)
+	if err != nil {
+		return err
+	}
+	rec, err := r.AddTask(ctx, records.Task{Machine: m.Machine, Image: m.ID})
+	if err != nil {
+		return err
+	}
+	r.Perform(ctx, rec, func(ctx context.Context, t *runs.Task) error {
+		if err := t.Begin(ctx, "proving by "+string(q.Level)); err != nil {
+			return err
+		}
+		t.Total = m.Read
+		var p records.Proof
+		err := t.Moving(ctx, nil, func() (err error) {
+			p, err = h.pr.Prove(ctx, st, r, m.ID, q.Level, t.Add)
+			return err
+		})
+		if err == nil && !p.Passed {
+			err = errors.New(p.Error)
+		}
+		return err
+	})
+	return nil
+}
+
+// Prove proves an image and records the outcome, passed or not. The error is for a proof that could not be carried out at all, which
+// says nothing of the image. progress is called with bytes that were read.
+func (pr *Proofs) Prove(ctx context.Context, st store.Store, r *runs.Run, id string, by image.Level, progress func(bytes int64)) (records.Proof, error) {
+	p := records.Proof{Image: id, Run: r.ID, Level: by, Began: time.Now(), Program: pr.program}
+	l, ok := levels[by]
+	if !ok {
+		return p, fmt.Errorf("this program can't prove by %q%s", by, suggest.Hint(by, image.Provable))
+	}
+	end, err := st.Reading(ctx, pr.program) // a sweep must not take away what is being read
+	if err != nil {
+		return p, err
+	}
+	defer end(context.WithoutCancel(ctx))
+	name := ""
+	m, err := st.ReadImage(ctx, id)
+	if err == nil {
+		name = m.Machine
+		p.Evidence, err = l.prove(pr, ctx, st, m, progress)
+	}
+	if ctx.Err() != nil {
+		return p, context.Cause(ctx)
+	}
+	var verdict failed
+	damaged := errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)
+	if err != nil && !damaged && !errors.As(err, &verdict) {
+		return p, err
+	}
+	p.Ended, p.Passed = time.Now(), err == nil
+	if err != nil {
+		p.Error = err.Error()
+	}
+	if recorded := pr.rec.AddProof(ctx, p); recorded != nil {
+		return p, recorded
+	}
+	beside := store.Proof{Level: p.Level, Passed: p.Passed, Began: p.Began.UTC(), Ended: p.Ended.UTC(), Program: p.Program, Evidence: p.Evidence, Error: p.Error}
+	if err := st.AddProof(ctx, id, beside); err != nil {
+		r.Caution(ctx, name, "the proof could not be kept in the store, only in the records: %v", err)
+	}
+	for _, e := range p.Evidence {
+		r.Evidence(ctx, name, "%s", e)
+	}
+	if damaged {
+		var below *store.BrokenError
+		if errors.As(err, &below) {
+			id = below.Image // what leans on it is broken, too
+		}
+		r.Log(ctx, name, "image %s is broken: %s", id, p.Error)
+		return p, pr.rec.BreakImage(ctx, id)
+	}
+	return p, nil
+}
+
+// failed is a verdict on the image, as opposed to trouble on the way.
+type failed struct{ error }
+
+func (pr *Proofs) byRead(ctx context.Context, st store.Store, m *image.Manifest, progress func(int64)) ([]string, error) {
+	return st.ReadBack(ctx, m, progress)
+}
+
+// byMount mounts every file system, lists it, reads its files, and checks a ledger where there is one.
+func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest, _ func(int64)) (evidence []string, err error) {
+	mounted, err := pr.stores.Mount(ctx, st, m)
+	var rights mount.ErrRights
+	if errors.As(err, &rights) {
+		return nil, err
+	}
+	if err != nil {
+		return nil, failed{err}
+	}
+	defer func() {
+		if closed := mounted.Close(); closed != nil {
+			pr.log.Error("a proof's mounts could not all be removed; the next start will", "image", m.ID, "error", closed)
+		}
+	}()
+	opened := 0
+	for _, f := range mounted.FileSystems {
+		if f.Folder == "" {
+			evidence = append(evidence, f.Name()+": not opened: "+f.Why)
+			continue
+		}
+		told, err := readFiles(ctx, f)
+		evidence = append(evidence, told...)
+		if err != nil {
+			return evidence, failed{fmt.Errorf("%s: %w", f.Name(), err)}
+		}
+		opened++
+	}
+	if opened == 0 {
+		return evidence, failed{errors.New("no file system of the image could be opened on this host")}
+	}
+	return evidence, nil
+}
+
+// readFiles reads a mounted file system's files.
+func readFiles(ctx context.Context, f mount.FileSystem) (evidence []string, err error) {
+	root, err := os.OpenRoot(f.Folder) // nothing in it leads out of it
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	var files, folders, read, bytes int64
+	buffer := make([]byte, 1<<20)
+	err = fs.WalkDir(root.FS(), ".", func(path string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if e.IsDir() {
+			folders++
+			return ctx.Err()
+		}
+		files++
+		if !e.Type().IsRegular() || bytes >= mostRead {
+			return ctx.Err()
+		}
+		file, err := root.Open(path)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		n, err := io.CopyBuffer(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{file}, buffer)
+		read, bytes = read+1, bytes+n
+		if err != nil {
+			return fmt.Errorf("read %s: %w", path, err)
+		}
+		return ctx.Err()
+	})
+	if err != nil {
+		return nil, err
+	}
+	evidence = append(evidence, fmt.Sprintf("%s: %s mounted, %d folders and %d entries listed, %d files read whole (%s)",
+		f.Name(), f.Part.Format, folders, files, read, humanize.IBytes(uint64(bytes))))
+	book, err := root.Open(ledger.FileName)
+	if errors.Is(err, fs.ErrNotExist) {
+		return evidence, nil
+	}
+	if err != nil {
+		return evidence, err
+	}
+	defer book.Close()
+	s, err := ledger.Check(book)
+	if err != nil {
+		return evidence, fmt.Errorf("%s: %w", filepath.Base(ledger.FileName), err)
+	}
+	return append(evidence, fmt.Sprintf("%s: %s", f.Name(), s.String())), nil
+}

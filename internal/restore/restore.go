@@ -1,0 +1,307 @@
+// Package restore makes machines from images.
+package restore
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/inventory"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/stores"
+
+	"keenlodge/internal/core/fault"
+
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/store"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/ledger"
+	"keenlodge/internal/core/qcow2"
+	"keenlodge/internal/records"
+	"keenlodge/internal/source"
+)
+
+// Request asks for a guest to be made from an image.
+type Request struct {
+	Image string `json:"image"`
+	// As is the new guest's name.
+	As string `json:"as" doc:"name of the guest to make"`
+	// Hypervisor is where; empty for where the machine lived.
+	Hypervisor string `json:"hypervisor,omitempty" doc:"where; by default where the machine lived"`
+	Pool       string `json:"pool,omitempty" doc:"storage pool for its disks; by default the hypervisor's"`
+	Start      bool   `json:"start,omitempty" doc:"power it on, and wait for its guest agent"`
+	Replace    bool   `json:"replace,omitempty" doc:"allow a guest of that name, which must be off, to be defined anew; its old disks stay"`
+}
+
+// wakeTime is how long a restored guest may take until its agent answers.
+const wakeTime = 5 * time.Minute
+
+// maxLedger is the longest ledger that is read through a guest agent, in bytes.
+const maxLedger = 64 << 20
+
+var guestName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+
+// Restores makes machines.
+type Restores struct {
+	rec       *records.Records
+	stores    *stores.Stores
+	inventory *inventory.Inventory
+	runs      *runs.Engine
+	program   string
+}
+
+// New makes a Restores and registers restores with the engine. program is the name under which stores are read.
+func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, e *runs.Engine, program string) *Restores {
+	rs := &Restores{rec, ss, inv, e, program}
+	e.Register(run.Restore, handler{rs: rs})
+	return rs
+}
+
+// Start queues a restore, for who. What would make it fail is looked at first, so that it fails at once.
+func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.Run, error) {
+	none := records.Run{}
+	if !guestName.MatchString(q.As) {
+		return none, fmt.Errorf("%w: %q can't be a guest's name: up to 63 letters, digits, dots, dashes and underscores", fault.ErrInvalid, q.As)
+	}
+	on, err := rs.prepare(ctx, &q)
+	if err != nil {
+		return none, err
+	}
+	defer on.h.Close()
+	if err := checkFree(ctx, on.h, q); err != nil {
+		return none, err
+	}
+	return rs.runs.Queue(ctx, runs.Order{Kind: run.Restore, Policy: on.manifest.Policy, Cause: run.Hand, Who: who, Request: q})
+}
+
+// restoring is what a restore works on.
+type restoring struct {
+	manifest *image.Manifest
+	st       store.Store
+	h        source.Source // the caller closes it
+	makes    source.Restorer
+}
+
+// prepare finds the image and its store, connects to the source, and fills in what the request left open.
+func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) {
+	var on restoring
+	m, st, err := rs.stores.OfImage(ctx, q.Image)
+	if err != nil {
+		return on, err
+	}
+	if m.State != image.Usable {
+		return on, fmt.Errorf("%w: image %s is %s; only a usable image can be restored", fault.ErrConflict, m.ID, m.State)
+	}
+	on.st = st
+	if on.manifest, err = st.ReadImage(ctx, m.ID); err != nil {
+		return on, err
+	}
+	s, err := rs.rec.Site(ctx)
+	if err != nil {
+		return on, err
+	}
+	if q.Hypervisor == "" {
+		q.Hypervisor = on.manifest.Hypervisor
+	}
+	if q.Pool == "" {
+		q.Pool = s.Hypervisors[q.Hypervisor].Pool
+	}
+	if on.h, err = rs.inventory.Connect(ctx, s, q.Hypervisor); err != nil {
+		return on, err
+	}
+	if on.makes, err = source.As[source.Restorer](on.h, "make machines"); err != nil {
+		on.h.Close()
+	}
+	return on, err
+}
+
+// checkFree makes sure that no guest of the name is in the way.
+func checkFree(ctx context.Context, h source.Source, q Request) error {
+	machines, err := h.Machines(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(machines, func(m source.Machine) bool { return m.Name == q.As })
+	switch {
+	case i < 0:
+		return nil
+	case !q.Replace:
+		return fmt.Errorf("%w: a guest called %s exists already; choose another name, or allow it to be replaced (--replace)", fault.ErrConflict, q.As)
+	case machines[i].State != machine.Off:
+		return fmt.Errorf("%w: guest %s is %s; shut it down before it is replaced", fault.ErrConflict, q.As, machines[i].State)
+	}
+	return nil
+}
+
+// handler carries restores out.
+type handler struct {
+	runs.Base
+	rs *Restores
+}
+
+// Run implements [runs.Handler].
+func (h handler) Run(ctx context.Context, r *runs.Run) error {
+	q, err := runs.Request[Request](r.Run)
+	if err != nil {
+		return err
+	}
+	on, err := h.rs.prepare(ctx, &q)
+	if err != nil {
+		return err
+	}
+	defer on.h.Close()
+	rec, err := r.AddTask(ctx, records.Task{Machine: q.As, Hypervisor: q.Hypervisor, Image: on.manifest.ID})
+	if err != nil {
+		return err
+	}
+	r.Perform(ctx, rec, func(ctx context.Context, t *runs.Task) error {
+		if err := h.rs.makeGuest(ctx, on, q, t); err != nil || !q.Start {
+			return err
+		}
+		return h.rs.wake(ctx, on, q.As, r, t)
+	})
+	_, err = h.rs.inventory.Find(ctx)
+	return err
+}
+
+// makeGuest writes the disks and defines the guest. If it fails, nothing of it stays on the source.
+func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *runs.Task) (err error) {
+	m := on.manifest
+	if err := checkFree(ctx, on.h, q); err != nil {
+		return err
+	}
+	end, err := on.st.Reading(ctx, rs.program) // a sweep must not take away what is being read
+	if err != nil {
+		return err
+	}
+	defer end(context.WithoutCancel(ctx))
+	files := make([]*qcow2.File, len(m.Disks))
+	for i, d := range m.Disks {
+		opened, err := on.st.OpenDisk(ctx, m, d)
+		if err != nil {
+			return err
+		}
+		defer opened.Close()
+		if files[i], err = qcow2.New(ctx, opened, ""); err != nil {
+			return fmt.Errorf("disk %s: %w", d.Target, err)
+		}
+		t.Total += files[i].Size()
+	}
+	places := map[string]string{}
+	defer func() {
+		if err == nil {
+			return
+		}
+		for _, place := range places {
+			err = errors.Join(err, on.makes.RemoveDisk(context.WithoutCancel(ctx), place))
+		}
+	}()
+	for i, d := range m.Disks {
+		if err := t.Begin(ctx, "writing "+d.Target); err != nil {
+			return err
+		}
+		// The run's name makes the volume's unique: a guest that is replaced keeps its old disks.
+		volume := fmt.Sprintf("%s-%s-%s.qcow2", q.As, d.Target, t.Run)
+		err := t.Moving(ctx, nil, func() (err error) {
+			content := stream(ctx, files[i], t.Add)
+			defer content.Close()
+			places[d.Target], err = on.makes.CreateDisk(ctx, q.Pool, volume, files[i].Size(), content)
+			return err
+		})
+		if err != nil {
+			delete(places, d.Target) // CreateDisk removed it itself
+			return fmt.Errorf("disk %s: %w", d.Target, err)
+		}
+	}
+	if err := t.Begin(ctx, "defining guest "+q.As); err != nil {
+		return err
+	}
+	return on.makes.Define(ctx, source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace})
+}
+
+// stream turns a file that writes itself into one that can be read, counting what goes through.
+func stream(ctx context.Context, f *qcow2.File, moved func(int64)) io.ReadCloser {
+	r, w := io.Pipe()
+	stop := context.AfterFunc(ctx, func() { w.CloseWithError(context.Cause(ctx)) })
+	go func() {
+		defer stop()
+		_, err := f.WriteTo(counted{w, moved})
+		w.CloseWithError(err)
+	}()
+	return r
+}
+
+type counted struct {
+	io.Writer
+	moved func(int64)
+}
+
+func (c counted) Write(p []byte) (int, error) {
+	n, err := c.Writer.Write(p)
+	c.moved(int64(n))
+	return n, err
+}
+
+// wake starts the restored guest, waits for its agent, and reads its ledgers.
+func (rs *Restores) wake(ctx context.Context, on restoring, guest string, r *runs.Run, t *runs.Task) error {
+	inside, err := source.As[source.Insider](on.h, "ask a machine from inside")
+	if err != nil {
+		return err
+	}
+	if err := t.Begin(ctx, "starting guest "+guest); err != nil {
+		return err
+	}
+	if err := on.makes.Start(ctx, guest); err != nil {
+		return err
+	}
+	if err := t.Begin(ctx, "waiting for the guest's agent"); err != nil {
+		return err
+	}
+	begun := time.Now()
+	for {
+		err := inside.Ping(ctx, guest)
+		if err == nil {
+			break
+		}
+		if time.Since(begun) > wakeTime {
+			return fmt.Errorf("guest %s was restored and started, but its agent did not answer within %s: %w", guest, wakeTime, err)
+		}
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+	r.Evidence(ctx, guest, "its guest agent answered %s after the start", time.Since(begun).Round(time.Second))
+	mounts, err := inside.GuestMounts(ctx, guest)
+	if err != nil {
+		t.Warn("its file systems could not be listed: %v", err)
+		return nil
+	}
+	for _, point := range mounts {
+		body, err := inside.ReadGuestFile(ctx, guest, path.Join(point, ledger.FileName), maxLedger)
+		if err != nil {
+			continue // most file systems have no ledger
+		}
+		// The guest appends while we read, so a last line may be cut.
+		if i := bytes.LastIndexByte(body, '\n'); i >= 0 {
+			body = body[:i+1]
+		}
+		s, err := ledger.Check(bytes.NewReader(body))
+		if err != nil {
+			return fmt.Errorf("guest %s runs, but its ledger at %s is not clean: %w", guest, point, err)
+		}
+		r.Evidence(ctx, guest, "%s: %s", strings.TrimSuffix(point, "/"), s)
+	}
+	return nil
+}

@@ -1,0 +1,73 @@
+package retention
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"keenlodge/internal/runs"
+	"keenlodge/internal/stores"
+
+	"keenlodge/internal/store"
+
+	"github.com/dustin/go-humanize"
+
+	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/site"
+)
+
+// relieve plans further drops where the store is below its floor, or would be when the next images of these sets come: otherwise
+// those would be refused. What is gone already but still in its grace leaves first.
+func (rt *Retention) relieve(ctx context.Context, s site.Site, r *runs.Run, name string, st store.Store, plans []rotation.Set, now time.Time) error {
+	var next int64
+	for _, p := range plans {
+		next += nextSize(p.Images)
+	}
+	need, err := stores.Lacks(ctx, s.Stores[name], st, next)
+	if err != nil || need == 0 {
+		return err
+	}
+	show := func(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
+	why := fmt.Sprintf("store %s must keep %s free and lacks %s for that and for the next images", name, FloorWords(s.Stores[name]), show(need))
+	r.Log(ctx, "", "%s; the grace of what is dropped ends early", why)
+	for _, p := range plans {
+		need -= p.Plan.Gives(p.Images)
+	}
+	gone, err := rt.rec.Leaving(ctx, name, 0)
+	if err != nil {
+		return err
+	}
+	for _, m := range gone {
+		need -= m.Stored
+	}
+	missing := rotation.Relieve(plans, need, why, now)
+	if err := rt.SweepSoon(ctx, SweepRequest{Store: name, Now: true}); err != nil {
+		return err
+	}
+	if missing > 0 {
+		r.Warn(ctx, "", "the floor of store %s can't be reached by rotation: about %s are still missing, and all that is left must stay (pins, proven and newest images, and what they lean on)", name, show(missing))
+	}
+	return nil
+}
+
+// FloorWords is what a store must keep free, in words; "" for nothing.
+func FloorWords(spec site.Store) string {
+	words := spec.Floor
+	if spec.FloorInodes > 0 {
+		words = strings.TrimPrefix(fmt.Sprintf("%s and %d inodes", words, spec.FloorInodes), " and ")
+	}
+	return words
+}
+
+// nextSize is what a set's next image is likely to take: as much as the larger of its last two, and a quarter more.
+func nextSize(images []rotation.Image) (bytes int64) {
+	n := 0
+	for _, m := range slices.Backward(images) {
+		if m.State == "usable" && n < 2 {
+			bytes, n = max(bytes, m.Bytes), n+1
+		}
+	}
+	return bytes + bytes/4
+}

@@ -1,0 +1,324 @@
+// Package retention decides what leaves stores, and takes it out: rotation by the policies' rules, the floor of a store, the folding of
+// chains, the grace of what was dropped, and sweeps. The rules themselves are in core/rotation.
+package retention
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"keenlodge/internal/runs"
+	"keenlodge/internal/stores"
+
+	"keenlodge/internal/core/fault"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/store"
+
+	"github.com/dustin/go-humanize"
+
+	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+)
+
+// Retention takes images out of stores.
+type Retention struct {
+	rec    *records.Records
+	log    *slog.Logger
+	stores *stores.Stores
+	runs   *runs.Engine
+}
+
+// New makes a Retention and registers sweeps and folds with the engine.
+func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, e *runs.Engine) *Retention {
+	rt := &Retention{rec, log, ss, e}
+	e.Register(run.Sweep, sweeps{rt: rt})
+	e.Register(run.Fold, folds{rt: rt})
+	return rt
+}
+
+// Set is the images of one machine under one policy in one store, oldest first; those that cover only some disks are a set of their own,
+// and those made by hand may be.
+type Set struct {
+	Machine, Store string
+	Scope          image.Scope
+	Separate       bool
+	Images         []records.Image
+}
+
+func (s Set) String() string {
+	text := s.Machine
+	if s.Scope == image.SomeDisks {
+		text += " (some disks)"
+	}
+	if s.Separate {
+		text += " (by hand)"
+	}
+	return text
+}
+
+// Sets lists a policy's sets in a store. Those that it had in another store before are its no more: nothing rotates them.
+func (rt *Retention) Sets(ctx context.Context, policy, store string) ([]Set, error) {
+	images, err := rt.rec.Images(ctx, records.ImageFilter{Policy: policy, Store: store})
+	if err != nil {
+		return nil, err
+	}
+	var out []Set
+	at := map[key]int{}
+	for _, m := range slices.Backward(images) { // they come newest first
+		k := key{m.Machine, m.Scope, m.Apart}
+		i, ok := at[k]
+		if !ok {
+			i = len(out)
+			at[k] = i
+			out = append(out, Set{Machine: m.Machine, Store: m.Store, Scope: m.Scope, Separate: m.Apart})
+		}
+		out[i].Images = append(out[i].Images, m)
+	}
+	return out, nil
+}
+
+// key tells one set of a policy in a store from another.
+type key struct {
+	machine string
+	scope   image.Scope
+	apart   bool
+}
+
+// SetOf is the set to which an image belongs, oldest first, without what is gone. images are the others, newest first.
+func SetOf(rec records.Image, images []records.Image) Set {
+	out := Set{Machine: rec.Machine, Store: rec.Store, Scope: rec.Scope, Separate: rec.Apart}
+	for _, m := range slices.Backward(images) {
+		if m.Gone == nil {
+			out.Images = append(out.Images, m)
+		}
+	}
+	return out
+}
+
+// Planned is the set as the planner sees it.
+func (s Set) Planned() []rotation.Image {
+	out := make([]rotation.Image, len(s.Images))
+	for i, m := range s.Images {
+		out[i] = rotation.Image{ID: m.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, State: m.State, Pinned: m.Pinned, Bytes: m.Stored}
+		if !m.Failed {
+			out[i].Proven = m.Proven
+		}
+	}
+	return out
+}
+
+// SetPreview is what the next rotation of a set would do.
+type SetPreview struct {
+	Machine string          `json:"machine"`
+	Store   string          `json:"store"`
+	Scope   image.Scope     `json:"scope" doc:"machine, or disks where images cover only some; they are a set of their own"`
+	Apart   bool            `json:"apart" doc:"images made by hand, a set of their own"`
+	Rule    string          `json:"rule"`
+	Guard   string          `json:"guard" doc:"why an unattended rotation would drop nothing, or empty"`
+	Gives   int64           `json:"gives" doc:"bytes that the images to drop took when they were stored; in a pooled store others may need some of them still"`
+	Images  []PreviewedFate `json:"images"`
+}
+
+// PreviewedFate is an image's verdict in a preview.
+type PreviewedFate struct {
+	ID      string           `json:"id"`
+	Taken   time.Time        `json:"taken"`
+	Capture image.Capture    `json:"capture"`
+	Base    string           `json:"base"`
+	Verdict rotation.Verdict `json:"verdict"`
+	Why     string           `json:"why"`
+	Stored  int64            `json:"stored"`
+}
+
+// Preview returns what the next rotation of a policy would do to today's images, without what the floor of a store may ask
+// for; rule, if not empty, replaces the policy's own.
+func (rt *Retention) Preview(ctx context.Context, policy, rule string) ([]SetPreview, error) {
+	s, spec, err := rt.policy(ctx, policy)
+	if err != nil {
+		return nil, err
+	}
+	if rule == "" {
+		rule = spec.Rotation
+	}
+	sets, plans, err := rt.plan(ctx, s, policy, spec, rule)
+	if err != nil {
+		return nil, err
+	}
+	out := []SetPreview{}
+	for k, set := range sets {
+		plan := plans[k].Plan
+		p := SetPreview{set.Machine, set.Store, set.Scope, set.Separate, rule, plan.Guard, plan.Gives(plans[k].Images), []PreviewedFate{}}
+		for i, d := range plan.Decisions {
+			m := set.Images[i]
+			p.Images = append(p.Images, PreviewedFate{d.ID, m.Taken, m.Capture, m.Base, d.Verdict, d.Why, m.Stored})
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// policy finds a policy of the site.
+func (rt *Retention) policy(ctx context.Context, name string) (site.Site, site.Policy, error) {
+	s, err := rt.rec.Site(ctx)
+	if err != nil {
+		return s, site.Policy{}, err
+	}
+	spec, err := s.Policy(name)
+	return s, spec, err
+}
+
+// Confirm lets a rotation happen that the guard holds back. drops are the images that a person has seen to go: if they are not
+// what goes now, nothing does.
+func (rt *Retention) Confirm(ctx context.Context, policy string, drops []string) ([]string, error) {
+	s, spec, err := rt.policy(ctx, policy)
+	if err != nil {
+		return nil, err
+	}
+	_, plans, err := rt.plan(ctx, s, policy, spec, spec.Rotation)
+	if err != nil {
+		return nil, err
+	}
+	var going []records.Drop
+	ids := []string{}
+	for _, p := range plans {
+		for _, d := range p.Plan.Decisions {
+			if d.Verdict == rotation.Drop {
+				going, ids = append(going, records.Drop{ID: d.ID, Why: d.Why + " (confirmed by hand)"}), append(ids, d.ID)
+			}
+		}
+	}
+	slices.Sort(ids)
+	seen := slices.Sorted(slices.Values(drops))
+	if !slices.Equal(ids, slices.Compact(seen)) {
+		return nil, fmt.Errorf("%w: what goes has changed since it was looked at: it is %d images now, %d were confirmed; look again: keenlodge rotation preview %s", fault.ErrConflict, len(ids), len(seen), policy)
+	}
+	if err := rt.rec.DropImages(ctx, going); err != nil {
+		return nil, fmt.Errorf("%w: %w", fault.ErrConflict, err)
+	}
+	if err := rt.rec.SetNotice(ctx, policy, ""); err != nil {
+		return nil, err
+	}
+	return ids, nil
+}
+
+// plan plans a policy's sets in its store by a rule.
+func (rt *Retention) plan(ctx context.Context, s site.Site, policy string, spec site.Policy, rule string) (sets []Set, plans []rotation.Set, err error) {
+	parsed, err := rotation.Parse(rule)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	}
+	if sets, err = rt.Sets(ctx, policy, spec.Store); err != nil {
+		return nil, nil, err
+	}
+	now := time.Now().In(s.Location())
+	for _, set := range sets {
+		images := set.Planned()
+		plans = append(plans, rotation.Set{Images: images, Plan: rotation.Make(parsed, now, images)})
+	}
+	return sets, plans, nil
+}
+
+// Rotate drops what the policy's rule, and the store's floor, let go from the sets of these machines. It warns where the guard holds it
+// back, or the floor can't be reached.
+func (rt *Retention) Rotate(ctx context.Context, s site.Site, r *runs.Run, policy site.Policy, st store.Store, machines []string) error {
+	all, planned, err := rt.plan(ctx, s, r.Policy, policy, policy.Rotation)
+	if err != nil {
+		return err
+	}
+	var sets []Set
+	var plans []rotation.Set
+	for i, set := range all {
+		if slices.Contains(machines, set.Machine) {
+			sets, plans = append(sets, set), append(plans, planned[i])
+		}
+	}
+	if err := rt.relieve(ctx, s, r, policy.Store, st, plans, time.Now().In(s.Location())); err != nil {
+		return err
+	}
+	var notices []string
+	for i, set := range sets {
+		plan := plans[i].Plan
+		if plan.Guard != "" {
+			notice := fmt.Sprintf("rotation of %s is held back: %s", set, plan.Guard)
+			notices = append(notices, notice)
+			r.Warn(ctx, set.Machine, "%s Nothing was dropped; correct the rule or the clock, or let it happen: keenlodge rotation confirm %s", notice, r.Policy)
+			continue
+		}
+		if err := rt.drop(ctx, r, set, plan); err != nil {
+			return err
+		}
+		if policy.Fold {
+			if err := rt.foldHeld(ctx, r, set, plan, st, s.Stores[policy.Store].Compress); err != nil {
+				return err
+			}
+		}
+	}
+	if err := rt.rec.SetNotice(ctx, r.Policy, strings.Join(notices, "; ")); err != nil {
+		return err
+	}
+	if s.Stores[policy.Store].GraceTime() == 0 {
+		_, err = rt.expire(ctx, policy.Store, st, 0, r)
+	}
+	return err
+}
+
+// drop records what goes, and logs it.
+func (rt *Retention) drop(ctx context.Context, r *runs.Run, set Set, plan rotation.Plan) error {
+	var drops []records.Drop
+	for _, d := range plan.Decisions {
+		if d.Verdict == rotation.Drop {
+			drops = append(drops, records.Drop{ID: d.ID, Why: d.Why})
+		}
+	}
+	if err := rt.rec.DropImages(ctx, drops); err != nil {
+		return err
+	}
+	for _, d := range drops {
+		r.Log(ctx, set.Machine, "dropped image %s: %s", d.ID, d.Why)
+	}
+	return nil
+}
+
+// Difference lists what changed rules of a site would drop from today's images, a line for each set.
+func (rt *Retention) Difference(ctx context.Context, now, next site.Site) ([]string, error) {
+	told := []string{}
+	for _, name := range slices.Sorted(maps.Keys(next.Policies)) {
+		was, had := now.Policies[name]
+		is := next.Policies[name]
+		if !had || was.Rotation == is.Rotation {
+			continue
+		}
+		sets, err := rt.Sets(ctx, name, is.Store)
+		if err != nil {
+			return nil, err
+		}
+		rule, err := rotation.Parse(is.Rotation)
+		if err != nil {
+			return nil, err
+		}
+		old, err := rotation.Parse(was.Rotation)
+		if err != nil {
+			return nil, err
+		}
+		moment := time.Now().In(next.Location())
+		for _, set := range sets {
+			images := set.Planned()
+			plan, before := rotation.Make(rule, moment, images), rotation.Make(old, moment, images)
+			line := fmt.Sprintf("policy %s, machine %s: %q drops %d of %d images (%s), %q would drop %d", name, set, is.Rotation, len(plan.Drops()), len(set.Images),
+				humanize.IBytes(uint64(plan.Gives(images))), was.Rotation, len(before.Drops()))
+			if plan.Guard != "" {
+				line += "; the guard would hold that back: " + plan.Guard
+			}
+			told = append(told, line)
+		}
+	}
+	return told, nil
+}

@@ -1,0 +1,359 @@
+// Package runs carries runs out: it queues them, begins each in one process, ends it whatever happens, and clears up after processes
+// that died. It knows no kind of run: a kind registers a [Handler]. What a run does with machines, stores and images is in the rooms
+// above.
+package runs
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/big"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"golang.org/x/sync/errgroup"
+
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/records"
+)
+
+const (
+	// runsAtOnce is how many runs one process has under way at the same time. Their tasks wait for their turn by the limits of the site;
+	// a run itself costs little.
+	runsAtOnce = 48
+	// stopTime is how long a graceful stop waits for runs to clear up.
+	stopTime = 40 * time.Second
+)
+
+// ErrStopping is why work ends when the service stops.
+var ErrStopping = errors.New("the service was stopped")
+
+// Handler carries out the runs of one kind. It may implement [Waiter], [Bounded] and [Chained], too.
+type Handler interface {
+	// Run carries a run out. How it ended follows from its tasks and warnings; an error fails it, a [run.Skip] skips it.
+	Run(ctx context.Context, r *Run) error
+	// Settle decides what became of a task whose process died in the middle of it. The engine has set it to failed; Settle may know
+	// better. While it returns an error, it is tried again.
+	Settle(ctx context.Context, r *Run, t *records.Task) error
+	// Cleanup removes what a task that needs it left outside of the lodge. While it returns an error, it is tried again.
+	Cleanup(ctx context.Context, t records.Task) error
+}
+
+// Waiter is a handler whose runs may have to wait before they begin.
+type Waiter interface {
+	// Wait says whether a queued run has to wait, or is not to be carried out at all.
+	Wait(ctx context.Context, r records.Run) (Wait, error)
+}
+
+// Wait is what keeps a queued run from beginning. The zero Wait is nothing.
+type Wait struct {
+	// Until is when to ask again; the zero time is at once.
+	Until time.Time
+	// Why says what it waits for.
+	Why string
+	// Skip, if not empty, says why it is not carried out.
+	Skip string
+}
+
+// Bounded is a handler whose runs may not take for ever.
+type Bounded interface {
+	// Longest is how long a run may take; 0 is for ever.
+	Longest(ctx context.Context, r records.Run) (time.Duration, error)
+}
+
+// Chained is a handler whose runs' ends start others.
+type Chained interface {
+	Next(ctx context.Context, r records.Run, ended run.State) ([]records.Run, error)
+}
+
+// Base leaves nothing behind: handlers embed it that need no Settle and no Cleanup.
+type Base struct{}
+
+// Settle implements [Handler].
+func (Base) Settle(context.Context, *Run, *records.Task) error { return nil }
+
+// Cleanup implements [Handler].
+func (Base) Cleanup(context.Context, records.Task) error { return nil }
+
+// Engine is a process's part in carrying runs out.
+type Engine struct {
+	rec      *records.Records
+	log      *slog.Logger
+	owner    int64
+	handlers map[run.Kind]Handler
+	workers  *river.Workers
+	queues   map[string]river.QueueConfig
+	line     line
+
+	mu sync.Mutex
+	// cancels end the runs under way in this process, by ID.
+	cancels map[string]context.CancelCauseFunc
+}
+
+// New readies a process's part; Serve starts it.
+func New(rec *records.Records, log *slog.Logger) (*Engine, error) {
+	n, err := rand.Int(rand.Reader, big.NewInt(1<<62))
+	if err != nil {
+		return nil, err
+	}
+	e := &Engine{rec: rec, log: log, owner: n.Int64() + 1, handlers: map[run.Kind]Handler{}, workers: river.NewWorkers(),
+		queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: runsAtOnce}}, cancels: map[string]context.CancelCauseFunc{}}
+	e.line.changed = make(chan struct{}, 1)
+	river.AddWorker(e.workers, &worker{e: e})
+	return e, nil
+}
+
+// Register makes a handler the one of its kind.
+func (e *Engine) Register(kind run.Kind, h Handler) { e.handlers[kind] = h }
+
+// AddJobs has the queue carry out other jobs than runs, so many at once. Call it before Serve.
+func AddJobs[T river.JobArgs](e *Engine, queue string, atOnce int, w river.Worker[T]) {
+	river.AddWorker(e.workers, w)
+	e.queues[queue] = river.QueueConfig{MaxWorkers: atOnce}
+}
+
+// Serve clears up after processes that died, then carries runs out until ctx ends, with loops beside it. ready is called when work may
+// be queued. When ctx ends, runs are ended cleanly: each handler thaws, closes and removes what it began.
+func (e *Engine) Serve(ctx context.Context, ready func(), loops ...func(context.Context) error) error {
+	owner, err := e.rec.Own(ctx, e.owner)
+	if err != nil {
+		return err
+	}
+	defer owner.Release()
+	if err := e.recover(ctx); err != nil {
+		e.log.Error("could not clear all that a dead process left; trying again", "error", err)
+	}
+	queue, err := river.NewClient(riverpgxv5.New(e.rec.Pool()), &river.Config{
+		Queues: e.queues,
+		// A run takes as long as it takes; whether its process lives is the keeper's to find out, not the queue's.
+		JobTimeout: -1, RescueStuckJobsAfter: 30 * 24 * time.Hour, FetchPollInterval: time.Second,
+		Workers: e.workers, Logger: e.log.With("part", "queue"),
+	})
+	if err != nil {
+		return err
+	}
+	work, stopWork := context.WithCancelCause(context.WithoutCancel(ctx))
+	defer stopWork(nil)
+	if err := queue.Start(work); err != nil {
+		return err
+	}
+	ready()
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return e.keep(ctx, owner) })
+	group.Go(func() error { return e.serveLine(ctx) })
+	for _, loop := range loops {
+		group.Go(func() error { return loop(ctx) })
+	}
+	<-ctx.Done()
+	stopWork(ErrStopping)
+	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)
+	defer cancel()
+	stopped := queue.Stop(stopping)
+	err = group.Wait()
+	if errors.Is(err, context.Canceled) {
+		err = nil
+	}
+	return errors.Join(err, stopped)
+}
+
+// Log adds a line to a run's log; a line that can't be recorded goes to the service's own log. machine may be empty.
+func (e *Engine) Log(ctx context.Context, id, machine string, kind run.Line, text string) {
+	e.log.Info(text, "run", id, "machine", machine, "kind", kind)
+	if err := e.rec.Log(ctx, id, machine, kind, text); err != nil && ctx.Err() == nil {
+		e.log.Error("a line of a run's log could not be recorded", "run", id, "error", err)
+	}
+}
+
+// LogIfKept is Log for a run whose records may be gone.
+func (e *Engine) LogIfKept(ctx context.Context, id, machine string, kind run.Line, text string) {
+	if _, err := e.rec.Run(ctx, id); err == nil {
+		e.Log(ctx, id, machine, kind, text)
+	}
+}
+
+// NewID draws a run's ID: eight letters and digits.
+func NewID() string { return strings.ToLower(rand.Text()[:8]) }
+
+// worker carries runs out for the queue.
+type worker struct {
+	river.WorkerDefaults[records.Work]
+	e *Engine
+}
+
+// unknownWait is how long a run of a kind that this program does not know waits for a process that does.
+const unknownWait = time.Minute
+
+// Work implements river.Worker. How the run ended is in its record; the queue only learns of trouble with the records, and of runs that
+// have to wait.
+func (w *worker) Work(ctx context.Context, job *river.Job[records.Work]) error {
+	e := w.e
+	queued, err := e.rec.Run(ctx, job.Args.Run)
+	if isGone(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	h, ok := e.handlers[queued.Kind]
+	if !ok {
+		e.log.Warn("a run of a kind that this program does not know waits for one that does", "run", queued.ID, "kind", queued.Kind)
+		return river.JobSnooze(unknownWait)
+	}
+	wait, over, err := e.hold(ctx, h, queued)
+	if err != nil || over {
+		return err
+	}
+	if wait > 0 {
+		return river.JobSnooze(wait)
+	}
+	var longest time.Duration
+	if b, ok := h.(Bounded); ok {
+		if longest, err = b.Longest(ctx, queued); err != nil {
+			return err
+		}
+	}
+	begun, err := e.rec.BeginRun(ctx, queued.ID, e.owner)
+	if isGone(err) {
+		return nil // begun elsewhere, or cancelled
+	}
+	if err != nil {
+		return err
+	}
+	return e.carryOut(ctx, h, begun, longest)
+}
+
+// hold has a queued run wait where its handler says so; over reports that it was ended instead.
+func (e *Engine) hold(ctx context.Context, h Handler, queued records.Run) (wait time.Duration, over bool, err error) {
+	waiter, ok := h.(Waiter)
+	if !ok || queued.State != run.Queued {
+		return 0, false, nil
+	}
+	w, err := waiter.Wait(ctx, queued)
+	switch {
+	case err != nil:
+		return 0, false, err
+	case w.Skip != "":
+		return 0, true, e.rec.EndRun(ctx, queued.ID, run.Skipped, w.Skip)
+	case w.Until.IsZero():
+		return 0, false, nil
+	}
+	return time.Until(w.Until), false, e.rec.HoldRun(ctx, queued.ID, w.Why, w.Until)
+}
+
+// carryOut carries a begun run out and records its end.
+func (e *Engine) carryOut(ctx context.Context, h Handler, begun records.Run, longest time.Duration) error {
+	under, end := e.underWay(ctx, begun, longest)
+	defer end()
+	r := &Run{Run: begun, e: e}
+	err := r.handle(under, h)
+	if cause := context.Cause(under); cause != nil && err != nil {
+		err = cause // what it led to is in the log and in the tasks
+	}
+	state, text := r.Outcome(err), ""
+	last := context.WithoutCancel(ctx)
+	if err != nil {
+		text = err.Error()
+		kind := run.Failure
+		if state == run.Skipped || state == run.Cancelled {
+			kind = run.Note
+		}
+		e.Log(last, begun.ID, "", kind, text)
+	}
+	return e.end(last, begun, state, text)
+}
+
+// end records how a run ended, and starts what comes after it.
+func (e *Engine) end(ctx context.Context, r records.Run, state run.State, text string) error {
+	var next []records.Run
+	if c, ok := e.handlers[r.Kind].(Chained); ok {
+		var err error
+		if next, err = c.Next(ctx, r, state); err != nil {
+			e.log.Error("what comes after a run could not be started", "run", r.ID, "error", err)
+		}
+	}
+	return e.rec.EndRun(ctx, r.ID, state, text, next...)
+}
+
+// Run is a run under way.
+type Run struct {
+	records.Run
+	e *Engine
+
+	mu     sync.Mutex
+	warned bool
+	tasks  []run.State // of those that were performed
+}
+
+// handle calls the handler; a panic in it fails the run and not the process.
+func (r *Run) handle(ctx context.Context, h Handler) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("a fault in keenlodge itself: %v", p)
+			r.e.log.Error("panic", "run", r.ID, "panic", p)
+		}
+	}()
+	return h.Run(ctx, r)
+}
+
+// Outcome is the state in which the run ends as things stand, by its tasks, its warnings, and the handler's error, which may be nil.
+func (r *Run) Outcome(err error) run.State {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	switch {
+	case errors.Is(err, errCancelled):
+		return run.Cancelled
+	case errors.As(err, new(run.Skip)):
+		return run.Skipped
+	case err != nil:
+		return run.Failed
+	}
+	state := run.Worst(r.tasks...)
+	if r.warned && state != run.Failed {
+		return run.Warned
+	}
+	return state
+}
+
+// Log adds a line to the run's log. machine may be empty.
+func (r *Run) Log(ctx context.Context, machine, format string, args ...any) {
+	r.e.Log(ctx, r.ID, machine, run.Note, fmt.Sprintf(format, args...))
+}
+
+// Evidence adds what a proof, or a restored machine, showed.
+func (r *Run) Evidence(ctx context.Context, machine, format string, args ...any) {
+	r.e.Log(ctx, r.ID, machine, run.Evidence, fmt.Sprintf(format, args...))
+}
+
+// Warn adds a warning: the run ends as warned, or worse.
+func (r *Run) Warn(ctx context.Context, machine, format string, args ...any) {
+	r.Doubt()
+	r.e.Log(ctx, r.ID, machine, run.Warning, fmt.Sprintf(format, args...))
+}
+
+// Doubt has the run end as warned, or worse, for what was logged otherwise.
+func (r *Run) Doubt() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.warned = true
+}
+
+// Caution adds a warning that does not change how the run ends.
+func (r *Run) Caution(ctx context.Context, machine, format string, args ...any) {
+	r.e.Log(ctx, r.ID, machine, run.Warning, fmt.Sprintf(format, args...))
+}
+
+// AddTask records a queued task of the run.
+func (r *Run) AddTask(ctx context.Context, t records.Task) (records.Task, error) {
+	t.Run = r.ID
+	return r.e.rec.AddTask(ctx, t)
+}
+
+// SetResult keeps what the run found.
+func (r *Run) SetResult(ctx context.Context, result any) error {
+	return r.e.rec.SetResult(ctx, r.ID, result)
+}

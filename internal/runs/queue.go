@@ -1,0 +1,69 @@
+package runs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/records"
+)
+
+// isGone reports whether a record is not there, or not as it was looked for.
+func isGone(err error) bool { return errors.Is(err, fault.ErrNotFound) }
+
+// Order is a run that is asked for.
+type Order struct {
+	Kind   run.Kind
+	Policy string
+	Cause  run.Cause
+	// Who asked for it, where a person did; Note is what it is for.
+	Who, Note string
+	// Request is what is special about it, written as JSON; nil is nothing.
+	Request any
+}
+
+// Queue records a run and queues it. A second backup of a policy while one is going is [records.ErrRunning].
+func (e *Engine) Queue(ctx context.Context, o Order) (records.Run, error) {
+	r := records.Run{ID: NewID(), Kind: o.Kind, Policy: o.Policy, Cause: o.Cause, Who: o.Who, Note: o.Note}
+	if o.Request != nil {
+		body, err := json.Marshal(o.Request)
+		if err != nil {
+			return r, err
+		}
+		r.Request = body
+	}
+	if err := e.rec.QueueRun(ctx, r); err != nil {
+		return r, err
+	}
+	return e.rec.Run(ctx, r.ID)
+}
+
+// Request reads what a run was asked for.
+func Request[T any](r records.Run) (request T, err error) {
+	if err = json.Unmarshal(r.Request, &request); err != nil {
+		err = fmt.Errorf("the request of run %s can't be read: %w", r.ID, err)
+	}
+	return request, err
+}
+
+// Find is one run with its tasks.
+func (e *Engine) Find(ctx context.Context, id string) (records.Run, error) {
+	r, err := e.rec.Run(ctx, id)
+	if isGone(err) {
+		err = fmt.Errorf("%w: no run is called %q; look at: keenlodge run list", fault.ErrNotFound, id)
+	}
+	return r, err
+}
+
+// List lists runs with their tasks, newest first.
+func (e *Engine) List(ctx context.Context, f records.RunFilter) ([]records.Run, error) {
+	return e.rec.Runs(ctx, f)
+}
+
+// ReadLog is a run's log, oldest first.
+func (e *Engine) ReadLog(ctx context.Context, id string) ([]records.LogLine, error) {
+	return e.rec.RunLog(ctx, id)
+}

@@ -1,0 +1,108 @@
+package stores
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store/medium"
+)
+
+// Adopted is what was taken over from a store.
+type Adopted struct {
+	Images   int `json:"images" doc:"that the records did not know"`
+	Known    int `json:"known" doc:"that they knew"`
+	Machines int `json:"machines" doc:"that the records did not know"`
+	Sets     int `json:"sets" doc:"machine and policy together, of all images in the store"`
+	Proofs   int `json:"proofs"`
+	Pins     int `json:"pins"`
+	// Damaged are images that could not be read, with the reason.
+	Damaged []string `json:"damaged"`
+	// Missing are images of the records that the store does not hold any more.
+	Missing []string `json:"missing"`
+}
+
+// Adopt takes over the images that a store holds: after the database was lost, or from another lodge.
+func (ss *Stores) Adopt(ctx context.Context, name string) (Adopted, error) {
+	out := Adopted{Damaged: []string{}, Missing: []string{}}
+	st, err := ss.Named(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	notes, err := st.AllNotes(ctx)
+	if err != nil {
+		return out, err
+	}
+	ids, err := st.ImageIDs(ctx)
+	if err != nil {
+		return out, err
+	}
+	there := map[string]bool{}
+	sets := map[[2]string]bool{}
+	for _, id := range ids {
+		there[id] = true
+		m, err := st.ReadImage(ctx, id)
+		if errors.Is(err, medium.ErrNotFound) {
+			continue // dropped meanwhile
+		}
+		if errors.Is(err, chunk.ErrDamaged) {
+			out.Damaged = append(out.Damaged, err.Error())
+			continue
+		}
+		if err != nil {
+			return out, err
+		}
+		sets[[2]string{m.Machine, m.Policy}] = true
+		n := notes[id]
+		rec := Finished(records.Image{ID: id, Machine: m.Machine, Policy: m.Policy, Store: name, State: "usable", Scope: m.Scope}, m)
+		if n.Pin != nil {
+			rec.Pinned, rec.PinNote = true, n.Pin.Note
+		}
+		var proofs []records.Proof
+		for _, p := range n.Proofs {
+			proofs = append(proofs, records.Proof{Level: p.Level, Passed: p.Passed, Began: p.Began, Ended: p.Ended, Program: p.Program, Evidence: p.Evidence, Error: p.Error})
+		}
+		fresh, err := ss.rec.Adopt(ctx, rec, proofs)
+		if err != nil {
+			return out, err
+		}
+		if !fresh {
+			out.Known++
+			continue
+		}
+		out.Images, out.Proofs = out.Images+1, out.Proofs+len(proofs)
+		if n.Pin != nil {
+			out.Pins++
+		}
+		added, err := ss.rec.AdoptMachine(ctx, machineFrom(m))
+		if err != nil {
+			return out, err
+		}
+		if added {
+			out.Machines++
+		}
+	}
+	out.Sets = len(sets)
+	known, err := ss.rec.Images(ctx, records.ImageFilter{Store: name})
+	for _, m := range known {
+		if !there[m.ID] && m.State != "writing" {
+			out.Missing = append(out.Missing, fmt.Sprintf("%s of %s, taken %s", m.ID, m.Machine, m.Taken.Format("2006-01-02 15:04")))
+		}
+	}
+	return out, err
+}
+
+// machineFrom is what an image tells of its machine.
+func machineFrom(m *image.Manifest) records.Machine {
+	out := records.Machine{Name: m.Machine, Hypervisor: m.Hypervisor, Tags: m.Tags, Disks: []records.MachineDisk{}, Seen: m.Taken}
+	if out.Tags == nil {
+		out.Tags = map[string]string{}
+	}
+	for _, d := range m.Disks {
+		out.Disks = append(out.Disks, records.MachineDisk{Target: d.Target, Format: d.Format, Size: d.Size})
+	}
+	return out
+}

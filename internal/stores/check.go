@@ -1,0 +1,226 @@
+package stores
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"keenlodge/internal/runs"
+
+	"keenlodge/internal/core/fault"
+
+	"keenlodge/internal/core/run"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/mount"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+)
+
+// CheckRequest asks for a store to be checked.
+type CheckRequest struct {
+	Store  string `json:"store"`
+	Read   bool   `json:"read"`
+	Repair bool   `json:"repair"`
+	From   string `json:"from"`
+}
+
+// mostHit bounds the images in which files are looked for after damage was found.
+const mostHit = 5
+
+// Check queues a check, or a repair, of a store, for who.
+func (ss *Stores) Check(ctx context.Context, who string, q CheckRequest) (records.Run, error) {
+	if q.From != "" && !q.Repair {
+		return records.Run{}, fmt.Errorf("%w: another store helps only in a repair", fault.ErrInvalid)
+	}
+	for _, name := range []string{q.Store, q.From} {
+		if name == "" {
+			continue
+		}
+		st, err := ss.Named(ctx, name)
+		if err == nil && q.Repair {
+			_, err = repairer(name, st)
+		}
+		if err != nil {
+			return records.Run{}, err
+		}
+	}
+	if q.From == q.Store {
+		return records.Run{}, fmt.Errorf("%w: a store can't be mended from itself", fault.ErrInvalid)
+	}
+	return ss.runs.Queue(ctx, runs.Order{Kind: run.Check, Cause: run.Hand, Who: who, Request: q})
+}
+
+// repairer is a store as far as it can be mended.
+func repairer(name string, st store.Store) (store.Repairer, error) {
+	if p, ok := st.(store.Repairer); ok {
+		return p, nil
+	}
+	return nil, fmt.Errorf("%w: store %s has the %s layout; nothing in it can be mended from another store", fault.ErrConflict, name, st.Header().Layout)
+}
+
+// checks carries checks out.
+type checks struct {
+	runs.Base
+	ss *Stores
+}
+
+// Run carries a check out, and marks the images that can't be restored whole.
+func (h checks) Run(ctx context.Context, r *runs.Run) error {
+	q, err := runs.Request[CheckRequest](r.Run)
+	if err != nil {
+		return err
+	}
+	st, err := h.ss.Named(ctx, q.Store)
+	if err != nil {
+		return err
+	}
+	var mend store.Repairer
+	if q.Repair {
+		if mend, err = repairer(q.Store, st); err != nil {
+			return err
+		}
+	}
+	var from store.Store
+	if q.From != "" {
+		if from, err = h.ss.Named(ctx, q.From); err != nil {
+			return err
+		}
+	}
+	rec, err := r.AddTask(ctx, records.Task{Machine: q.Store})
+	if err != nil {
+		return err
+	}
+	r.Perform(ctx, rec, func(ctx context.Context, t *runs.Task) error {
+		step := "checking"
+		if q.Repair {
+			step = "checking and mending"
+		}
+		if err := t.Begin(ctx, step); err != nil {
+			return err
+		}
+		if q.Read || q.Repair {
+			if t.Total, _, err = st.Used(ctx); err != nil {
+				return err
+			}
+		}
+		var report store.Report
+		err := t.Moving(ctx, nil, func() (err error) {
+			if mend != nil {
+				report, err = mend.Repair(ctx, from, t.Add)
+			} else {
+				report, err = st.Check(ctx, q.Read, t.Add)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		if err := h.ss.nameFiles(ctx, st, &report, t); err != nil {
+			return err
+		}
+		return h.ss.conclude(ctx, q, report, r)
+	})
+	return nil
+}
+
+// conclude records what a check found: loudly.
+func (ss *Stores) conclude(ctx context.Context, q CheckRequest, report store.Report, r *runs.Run) error {
+	for _, m := range report.Mended {
+		r.Log(ctx, q.Store, "mended: %s", m)
+	}
+	for _, id := range report.Broken {
+		if err := ss.rec.BreakImage(ctx, id); err != nil {
+			return err
+		}
+		r.Log(ctx, q.Store, "image %s is broken: it can't be restored whole", id)
+	}
+	if q.Read || q.Repair { // only who has read everything can say that a broken image is whole again
+		images, err := ss.rec.Images(ctx, records.ImageFilter{Store: q.Store})
+		if err != nil {
+			return err
+		}
+		for _, m := range images {
+			if m.State != image.Broken || slices.Contains(report.Broken, m.ID) {
+				continue
+			}
+			mended, err := ss.rec.MendImage(ctx, m.ID)
+			if err != nil {
+				return err
+			}
+			if mended {
+				r.Log(ctx, q.Store, "image %s is whole again", m.ID)
+			}
+		}
+	}
+	if err := r.SetResult(ctx, report); err != nil {
+		return err
+	}
+	if n := len(report.Problems) + report.More; n > 0 {
+		return fmt.Errorf("store %s is damaged in %d places, %d images are broken%s", q.Store, n, len(report.Broken), hint(q))
+	}
+	return nil
+}
+
+func hint(q CheckRequest) string {
+	if q.Repair {
+		return "; the next runs store again what they still can, and mend older images by it"
+	}
+	return "; try: keenlodge store check " + q.Store + " --repair"
+}
+
+// nameFiles finds which files lie where data can't be had, in the first few images that are hit. What can't be opened is said.
+func (ss *Stores) nameFiles(ctx context.Context, st store.Store, report *store.Report, t *runs.Task) error {
+	images := report.Broken[:min(mostHit, len(report.Broken))]
+	if len(images) == 0 || mount.CheckRights() != nil {
+		return nil
+	}
+	if err := t.Begin(ctx, "looking for the files that are hit"); err != nil {
+		return err
+	}
+	for _, id := range images {
+		m, err := st.ReadImage(ctx, id)
+		if err != nil {
+			continue // its manifest is what is damaged
+		}
+		if err := ss.nameFilesOf(ctx, st, m, report); err != nil {
+			t.Log(ctx, "which files of image %s of %s are hit could not be found out: %v", id, m.Machine, err)
+		}
+	}
+	return ctx.Err()
+}
+
+func (ss *Stores) nameFilesOf(ctx context.Context, st store.Store, m *image.Manifest, report *store.Report) error {
+	mounted, err := ss.Mount(ctx, st, m)
+	if err != nil {
+		return err
+	}
+	defer mounted.Close()
+	for _, f := range mounted.FileSystems {
+		if f.Folder == "" {
+			continue
+		}
+		var ranges []mount.Range
+		var of []*store.Problem
+		for i := range report.Problems {
+			p := &report.Problems[i]
+			if p.Image == m.ID && p.Disk == f.Disk {
+				ranges, of = append(ranges, mount.Range{Offset: p.Offset - f.Part.Offset, Length: p.Length}), append(of, p)
+			}
+		}
+		if len(ranges) == 0 {
+			continue
+		}
+		found, err := mount.FilesIn(ctx, f.Folder, ranges)
+		if err != nil {
+			return fmt.Errorf("%s: %w", f.Name(), err)
+		}
+		for i, files := range found {
+			for _, path := range files {
+				of[i].Files = append(of[i].Files, strings.Join([]string{f.Name(), path}, ":/"))
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,108 @@
+package stores
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/mount"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+)
+
+// Image finds an image that is not gone.
+func (ss *Stores) Image(ctx context.Context, id string) (records.Image, error) {
+	m, err := ss.rec.Image(ctx, id)
+	if errors.Is(err, fault.ErrNotFound) {
+		return m, fmt.Errorf("%w: no image is called %q; look at: keenlodge image list", fault.ErrNotFound, id)
+	}
+	if err == nil && m.Gone != nil {
+		return m, fmt.Errorf("%w: image %s went on %s: %s", fault.ErrNotFound, id, m.Gone.Format("2006-01-02 15:04"), m.GoneWhy)
+	}
+	return m, err
+}
+
+// Images lists images, newest first.
+func (ss *Stores) Images(ctx context.Context, f records.ImageFilter) ([]records.Image, error) {
+	return ss.rec.Images(ctx, f)
+}
+
+// OfImage finds an image and opens its store.
+func (ss *Stores) OfImage(ctx context.Context, id string) (records.Image, store.Store, error) {
+	m, err := ss.Image(ctx, id)
+	if err != nil {
+		return m, nil, err
+	}
+	st, err := ss.Named(ctx, m.Store)
+	return m, st, err
+}
+
+// Finished is an image's record, completed from its manifest.
+func Finished(rec records.Image, m *image.Manifest) records.Image {
+	rec.Taken, rec.Consistency, rec.Frozen = m.Taken, m.Consistency, m.Frozen.Nanoseconds()
+	rec.Capture, rec.Since, rec.Base, rec.CaptureWhy, rec.Took = m.Capture, m.Since, m.Base, m.Why, m.Took.Nanoseconds()
+	rec.Note, rec.Apart = m.Note, m.Apart
+	rec.Size, rec.Read, rec.Fresh, rec.Stored = m.Sizes.Disks, m.Sizes.Read, m.Sizes.New, m.Sizes.Stored
+	rec.Disks = []records.ImageDisk{}
+	for _, d := range m.Disks {
+		rec.Disks = append(rec.Disks, records.ImageDisk{Target: d.Target, Size: d.Size})
+	}
+	return rec
+}
+
+// Mounted is an image whose file systems are mounted. Close it.
+type Mounted struct {
+	*mount.Mounted
+	disks map[string]disk.Disk
+}
+
+// Close unmounts, then closes the disks.
+func (m *Mounted) Close() error {
+	err := m.Mounted.Close()
+	closeDisks(m.disks)
+	return err
+}
+
+func closeDisks(disks map[string]disk.Disk) {
+	for _, d := range disks {
+		d.(store.OpenedDisk).Close()
+	}
+}
+
+// Mount mounts the file systems of an image's disks, read-only.
+func (ss *Stores) Mount(ctx context.Context, st store.Store, m *image.Manifest) (*Mounted, error) {
+	disks := map[string]disk.Disk{}
+	for _, d := range m.Disks {
+		opened, err := st.OpenDisk(ctx, m, d)
+		if err != nil {
+			closeDisks(disks)
+			return nil, err
+		}
+		disks[d.Target] = opened
+	}
+	done, err := mount.Disks(ss.mounts, disks)
+	if err != nil {
+		closeDisks(disks)
+		return nil, err
+	}
+	return &Mounted{done, disks}, nil
+}
+
+// Collect deletes what is condemned in a store that this process has open, as far as nobody is in the way.
+func (ss *Stores) Collect(ctx context.Context, place string) error {
+	ss.mu.Lock()
+	st := ss.opened[place]
+	ss.mu.Unlock()
+	sweeper, ok := st.(store.Sweeper)
+	if !ok {
+		return nil
+	}
+	r, err := sweeper.Collect(ctx)
+	if r.Deleted > 0 {
+		ss.log.Info("what was condemned is deleted", "place", place, "packs", r.Deleted, "bytes", r.Freed)
+	}
+	return err
+}

@@ -1,0 +1,257 @@
+package stores
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"runtime/debug"
+	"slices"
+	"time"
+
+	"keenlodge/internal/throttle"
+
+	"keenlodge/internal/core/fault"
+
+	"keenlodge/internal/store/open"
+	"keenlodge/internal/store/pooled"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/medium/s3"
+	"keenlodge/internal/store/medium/sftp"
+)
+
+// openMedium reaches a store's place.
+func openMedium(ctx context.Context, spec site.Store, a Credentials) (medium.Medium, error) {
+	// A nil pointer in an interface is not nil, so errors are looked at before it becomes one.
+	switch spec.Medium {
+	case "s3":
+		m, err := s3.Open(ctx, s3.Config{Endpoint: spec.Endpoint, Bucket: spec.Bucket, Prefix: spec.Folder, Region: spec.Region,
+			PathStyle: spec.PathStyle, AccessKey: a.AccessKey, SecretKey: a.SecretKey})
+		if err != nil {
+			return nil, err
+		}
+		return m, nil
+	case "sftp":
+		m, err := sftp.Open(ctx, sftp.Config{Host: spec.Host, Port: spec.Port, User: spec.User, Folder: spec.Folder, HostKey: spec.HostKey,
+			Password: a.Password, PrivateKey: a.PrivateKey})
+		if err != nil {
+			return nil, err
+		}
+		return m, nil
+	}
+	m, err := dir.Open(spec.Folder)
+	if err != nil {
+		return nil, err
+	}
+	return m, nil
+}
+
+// isEmpty reports whether nothing is in a place that could be a store.
+func isEmpty(ctx context.Context, m medium.Medium) (bool, error) {
+	if d, ok := m.(interface{ Empty() (bool, error) }); ok {
+		return d.Empty()
+	}
+	full := errors.New("something is there")
+	err := m.List(ctx, "", func(medium.Object) error { return full })
+	if errors.Is(err, full) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Open opens one of the site's stores, or brings it up to date if it is open.
+func (ss *Stores) Open(ctx context.Context, s site.Site, name string) (store.Store, error) {
+	spec, ok := s.Stores[name]
+	if !ok {
+		return nil, fault.Unknown("store", name, slices.Sorted(maps.Keys(s.Stores)))
+	}
+	id, err := ss.rec.StoreID(ctx, name)
+	if err != nil {
+		return nil, fmt.Errorf("store %s: %w", name, err)
+	}
+	opened, err := ss.open(ctx, name, spec, id)
+	if err != nil {
+		return nil, fmt.Errorf("store %s: %w", name, err)
+	}
+	return opened, nil
+}
+
+// open opens a store. id is the one that it must have, or "" for any.
+func (ss *Stores) open(ctx context.Context, name string, spec site.Store, id string) (store.Store, error) {
+	place := spec.Place()
+	ss.mu.Lock()
+	s := ss.opened[place]
+	ss.mu.Unlock()
+	if s != nil && (id == "" || s.Header().ID == id) && s.Header().Sealed == spec.Sealed {
+		ok, err := s.Present(ctx)
+		if err == nil && ok {
+			return s, s.Refresh(ctx)
+		}
+		ss.forget(place) // its disk may be unmounted, or its line cut: see below what is there
+	}
+	credentials, err := ss.credentials(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	m, err := openMedium(ctx, spec, credentials)
+	if err != nil {
+		return nil, err
+	}
+	if spec.Layout == site.Pooled {
+		m = throttle.Medium(m, ss.writePace(name))
+	}
+	s, err = ss.openOn(ctx, name, m, spec, id)
+	if err != nil {
+		m.Close()
+		return nil, err
+	}
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	ss.opened[place] = s
+	return s, nil
+}
+
+// writePace lets bytes pass as fast as a store's bandwidth allows now.
+func (ss *Stores) writePace(name string) throttle.Wait {
+	return func(ctx context.Context, n int) error {
+		s, err := ss.rec.Site(ctx)
+		if err != nil || len(s.Stores[name].Bandwidth) == 0 {
+			return err
+		}
+		return ss.throttle.Wait(ctx, "store "+name, site.PaceOf(s.Stores[name].Bandwidth), s.Location(), n)
+	}
+}
+
+func (ss *Stores) openOn(ctx context.Context, name string, m medium.Medium, spec site.Store, id string) (store.Store, error) {
+	h, err := store.ReadHeader(ctx, m)
+	if errors.Is(err, store.ErrNoStore) && id != "" {
+		return nil, fmt.Errorf("%w; it did before: is its disk mounted?", err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case h.Layout != spec.Layout:
+		return nil, fmt.Errorf("%s holds a store of the %s layout, but its entry says %s; correct the entry", m, h.Layout, spec.Layout)
+	case id != "" && h.ID != id:
+		return nil, fmt.Errorf("%s holds another store (%s) than before (%s); is the right disk mounted?", m, h.ID, id)
+	case spec.Sealed && !h.Sealed:
+		return nil, fmt.Errorf("%s holds a store that is not sealed, but its entry says that it is; look at it before anything is written, or take \"sealed\" out", m)
+	case !spec.Sealed && h.Sealed:
+		return nil, fmt.Errorf("%s holds a sealed store; set sealed: true, and give this lodge a key: keenlodge store unlock %s", m, name)
+	}
+	var secret *chunk.Secret
+	if h.Sealed {
+		if secret, err = ss.sealSecret(ctx, name); err != nil {
+			return nil, err
+		}
+		if secret == nil {
+			return nil, fmt.Errorf("%s: %w, and this lodge has no key to it; give it one: keenlodge store unlock %s", m, store.ErrSealed, name)
+		}
+	}
+	if tidy, ok := m.(interface{ Tidy(context.Context) error }); ok {
+		if err := tidy.Tidy(ctx); err != nil {
+			ss.log.Warn("what crashed writers left could not all be removed", "store", name, "error", err)
+		}
+	}
+	if h.Layout == site.Open {
+		s, err := open.Open(ctx, m)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.Tidy(ctx); err != nil {
+			ss.log.Warn("what crashed writers left could not all be removed", "store", name, "error", err)
+		}
+		return s, nil
+	}
+	s, err := pooled.Open(ctx, m, secret)
+	if err != nil {
+		return nil, err // not s: a nil store in an interface is not nil
+	}
+	return s, nil
+}
+
+// Ready opens the store of an entry, and makes it in an empty place unless only try. had is the store's entry before, or nil. It
+// returns the store's identity, or "" for a store that would have to be made.
+func (ss *Stores) Ready(ctx context.Context, name string, spec site.Store, had *site.Store, try bool) (id string, err error) {
+	if had != nil && had.Medium == spec.Medium && had.Place() == spec.Place() {
+		if id, err = ss.rec.StoreID(ctx, name); err != nil {
+			return "", err
+		}
+	}
+	s, err := ss.open(ctx, name, spec, id)
+	if errors.Is(err, store.ErrNoStore) && id == "" {
+		if try {
+			return "", nil // an empty place becomes a store only when it is meant
+		}
+		if err = ss.make(ctx, name, spec, nil); err == nil {
+			s, err = ss.open(ctx, name, spec, "")
+		}
+	}
+	if err != nil {
+		return "", fmt.Errorf("%w: store %s: %w", fault.ErrInvalid, name, err)
+	}
+	return s.Header().ID, nil
+}
+
+// make makes a store in an empty place. keys are the first ones of a sealed store.
+func (ss *Stores) make(ctx context.Context, name string, spec site.Store, keys []store.NewKey) error {
+	credentials, err := ss.credentials(ctx, name)
+	if err != nil {
+		return err
+	}
+	m, err := openMedium(ctx, spec, credentials)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	empty, err := isEmpty(ctx, m)
+	if err != nil {
+		return err
+	}
+	if !empty {
+		return fmt.Errorf("%s is not empty and holds no store; name an empty place", m)
+	}
+	if spec.Layout == site.Open {
+		_, err = open.Make(ctx, m, time.Now())
+		return err
+	}
+	if !spec.Sealed {
+		_, err = pooled.Make(ctx, m, time.Now(), nil)
+		return err
+	}
+	if len(keys) == 0 {
+		return fmt.Errorf("%s would be a new sealed store, which needs its first key; make it with: keenlodge store add %s --sealed", m, name)
+	}
+	secret := chunk.NewSecret()
+	// The lodge's own copy comes first: a store that nobody can open must never be.
+	if err := ss.vault.Set(ctx, sealName(name), secret); err != nil {
+		return err
+	}
+	_, err = pooled.Make(ctx, m, time.Now(), &secret, keys...)
+	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to make
+	return err
+}
+
+func (ss *Stores) forget(place string) {
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	delete(ss.opened, place)
+}
+
+// keysOf opens a store of the site for what has to do with its keys.
+func (ss *Stores) keysOf(ctx context.Context, name string) (store.KeyHolder, store.Store, error) {
+	st, err := ss.Named(ctx, name)
+	if err != nil {
+		return nil, nil, err
+	}
+	if k, ok := st.(store.KeyHolder); ok {
+		return k, st, nil
+	}
+	return nil, nil, fmt.Errorf("%w: store %s has the %s layout, which takes no keys", fault.ErrConflict, name, st.Header().Layout)
+}

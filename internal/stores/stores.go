@@ -1,0 +1,350 @@
+// Package stores has the site's stores: it opens them and keeps them open, holds their keys and credentials, probes, checks, adopts and
+// weighs them. What rotation and sweeps take out of a store is in package retention.
+package stores
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"runtime/debug"
+	"slices"
+	"sync"
+	"time"
+
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/throttle"
+	"keenlodge/internal/vault"
+
+	"keenlodge/internal/core/fault"
+
+	"keenlodge/internal/store/pooled"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+)
+
+// Stores has the stores that this process has open.
+type Stores struct {
+	rec      *records.Records
+	log      *slog.Logger
+	vault    *vault.Vault
+	throttle *throttle.Throttle
+	runs     *runs.Engine
+	// mounts is the folder in which images are mounted, program what this program is called in stores.
+	mounts, program string
+
+	mu     sync.Mutex
+	opened map[string]store.Store // by place
+	// reserved is what tasks under way are expected to add, in bytes, by store.
+	reserved map[string]int64
+}
+
+// New makes a Stores and registers checks of stores with the engine. mounts is the folder in which images are mounted, program the name
+// under which this program announces itself in stores.
+func New(rec *records.Records, log *slog.Logger, v *vault.Vault, t *throttle.Throttle, e *runs.Engine, mounts, program string) *Stores {
+	ss := &Stores{rec: rec, log: log, vault: v, throttle: t, runs: e, mounts: mounts, program: program, opened: map[string]store.Store{}, reserved: map[string]int64{}}
+	e.Register(run.Check, checks{ss: ss})
+	return ss
+}
+
+// View is a store as people see it.
+type View struct {
+	Name string `json:"name"`
+	site.Store
+	Place  string      `json:"place" doc:"where it is, in a word"`
+	Images int         `json:"images"`
+	Broken int         `json:"broken" doc:"images that can't be restored whole"`
+	Size   int64       `json:"size" doc:"bytes of the disks in its images"`
+	Used   int64       `json:"used" doc:"bytes that it takes on its medium"`
+	Room   medium.Room `json:"room"`
+	Error  string      `json:"error" doc:"why it can't be reached, or empty"`
+}
+
+// All looks at every store.
+func (ss *Stores) All(ctx context.Context) ([]View, error) {
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []View{}
+	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
+		v := View{Name: name, Store: s.Stores[name], Place: s.Stores[name].Place()}
+		images, err := ss.rec.Images(ctx, records.ImageFilter{Store: name})
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range images {
+			v.Images, v.Size = v.Images+1, v.Size+m.Size
+			if m.State == "broken" {
+				v.Broken++
+			}
+		}
+		st, err := ss.Open(ctx, s, name)
+		if err == nil {
+			v.Room, err = st.Medium().Room(ctx)
+		}
+		if err == nil {
+			v.Used, _, err = st.Used(ctx)
+		}
+		if err != nil {
+			v.Error = err.Error()
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// Addition asks for a store to be added to the site.
+type Addition struct {
+	Spec   site.Store     `json:"spec"`
+	Access Credentials    `json:"access,omitempty"`
+	Keys   []store.NewKey `json:"keys,omitempty" doc:"first keys of a sealed store"`
+	// Opener opens a sealed store that exists already.
+	Opener chunk.Opener `json:"opener,omitempty"`
+}
+
+// ProbeRequest describes a place to try.
+type ProbeRequest struct {
+	Spec   *site.Store `json:"spec,omitempty" doc:"the place; by default that of the site's store"`
+	Access Credentials `json:"access,omitempty" doc:"what signs in; by default what the lodge has for the store"`
+}
+
+// Add makes a store in an empty place, or takes the one that is there, and adds it to the site, which
+// apply makes the lodge's. It reports whether the store is new.
+func (ss *Stores) Add(ctx context.Context, name string, n Addition, apply func(context.Context, site.Site) error) (made bool, err error) {
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return false, err
+	}
+	if _, ok := s.Stores[name]; ok {
+		return false, fmt.Errorf("%w: there is a store called %s already", fault.ErrConflict, name)
+	}
+	if s.Zone == "" {
+		s.Zone = "UTC"
+	}
+	next := s
+	next.Stores = maps.Clone(s.Stores)
+	if next.Stores == nil {
+		next.Stores = map[string]site.Store{}
+	}
+	next.Stores[name] = n.Spec
+	if err := next.Check(); err != nil {
+		return false, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	}
+	if n.Access != (Credentials{}) {
+		if err := ss.SetCredentials(ctx, name, n.Access); err != nil {
+			return false, err
+		}
+	}
+	credentials, err := ss.credentials(ctx, name)
+	if err != nil {
+		return false, err
+	}
+	m, err := openMedium(ctx, n.Spec, credentials)
+	if err != nil {
+		return false, fmt.Errorf("%w: %w", fault.ErrInvalid, medium.Advise(err))
+	}
+	defer m.Close()
+	h, err := store.ReadHeader(ctx, m)
+	switch {
+	case errors.Is(err, store.ErrNoStore):
+		made, err = true, ss.make(ctx, name, n.Spec, n.Keys)
+	case err == nil && h.Sealed && n.Spec.Sealed:
+		err = ss.unlock(ctx, name, m, n.Opener)
+	}
+	if err != nil {
+		return false, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	}
+	return made, apply(ctx, next)
+}
+
+// unlock finds a sealed store's secret and keeps it. Without an opener, one that is kept already will do.
+func (ss *Stores) unlock(ctx context.Context, name string, m medium.Medium, with chunk.Opener) error {
+	if with == (chunk.Opener{}) {
+		if secret, err := ss.sealSecret(ctx, name); err != nil || secret != nil {
+			return err
+		}
+	}
+	secret, err := pooled.Unlock(ctx, m, with)
+	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to try
+	if err != nil {
+		return err
+	}
+	return ss.vault.Set(ctx, sealName(name), secret)
+}
+
+// Unlock gives this lodge a key to a sealed store of the site, or of a place that the site will have.
+func (ss *Stores) Unlock(ctx context.Context, name string, with chunk.Opener) error {
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	spec, ok := s.Stores[name]
+	if !ok {
+		return fault.Unknown("store", name, slices.Sorted(maps.Keys(s.Stores)))
+	}
+	credentials, err := ss.credentials(ctx, name)
+	if err != nil {
+		return err
+	}
+	m, err := openMedium(ctx, spec, credentials)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	if err := ss.unlock(ctx, name, m, with); err != nil {
+		return fmt.Errorf("%w: store %s: %w", fault.ErrInvalid, name, err)
+	}
+	return nil
+}
+
+// storeNamed opens a store by its name.
+func (ss *Stores) Named(ctx context.Context, name string) (store.Store, error) {
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return ss.Open(ctx, s, name)
+}
+
+// Keys lists a sealed store's keys.
+func (ss *Stores) Keys(ctx context.Context, name string) ([]store.Key, error) {
+	holder, st, err := ss.keysOf(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	found, err := holder.Keys(ctx)
+	if err != nil && !st.Header().Sealed {
+		err = fmt.Errorf("%w: %w", fault.ErrConflict, err)
+	}
+	return found, err
+}
+
+// AddKey gives a sealed store another key.
+func (ss *Stores) AddKey(ctx context.Context, name string, k store.NewKey) (store.Key, error) {
+	holder, _, err := ss.keysOf(ctx, name)
+	if err != nil {
+		return store.Key{}, err
+	}
+	secret, err := ss.sealSecret(ctx, name)
+	if err != nil {
+		return store.Key{}, err
+	}
+	if secret == nil {
+		return store.Key{}, fmt.Errorf("%w: store %s is not sealed, so it takes no keys", fault.ErrConflict, name)
+	}
+	added, err := holder.AddKey(ctx, *secret, k, time.Now())
+	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to make
+	if err != nil {
+		err = fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	}
+	return added, err
+}
+
+// RemoveKey takes a key away from a sealed store.
+func (ss *Stores) RemoveKey(ctx context.Context, name, id string) error {
+	holder, _, err := ss.keysOf(ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := holder.RemoveKey(ctx, id); err != nil {
+		return fmt.Errorf("%w: %w", fault.ErrConflict, err)
+	}
+	return nil
+}
+
+// Probe tries a place before it is used, or that of the store called name.
+func (ss *Stores) Probe(ctx context.Context, name string, r ProbeRequest) ([]medium.Step, error) {
+	credentials := r.Access
+	var spec site.Store
+	if r.Spec != nil {
+		spec = *r.Spec
+	} else {
+		s, err := ss.rec.Site(ctx)
+		if err != nil {
+			return nil, err
+		}
+		var ok bool
+		if spec, ok = s.Stores[name]; !ok {
+			return nil, fault.Unknown("store", name, slices.Sorted(maps.Keys(s.Stores)))
+		}
+	}
+	if err := spec.Check(name); err != nil {
+		return nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	}
+	if credentials == (Credentials{}) {
+		var err error
+		if credentials, err = ss.credentials(ctx, name); err != nil {
+			return nil, err
+		}
+	}
+	steps := medium.Probe(ctx, func(ctx context.Context) (medium.Medium, error) { return openMedium(ctx, spec, credentials) })
+	if steps[0].State == "failed" || r.Spec == nil {
+		return steps, nil
+	}
+	m, err := openMedium(ctx, spec, credentials)
+	if err != nil {
+		return nil, err
+	}
+	defer m.Close()
+	return append(steps, ss.whatIsThere(ctx, m)), nil
+}
+
+// whatIsThere tells what a place holds.
+func (ss *Stores) whatIsThere(ctx context.Context, m medium.Medium) medium.Step {
+	h, err := store.ReadHeader(ctx, m)
+	switch {
+	case err == nil && h.Sealed:
+		return medium.Step{Name: "content", State: "ok", Text: fmt.Sprintf("a sealed store, made on %s; add it with a key, then adopt its images", h.Made.Format(time.DateOnly))}
+	case err == nil:
+		return medium.Step{Name: "content", State: "ok", Text: fmt.Sprintf("a store, made on %s; add it, then adopt its images", h.Made.Format(time.DateOnly))}
+	case !errors.Is(err, store.ErrNoStore):
+		return medium.Step{Name: "content", State: "failed", Text: err.Error()}
+	}
+	empty, err := isEmpty(ctx, m)
+	switch {
+	case err != nil:
+		return medium.Step{Name: "content", State: "failed", Text: err.Error()}
+	case !empty:
+		return medium.Step{Name: "content", State: "failed", Text: "something else is there; a store needs an empty place"}
+	}
+	return medium.Step{Name: "content", State: "ok", Text: "empty: a store can be made here"}
+}
+
+// Show describes a store.
+func (ss *Stores) Show(ctx context.Context, name string) (store.Summary, error) {
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return store.Summary{}, err
+	}
+	st, err := ss.Open(ctx, s, name)
+	if err != nil {
+		return store.Summary{}, err
+	}
+	return st.Show(ctx, s.Location())
+}
+
+// Pin pins an image, so that rotation never touches it, or lets it go. The pin lies in the store, too.
+func (ss *Stores) Pin(ctx context.Context, id string, pinned bool, note string) (records.Image, error) {
+	m, st, err := ss.OfImage(ctx, id)
+	if err != nil {
+		return m, err
+	}
+	var pin *store.Pin
+	if pinned {
+		pin = &store.Pin{Note: note, At: time.Now().UTC()}
+	}
+	if err := st.SetPin(ctx, id, pin); err != nil {
+		return m, err
+	}
+	if err := ss.rec.PinImage(ctx, id, pinned, note); err != nil {
+		return m, err
+	}
+	return ss.rec.Image(ctx, id)
+}

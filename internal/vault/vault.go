@@ -1,0 +1,103 @@
+// Package vault keeps what a lodge must tell nobody: what signs in to media, what sealed stores are sealed with, the keys of webhooks.
+// Secrets lie in the records, sealed by age (https://age-encryption.org/v1) to the lodge's key file, which only its hosts have.
+package vault
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+
+	"filippo.io/age"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/records"
+)
+
+// Vault seals and opens secrets.
+type Vault struct {
+	rec *records.Records
+	key *age.X25519Identity
+}
+
+// Open reads the key file, and makes it at the first start. Processes that share a database share the file's content.
+func Open(rec *records.Records, keyFile string) (*Vault, error) {
+	key, err := readKeyFile(keyFile)
+	if err != nil {
+		return nil, err
+	}
+	return &Vault{rec, key}, nil
+}
+
+func readKeyFile(file string) (*age.X25519Identity, error) {
+	body, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		identity, err := age.GenerateX25519Identity()
+		if err != nil {
+			return nil, err
+		}
+		out, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if errors.Is(err, fs.ErrExist) {
+			return readKeyFile(file) // another process was faster
+		}
+		if err != nil {
+			return nil, fmt.Errorf("key file: %w", err)
+		}
+		_, err = fmt.Fprintf(out, "# Opens the secrets of this lodge's database. Keep a copy where the database's backups are not.\n%s\n", identity)
+		return identity, errors.Join(err, out.Sync(), out.Close())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("key file: %w", err)
+	}
+	found, err := age.ParseIdentities(bytes.NewReader(body))
+	if err == nil && len(found) == 1 {
+		if identity, ok := found[0].(*age.X25519Identity); ok {
+			return identity, nil
+		}
+	}
+	return nil, fmt.Errorf("key file %s does not hold one age identity; put the lodge's own back, or remove the file and set all secrets anew", file)
+}
+
+// Set keeps a secret, as JSON, in place of an older one.
+func (v *Vault) Set(ctx context.Context, name string, value any) error {
+	body, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	var sealed bytes.Buffer
+	w, err := age.Encrypt(&sealed, v.key.Recipient())
+	if err != nil {
+		return err
+	}
+	if _, err := w.Write(body); err != nil {
+		return err
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	return v.rec.SetSecret(ctx, name, sealed.Bytes())
+}
+
+// Get reads a secret into value, and reports whether there is one.
+func (v *Vault) Get(ctx context.Context, name string, value any) (bool, error) {
+	sealed, err := v.rec.Secret(ctx, name)
+	if errors.Is(err, fault.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), v.key)
+	if err != nil {
+		return false, fmt.Errorf("secret %s does not open with this host's key file; put the lodge's key file there, or set the secret anew: %w", name, err)
+	}
+	body, err := io.ReadAll(r)
+	if err != nil {
+		return false, fmt.Errorf("secret %s: %w", name, err)
+	}
+	return true, json.Unmarshal(body, value)
+}
