@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 
 	"filippo.io/age"
 
@@ -260,7 +260,7 @@ func (b bencher) backup(ctx context.Context, name, machine string, sealed bool) 
 		if err := os.MkdirAll(shelf, 0o700); err != nil {
 			return figure{}, err
 		}
-		n := stores.Addition{Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: shelf, Sealed: sealed}}
+		n := wire.StoreAddition{Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: shelf, Sealed: sealed}}
 		if sealed {
 			me, err := age.GenerateX25519Identity()
 			if err != nil {
@@ -288,7 +288,7 @@ func (b bencher) backup(ctx context.Context, name, machine string, sealed bool) 
 	if err != nil {
 		return figure{}, err
 	}
-	i := slices.IndexFunc(found, func(v stores.View) bool { return v.Name == name })
+	i := slices.IndexFunc(found, func(v wire.Store) bool { return v.Name == name })
 	return figure{seconds, found[i].Used}, nil
 }
 

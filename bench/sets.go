@@ -9,12 +9,11 @@ import (
 	"path/filepath"
 	"strings"
 
-	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 
 	"keenlodge/demo"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/records"
 )
 
 // sets measures what changes cost: incremental images of a disk of which 1 % was written to, and folding them.
@@ -72,7 +71,7 @@ func (b bencher) folds(ctx context.Context, file string) error {
 			return err
 		}
 		increments = append(increments, f)
-		images, err := c.Images(ctx, records.ImageFilter{Store: "plain-changes"})
+		images, err := c.Images(ctx, wire.ImageFilter{Store: "plain-changes"})
 		if err != nil {
 			return err
 		}
@@ -143,7 +142,7 @@ func (b bencher) image(ctx context.Context, name, layout string) (figure, error)
 	if err != nil {
 		return figure{}, err
 	}
-	images, err := c.Images(ctx, records.ImageFilter{Store: name})
+	images, err := c.Images(ctx, wire.ImageFilter{Store: name})
 	return figure{seconds, images[0].Read}, err
 }
 
@@ -159,7 +158,7 @@ func (b bencher) changesPolicy(ctx context.Context, c *client.Client, name, layo
 	if err := os.MkdirAll(shelf, 0o700); err != nil {
 		return err
 	}
-	if _, err := c.AddStore(ctx, name, stores.Addition{Spec: site.Store{Medium: "dir", Layout: site.Layout(layout), Folder: shelf}}); err != nil {
+	if _, err := c.AddStore(ctx, name, wire.StoreAddition{Spec: site.Store{Medium: "dir", Layout: site.Layout(layout), Folder: shelf}}); err != nil {
 		return err
 	}
 	if s, err = c.Site(ctx); err != nil {

@@ -14,20 +14,16 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 
 	"keenlodge/internal/core/image"
 
 	ucli "github.com/urfave/cli/v3"
 
-	"keenlodge/internal/api"
-	"keenlodge/internal/cli"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/lodge"
-	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
 
@@ -81,9 +77,9 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 		return err
 	}
 	defer p.Close()
-	if l, err := net.Listen("tcp", cli.DefaultAddress); err == nil {
+	if l, err := net.Listen("tcp", wire.DefaultAddress); err == nil {
 		l.Close()
-		p.Listen = cli.DefaultAddress // a client finds it there with no word said
+		p.Listen = wire.DefaultAddress // a client finds it there with no word said
 	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
 	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.forecast} {
@@ -163,11 +159,11 @@ func (s *show) lodge(ctx context.Context) error {
 }
 
 // await waits for a run's end; anything but done stops the show.
-func (s *show) await(ctx context.Context, r records.Run, err error) (records.Run, error) {
+func (s *show) await(ctx context.Context, r wire.Run, err error) (wire.Run, error) {
 	if err != nil {
 		return r, err
 	}
-	r, err = s.c.Watch(ctx, r.ID, func(records.Run) {})
+	r, err = s.c.Watch(ctx, r.ID, func(wire.Run) {})
 	if err == nil && r.State != "done" {
 		err = fmt.Errorf("run %s (%s) ended as %s: %s", r.ID, r.Kind, r.State, r.Error)
 		for _, t := range r.Tasks {
@@ -199,11 +195,11 @@ func (s *show) backups(ctx context.Context) error {
 		s.done("backup", "run %d of nightly-guests (%s): %d machines, read %.1f MiB, stored %.1f MiB, frozen at most %s", n, map[bool]string{true: "full", false: "changes only"}[n == 1], len(r.Tasks),
 			float64(read)/(1<<20), float64(stored)/(1<<20), time.Duration(frozen).Round(time.Millisecond))
 	}
-	images, err := s.c.Images(ctx, records.ImageFilter{Gone: true})
+	images, err := s.c.Images(ctx, wire.ImageFilter{Gone: true})
 	if err != nil {
 		return err
 	}
-	gone := slices.DeleteFunc(slices.Clone(images), func(m records.Image) bool { return m.Gone == nil })
+	gone := slices.DeleteFunc(slices.Clone(images), func(m wire.Image) bool { return m.Gone == nil })
 	if len(images) != made*len(Guests) || len(images)-len(gone) != 3*len(Guests) {
 		return fmt.Errorf("rotation newest 3 should have left 3 images a machine of %d, but %d of %d are gone", made, len(gone), len(images))
 	}
@@ -222,7 +218,7 @@ func (s *show) sweep(ctx context.Context) error {
 		return err
 	}
 	s.done("sweep", "quay-shelf: %d images need %d blocks; %.1f MiB were of no image, %.1f MiB given back", plan.Images, plan.Blocks, float64(plan.Dead)/(1<<20), float64(plan.Gives)/(1<<20))
-	r, err = s.c.CheckStore(ctx, "quay-shelf", api.CheckBody{Read: true})
+	r, err = s.c.CheckStore(ctx, "quay-shelf", wire.CheckBody{Read: true})
 	if r, err = s.await(ctx, r, err); err != nil {
 		return err
 	}
@@ -243,7 +239,7 @@ func (s *show) sealed(ctx context.Context) error {
 	if err := os.Mkdir(folder, 0o700); err != nil {
 		return err
 	}
-	_, err := s.c.AddStore(ctx, "north-pier", stores.Addition{
+	_, err := s.c.AddStore(ctx, "north-pier", wire.StoreAddition{
 		Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: folder, Sealed: true, Floor: "1 GiB"},
 		Keys: []store.NewKey{{Label: "safe in the harbour office", Passphrase: Passphrase}},
 	})
@@ -262,17 +258,17 @@ func (s *show) sealed(ctx context.Context) error {
 }
 
 // setPolicy adds a policy to the site, or changes it.
-func (s *show) setPolicy(ctx context.Context, name string, p site.Policy) (lodge.Applied, error) {
+func (s *show) setPolicy(ctx context.Context, name string, p site.Policy) (wire.Applied, error) {
 	all, err := s.c.Site(ctx)
 	if err != nil {
-		return lodge.Applied{}, err
+		return wire.Applied{}, err
 	}
 	all.Policies[name] = p
 	return s.c.ApplySite(ctx, all, false)
 }
 
 // runOf runs a policy by hand and waits for its end. A run with warnings is no error here.
-func (s *show) runOf(ctx context.Context, policy, note string) (records.Run, error) {
+func (s *show) runOf(ctx context.Context, policy, note string) (wire.Run, error) {
 	r, err := s.c.RunPolicy(ctx, policy, note)
 	if r, err = s.await(ctx, r, err); err != nil && r.State == "warned" {
 		err = nil
@@ -302,11 +298,11 @@ func (s *show) chain(ctx context.Context) error {
 		}
 		s.done("open", "plain-shelf: full, two increments, full, increment as qcow2 files; newest 3 holds the first chain: %s", sets[0].Images[0].Why)
 	}
-	all, err := s.c.Images(ctx, records.ImageFilter{Policy: "hourly-tickets", Gone: true})
+	all, err := s.c.Images(ctx, wire.ImageFilter{Policy: "hourly-tickets", Gone: true})
 	if err != nil {
 		return err
 	}
-	gone := slices.DeleteFunc(slices.Clone(all), func(m records.Image) bool { return m.Gone == nil })
+	gone := slices.DeleteFunc(slices.Clone(all), func(m wire.Image) bool { return m.Gone == nil })
 	if len(all) != 6 || len(gone) != 3 {
 		return fmt.Errorf("of six images on plain-shelf the first chain, three, should be gone; %d of %d are", len(gone), len(all))
 	}
@@ -338,7 +334,7 @@ func (s *show) guard(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	images, err := s.c.Images(ctx, records.ImageFilter{Policy: "weekly-system"})
+	images, err := s.c.Images(ctx, wire.ImageFilter{Policy: "weekly-system"})
 	if err != nil {
 		return err
 	}
@@ -351,7 +347,7 @@ func (s *show) guard(ctx context.Context) error {
 
 // newest is a machine's newest image.
 func (s *show) newest(ctx context.Context, machine string) (string, error) {
-	images, err := s.c.Images(ctx, records.ImageFilter{Machine: machine, Policy: "nightly-guests"})
+	images, err := s.c.Images(ctx, wire.ImageFilter{Machine: machine, Policy: "nightly-guests"})
 	if err == nil && len(images) == 0 {
 		err = fmt.Errorf("there is no image of %s", machine)
 	}
@@ -385,7 +381,7 @@ func (s *show) restore(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r, err := s.c.Restore(ctx, id, api.RestoreBody{As: "tickets-db-again", Start: true})
+	r, err := s.c.Restore(ctx, id, wire.RestoreBody{As: "tickets-db-again", Start: true})
 	if r, err = s.await(ctx, r, err); err != nil {
 		return err
 	}
@@ -408,15 +404,15 @@ func (s *show) restore(ctx context.Context) error {
 
 // rehearse shows a run that would not go well, before it does not.
 func (s *show) rehearse(ctx context.Context) error {
-	rehearsed := func(policy string) (failed []lodge.Check, all int, err error) {
-		r, err := s.c.RehearsePolicy(ctx, policy, lodge.RehearseRequest{Freeze: true})
+	rehearsed := func(policy string) (failed []wire.RehearsalCheck, all int, err error) {
+		r, err := s.c.RehearsePolicy(ctx, policy, wire.RehearseRequest{Freeze: true})
 		if err == nil {
-			r, err = s.c.Watch(ctx, r.ID, func(records.Run) {})
+			r, err = s.c.Watch(ctx, r.ID, func(wire.Run) {})
 		}
 		if err != nil {
 			return nil, 0, err
 		}
-		var found lodge.Rehearsal
+		var found wire.Rehearsal
 		if err := json.Unmarshal(r.Result, &found); err != nil {
 			return nil, 0, fmt.Errorf("rehearsal %s of %s: %s: %w", r.ID, policy, r.Error, err)
 		}
@@ -504,7 +500,7 @@ func (s *show) hooks(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		i := slices.IndexFunc(runs, func(r records.Run) bool { return r.Policy == "weekly-system" && r.Cause == "chain" && r.Over() })
+		i := slices.IndexFunc(runs, func(r wire.Run) bool { return r.Policy == "weekly-system" && r.Cause == "chain" && r.Over() })
 		if i >= 0 {
 			s.done("chain", "weekly-system ran after monthly-whole by itself: run %s is %s", runs[i].ID, runs[i].State)
 			return nil

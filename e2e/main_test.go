@@ -18,7 +18,7 @@ import (
 
 	"keenlodge/demo"
 	"keenlodge/internal/client"
-	"keenlodge/internal/records"
+	"keenlodge/internal/wire"
 )
 
 var (
@@ -182,9 +182,9 @@ func virsh(t *testing.T, args ...string) string {
 }
 
 // images lists a machine's images under the demo's policy, newest first.
-func images(t *testing.T, machine string) []records.Image {
+func images(t *testing.T, machine string) []wire.Image {
 	t.Helper()
-	return keenJSON[[]records.Image](t, "image", "list", "--machine", machine, "--policy", "nightly-guests")
+	return keenJSON[[]wire.Image](t, "image", "list", "--machine", machine, "--policy", "nightly-guests")
 }
 
 // requireClean makes sure that nothing of ours is left on a guest: no freeze, no job, no file, and few checkpoints: one for each set

@@ -22,34 +22,31 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/planning"
-	"keenlodge/internal/retention"
+	"keenlodge/internal/wire"
 
 	ics "github.com/arran4/golang-ical"
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/image"
-	lodgepkg "keenlodge/internal/lodge"
-	"keenlodge/internal/records"
 )
 
 // latest is a policy's newest run.
-func latest(t *testing.T, policy string) records.Run {
+func latest(t *testing.T, policy string) wire.Run {
 	t.Helper()
-	for _, r := range keenJSON[[]records.Run](t, "run", "list") {
+	for _, r := range keenJSON[[]wire.Run](t, "run", "list") {
 		if r.Policy == policy {
 			return r
 		}
 	}
 	t.Fatalf("policy %s never ran", policy)
-	return records.Run{}
+	return wire.Run{}
 }
 
 // awaitRun waits until a policy's newest run is as it should be.
-func awaitRun(t *testing.T, policy string, is func(records.Run) bool) (run records.Run) {
+func awaitRun(t *testing.T, policy string, is func(wire.Run) bool) (run wire.Run) {
 	t.Helper()
 	require.Eventually(t, func() bool {
-		for _, r := range keenJSON[[]records.Run](t, "run", "list") {
+		for _, r := range keenJSON[[]wire.Run](t, "run", "list") {
 			if r.Policy == policy {
 				run = r
 				return is(r)
@@ -112,15 +109,15 @@ func TestSomeDisks(t *testing.T) {
 	require.NoError(t, err)
 	service.Signal(syscall.SIGTERM)
 	startService(t)
-	awaitRun(t, "harbour-disks", func(r records.Run) bool { return r.Cause == "boot" && r.Ended != nil })
-	found := keenJSON[[]records.Image](t, "image", "list", "--policy", "harbour-disks")
+	awaitRun(t, "harbour-disks", func(r wire.Run) bool { return r.Cause == "boot" && r.Ended != nil })
+	found := keenJSON[[]wire.Image](t, "image", "list", "--policy", "harbour-disks")
 	require.Len(t, found, 3)
 	require.Equal(t, []image.Scope{"machine", "disks", "disks"}, []image.Scope{found[0].Scope, found[1].Scope, found[2].Scope})
 	require.Equal(t, []image.Capture{"full", "incremental", "full"}, []image.Capture{found[0].Capture, found[1].Capture, found[2].Capture})
 	require.Len(t, found[0].Disks, 2)
 	require.Equal(t, "vdb", found[1].Disks[0].Target)
 	require.Len(t, found[1].Disks, 1)
-	sets := keenJSON[[]retention.SetPreview](t, "rotation", "preview", "harbour")
+	sets := keenJSON[[]wire.SetPreview](t, "rotation", "preview", "harbour")
 	require.Len(t, sets, 2, "each scope is a set of its own")
 	keenOK(t, "image", "restore", found[1].ID, "--as", "ledger-only", "--wait")
 	disks := virsh(t, "domblklist", "ledger-only")
@@ -152,7 +149,7 @@ func TestRunsThatAreEnded(t *testing.T) {
 	require.Equal(t, 1, s.code)
 	require.Contains(t, s.out, "it took too long: its policy allows 1s, then it is stopped")
 	requireClean(t, "timetable")
-	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--store", name))
+	require.Empty(t, keenJSON[[]wire.Image](t, "image", "list", "--store", name))
 	keenOK(t, "store", "check", name)
 }
 
@@ -163,18 +160,18 @@ func TestWindowsAndMissedMoments(t *testing.T) {
 	closed := fmt.Sprintf("    windows: [only %02d:00-%02d:30]\n", hour.Hour(), hour.Hour())
 	withPolicy(t, "weekly-system", policyText("berth-sim", "quay-shelf", closed+"    schedules: [every day at 03:00]\n"))
 	comeDue(t, "weekly-system", 0)
-	run := awaitRun(t, "weekly-system", func(r records.Run) bool { return r.Waits != "" })
+	run := awaitRun(t, "weekly-system", func(r wire.Run) bool { return r.Waits != "" })
 	require.EqualValues(t, "queued", run.State)
 	require.Contains(t, run.Waits, fmt.Sprintf("the window opens at %02d:00", hour.Hour()))
 	require.Contains(t, keenOK(t, "run", "list"), "waits: the window opens")
 	require.Contains(t, keen(t, "policy", "run", "weekly").err, "going already")
 	comeDue(t, "weekly-system", 0)
-	awaitRun(t, "weekly-system", func(r records.Run) bool { return r.State == "skipped" })
+	awaitRun(t, "weekly-system", func(r wire.Run) bool { return r.State == "skipped" })
 	keenOK(t, "run", "cancel", run.ID)
 	require.Contains(t, keenOK(t, "policy", "run", "weekly", "--wait"), "done")
 
 	comeDue(t, "weekly-system", 2*time.Hour)
-	run = awaitRun(t, "weekly-system", func(r records.Run) bool {
+	run = awaitRun(t, "weekly-system", func(r wire.Run) bool {
 		return r.Cause == "schedule" && r.Due.Before(time.Now().Add(-time.Hour)) && r.Ended != nil
 	})
 	require.EqualValues(t, "skipped", run.State)
@@ -182,11 +179,11 @@ func TestWindowsAndMissedMoments(t *testing.T) {
 
 	withPolicy(t, "weekly-system", policyText("berth-sim", "quay-shelf", "    missed: skip\n    schedules: [every day at 03:00]\n"))
 	comeDue(t, "weekly-system", 3*time.Hour)
-	run = awaitRun(t, "weekly-system", func(r records.Run) bool { return strings.Contains(r.Error, "the policy says to skip such") })
+	run = awaitRun(t, "weekly-system", func(r wire.Run) bool { return strings.Contains(r.Error, "the policy says to skip such") })
 	require.EqualValues(t, "skipped", run.State)
 	withPolicy(t, "weekly-system", policyText("berth-sim", "quay-shelf", "    schedules: [every day at 03:00]\n"))
 	comeDue(t, "weekly-system", 4*time.Hour)
-	run = awaitRun(t, "weekly-system", func(r records.Run) bool { return r.State == "done" && r.Cause == "schedule" })
+	run = awaitRun(t, "weekly-system", func(r wire.Run) bool { return r.State == "done" && r.Cause == "schedule" })
 	require.WithinDuration(t, time.Now().Add(-4*time.Hour), *run.Due, time.Minute, "a missed moment runs once")
 
 	// A next moment ten years ahead, as from a clock that was wrong, is brought back when the service starts.
@@ -196,7 +193,7 @@ func TestWindowsAndMissedMoments(t *testing.T) {
 	require.Eventually(t, func() bool {
 		policies, err := lodge.Policies(t.Context())
 		require.NoError(t, err)
-		i := slices.IndexFunc(policies, func(p lodgepkg.PolicyView) bool { return p.Name == "weekly-system" })
+		i := slices.IndexFunc(policies, func(p wire.Policy) bool { return p.Name == "weekly-system" })
 		return policies[i].NextDue.Before(time.Now().Add(25 * time.Hour))
 	}, 20*time.Second, 100*time.Millisecond)
 }
@@ -207,10 +204,10 @@ func TestChainsAndPauses(t *testing.T) {
 		"  monthly-whole:\n"+policyText("berth-sim", "quay-shelf", "    schedules: [{when: at boot, capture: full}]\n"))
 	require.Contains(t, keenOK(t, "policy", "list"), "after monthly-whole")
 	keenOK(t, "policy", "run", "monthly", "--wait")
-	run := awaitRun(t, "weekly-system", func(r records.Run) bool { return r.State == "done" })
+	run := awaitRun(t, "weekly-system", func(r wire.Run) bool { return r.State == "done" })
 	require.EqualValues(t, "chain", run.Cause)
 	require.Equal(t, "after the month", run.Note)
-	m := keenJSON[records.Image](t, "image", "show", run.Tasks[0].Image)
+	m := keenJSON[wire.Image](t, "image", "show", run.Tasks[0].Image)
 	require.Equal(t, "after the month", m.Note)
 
 	require.Contains(t, keen(t, "policy", "pause", "weekly", "--until", "2026-02-30").err, "is neither a day nor a moment")
@@ -219,7 +216,7 @@ func TestChainsAndPauses(t *testing.T) {
 	require.Regexp(t, `! weekly-system: paused until .* by first: harbour upgrade`, keenOK(t, "policy", "list"))
 	require.Contains(t, keen(t, "policy", "run", "weekly").err, "is paused until")
 	keenOK(t, "policy", "run", "monthly", "--wait")
-	run = awaitRun(t, "weekly-system", func(r records.Run) bool { return r.State == "skipped" })
+	run = awaitRun(t, "weekly-system", func(r wire.Run) bool { return r.State == "skipped" })
 	require.Contains(t, run.Error, "harbour upgrade")
 	keenOK(t, "policy", "resume", "weekly")
 	require.Contains(t, keen(t, "policy", "resume", "weekly").err, "is not paused")
@@ -229,10 +226,10 @@ func TestChainsAndPauses(t *testing.T) {
 	require.NoError(t, err)
 	service.Signal(syscall.SIGTERM)
 	startService(t)
-	run = awaitRun(t, "monthly-whole", func(r records.Run) bool { return r.Cause == "boot" && r.Ended != nil })
+	run = awaitRun(t, "monthly-whole", func(r wire.Run) bool { return r.Cause == "boot" && r.Ended != nil })
 	require.EqualValues(t, "done", run.State)
-	require.Equal(t, "its schedule asks for a full one", keenJSON[records.Image](t, "image", "show", run.Tasks[0].Image).CaptureWhy)
-	awaitRun(t, "weekly-system", func(r records.Run) bool { return r.Cause == "chain" && r.State == "done" })
+	require.Equal(t, "its schedule asks for a full one", keenJSON[wire.Image](t, "image", "show", run.Tasks[0].Image).CaptureWhy)
+	awaitRun(t, "weekly-system", func(r wire.Run) bool { return r.Cause == "chain" && r.State == "done" })
 }
 
 // Hooks are called at their moments and told what happens; one that hangs while the guest is frozen is killed in time; webhooks are
@@ -336,13 +333,13 @@ func TestHooks(t *testing.T) {
 // A rehearsal tells what would go wrong, and writes nothing.
 func TestRehearsals(t *testing.T) {
 	withPolicy(t, "weekly-system", "    machines: ['*']\n    except: [timetable]\n    store: quay-shelf\n    rotation: newest 2\n    cycle: full every 7th\n")
-	before := keenJSON[[]records.Image](t, "image", "list")
+	before := keenJSON[[]wire.Image](t, "image", "list")
 	out := keenOK(t, "policy", "rehearse", "weekly", "--freeze")
 	require.Regexp(t, `✓  freeze +tickets-db +frozen for \d+ms and thawed`, out)
 	require.Regexp(t, `✓  selection +weekly-system +berth-sim, tickets-db`, out)
 	require.Regexp(t, `✓  size +tickets-db +(full|incremental) image: .* would be read`, out)
 	requireClean(t, "tickets-db")
-	require.Equal(t, len(before), len(keenJSON[[]records.Image](t, "image", "list")))
+	require.Equal(t, len(before), len(keenJSON[[]wire.Image](t, "image", "list")))
 
 	name, folder := "shelf-full", t.TempDir()
 	hook := filepath.Join(folder, "hook")
@@ -353,7 +350,7 @@ func TestRehearsals(t *testing.T) {
 	require.Regexp(t, `✗  checks +tickets-db +the guest did not pass its check: file systems: nothing is mounted at /srv/ledgers`, s.out)
 	require.Regexp(t, `✗  hook +`+hook+` +script .*no such file`, s.out)
 	require.Contains(t, s.err, "checks failed; a run would not go well now")
-	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--store", name))
+	require.Empty(t, keenJSON[[]wire.Image](t, "image", "list", "--store", name))
 }
 
 // The forecast tells runs, images and drops, as text, as JSON and as a picture; the calendar feed has what was and what will be.
@@ -369,7 +366,7 @@ func TestForecastAndCalendar(t *testing.T) {
 	picture, err := png.Decode(bytes.NewReader(body))
 	require.NoError(t, err)
 	require.Equal(t, 1280, picture.Bounds().Dx())
-	f := keenJSON[planning.View](t, "policy", "forecast", "weekly", "--days", "9")
+	f := keenJSON[wire.Forecast](t, "policy", "forecast", "weekly", "--days", "9")
 	require.Len(t, f.Policies, 1)
 	require.Len(t, f.Policies[0].Days, 9)
 	require.Len(t, f.Policies[0].Days[4].Runs, 3)
@@ -489,7 +486,7 @@ func TestRetriesAndBandwidth(t *testing.T) {
 	}, 20*time.Second, 50*time.Millisecond)
 	l = open()
 	defer l.Close()
-	run, err := lodge.Watch(t.Context(), r.ID, func(records.Run) {})
+	run, err := lodge.Watch(t.Context(), r.ID, func(wire.Run) {})
 	require.NoError(t, err)
 	require.EqualValues(t, "done", run.State, run.Error)
 	var began, ended []time.Time
@@ -564,13 +561,13 @@ func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
 	}
 	require.GreaterOrEqual(t, kills, seconds-1)
 	client := clientAt(t, "http://"+address[0], filepath.Join(state, "first-token"))
-	var runs []records.Run
+	var runs []wire.Run
 	require.Eventually(t, func() bool {
 		var err error
 		if runs, err = client.Runs(t.Context(), 1000); err != nil {
 			return false // it is starting
 		}
-		return len(runs) >= len(due) && !slices.ContainsFunc(runs, func(r records.Run) bool { return r.Ended == nil })
+		return len(runs) >= len(due) && !slices.ContainsFunc(runs, func(r wire.Run) bool { return r.Ended == nil })
 	}, 3*time.Minute, time.Second, "runs are left lying")
 	seen := map[string]int{}
 	for _, r := range runs {

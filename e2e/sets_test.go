@@ -18,16 +18,15 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/raw"
-	"keenlodge/internal/records"
-	"keenlodge/internal/retention"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/libvirt"
+	"keenlodge/internal/wire"
 )
 
 // in lists the images in a store, newest first.
-func in(t *testing.T, store string) []records.Image {
+func in(t *testing.T, store string) []wire.Image {
 	t.Helper()
-	return keenJSON[[]records.Image](t, "image", "list", "--store", store)
+	return keenJSON[[]wire.Image](t, "image", "list", "--store", store)
 }
 
 func openStoreText(name, folder, more string) string {
@@ -128,33 +127,33 @@ func TestChangesAreNotTrustedBlindly(t *testing.T) {
 	for _, c := range []struct {
 		what, why string
 		code      int
-		spoil     func(last records.Image)
+		spoil     func(last wire.Image)
 	}{
-		{"nothing", "", 0, func(records.Image) { tool("qemu-io", "-f", "qcow2", "-c", "write -q -P 7 300M 64k", file) }},
-		{"the bitmap is lost", "missing or broken bitmap", 0, func(m records.Image) { tool("qemu-img", "bitmap", "--remove", file, "keenlodge-"+m.ID) }},
-		{"the checkpoint is lost", "has no checkpoint of image", 0, func(m records.Image) {
+		{"nothing", "", 0, func(wire.Image) { tool("qemu-io", "-f", "qcow2", "-c", "write -q -P 7 300M 64k", file) }},
+		{"the bitmap is lost", "missing or broken bitmap", 0, func(m wire.Image) { tool("qemu-img", "bitmap", "--remove", file, "keenlodge-"+m.ID) }},
+		{"the checkpoint is lost", "has no checkpoint of image", 0, func(m wire.Image) {
 			virsh(t, "checkpoint-delete", "berth-sim", "keenlodge-"+m.ID, "--metadata")
 		}},
-		{"the guest was made anew", "has no checkpoint of image", 0, func(m records.Image) {
+		{"the guest was made anew", "has no checkpoint of image", 0, func(m wire.Image) {
 			text := filepath.Join(t.TempDir(), "berth-sim.xml")
 			require.NoError(t, os.WriteFile(text, []byte(virsh(t, "dumpxml", "berth-sim")), 0o600))
 			virsh(t, "undefine", "berth-sim", "--checkpoints-metadata")
 			virsh(t, "define", text)
 		}},
-		{"the bitmap lies", "changed where the hypervisor says that it did not", 3, func(m records.Image) {
+		{"the bitmap lies", "changed where the hypervisor says that it did not", 3, func(m wire.Image) {
 			tool("qemu-img", "bitmap", "--disable", file, "keenlodge-"+m.ID)
 			tool("qemu-io", "-f", "qcow2", "-c", "write -q -P 9 60M 40M", file)
 			tool("qemu-img", "bitmap", "--enable", file, "keenlodge-"+m.ID)
 		}},
-		{"the disk grew", "its size changed from 384 MiB to 400 MiB", 0, func(records.Image) { tool("qemu-img", "resize", "-q", "-f", "qcow2", file, "400M") }},
-		{"what it builds on is damaged", "damaged", 0, func(records.Image) {
+		{"the disk grew", "its size changed from 384 MiB to 400 MiB", 0, func(wire.Image) { tool("qemu-img", "resize", "-q", "-f", "qcow2", file, "400M") }},
+		{"what it builds on is damaged", "damaged", 0, func(wire.Image) {
 			packs, err := filepath.Glob(filepath.Join(folder, "pack", "*", "*"))
 			require.NoError(t, err)
 			for _, p := range packs {
 				require.NoError(t, os.Remove(p))
 			}
 		}},
-		{"the image left the store", "is not in the store any more", 0, func(m records.Image) { require.NoError(t, os.Remove(filepath.Join(folder, "image", m.ID))) }},
+		{"the image left the store", "is not in the store any more", 0, func(m wire.Image) { require.NoError(t, os.Remove(filepath.Join(folder, "image", m.ID))) }},
 	} {
 		last := in(t, "shelf-blind")[0]
 		c.spoil(last)
@@ -207,7 +206,7 @@ func TestAnOpenStore(t *testing.T) {
 		told, err := exec.Command("qemu-img", "check", f).CombinedOutput()
 		require.NoError(t, err, string(told))
 	}
-	var newest records.Image
+	var newest wire.Image
 	for _, m := range in(t, "shelf-plain") {
 		if m.Machine == "timetable" && newest.ID == "" {
 			newest = m
@@ -362,7 +361,7 @@ func TestTheGuardHoldsUntilConfirmed(t *testing.T) {
 	keenOK(t, "site", "apply", wrong)
 	held("is the rule right?")
 
-	sets := keenJSON[[]retention.SetPreview](t, "rotation", "preview", "weekly-system")
+	sets := keenJSON[[]wire.SetPreview](t, "rotation", "preview", "weekly-system")
 	_, err = lodge.ConfirmRotation(t.Context(), "weekly-system", []string{sets[0].Images[1].ID})
 	require.ErrorContains(t, err, "what goes has changed since it was looked at")
 	s := keen(t, "rotation", "confirm", "weekly-system")
@@ -408,7 +407,7 @@ func TestReplaceTheLatest(t *testing.T) {
 	db := database(t)
 	scheduled := func() {
 		t.Helper()
-		before := keenJSON[[]records.Run](t, "run", "list")[0].ID
+		before := keenJSON[[]wire.Run](t, "run", "list")[0].ID
 		_, err := db.Exec(t.Context(), "update policies set next_due = now() where name = 'weekly-system'")
 		require.NoError(t, err)
 		require.Eventually(t, func() bool {
@@ -444,7 +443,7 @@ func TestReplaceTheLatest(t *testing.T) {
 	require.Len(t, both, 2)
 	require.Equal(t, []any{"after it", true}, []any{both[0].Note, both[0].Apart})
 	require.Equal(t, latest[0].ID, both[1].ID)
-	require.Len(t, keenJSON[[]retention.SetPreview](t, "rotation", "preview", "weekly-system"), 2)
+	require.Len(t, keenJSON[[]wire.SetPreview](t, "rotation", "preview", "weekly-system"), 2)
 }
 
 // A store that runs short of room drops its oldest images so that the next run finds room, and says when that is not enough.
@@ -476,9 +475,9 @@ func TestTheFloorDropsTheOldest(t *testing.T) {
 	}
 	s := keen(t, "policy", "run", "weekly-system", "--wait")
 	require.Equal(t, 3, s.code, "%s%s", s.out, s.err)
-	log := keenOK(t, "run", "log", keenJSON[[]records.Run](t, "run", "list")[0].ID)
+	log := keenOK(t, "run", "log", keenJSON[[]wire.Run](t, "run", "list")[0].ID)
 	if !strings.Contains(log, "can't be reached") { // the newest run is the sweep that was asked for
-		log = keenOK(t, "run", "log", keenJSON[[]records.Run](t, "run", "list")[1].ID)
+		log = keenOK(t, "run", "log", keenJSON[[]wire.Run](t, "run", "list")[1].ID)
 	}
 	require.Contains(t, log, "the floor of store shelf-floor can't be reached by rotation")
 	for _, m := range left {

@@ -12,11 +12,10 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 
 	"github.com/stretchr/testify/require"
 
-	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
 
@@ -93,14 +92,14 @@ func TestASealedStore(t *testing.T) {
 	require.Contains(t, keenOK(t, "store", "show", "vault"), "store vault, sealed")
 
 	// The day on which there is neither a service nor a database.
-	id := keenJSON[[]records.Image](t, "image", "list", "--store", "vault")[0].ID
+	id := keenJSON[[]wire.Image](t, "image", "list", "--store", "vault")[0].ID
 	t.Setenv("KEENLODGE_TOKEN_FILE", "/nonexistent")
 	to := t.TempDir()
 	require.Contains(t, keenOK(t, "store", "extract", folder), "berth-sim")
 	written := strings.TrimSpace(keenOK(t, "store", "extract", folder, id, "--to", to))
 	info, err := os.Stat(written)
 	require.NoError(t, err)
-	require.EqualValues(t, keenJSON[[]records.Image](t, "image", "list", "--store", "vault")[0].Size, info.Size())
+	require.EqualValues(t, keenJSON[[]wire.Image](t, "image", "list", "--store", "vault")[0].Size, info.Size())
 	t.Setenv("KEENLODGE_PASSPHRASE", passphrase)
 	s = keen(t, "store", "extract", folder)
 	require.Contains(t, s.err, "the key does not fit any of its 1 keys")
@@ -155,7 +154,7 @@ func TestLosingTheDatabase(t *testing.T) {
 	keenOK(t, "site", "apply", whole)
 	backUp(t, "monthly-whole")
 	backUp(t, "monthly-whole")
-	before := keenJSON[[]records.Image](t, "image", "list", "--store", "lifeboat")
+	before := keenJSON[[]wire.Image](t, "image", "list", "--store", "lifeboat")
 	pinned := before[len(before)-1].ID
 	keenOK(t, "image", "pin", pinned, "--note", "before the harbour upgrade")
 
@@ -172,13 +171,13 @@ func TestLosingTheDatabase(t *testing.T) {
 	require.Contains(t, s.out, "was there already")
 	s = other("store", "adopt", "lifeboat", "-o", "json")
 	require.Equal(t, 0, s.code, s.err)
-	var a stores.Adopted
+	var a wire.Adopted
 	require.NoError(t, json.Unmarshal([]byte(s.out), &a))
 	require.Equal(t, []int{len(before), 2, 2, 1}, []int{a.Images, a.Sets, a.Machines, a.Pins})
 	require.GreaterOrEqual(t, a.Proofs, len(before))
 
 	s = other("image", "list", "-o", "json")
-	var after []records.Image
+	var after []wire.Image
 	require.NoError(t, json.Unmarshal([]byte(s.out), &after))
 	require.Len(t, after, len(before))
 	for i, m := range after {
@@ -220,7 +219,7 @@ func TestTwoLodgesOnOneStore(t *testing.T) {
 		s := other("store", "sweep", "shared")
 		require.Equal(t, 0, s.code, s.err)
 	}
-	run, err := lodge.Watch(t.Context(), r.ID, func(records.Run) {})
+	run, err := lodge.Watch(t.Context(), r.ID, func(wire.Run) {})
 	require.NoError(t, err)
 	require.Contains(t, []string{"done", "warned"}, run.State)
 	require.Equal(t, 0, other("store", "sweep", "shared").code)

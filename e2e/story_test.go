@@ -10,13 +10,14 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/wire"
+
 	"keenlodge/internal/store/pooled"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/records"
 	"keenlodge/internal/store/medium/dir"
 )
 
@@ -43,7 +44,7 @@ func TestBackUpRotateProveRestore(t *testing.T) {
 	require.EqualValues(t, "read", m.Proven, "the policy asks for it")
 	require.EqualValues(t, "off", images(t, "berth-sim")[0].Consistency)
 
-	runs := keenJSON[[]records.Run](t, "run", "list")
+	runs := keenJSON[[]wire.Run](t, "run", "list")
 	require.EqualValues(t, "done", runs[0].State)
 	require.Len(t, runs[0].Tasks, 3)
 	require.Contains(t, keenOK(t, "run", "log", runs[0].ID[:6]), "no clause of the rule keeps it")
@@ -119,7 +120,7 @@ func TestTheScheduleFires(t *testing.T) {
 	lisbon, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
 	require.Equal(t, "23:00:00", next.In(lisbon).Format("15:04:05"))
-	before := keenJSON[[]records.Run](t, "run", "list")
+	before := keenJSON[[]wire.Run](t, "run", "list")
 
 	db := database(t)
 	for _, want := range []string{"done", "skipped"} {
@@ -133,7 +134,7 @@ func TestTheScheduleFires(t *testing.T) {
 			return runs[0].ID != before[0].ID && (want == "done" || runs[0].State == "skipped" || runs[1].State == "skipped")
 		}, 20*time.Second, 50*time.Millisecond)
 	}
-	after := keenJSON[[]records.Run](t, "run", "list")
+	after := keenJSON[[]wire.Run](t, "run", "list")
 	require.Len(t, after, min(20, len(before)+2))
 	skipped := after[0]
 	require.EqualValues(t, "schedule", skipped.Cause)
@@ -141,7 +142,7 @@ func TestTheScheduleFires(t *testing.T) {
 	policies, err = lodge.Policies(ctx)
 	require.NoError(t, err)
 	require.Equal(t, next, policies[0].NextDue)
-	run, err := lodge.Watch(ctx, after[1].ID, func(records.Run) {})
+	run, err := lodge.Watch(ctx, after[1].ID, func(wire.Run) {})
 	require.NoError(t, err)
 	require.EqualValues(t, "done", run.State, run.Error)
 }

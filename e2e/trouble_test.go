@@ -13,9 +13,10 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/wire"
+
 	"github.com/stretchr/testify/require"
 
-	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
 
@@ -37,7 +38,7 @@ func startService(t *testing.T) {
 }
 
 // inTheMiddle starts a policy and returns when its first pack has arrived.
-func inTheMiddle(t *testing.T, policy, folder string) records.Run {
+func inTheMiddle(t *testing.T, policy, folder string) wire.Run {
 	t.Helper()
 	t.Cleanup(func() {
 		if service.Ended() {
@@ -75,11 +76,11 @@ func TestAKillInTheMiddle(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, "failed", run.State)
 	require.Contains(t, run.Error, "the service ended in the middle of it")
-	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--store", shelf))
+	require.Empty(t, keenJSON[[]wire.Image](t, "image", "list", "--store", shelf))
 	keenOK(t, "store", "check", shelf, "--read")
 
 	backUp(t, "weekly-system")
-	m := keenJSON[[]records.Image](t, "image", "list", "--store", shelf)
+	m := keenJSON[[]wire.Image](t, "image", "list", "--store", shelf)
 	require.Len(t, m, 1)
 	require.Greater(t, m[0].Read-m[0].Fresh, int64(40<<20), "the packs that had arrived are reused")
 	keenOK(t, "store", "check", shelf, "--read")
@@ -143,7 +144,7 @@ func TestAFreezeThatFails(t *testing.T) {
 	require.Equal(t, 1, s.code, s.out)
 	require.Contains(t, s.out, "freeze guest tickets-db")
 	require.Contains(t, s.out, "is the guest agent running in it?")
-	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--policy", "hourly-tickets", "--store", "quay-shelf"))
+	require.Empty(t, keenJSON[[]wire.Image](t, "image", "list", "--policy", "hourly-tickets", "--store", "quay-shelf"))
 
 	s = keen(t, "policy", "run", "nightly-guests", "--wait")
 	require.Equal(t, 3, s.code, "done with warnings: %s%s", s.out, s.err)
@@ -201,7 +202,7 @@ func TestASecondRunWhileOneIsGoing(t *testing.T) {
 	s := keen(t, "policy", "run", "monthly-whole")
 	require.Equal(t, 1, s.code)
 	require.Contains(t, s.err, "a run of policy monthly-whole is going already")
-	run, err := lodge.Watch(t.Context(), r.ID, func(records.Run) {})
+	run, err := lodge.Watch(t.Context(), r.ID, func(wire.Run) {})
 	require.NoError(t, err)
 	require.EqualValues(t, "done", run.State)
 }
@@ -221,12 +222,12 @@ func TestAFullDisk(t *testing.T) {
 		_, err = ballast.Write(piece)
 	}
 	require.NoError(t, ballast.Close())
-	run, err := lodge.Watch(t.Context(), r.ID, func(records.Run) {})
+	run, err := lodge.Watch(t.Context(), r.ID, func(wire.Run) {})
 	require.NoError(t, err)
 	require.EqualValues(t, "failed", run.State)
 	require.Contains(t, keenOK(t, "run", "log", r.ID), "no space left; make room or move the store to a larger disk")
 	requireClean(t, "timetable")
-	for _, m := range keenJSON[[]records.Image](t, "image", "list", "--store", "small-shelf") {
+	for _, m := range keenJSON[[]wire.Image](t, "image", "list", "--store", "small-shelf") {
 		require.Equal(t, "berth-sim", m.Machine)
 	}
 	keenOK(t, "store", "check", "small-shelf", "--read")
@@ -242,7 +243,7 @@ func TestAFloorThatWouldBeReached(t *testing.T) {
 	s := keen(t, "policy", "run", "weekly-system", "--wait")
 	require.Equal(t, 1, s.code)
 	require.Regexp(t, `there is no room for it: about .* would be added \(.* are to be read\); store floor-shelf has .* free, and 900 TiB must stay free`, s.out)
-	require.Empty(t, keenJSON[[]records.Image](t, "image", "list", "--store", "floor-shelf"))
+	require.Empty(t, keenJSON[[]wire.Image](t, "image", "list", "--store", "floor-shelf"))
 	requireClean(t, "berth-sim")
 }
 
@@ -279,7 +280,7 @@ func TestDamageIsFoundAndMended(t *testing.T) {
 	shelf := t.TempDir()
 	withPolicy(t, "monthly-whole", policyText("berth-sim", "damp-shelf", ""), storeText("damp-shelf", shelf))
 	backUp(t, "monthly-whole")
-	m := keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0]
+	m := keenJSON[[]wire.Image](t, "image", "list", "--policy", "monthly-whole")[0]
 	packs, err := filepath.Glob(filepath.Join(shelf, "pack", "*", "*"))
 	require.NoError(t, err)
 	body, err := os.ReadFile(packs[0])
@@ -291,7 +292,7 @@ func TestDamageIsFoundAndMended(t *testing.T) {
 	require.Equal(t, 1, s.code)
 	require.Regexp(t, "image "+m.ID+`: vda, bytes \d+ to \d+: `, s.out)
 	require.Regexp(t, `hits vda1:/\S+`, s.out)
-	m = keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0]
+	m = keenJSON[[]wire.Image](t, "image", "list", "--policy", "monthly-whole")[0]
 	require.EqualValues(t, "broken", m.State)
 	require.Contains(t, keenOK(t, "store", "list"), "! 1 images are broken")
 	s = keen(t, "image", "prove", m.ID)
@@ -306,7 +307,7 @@ func TestDamageIsFoundAndMended(t *testing.T) {
 	require.Contains(t, out, "lost blocks were fetched from folder "+place.Shelf())
 	require.Contains(t, out, "1 damaged packs are condemned")
 	require.Contains(t, out, "nothing is damaged")
-	require.EqualValues(t, "usable", keenJSON[[]records.Image](t, "image", "list", "--policy", "monthly-whole")[0].State)
+	require.EqualValues(t, "usable", keenJSON[[]wire.Image](t, "image", "list", "--policy", "monthly-whole")[0].State)
 	keenOK(t, "image", "prove", m.ID, "--wait")
 	require.NoFileExists(t, packs[0])
 }

@@ -9,10 +9,11 @@ import (
 
 	"keenlodge/demo"
 	"keenlodge/internal/cli"
+	"keenlodge/internal/service"
 )
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	os.Exit(cli.Main(ctx, os.Args, demo.Command()))
+	os.Exit(cli.Main(ctx, os.Args, append(service.Commands(), demo.Command())...))
 }

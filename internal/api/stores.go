@@ -4,28 +4,14 @@ import (
 	"context"
 	"net/http"
 
-	"keenlodge/internal/retention"
-	"keenlodge/internal/stores"
-
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/core/chunk"
-	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 )
-
-// AddedStore tells whether a store was made or found.
-type AddedStore struct {
-	Made bool `json:"made" doc:"it is new; otherwise it was there already, and may hold images to adopt"`
-}
-
-// CheckBody says how a store is to be checked.
-type CheckBody struct {
-	Read   bool   `json:"read,omitempty" doc:"read every byte of the packs, too"`
-	Repair bool   `json:"repair,omitempty" doc:"mend what can be mended"`
-	From   string `json:"from,omitempty" doc:"another store that helps to mend"`
-}
 
 // registerStores has what is done to stores.
 func (s *server) registerStores(a huma.API) {
@@ -37,16 +23,16 @@ func (s *server) registerStores(a huma.API) {
 	}
 	type spec struct {
 		Name string `path:"name"`
-		Body stores.Addition
+		Body wire.StoreAddition
 	}
 	do(s, a, huma.Operation{OperationID: "add-store", Method: http.MethodPut, Path: "/api/v1/stores/{name}", Summary: "Make a store in an empty place, or take the one that is there, and add it to the site"},
-		func(ctx context.Context, in *spec) (AddedStore, error) {
+		func(ctx context.Context, in *spec) (wire.AddedStore, error) {
 			made, err := s.l.AddStore(ctx, in.Name, in.Body)
-			return AddedStore{made}, err
+			return wire.AddedStore{Made: made}, err
 		})
 	type probe struct {
 		Name string `path:"name"`
-		Body stores.ProbeRequest
+		Body wire.ProbeRequest
 	}
 	do(s, a, post("probe-store", "/api/v1/stores/{name}/probes", "Try a place before it is used; without a spec, that of the site's store", 200),
 		func(ctx context.Context, in *probe) ([]medium.Step, error) {
@@ -57,7 +43,7 @@ func (s *server) registerStores(a huma.API) {
 	})
 	type access struct {
 		Name string `path:"name"`
-		Body stores.Credentials
+		Body wire.Credentials
 	}
 	do(s, a, huma.Operation{OperationID: "set-store-access", Method: http.MethodPut, Path: "/api/v1/stores/{name}/access", Summary: "Keep what signs in to a store's medium"},
 		func(ctx context.Context, in *access) (done, error) {
@@ -90,21 +76,21 @@ func (s *server) registerStores(a huma.API) {
 		})
 	type check struct {
 		Name string `path:"name"`
-		Body CheckBody
+		Body wire.CheckBody
 	}
 	do(s, a, post("check-store", "/api/v1/stores/{name}/checks", "Start a check of a store, or a repair", 202),
-		func(ctx context.Context, in *check) (records.Run, error) {
-			return s.l.Stores.Check(ctx, who(ctx), stores.CheckRequest{Store: in.Name, Read: in.Body.Read, Repair: in.Body.Repair, From: in.Body.From})
+		func(ctx context.Context, in *check) (wire.Run, error) {
+			return started(s.l.Stores.Check(ctx, who(ctx), stores.CheckRequest{Store: in.Name, Read: in.Body.Read, Repair: in.Body.Repair, From: in.Body.From}))
 		})
-	get(s, a, "plan-sweep", "/api/v1/stores/{name}/sweep", "What a sweep would give back", func(ctx context.Context, in *named) (retention.SweepResult, error) {
+	get(s, a, "plan-sweep", "/api/v1/stores/{name}/sweep", "What a sweep would give back", func(ctx context.Context, in *named) (wire.SweepResult, error) {
 		return s.l.Retention.PlanSweep(ctx, in.Name)
 	})
 	do(s, a, post("sweep-store", "/api/v1/stores/{name}/sweeps", "Start a sweep of a store", 202),
-		func(ctx context.Context, in *named) (records.Run, error) {
-			return s.l.Retention.Sweep(ctx, who(ctx), in.Name)
+		func(ctx context.Context, in *named) (wire.Run, error) {
+			return started(s.l.Retention.Sweep(ctx, who(ctx), in.Name))
 		})
 	do(s, a, post("adopt-store", "/api/v1/stores/{name}/adoptions", "Take over the images that a store holds", 200),
-		func(ctx context.Context, in *named) (stores.Adopted, error) { return s.l.Stores.Adopt(ctx, in.Name) })
+		func(ctx context.Context, in *named) (wire.Adopted, error) { return s.l.Stores.Adopt(ctx, in.Name) })
 }
 
 // done is the answer to what has nothing else to tell.

@@ -12,12 +12,13 @@ import (
 	"path/filepath"
 	"strings"
 
+	"keenlodge/internal/wire"
+
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/suggest"
-	"keenlodge/internal/lodge"
 )
 
 // Exit codes.
@@ -35,27 +36,33 @@ func wrongUse(format string, args ...any) error { return usageError{fmt.Errorf(f
 // errWarned is a run that is done with warnings; they have been shown.
 var errWarned = errors.New("done with warnings")
 
-// DefaultAddress is where the service listens unless told otherwise.
-const DefaultAddress = "127.0.0.1:7433"
-
-// Main runs the command line and returns the exit code. more are commands that other packages bring.
+// Main runs the command line and returns the exit code. more are commands that other faces bring; they take flags only.
 func Main(ctx context.Context, args []string, more ...*cli.Command) int {
 	app := &cli.Command{
 		Name:                  "keenlodge",
 		Usage:                 "schedules, keeps and proves images of whole machines",
-		Version:               strings.TrimPrefix(lodge.Version, "keenlodge "),
+		Version:               strings.TrimPrefix(wire.Program, "keenlodge "),
 		EnableShellCompletion: true,
 		Suggest:               true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
 		OnUsageError:          func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usageError{err} },
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "url", Usage: "where the lodge is", Value: "http://" + DefaultAddress, Sources: cli.EnvVars("KEENLODGE_URL")},
+			&cli.StringFlag{Name: "url", Usage: "where the lodge is", Value: "http://" + wire.DefaultAddress, Sources: cli.EnvVars("KEENLODGE_URL")},
 			&cli.StringFlag{Name: "token-file", Usage: "file that holds your token", Value: defaultTokenFile(), Sources: cli.EnvVars("KEENLODGE_TOKEN_FILE")},
 		},
 		Commands: append([]*cli.Command{
 			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), runCommand(), imageCommand(), rotationCommand(),
-			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), serveCommand(), watchCommand(),
+			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(),
 		}, more...),
+	}
+	for _, c := range more {
+		act := c.Action
+		c.Action = func(ctx context.Context, c *cli.Command) error {
+			if err := arguments(c); err != nil {
+				return err
+			}
+			return act(ctx, c)
+		}
 	}
 	prepare(app)
 	args, err := expand(app, args)

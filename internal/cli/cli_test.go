@@ -7,12 +7,13 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/wire"
+
 	"github.com/stretchr/testify/require"
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/rotation"
-	"keenlodge/internal/records"
 )
 
 func TestExpand(t *testing.T) {
@@ -68,12 +69,12 @@ func TestPlainLinesOfARun(t *testing.T) {
 	var out bytes.Buffer
 	l := &lines{w: &out, steps: map[int64]string{}}
 	ended := time.Now()
-	task := records.Task{ID: 1, Machine: "tickets-db", State: "running", Step: "reading vda"}
-	l.show(records.Run{Tasks: []records.Task{task}})
+	task := wire.Task{ID: 1, Machine: "tickets-db", State: "running", Step: "reading vda"}
+	l.show(wire.Run{Tasks: []wire.Task{task}})
 	task.Done = 1 << 20
-	l.show(records.Run{Tasks: []records.Task{task}})
+	l.show(wire.Run{Tasks: []wire.Task{task}})
 	task.State, task.Ended, task.Step = "done", &ended, ""
-	l.show(records.Run{Tasks: []records.Task{task}})
+	l.show(wire.Run{Tasks: []wire.Task{task}})
 	require.Regexp(t, `^\S+  tickets-db       reading vda            0 B\n\S+  tickets-db       done                   1.0 MiB\n$`, out.String())
 }
 
@@ -82,11 +83,11 @@ func TestBarsEnd(t *testing.T) {
 	var out bytes.Buffer
 	b := newBars(&out)
 	now := time.Now()
-	tasks := []records.Task{{ID: 1, Machine: "tickets-db", State: "running", Started: &now, Total: 100, Done: 50, Step: "reading vda"}, {ID: 2, Machine: "timetable", State: "queued"}}
-	b.show(records.Run{Tasks: tasks})
+	tasks := []wire.Task{{ID: 1, Machine: "tickets-db", State: "running", Started: &now, Total: 100, Done: 50, Step: "reading vda"}, {ID: 2, Machine: "timetable", State: "queued"}}
+	b.show(wire.Run{Tasks: tasks})
 	tasks[0].State, tasks[0].Ended, tasks[0].Done = "done", &now, 100
 	tasks[1].State, tasks[1].Ended = "failed", &now
-	b.show(records.Run{Tasks: tasks})
+	b.show(wire.Run{Tasks: tasks})
 	ended := make(chan bool)
 	go func() { b.end(); close(ended) }()
 	select {

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/planning"
+	"keenlodge/internal/wire"
 
 	"github.com/urfave/cli/v3"
 
@@ -74,7 +74,7 @@ func dropped(d forecast.Day) string {
 	return fmt.Sprint(d.Dropped)
 }
 
-func forecastTables(w io.Writer, f planning.View) {
+func forecastTables(w io.Writer, f wire.Forecast) {
 	for i, p := range f.Policies {
 		if i > 0 {
 			fmt.Fprintln(w)

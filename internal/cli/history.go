@@ -6,10 +6,11 @@ import (
 	"io"
 	"strings"
 
+	"keenlodge/internal/wire"
+
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
-	"keenlodge/internal/records"
 )
 
 // imageHistoryCommand lists what is gone.
@@ -17,7 +18,7 @@ func imageHistoryCommand() *cli.Command {
 	return &cli.Command{Name: "history", Usage: "list dropped images, why they went, and which can be brought back",
 		Flags: []cli.Flag{output(), &cli.StringFlag{Name: "machine", Usage: "of one machine"}, &cli.StringFlag{Name: "policy", Usage: "of one policy"}, &cli.StringFlag{Name: "store", Usage: "in one store"}},
 		Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			all, err := k.Images(ctx, records.ImageFilter{Machine: c.String("machine"), Policy: c.String("policy"), Store: c.String("store"), Gone: true})
+			all, err := k.Images(ctx, wire.ImageFilter{Machine: c.String("machine"), Policy: c.String("policy"), Store: c.String("store"), Gone: true})
 			if err != nil {
 				return err
 			}
@@ -25,7 +26,7 @@ func imageHistoryCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			gone := []records.Image{}
+			gone := []wire.Image{}
 			for _, m := range all {
 				if m.Gone != nil {
 					gone = append(gone, m)

@@ -10,15 +10,13 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/inventory"
+	"keenlodge/internal/wire"
 
 	"github.com/urfave/cli/v3"
 
-	"keenlodge/internal/api"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/records"
 )
 
 func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
@@ -50,13 +48,13 @@ func machineCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("unprotected") {
-				machines = slices.DeleteFunc(machines, func(m inventory.View) bool { return len(m.CoveredBy) > 0 || m.State == "gone" })
+				machines = slices.DeleteFunc(machines, func(m wire.Machine) bool { return len(m.CoveredBy) > 0 || m.State == "gone" })
 			}
-			images, err := k.Images(ctx, records.ImageFilter{})
+			images, err := k.Images(ctx, wire.ImageFilter{})
 			if err != nil {
 				return err
 			}
-			newest := map[string]records.Image{}
+			newest := map[string]wire.Image{}
 			for _, m := range slices.Backward(images) {
 				if m.State == "usable" {
 					newest[m.Machine] = m
@@ -133,7 +131,7 @@ func hypervisorCommand() *cli.Command {
 }
 
 // started tells that a run began, or follows it if asked to wait.
-func started(ctx context.Context, c *cli.Command, k *client.Client, run records.Run) error {
+func started(ctx context.Context, c *cli.Command, k *client.Client, run wire.Run) error {
 	if c.Bool("wait") {
 		return follow(ctx, c, k, run.ID)
 	}
@@ -242,7 +240,7 @@ func runCommand() *cli.Command {
 
 // pickImage finds an image by the beginning of its name.
 func pickImage(ctx context.Context, k *client.Client, word string) (string, error) {
-	images, err := k.Images(ctx, records.ImageFilter{Gone: true})
+	images, err := k.Images(ctx, wire.ImageFilter{Gone: true})
 	if err != nil {
 		return "", err
 	}
@@ -261,7 +259,7 @@ func imageCommand() *cli.Command {
 			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "machine", Usage: "of one machine"}, &cli.StringFlag{Name: "policy", Usage: "of one policy"},
 				&cli.StringFlag{Name: "store", Usage: "in one store"}, &cli.BoolFlag{Name: "gone", Usage: "those that rotation dropped, too"}},
 			Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				images, err := k.Images(ctx, records.ImageFilter{Machine: c.String("machine"), Policy: c.String("policy"), Store: c.String("store"), Gone: c.Bool("gone")})
+				images, err := k.Images(ctx, wire.ImageFilter{Machine: c.String("machine"), Policy: c.String("policy"), Store: c.String("store"), Gone: c.Bool("gone")})
 				if err != nil {
 					return err
 				}
@@ -344,7 +342,7 @@ func imageCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				run, err := k.Restore(ctx, id, api.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), Replace: c.Bool("replace")})
+				run, err := k.Restore(ctx, id, wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), Replace: c.Bool("replace")})
 				if err != nil {
 					return err
 				}
@@ -353,7 +351,7 @@ func imageCommand() *cli.Command {
 }
 
 // standing is an image's best passed proof; a failed one outranks all.
-func standing(m records.Image) string {
+func standing(m wire.Image) string {
 	switch {
 	case m.Failed:
 		return "✗ failed"
@@ -364,7 +362,7 @@ func standing(m records.Image) string {
 }
 
 // captureWords tells how an image was read, and why so.
-func captureWords(m records.Image) string {
+func captureWords(m wire.Image) string {
 	text := string(m.Capture) + ", scope " + string(m.Scope)
 	if m.Since != "" {
 		text += ", changes since image " + m.Since
@@ -375,7 +373,7 @@ func captureWords(m records.Image) string {
 	return text
 }
 
-func pinWords(m records.Image) string {
+func pinWords(m wire.Image) string {
 	switch {
 	case !m.Pinned:
 		return "no"
@@ -385,7 +383,7 @@ func pinWords(m records.Image) string {
 	return "yes: " + m.PinNote
 }
 
-func imageDetails(w io.Writer, m api.ImageView) {
+func imageDetails(w io.Writer, m wire.ProvenImage) {
 	state := string(m.State)
 	if m.Gone != nil {
 		state = fmt.Sprintf("gone since %s: %s", moment(m.Gone), m.GoneWhy)

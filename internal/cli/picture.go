@@ -6,7 +6,7 @@ import (
 	"image/color"
 	"time"
 
-	"keenlodge/internal/planning"
+	"keenlodge/internal/wire"
 
 	"github.com/fogleman/gg"
 	"golang.org/x/image/font"
@@ -50,7 +50,7 @@ type picture struct {
 
 // drawForecast draws a forecast as PNG: a lane for each policy with its runs, images and drops by day, then the free room of each store
 // with its range and its floor.
-func drawForecast(f planning.View) ([]byte, error) {
+func drawForecast(f wire.Forecast) ([]byte, error) {
 	days := 0
 	if len(f.Policies) > 0 {
 		days = len(f.Policies[0].Days)

@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/wire"
+
 	"github.com/urfave/cli/v3"
 
-	"keenlodge/internal/api"
 	"keenlodge/internal/client"
-	"keenlodge/internal/lodge"
 )
 
 // pickPolicy finds a policy by the beginning of its name.
@@ -91,14 +91,14 @@ func policyRehearseCommand() *cli.Command {
 		Description: "It ends with 0 if a run would go well, with 3 if it would go with warnings, and with 1 if not.",
 		Flags:       []cli.Flag{output(), &cli.BoolFlag{Name: "freeze", Usage: "freeze and thaw the guests, too"}},
 		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
-			run, err := k.RehearsePolicy(ctx, name, lodge.RehearseRequest{Freeze: c.Bool("freeze")})
+			run, err := k.RehearsePolicy(ctx, name, wire.RehearseRequest{Freeze: c.Bool("freeze")})
 			if err != nil {
 				return err
 			}
 			if run, err = waitFor(ctx, k, run.ID); err != nil {
 				return err
 			}
-			var found lodge.Rehearsal
+			var found wire.Rehearsal
 			if len(run.Result) == 0 {
 				return fmt.Errorf("rehearsal %s ended as %s: %s", run.ID, run.State, run.Error)
 			}
@@ -123,10 +123,10 @@ func policyRehearseCommand() *cli.Command {
 		})}
 }
 
-func rehearsed(w io.Writer, name string, r lodge.Rehearsal) {
+func rehearsed(w io.Writer, name string, r wire.Rehearsal) {
 	var rows [][]string
 	for _, check := range r.Checks {
-		sign := map[lodge.Verdict]string{"ok": "✓", "warned": "!", "failed": "✗"}[check.State]
+		sign := map[wire.Verdict]string{"ok": "✓", "warned": "!", "failed": "✗"}[check.State]
 		rows = append(rows, []string{sign, check.What, check.On, check.Text})
 	}
 	table(w, []string{"", "WHAT", "ON", "RESULT"}, rows)
@@ -138,7 +138,7 @@ func policyPauseCommand() *cli.Command {
 		Flags: []cli.Flag{output(), &cli.StringFlag{Name: "reason", Usage: "why, such as: the harbour upgrade"},
 			&cli.StringFlag{Name: "until", Usage: "day or moment at which it goes on by itself (2026-12-01, 2026-12-01T06:00:00Z)"}},
 		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
-			body := api.PauseBody{Why: c.String("reason")}
+			body := wire.PauseBody{Why: c.String("reason")}
 			if text := c.String("until"); text != "" {
 				until, err := time.Parse(time.RFC3339, text)
 				if err != nil {

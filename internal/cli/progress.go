@@ -8,6 +8,8 @@ import (
 	"os"
 	"time"
 
+	"keenlodge/internal/wire"
+
 	"keenlodge/internal/core/run"
 
 	"github.com/urfave/cli/v3"
@@ -15,14 +17,13 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 
 	"keenlodge/internal/client"
-	"keenlodge/internal/records"
 )
 
 // follow shows a run until it is over: a bar for each machine on a terminal, plain lines elsewhere. It returns errWarned
 // or an error by how the run ended.
 func follow(ctx context.Context, c *cli.Command, k *client.Client, id string) error {
 	var screen interface {
-		show(records.Run)
+		show(wire.Run)
 		end()
 	}
 	w := c.Root().Writer
@@ -52,14 +53,14 @@ func follow(ctx context.Context, c *cli.Command, k *client.Client, id string) er
 }
 
 // waitFor waits for a run's end with nothing to see.
-func waitFor(ctx context.Context, k *client.Client, id string) (records.Run, error) {
-	return k.Watch(ctx, id, func(records.Run) {})
+func waitFor(ctx context.Context, k *client.Client, id string) (wire.Run, error) {
+	return k.Watch(ctx, id, func(wire.Run) {})
 }
 
 type silent struct{}
 
-func (silent) show(records.Run) {}
-func (silent) end()             {}
+func (silent) show(wire.Run) {}
+func (silent) end()          {}
 
 // lines prints a line whenever a task takes another step.
 type lines struct {
@@ -67,7 +68,7 @@ type lines struct {
 	steps map[int64]string
 }
 
-func (l *lines) show(r records.Run) {
+func (l *lines) show(r wire.Run) {
 	for _, t := range r.Tasks {
 		now := t.Step
 		if t.Ended != nil {
@@ -87,18 +88,18 @@ func (l *lines) end() {}
 type bars struct {
 	all   *mpb.Progress
 	bars  map[int64]*mpb.Bar
-	tasks map[int64]*records.Task
+	tasks map[int64]*wire.Task
 }
 
 func newBars(w io.Writer) *bars {
-	return &bars{mpb.New(mpb.WithOutput(w), mpb.WithWidth(48), mpb.WithRefreshRate(120*time.Millisecond)), map[int64]*mpb.Bar{}, map[int64]*records.Task{}}
+	return &bars{mpb.New(mpb.WithOutput(w), mpb.WithWidth(48), mpb.WithRefreshRate(120*time.Millisecond)), map[int64]*mpb.Bar{}, map[int64]*wire.Task{}}
 }
 
-func (b *bars) show(r records.Run) {
+func (b *bars) show(r wire.Run) {
 	for _, t := range r.Tasks {
 		bar, ok := b.bars[t.ID]
 		if !ok {
-			b.tasks[t.ID] = new(records.Task)
+			b.tasks[t.ID] = new(wire.Task)
 			shown := b.tasks[t.ID]
 			bar = b.all.New(0, mpb.BarStyle().Lbound("").Filler("━").Tip("━").Padding("┄").Rbound(""),
 				mpb.PrependDecorators(decor.Name(t.Machine, decor.WC{W: 18, C: decor.DindentRight})),
@@ -134,7 +135,7 @@ func (b *bars) end() {
 	b.all.Wait()
 }
 
-func stepText(t *records.Task) string {
+func stepText(t *wire.Task) string {
 	if t.Ended != nil {
 		return stateWords(t.State)
 	}
@@ -145,7 +146,7 @@ func stepText(t *records.Task) string {
 }
 
 // rate is the mean of the task so far.
-func rate(t *records.Task) string {
+func rate(t *wire.Task) string {
 	if t.Started == nil || t.Done == 0 {
 		return ""
 	}
@@ -175,7 +176,7 @@ func mark(state run.State) string {
 func stateWords(s run.State) string { return mark(s) + " " + string(s) }
 
 // runSummary prints a run's outcome: a row a machine, then what went wrong.
-func runSummary(ctx context.Context, w io.Writer, k *client.Client, r records.Run) {
+func runSummary(ctx context.Context, w io.Writer, k *client.Client, r wire.Run) {
 	what := string(r.Kind)
 	if r.Policy != "" {
 		what += " of policy " + r.Policy
@@ -222,7 +223,7 @@ func runSummary(ctx context.Context, w io.Writer, k *client.Client, r records.Ru
 }
 
 // runDetails prints all that is known of a run: who started it, its outcome, and how long each step of each machine took.
-func runDetails(ctx context.Context, w io.Writer, k *client.Client, r records.Run) {
+func runDetails(ctx context.Context, w io.Writer, k *client.Client, r wire.Run) {
 	for _, row := range [][2]string{{"started by", causeWords(r)}, {"was due", moment(r.Due)}, {"queued", moment(&r.Made)}, {"started", moment(r.Started)}, {"ended", moment(r.Ended)}, {"note", orDash(r.Note)}} {
 		fmt.Fprintf(w, "%-12s %s\n", row[0], row[1])
 	}
@@ -247,7 +248,7 @@ func runDetails(ctx context.Context, w io.Writer, k *client.Client, r records.Ru
 }
 
 // causeWords tells who or what started a run.
-func causeWords(r records.Run) string {
+func causeWords(r wire.Run) string {
 	if r.Who != "" {
 		return string(r.Cause) + ", " + r.Who
 	}
@@ -255,7 +256,7 @@ func causeWords(r records.Run) string {
 }
 
 // startedOrWaits tells when a run started, or what it waits for.
-func startedOrWaits(r records.Run) string {
+func startedOrWaits(r wire.Run) string {
 	if r.Started == nil && r.Waits != "" {
 		return "waits: " + r.Waits
 	}

@@ -8,7 +8,7 @@ import (
 	"os"
 	"time"
 
-	"keenlodge/internal/retention"
+	"keenlodge/internal/wire"
 
 	"keenlodge/internal/core/image"
 
@@ -74,7 +74,7 @@ func rotationPreviewCommand() *cli.Command {
 		})}
 }
 
-func previewSet(w io.Writer, s retention.SetPreview) {
+func previewSet(w io.Writer, s wire.SetPreview) {
 	apart := ""
 	if s.Apart {
 		apart = ", images made by hand"

@@ -7,11 +7,12 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/wire"
+
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/when"
-	"keenlodge/internal/records"
 )
 
 func scheduleCommand() *cli.Command {
@@ -99,7 +100,7 @@ func scheduleOf(c *cli.Command) (s when.Schedule, from time.Time, err error) {
 }
 
 // pausedWords tells of a pause.
-func pausedWords(p records.Pause) string {
+func pausedWords(p wire.Pause) string {
 	text := "paused"
 	if p.Until != nil {
 		text += " until " + moment(p.Until)

@@ -9,15 +9,12 @@ import (
 	"os"
 	"strings"
 
-	"keenlodge/internal/retention"
-	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 
 	"github.com/urfave/cli/v3"
 
-	"keenlodge/internal/api"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
 
@@ -94,8 +91,8 @@ func placeFrom(c *cli.Command) site.Store {
 }
 
 // accessFrom finds what signs in: from files, the environment or a prompt, never from an argument.
-func accessFrom(c *cli.Command, spec site.Store) (stores.Credentials, error) {
-	var a stores.Credentials
+func accessFrom(c *cli.Command, spec site.Store) (wire.Credentials, error) {
+	var a wire.Credentials
 	var err error
 	switch {
 	case spec.Medium == "s3":
@@ -126,7 +123,7 @@ func storeAddCommand() *cli.Command {
 			&cli.BoolFlag{Name: "compress", Usage: "open layout: compress the disks"},
 			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"})...),
 		Action: calls([]string{"a name for the store"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			n := stores.Addition{Spec: placeFrom(c)}
+			n := wire.StoreAddition{Spec: placeFrom(c)}
 			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace")
 			if err := n.Spec.Check(c.Args().First()); err != nil {
 				return usageError{err}
@@ -161,7 +158,7 @@ Keep a key where neither this machine nor the store can take it down with them.
 `
 
 // sealFrom finds the first key of a sealed store, after a warning that must be understood.
-func sealFrom(c *cli.Command, n *stores.Addition) error {
+func sealFrom(c *cli.Command, n *wire.StoreAddition) error {
 	fmt.Fprint(os.Stderr, lostKeyWarning)
 	if !c.Bool("yes") {
 		if err := confirm("Go on"); err != nil {
@@ -195,7 +192,7 @@ func storeProbeCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			name, n := c.Args().First(), stores.ProbeRequest{}
+			name, n := c.Args().First(), wire.ProbeRequest{}
 			if name == "" {
 				spec := placeFrom(c)
 				name, n.Spec = "new", &spec
@@ -312,9 +309,9 @@ func growth(w io.Writer, s store.Summary) {
 }
 
 // finish waits for a run and reads its result. A run that failed without one is an error.
-func finish(ctx context.Context, c *cli.Command, k *client.Client, run records.Run, result any) (records.Run, error) {
+func finish(ctx context.Context, c *cli.Command, k *client.Client, run wire.Run, result any) (wire.Run, error) {
 	progress := &lines{w: os.Stderr, steps: map[int64]string{}}
-	run, err := k.Watch(ctx, run.ID, func(r records.Run) {
+	run, err := k.Watch(ctx, run.ID, func(r wire.Run) {
 		if c.String("output") != "json" {
 			progress.show(r)
 		}
@@ -337,7 +334,7 @@ func storeCheckCommand() *cli.Command {
 		Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "read", Usage: "read every byte back, too"}, &cli.BoolFlag{Name: "repair", Usage: "mend what can be mended (reads every byte)"},
 			&cli.StringFlag{Name: "from", Usage: "another store that helps to mend"}},
 		Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
-			run, err := k.CheckStore(ctx, name, api.CheckBody{Read: c.Bool("read"), Repair: c.Bool("repair"), From: c.String("from")})
+			run, err := k.CheckStore(ctx, name, wire.CheckBody{Read: c.Bool("read"), Repair: c.Bool("repair"), From: c.String("from")})
 			if err != nil {
 				return err
 			}
@@ -399,7 +396,7 @@ func storeSweepCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			var r retention.SweepResult
+			var r wire.SweepResult
 			if _, err := finish(ctx, c, k, run, &r); err != nil {
 				return err
 			}
@@ -412,7 +409,7 @@ func storeSweepCommand() *cli.Command {
 		})}
 }
 
-func sweepPlan(w io.Writer, name string, p retention.SweepResult, verb string) {
+func sweepPlan(w io.Writer, name string, p wire.SweepResult, verb string) {
 	fmt.Fprintf(w, "store %s: %d dropped images %s taken out for good, %d more can still be brought back\n", name, len(p.Left), verb, p.Waiting)
 	if p.Packs == 0 {
 		fmt.Fprintf(w, "that gives back %s\n", size(p.LeftBytes))

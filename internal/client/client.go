@@ -14,16 +14,11 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/inventory"
-	"keenlodge/internal/retention"
-	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 
 	"keenlodge/internal/core/image"
 
-	"keenlodge/internal/api"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/lodge"
-	"keenlodge/internal/records"
 )
 
 // Client talks to a lodge.
@@ -115,33 +110,33 @@ func list[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 }
 
 // Machines lists machines.
-func (c *Client) Machines(ctx context.Context) ([]inventory.View, error) {
-	return list[inventory.View](ctx, c, "/api/v1/machines")
+func (c *Client) Machines(ctx context.Context) ([]wire.Machine, error) {
+	return list[wire.Machine](ctx, c, "/api/v1/machines")
 }
 
 // FindMachines asks every hypervisor for its guests.
-func (c *Client) FindMachines(ctx context.Context) (out []inventory.Found, err error) {
+func (c *Client) FindMachines(ctx context.Context) (out []wire.Found, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/hypervisors/find", nil, &out)
 }
 
 // Stores lists stores.
-func (c *Client) Stores(ctx context.Context) ([]stores.View, error) {
-	return list[stores.View](ctx, c, "/api/v1/stores")
+func (c *Client) Stores(ctx context.Context) ([]wire.Store, error) {
+	return list[wire.Store](ctx, c, "/api/v1/stores")
 }
 
 // Policies lists policies.
-func (c *Client) Policies(ctx context.Context) ([]lodge.PolicyView, error) {
-	return list[lodge.PolicyView](ctx, c, "/api/v1/policies")
+func (c *Client) Policies(ctx context.Context) ([]wire.Policy, error) {
+	return list[wire.Policy](ctx, c, "/api/v1/policies")
 }
 
 // RunPolicy starts a run. note, which may be empty, says what it is for.
-func (c *Client) RunPolicy(ctx context.Context, name, note string) (out records.Run, err error) {
+func (c *Client) RunPolicy(ctx context.Context, name, note string) (out wire.Run, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/policies/"+url.PathEscape(name)+"/runs?note="+url.QueryEscape(note), nil, &out)
 }
 
 // PreviewRotation tells what the next rotation would do.
-func (c *Client) PreviewRotation(ctx context.Context, policy, rule string) ([]retention.SetPreview, error) {
-	return list[retention.SetPreview](ctx, c, "/api/v1/policies/"+url.PathEscape(policy)+"/rotation?rule="+url.QueryEscape(rule))
+func (c *Client) PreviewRotation(ctx context.Context, policy, rule string) ([]wire.SetPreview, error) {
+	return list[wire.SetPreview](ctx, c, "/api/v1/policies/"+url.PathEscape(policy)+"/rotation?rule="+url.QueryEscape(rule))
 }
 
 // ConfirmRotation lets a rotation happen that the guard holds back: these images go, or none.
@@ -155,53 +150,53 @@ func (c *Client) UndropImage(ctx context.Context, id string) (out []string, err 
 }
 
 // FoldImage starts the folding of an image.
-func (c *Client) FoldImage(ctx context.Context, id string) (out records.Run, err error) {
+func (c *Client) FoldImage(ctx context.Context, id string) (out wire.Run, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/folds", nil, &out)
 }
 
 // Runs lists runs, newest first.
-func (c *Client) Runs(ctx context.Context, limit int) ([]records.Run, error) {
-	return list[records.Run](ctx, c, fmt.Sprintf("/api/v1/runs?limit=%d", limit))
+func (c *Client) Runs(ctx context.Context, limit int) ([]wire.Run, error) {
+	return list[wire.Run](ctx, c, fmt.Sprintf("/api/v1/runs?limit=%d", limit))
 }
 
 // Run is one run.
-func (c *Client) Run(ctx context.Context, id string) (out records.Run, err error) {
+func (c *Client) Run(ctx context.Context, id string) (out wire.Run, err error) {
 	return out, c.call(ctx, http.MethodGet, "/api/v1/runs/"+url.PathEscape(id), nil, &out)
 }
 
 // RunLog is a run's log.
-func (c *Client) RunLog(ctx context.Context, id string) ([]records.LogLine, error) {
-	return list[records.LogLine](ctx, c, "/api/v1/runs/"+url.PathEscape(id)+"/log")
+func (c *Client) RunLog(ctx context.Context, id string) ([]wire.LogLine, error) {
+	return list[wire.LogLine](ctx, c, "/api/v1/runs/"+url.PathEscape(id)+"/log")
 }
 
 // Images lists images, newest first.
-func (c *Client) Images(ctx context.Context, f records.ImageFilter) ([]records.Image, error) {
+func (c *Client) Images(ctx context.Context, f wire.ImageFilter) ([]wire.Image, error) {
 	q := url.Values{"machine": {f.Machine}, "policy": {f.Policy}, "store": {f.Store}, "gone": {fmt.Sprint(f.Gone)}}
-	return list[records.Image](ctx, c, "/api/v1/images?"+q.Encode())
+	return list[wire.Image](ctx, c, "/api/v1/images?"+q.Encode())
 }
 
 // Image is one image with its proofs.
-func (c *Client) Image(ctx context.Context, id string) (out api.ImageView, err error) {
+func (c *Client) Image(ctx context.Context, id string) (out wire.ProvenImage, err error) {
 	return out, c.call(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id), nil, &out)
 }
 
 // Prove starts a proof.
-func (c *Client) Prove(ctx context.Context, id string, level image.Level) (out records.Run, err error) {
+func (c *Client) Prove(ctx context.Context, id string, level image.Level) (out wire.Run, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/proofs", map[string]image.Level{"level": level}, &out)
 }
 
 // PinImage pins an image.
-func (c *Client) PinImage(ctx context.Context, id, note string) (out records.Image, err error) {
+func (c *Client) PinImage(ctx context.Context, id, note string) (out wire.Image, err error) {
 	return out, c.call(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(id)+"/pin", map[string]string{"note": note}, &out)
 }
 
 // UnpinImage lets a pinned image go.
-func (c *Client) UnpinImage(ctx context.Context, id string) (out records.Image, err error) {
+func (c *Client) UnpinImage(ctx context.Context, id string) (out wire.Image, err error) {
 	return out, c.call(ctx, http.MethodDelete, "/api/v1/images/"+url.PathEscape(id)+"/pin", nil, &out)
 }
 
 // Restore starts a restore.
-func (c *Client) Restore(ctx context.Context, id string, r api.RestoreBody) (out records.Run, err error) {
+func (c *Client) Restore(ctx context.Context, id string, r wire.RestoreBody) (out wire.Run, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/restores", r, &out)
 }
 
@@ -211,15 +206,15 @@ func (c *Client) Site(ctx context.Context) (out site.Site, err error) {
 }
 
 // ApplySite replaces the configuration, or tells what that would change.
-func (c *Client) ApplySite(ctx context.Context, s site.Site, try bool) (out lodge.Applied, err error) {
+func (c *Client) ApplySite(ctx context.Context, s site.Site, try bool) (out wire.Applied, err error) {
 	return out, c.call(ctx, http.MethodPut, fmt.Sprintf("/api/v1/site?try=%t", try), s, &out)
 }
 
 // Watch calls changed with each state of a run, the present one first, until the run is over; it returns the last.
 // A stream that breaks is begun again.
-func (c *Client) Watch(ctx context.Context, id string, changed func(records.Run)) (records.Run, error) {
+func (c *Client) Watch(ctx context.Context, id string, changed func(wire.Run)) (wire.Run, error) {
 	for tries := 0; ; tries++ {
-		run, err := c.watchOnce(ctx, id, func(r records.Run) { tries = 0; changed(r) })
+		run, err := c.watchOnce(ctx, id, func(r wire.Run) { tries = 0; changed(r) })
 		if err == nil && run.Over() || ctx.Err() != nil || tries >= 5 {
 			return run, err
 		}
@@ -235,7 +230,7 @@ func (c *Client) Watch(ctx context.Context, id string, changed func(records.Run)
 	}
 }
 
-func (c *Client) watchOnce(ctx context.Context, id string, changed func(records.Run)) (run records.Run, err error) {
+func (c *Client) watchOnce(ctx context.Context, id string, changed func(wire.Run)) (run wire.Run, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	r, err := c.send(ctx, http.MethodGet, "/api/v1/events", nil)
@@ -251,9 +246,9 @@ func (c *Client) watchOnce(ctx context.Context, id string, changed func(records.
 			continue
 		}
 		var e struct {
-			Kind    string       `json:"kind"`
-			Program string       `json:"program"`
-			Run     *records.Run `json:"run"`
+			Kind    string    `json:"kind"`
+			Program string    `json:"program"`
+			Run     *wire.Run `json:"run"`
 		}
 		if err := json.Unmarshal([]byte(body), &e); err != nil {
 			return run, fmt.Errorf("stream of changes: %w", err)

@@ -8,18 +8,18 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"keenlodge/internal/wire"
+
 	"keenlodge/internal/core/run"
 
 	"github.com/stretchr/testify/require"
-
-	"keenlodge/internal/records"
 )
 
 // A stream that breaks in the middle of a run is begun again; every state arrives, and the last is the end.
 func TestWatchOutlivesABrokenStream(t *testing.T) {
 	var streams atomic.Int32
-	at := func(state run.State, done int64) records.Run {
-		return records.Run{ID: "one", State: state, Tasks: []records.Task{{Machine: "tickets-db", Done: done}}}
+	at := func(state run.State, done int64) wire.Run {
+		return wire.Run{ID: "one", State: state, Tasks: []wire.Task{{Machine: "tickets-db", Done: done}}}
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/api/v1/runs/one", func(w http.ResponseWriter, _ *http.Request) { json.NewEncoder(w).Encode(at("running", 1)) })
@@ -44,7 +44,7 @@ func TestWatchOutlivesABrokenStream(t *testing.T) {
 	server := httptest.NewServer(mux)
 	defer server.Close()
 	var seen []int64
-	last, err := New(server.URL+"/", "secret").Watch(t.Context(), "one", func(r records.Run) { seen = append(seen, r.Tasks[0].Done) })
+	last, err := New(server.URL+"/", "secret").Watch(t.Context(), "one", func(r wire.Run) { seen = append(seen, r.Tasks[0].Done) })
 	require.NoError(t, err)
 	require.EqualValues(t, "warned", last.State)
 	require.Equal(t, []int64{1, 2, 1, 3}, seen)
@@ -68,7 +68,7 @@ func TestErrorsInWords(t *testing.T) {
 	require.EqualError(t, err, "validation failed; body.level: expected one of read, mount")
 	_, err = c.Machines(t.Context())
 	require.EqualError(t, err, "502 Bad Gateway")
-	_, err = c.Watch(t.Context(), "one", func(records.Run) {})
+	_, err = c.Watch(t.Context(), "one", func(wire.Run) {})
 	require.ErrorContains(t, err, "validation failed", "a refusal is not tried again")
 	server.Close()
 	_, err = c.Machines(t.Context())

@@ -7,17 +7,13 @@ import (
 	"net/url"
 	"strings"
 
-	"keenlodge/internal/planning"
-
-	"keenlodge/internal/api"
-	"keenlodge/internal/lodge"
-	"keenlodge/internal/records"
+	"keenlodge/internal/wire"
 )
 
 func policyPath(name, rest string) string { return "/api/v1/policies/" + url.PathEscape(name) + rest }
 
 // PausePolicy keeps a policy from running.
-func (c *Client) PausePolicy(ctx context.Context, name string, p api.PauseBody) (out records.Pause, err error) {
+func (c *Client) PausePolicy(ctx context.Context, name string, p wire.PauseBody) (out wire.Pause, err error) {
 	return out, c.call(ctx, http.MethodPut, policyPath(name, "/pause"), p, &out)
 }
 
@@ -27,12 +23,12 @@ func (c *Client) ResumePolicy(ctx context.Context, name string) error {
 }
 
 // RehearsePolicy starts a rehearsal.
-func (c *Client) RehearsePolicy(ctx context.Context, name string, r lodge.RehearseRequest) (out records.Run, err error) {
+func (c *Client) RehearsePolicy(ctx context.Context, name string, r wire.RehearseRequest) (out wire.Run, err error) {
 	return out, c.call(ctx, http.MethodPost, policyPath(name, "/rehearsals"), r, &out)
 }
 
 // Forecast plays the next days of policies; none named means all.
-func (c *Client) Forecast(ctx context.Context, policies []string, days int) (out planning.View, err error) {
+func (c *Client) Forecast(ctx context.Context, policies []string, days int) (out wire.Forecast, err error) {
 	q := url.Values{"days": {fmt.Sprint(days)}}
 	if len(policies) > 0 {
 		q.Set("policy", strings.Join(policies, ","))
@@ -41,12 +37,12 @@ func (c *Client) Forecast(ctx context.Context, policies []string, days int) (out
 }
 
 // CancelRun ends a run. why may be empty.
-func (c *Client) CancelRun(ctx context.Context, id, why string) (out records.Run, err error) {
+func (c *Client) CancelRun(ctx context.Context, id, why string) (out wire.Run, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/runs/"+url.PathEscape(id)+"/cancel", map[string]string{"why": why}, &out)
 }
 
 // NewWebhookKey makes the key with which a webhook's events are signed.
-func (c *Client) NewWebhookKey(ctx context.Context, name string) (out api.SigningKey, err error) {
+func (c *Client) NewWebhookKey(ctx context.Context, name string) (out wire.SigningKey, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/webhooks/"+url.PathEscape(name)+"/key", nil, &out)
 }
 
@@ -57,7 +53,7 @@ func (c *Client) TryWebhook(ctx context.Context, name string) error {
 
 // NewCalendar makes the address of the calendar feed.
 func (c *Client) NewCalendar(ctx context.Context) (address string, err error) {
-	var out api.Feed
+	var out wire.Feed
 	err = c.call(ctx, http.MethodPost, "/api/v1/calendar", nil, &out)
 	return c.url + out.Path, err
 }

@@ -5,12 +5,9 @@ import (
 	"net/http"
 	"net/url"
 
-	"keenlodge/internal/retention"
-	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 
-	"keenlodge/internal/api"
 	"keenlodge/internal/core/chunk"
-	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 )
@@ -18,12 +15,12 @@ import (
 func storePath(name, rest string) string { return "/api/v1/stores/" + url.PathEscape(name) + rest }
 
 // AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site.
-func (c *Client) AddStore(ctx context.Context, name string, n stores.Addition) (out api.AddedStore, err error) {
+func (c *Client) AddStore(ctx context.Context, name string, n wire.StoreAddition) (out wire.AddedStore, err error) {
 	return out, c.call(ctx, http.MethodPut, storePath(name, ""), n, &out)
 }
 
 // ProbeStore tries a place; without a spec that of the site's store.
-func (c *Client) ProbeStore(ctx context.Context, name string, n stores.ProbeRequest) (out []medium.Step, err error) {
+func (c *Client) ProbeStore(ctx context.Context, name string, n wire.ProbeRequest) (out []medium.Step, err error) {
 	return out, c.call(ctx, http.MethodPost, storePath(name, "/probes"), n, &out)
 }
 
@@ -33,7 +30,7 @@ func (c *Client) ShowStore(ctx context.Context, name string) (out store.Summary,
 }
 
 // SetAccess keeps what signs in to a store's medium.
-func (c *Client) SetAccess(ctx context.Context, name string, a stores.Credentials) error {
+func (c *Client) SetAccess(ctx context.Context, name string, a wire.Credentials) error {
 	return c.call(ctx, http.MethodPut, storePath(name, "/access"), a, nil)
 }
 
@@ -58,21 +55,21 @@ func (c *Client) RemoveStoreKey(ctx context.Context, name, id string) error {
 }
 
 // CheckStore starts a check or a repair.
-func (c *Client) CheckStore(ctx context.Context, name string, b api.CheckBody) (out records.Run, err error) {
+func (c *Client) CheckStore(ctx context.Context, name string, b wire.CheckBody) (out wire.Run, err error) {
 	return out, c.call(ctx, http.MethodPost, storePath(name, "/checks"), b, &out)
 }
 
 // PlanSweep tells what a sweep would give back.
-func (c *Client) PlanSweep(ctx context.Context, name string) (out retention.SweepResult, err error) {
+func (c *Client) PlanSweep(ctx context.Context, name string) (out wire.SweepResult, err error) {
 	return out, c.call(ctx, http.MethodGet, storePath(name, "/sweep"), nil, &out)
 }
 
 // SweepStore starts a sweep.
-func (c *Client) SweepStore(ctx context.Context, name string) (out records.Run, err error) {
+func (c *Client) SweepStore(ctx context.Context, name string) (out wire.Run, err error) {
 	return out, c.call(ctx, http.MethodPost, storePath(name, "/sweeps"), nil, &out)
 }
 
 // AdoptStore takes over the images that a store holds.
-func (c *Client) AdoptStore(ctx context.Context, name string) (out stores.Adopted, err error) {
+func (c *Client) AdoptStore(ctx context.Context, name string) (out wire.Adopted, err error) {
 	return out, c.call(ctx, http.MethodPost, storePath(name, "/adoptions"), nil, &out)
 }

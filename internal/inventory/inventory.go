@@ -18,6 +18,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
+	"keenlodge/internal/wire"
 )
 
 const (
@@ -157,18 +158,8 @@ func Silent(answers []Answer) map[string]string {
 	return silent
 }
 
-// Found is what one source told.
-type Found struct {
-	Hypervisor string `json:"hypervisor"`
-	Machines   int    `json:"machines"`
-	// Error says why it could not be asked.
-	Error string `json:"error"`
-	// Taken are machines that are left out because another hypervisor has one of the same name.
-	Taken []string `json:"taken"`
-}
-
 // Find asks every source for its machines and records them.
-func (inv *Inventory) Find(ctx context.Context) ([]Found, error) {
+func (inv *Inventory) Find(ctx context.Context) ([]wire.Found, error) {
 	s, err := inv.rec.Site(ctx)
 	if err != nil {
 		return nil, err
@@ -177,10 +168,10 @@ func (inv *Inventory) Find(ctx context.Context) ([]Found, error) {
 }
 
 // Record records the machines that sources told of.
-func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]Found, error) {
-	out := []Found{}
+func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]wire.Found, error) {
+	out := []wire.Found{}
 	for _, a := range answers {
-		f := Found{Hypervisor: a.Source, Taken: []string{}}
+		f := wire.Found{Hypervisor: a.Source, Taken: []string{}}
 		if a.Err != nil {
 			f.Error = a.Err.Error()
 			out = append(out, f)

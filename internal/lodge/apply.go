@@ -7,27 +7,16 @@ import (
 	"slices"
 	"time"
 
-	"keenlodge/internal/stores"
-
 	"keenlodge/internal/core/fault"
-
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/wire"
 )
-
-// Applied is what applying a site changed, or would change.
-type Applied struct {
-	Changes []site.Change `json:"changes"`
-	// Warnings tell what could not be looked at, such as a hypervisor that does not answer.
-	Warnings []string `json:"warnings"`
-	// Rotation shows, for a policy whose rule changes, what the new rule would drop from today's images.
-	Rotation []string `json:"rotation"`
-}
 
 // Apply makes next the site, unless only try. All is checked against the world before anything is changed: stores open,
 // named machines exist. A hypervisor that does not answer is a warning.
-func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (Applied, error) {
-	out := Applied{Warnings: []string{}, Rotation: []string{}}
+func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (wire.Applied, error) {
+	out := wire.Applied{Warnings: []string{}, Rotation: []string{}}
 	if err := next.Check(); err != nil {
 		return out, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
@@ -86,7 +75,7 @@ func (l *Lodge) Site(ctx context.Context) (site.Site, error) { return l.rec.Site
 
 // AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site. It reports whether the store is
 // new.
-func (l *Lodge) AddStore(ctx context.Context, name string, a stores.Addition) (made bool, err error) {
+func (l *Lodge) AddStore(ctx context.Context, name string, a wire.StoreAddition) (made bool, err error) {
 	return l.Stores.Add(ctx, name, a, func(ctx context.Context, next site.Site) error {
 		_, err := l.Apply(ctx, next, false)
 		return err

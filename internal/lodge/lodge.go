@@ -9,6 +9,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"keenlodge/internal/wire"
+
 	"keenlodge/internal/access"
 	"keenlodge/internal/capture"
 	"keenlodge/internal/core/run"
@@ -27,9 +29,6 @@ import (
 	"keenlodge/internal/throttle"
 	"keenlodge/internal/vault"
 )
-
-// Version is the program's, as records and manifests name it.
-const Version = "keenlodge 0.1"
 
 // Config is what a process's part in a lodge needs.
 type Config struct {
@@ -78,12 +77,12 @@ func New(c Config) (*Lodge, error) {
 	l.Events = events.New(c.Records, c.Log)
 	l.Events.Cancelled = engine.HeedCancel
 	l.Hooks = hooks.New(c.Records, v, engine)
-	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, l.mounts, Version)
+	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, l.mounts, wire.Program)
 	l.Inventory = inventory.New(c.Records, c.Log)
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
-	l.Proofs = proof.New(c.Records, c.Log, l.Stores, engine, Version)
-	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, engine, Version)
-	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, Version, executable)
+	l.Proofs = proof.New(c.Records, c.Log, l.Stores, engine, wire.Program)
+	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, engine, wire.Program)
+	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable)
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
 	engine.Register(run.Backup, backups{l})
 	engine.Register(run.Rehearsal, rehearsals{l})

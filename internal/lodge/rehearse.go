@@ -9,52 +9,26 @@ import (
 	"sync"
 	"time"
 
-	"keenlodge/internal/capture"
-	"keenlodge/internal/inventory"
-	"keenlodge/internal/planning"
-	"keenlodge/internal/retention"
-	"keenlodge/internal/runs"
-	"keenlodge/internal/stores"
-
-	"keenlodge/internal/core/run"
-
-	"keenlodge/internal/store"
-
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/capture"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/inventory"
 	"keenlodge/internal/notify"
+	"keenlodge/internal/planning"
 	"keenlodge/internal/records"
+	"keenlodge/internal/retention"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/store"
+	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 )
 
-// RehearseRequest asks for a run of a policy that does everything but write.
-type RehearseRequest struct {
-	// Freeze asks for guests to be frozen and thawed, too, as the policy's quiesce says.
-	Freeze bool `json:"freeze"`
-}
-
-// Rehearsal is what a rehearsal found.
-type Rehearsal struct {
-	Checks []Check `json:"checks"`
-	// Reads and Adds are bytes: what a run would read, and is likely to add to the store.
-	Reads int64 `json:"reads"`
-	Adds  int64 `json:"adds"`
-	// Drops are the images that rotation would drop after it.
-	Drops []string `json:"drops"`
-}
-
-// Check is one line of a rehearsal.
-type Check struct {
-	What  string  `json:"what" doc:"what was tried, such as store or freeze"`
-	On    string  `json:"on" doc:"on which machine, store or hypervisor"`
-	State Verdict `json:"state" enum:"ok,warned,failed"`
-	Text  string  `json:"text"`
-}
-
 // RehearsePolicy queues a rehearsal, for who.
-func (l *Lodge) RehearsePolicy(ctx context.Context, policy, who string, q RehearseRequest) (records.Run, error) {
+func (l *Lodge) RehearsePolicy(ctx context.Context, policy, who string, q wire.RehearseRequest) (records.Run, error) {
 	s, err := l.rec.Site(ctx)
 	if err == nil {
 		_, err = s.Policy(policy)
@@ -65,17 +39,8 @@ func (l *Lodge) RehearsePolicy(ctx context.Context, policy, who string, q Rehear
 	return l.Runs.Queue(ctx, runs.Order{Kind: run.Rehearsal, Policy: policy, Cause: run.Hand, Who: who, Request: q})
 }
 
-// Verdict is how a check of a rehearsal went.
-type Verdict string
-
-const (
-	OK     Verdict = "ok"
-	Warned Verdict = "warned"
-	Failed Verdict = "failed"
-)
-
 // signs stand before a check's line in the log.
-var signs = map[Verdict]string{OK: "✓", Warned: "!", Failed: "✗"}
+var signs = map[wire.Verdict]string{wire.OK: "✓", wire.Warned: "!", wire.Failed: "✗"}
 
 // rehearsals carries rehearsals out.
 type rehearsals struct{ l *Lodge }
@@ -96,11 +61,11 @@ type rehearsal struct {
 	freeze bool
 
 	mu    sync.Mutex
-	found Rehearsal
+	found wire.Rehearsal
 }
 
-func (r *rehearsal) note(ctx context.Context, what, on string, v Verdict, format string, args ...any) {
-	c := Check{what, on, v, fmt.Sprintf(format, args...)}
+func (r *rehearsal) note(ctx context.Context, what, on string, v wire.Verdict, format string, args ...any) {
+	c := wire.RehearsalCheck{What: what, On: on, State: v, Text: fmt.Sprintf(format, args...)}
 	r.mu.Lock()
 	r.found.Checks = append(r.found.Checks, c)
 	r.mu.Unlock()
@@ -110,10 +75,10 @@ func (r *rehearsal) note(ctx context.Context, what, on string, v Verdict, format
 // noted notes how something went that either works or not.
 func (r *rehearsal) noted(ctx context.Context, what, on string, err error, format string, args ...any) bool {
 	if err != nil {
-		r.note(ctx, what, on, Failed, "%v", err)
+		r.note(ctx, what, on, wire.Failed, "%v", err)
 		return false
 	}
-	r.note(ctx, what, on, OK, format, args...)
+	r.note(ctx, what, on, wire.OK, format, args...)
 	return true
 }
 
@@ -128,11 +93,11 @@ func (h rehearsals) Run(ctx context.Context, begun *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	asked, err := runs.Request[RehearseRequest](begun.Run)
+	asked, err := runs.Request[wire.RehearseRequest](begun.Run)
 	if err != nil {
 		return err
 	}
-	r := &rehearsal{Run: begun, l: l, s: s, policy: policy, freeze: asked.Freeze, found: Rehearsal{Checks: []Check{}, Drops: []string{}}}
+	r := &rehearsal{Run: begun, l: l, s: s, policy: policy, freeze: asked.Freeze, found: wire.Rehearsal{Checks: []wire.RehearsalCheck{}, Drops: []string{}}}
 	r.order = capture.Order{Site: s, Policy: policy, Run: begun}
 	r.start(ctx)
 	st, err := l.Stores.Open(ctx, s, policy.Store)
@@ -160,9 +125,9 @@ func (h rehearsals) Run(ctx context.Context, begun *runs.Run) error {
 	failed := 0
 	for _, c := range r.found.Checks {
 		switch c.State {
-		case Failed:
+		case wire.Failed:
 			failed++
-		case Warned:
+		case wire.Warned:
 			r.Doubt()
 		}
 	}
@@ -178,7 +143,7 @@ func (r *rehearsal) byMachine(tasks []records.Task) {
 	for i, t := range tasks {
 		place[t.Machine] = i + 1
 	}
-	slices.SortStableFunc(r.found.Checks, func(a, b Check) int { return place[a.On] - place[b.On] })
+	slices.SortStableFunc(r.found.Checks, func(a, b wire.RehearsalCheck) int { return place[a.On] - place[b.On] })
 }
 
 // start looks at when a run would begin.
@@ -187,16 +152,16 @@ func (r *rehearsal) start(ctx context.Context) {
 	now := time.Now().In(zone)
 	next := r.policy.Next(now, zone)
 	if next.IsZero() {
-		r.note(ctx, "schedule", r.Policy, OK, "no moment of the clock starts it: it runs by hand, at boot or after another policy")
+		r.note(ctx, "schedule", r.Policy, wire.OK, "no moment of the clock starts it: it runs by hand, at boot or after another policy")
 	} else {
-		r.note(ctx, "schedule", r.Policy, OK, "next at %s", next.Format("2006-01-02 15:04 MST"))
+		r.note(ctx, "schedule", r.Policy, wire.OK, "next at %s", next.Format("2006-01-02 15:04 MST"))
 	}
 	if pauses, err := r.l.Planning.Pauses(ctx); err == nil && pauses[r.Policy].Holds(now) {
-		r.note(ctx, "pause", r.Policy, Warned, "it is paused%s", planning.PauseWords(pauses[r.Policy], zone))
+		r.note(ctx, "pause", r.Policy, wire.Warned, "it is paused%s", planning.PauseWords(pauses[r.Policy], zone))
 	}
 	hosts, err := r.l.Planning.HostsOf(ctx, r.s, r.Policy)
 	if err != nil {
-		r.note(ctx, "window", r.Policy, Failed, "%v", err)
+		r.note(ctx, "window", r.Policy, wire.Failed, "%v", err)
 		return
 	}
 	if next.IsZero() {
@@ -206,11 +171,11 @@ func (r *rehearsal) start(ctx context.Context) {
 	opens, ok := hours[0].Opens(next, hours[1:]...)
 	switch {
 	case !ok:
-		r.note(ctx, "window", r.Policy, Failed, "the windows of the policy, its store%s are never open at once", planning.AndHosts(hosts))
+		r.note(ctx, "window", r.Policy, wire.Failed, "the windows of the policy, its store%s are never open at once", planning.AndHosts(hosts))
 	case opens.After(next):
-		r.note(ctx, "window", r.Policy, Warned, "closed at that moment: the run would wait until %s", opens.Format("2006-01-02 15:04"))
+		r.note(ctx, "window", r.Policy, wire.Warned, "closed at that moment: the run would wait until %s", opens.Format("2006-01-02 15:04"))
 	default:
-		r.note(ctx, "window", r.Policy, OK, "open then")
+		r.note(ctx, "window", r.Policy, wire.OK, "open then")
 	}
 }
 
@@ -218,9 +183,9 @@ func (r *rehearsal) capacity(ctx context.Context, st store.Store) {
 	room, err := st.Medium().Room(ctx)
 	switch {
 	case err != nil:
-		r.note(ctx, "room", r.policy.Store, Failed, "%v", err)
+		r.note(ctx, "room", r.policy.Store, wire.Failed, "%v", err)
 	case room.FreeBytes < 0:
-		r.note(ctx, "room", r.policy.Store, OK, "the medium does not tell how much is free")
+		r.note(ctx, "room", r.policy.Store, wire.OK, "the medium does not tell how much is free")
 	default:
 		err := stores.CheckCapacity(r.policy.Store, r.s.Stores[r.policy.Store], room, 0, 0, "nothing yet")
 		r.noted(ctx, "room", r.policy.Store, err, "%s free of %s, %s must stay free", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)), orNothing(retention.FloorWords(r.s.Stores[r.policy.Store])))
@@ -264,17 +229,17 @@ func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
 		return nil, err
 	}
 	for _, why := range missing {
-		r.note(ctx, "selection", r.Policy, Failed, "%v", why)
+		r.note(ctx, "selection", r.Policy, wire.Failed, "%v", why)
 	}
 	if len(tasks) == 0 {
-		r.note(ctx, "selection", r.Policy, Failed, "it selects no machine that can be reached; look at: keenlodge machine list")
+		r.note(ctx, "selection", r.Policy, wire.Failed, "it selects no machine that can be reached; look at: keenlodge machine list")
 		return nil, nil
 	}
 	var names []string
 	for _, t := range tasks {
 		names = append(names, t.Machine)
 	}
-	r.note(ctx, "selection", r.Policy, OK, "%s", strings.Join(names, ", "))
+	r.note(ctx, "selection", r.Policy, wire.OK, "%s", strings.Join(names, ", "))
 	return tasks, nil
 }
 
@@ -285,32 +250,32 @@ func (r *rehearsal) machine(ctx context.Context, st store.Store, t *runs.Task) e
 	var skip run.Skip
 	switch {
 	case errors.As(err, &skip):
-		r.note(ctx, "active", name, OK, "a run would skip it: %s", skip.Why)
+		r.note(ctx, "active", name, wire.OK, "a run would skip it: %s", skip.Why)
 		return nil
 	case tried.Unfit != nil:
-		r.note(ctx, "checks", name, Failed, "%v", tried.Unfit)
+		r.note(ctx, "checks", name, wire.Failed, "%v", tried.Unfit)
 		return err
 	case len(tried.CheckWarnings) > 0:
-		r.note(ctx, "checks", name, Warned, "%s", strings.Join(tried.CheckWarnings, "; "))
+		r.note(ctx, "checks", name, wire.Warned, "%s", strings.Join(tried.CheckWarnings, "; "))
 	case len(r.policy.Checks) > 0:
-		r.note(ctx, "checks", name, OK, "%d passed", len(r.policy.Checks))
+		r.note(ctx, "checks", name, wire.OK, "%d passed", len(r.policy.Checks))
 	}
 	if tried.Pinged {
 		r.noted(ctx, "agent", name, tried.Agent, "the guest agent answers; the freeze was not tried (--freeze tries it)")
 	}
 	if tried.Refused != nil {
-		r.note(ctx, "capture", name, Failed, "%v", tried.Refused)
+		r.note(ctx, "capture", name, wire.Failed, "%v", tried.Refused)
 		return err
 	}
 	if err != nil {
 		return err
 	}
 	if r.freeze && tried.Frozen > 0 {
-		r.note(ctx, "freeze", name, OK, "frozen for %s and thawed", tried.Frozen.Round(time.Millisecond))
+		r.note(ctx, "freeze", name, wire.OK, "frozen for %s and thawed", tried.Frozen.Round(time.Millisecond))
 	}
-	verdict, text := OK, "captured ("+string(tried.Consistency)+")"
+	verdict, text := wire.OK, "captured ("+string(tried.Consistency)+")"
 	if len(tried.Warnings) > 0 {
-		verdict, text = Warned, text+"; "+strings.Join(tried.Warnings, "; ")
+		verdict, text = wire.Warned, text+"; "+strings.Join(tried.Warnings, "; ")
 	}
 	r.note(ctx, "capture", name, verdict, "%s", text)
 	return r.weigh(ctx, st, tried)
@@ -342,11 +307,11 @@ func (r *rehearsal) weigh(ctx context.Context, st store.Store, tried capture.Tri
 	r.mu.Unlock()
 	switch {
 	case plan.Guard != "":
-		r.note(ctx, "rotation", rec.Machine, Warned, "the guard would hold it back: %s", plan.Guard)
+		r.note(ctx, "rotation", rec.Machine, wire.Warned, "the guard would hold it back: %s", plan.Guard)
 	case len(drops) == 0:
-		r.note(ctx, "rotation", rec.Machine, OK, "%q would drop nothing of %d images", r.policy.Rotation, len(images)-1)
+		r.note(ctx, "rotation", rec.Machine, wire.OK, "%q would drop nothing of %d images", r.policy.Rotation, len(images)-1)
 	default:
-		r.note(ctx, "rotation", rec.Machine, OK, "%q would drop %s", r.policy.Rotation, strings.Join(drops, ", "))
+		r.note(ctx, "rotation", rec.Machine, wire.OK, "%q would drop %s", r.policy.Rotation, strings.Join(drops, ", "))
 	}
 	return nil
 }

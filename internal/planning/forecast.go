@@ -6,34 +6,24 @@ import (
 	"slices"
 	"time"
 
+	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
-	"keenlodge/internal/retention"
-
-	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/core/cycle"
-	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/retention"
+	"keenlodge/internal/wire"
 )
-
-// View is the future of some policies, and what it is taken from.
-type View struct {
-	forecast.Forecast
-	From string `json:"from" doc:"today, in the site's zone"`
-	Zone string `json:"zone"`
-	// Guessed are sets of which there is too little experience; their sizes are guesses.
-	Guessed []string `json:"guessed"`
-}
 
 // mostDays bounds how far a forecast looks.
 const mostDays = 400
 
 // Forecast plays the next days of policies; none named means all. Policies of the same stores that are not named are played, too, for
 // they take their room, but not told.
-func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (View, error) {
-	out := View{Guessed: []string{}}
+func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (wire.Forecast, error) {
+	out := wire.Forecast{Guessed: []string{}}
 	if days < 1 || days > mostDays {
 		return out, fmt.Errorf("%w: %d days can't be told; from 1 to %d can", fault.ErrInvalid, days, mostDays)
 	}

@@ -3,8 +3,6 @@ package records_test
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -15,46 +13,17 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/recordstest"
 )
 
-var (
-	place *demo.Place
-	names int
-)
-
-func TestMain(m *testing.M) {
-	var err error
-	if place, err = demo.Open("/var/tmp/brindle-records", "none"); err == nil {
-		err = place.StartDatabase(context.Background())
-	}
-	code := 1
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-	} else {
-		code = m.Run()
-		place.Close()
-	}
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { recordstest.Main(m) }
 
 // open makes an empty database and opens it as often as asked, as so many processes.
 func open(t *testing.T, processes int) []*records.Records {
 	t.Helper()
-	t.Setenv("PGPASSFILE", filepath.Join(place.Folder, "pgpass"))
-	names++
-	url, err := place.NewDatabase(t.Context(), fmt.Sprint("lodge", names))
-	require.NoError(t, err)
-	var out []*records.Records
-	for range processes {
-		r, err := records.Open(t.Context(), url)
-		require.NoError(t, err)
-		t.Cleanup(r.Close)
-		out = append(out, r)
-	}
-	return out
+	return recordstest.OpenAll(t, processes)
 }
 
 // withPolicies saves a site with so many policies, due at a moment.

@@ -11,21 +11,18 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/runs"
-	"keenlodge/internal/stores"
-
-	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/core/image"
-	"keenlodge/internal/core/run"
-
-	"keenlodge/internal/store"
-
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/store"
+	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
 )
 
 // Retention takes images out of stores.
@@ -115,32 +112,9 @@ func (s Set) Planned() []rotation.Image {
 	return out
 }
 
-// SetPreview is what the next rotation of a set would do.
-type SetPreview struct {
-	Machine string          `json:"machine"`
-	Store   string          `json:"store"`
-	Scope   image.Scope     `json:"scope" doc:"machine, or disks where images cover only some; they are a set of their own"`
-	Apart   bool            `json:"apart" doc:"images made by hand, a set of their own"`
-	Rule    string          `json:"rule"`
-	Guard   string          `json:"guard" doc:"why an unattended rotation would drop nothing, or empty"`
-	Gives   int64           `json:"gives" doc:"bytes that the images to drop took when they were stored; in a pooled store others may need some of them still"`
-	Images  []PreviewedFate `json:"images"`
-}
-
-// PreviewedFate is an image's verdict in a preview.
-type PreviewedFate struct {
-	ID      string           `json:"id"`
-	Taken   time.Time        `json:"taken"`
-	Capture image.Capture    `json:"capture"`
-	Base    string           `json:"base"`
-	Verdict rotation.Verdict `json:"verdict"`
-	Why     string           `json:"why"`
-	Stored  int64            `json:"stored"`
-}
-
 // Preview returns what the next rotation of a policy would do to today's images, without what the floor of a store may ask
 // for; rule, if not empty, replaces the policy's own.
-func (rt *Retention) Preview(ctx context.Context, policy, rule string) ([]SetPreview, error) {
+func (rt *Retention) Preview(ctx context.Context, policy, rule string) ([]wire.SetPreview, error) {
 	s, spec, err := rt.policy(ctx, policy)
 	if err != nil {
 		return nil, err
@@ -152,13 +126,13 @@ func (rt *Retention) Preview(ctx context.Context, policy, rule string) ([]SetPre
 	if err != nil {
 		return nil, err
 	}
-	out := []SetPreview{}
+	out := []wire.SetPreview{}
 	for k, set := range sets {
 		plan := plans[k].Plan
-		p := SetPreview{set.Machine, set.Store, set.Scope, set.Separate, rule, plan.Guard, plan.Gives(plans[k].Images), []PreviewedFate{}}
+		p := wire.SetPreview{Machine: set.Machine, Store: set.Store, Scope: set.Scope, Apart: set.Separate, Rule: rule, Guard: plan.Guard, Gives: plan.Gives(plans[k].Images), Images: []wire.PreviewedFate{}}
 		for i, d := range plan.Decisions {
 			m := set.Images[i]
-			p.Images = append(p.Images, PreviewedFate{d.ID, m.Taken, m.Capture, m.Base, d.Verdict, d.Why, m.Stored})
+			p.Images = append(p.Images, wire.PreviewedFate{ID: d.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, Verdict: d.Verdict, Why: d.Why, Stored: m.Stored})
 		}
 		out = append(out, p)
 	}

@@ -7,17 +7,16 @@ import (
 	"slices"
 	"time"
 
-	"keenlodge/internal/runs"
-	"keenlodge/internal/stores"
-	"keenlodge/internal/throttle"
-
-	"keenlodge/internal/core/run"
-
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
 	"keenlodge/internal/store"
+	"keenlodge/internal/stores"
+	"keenlodge/internal/throttle"
+	"keenlodge/internal/wire"
 )
 
 const (
@@ -34,17 +33,7 @@ type SweepRequest struct {
 	Now bool `json:"now,omitempty"`
 }
 
-// SweepResult is what a sweep would do, or did.
-type SweepResult struct {
-	store.SweepReport
-	// Left are the dropped images whose grace is over: they leave the store first. LeftBytes is what they took when they were stored.
-	Left      []string `json:"left"`
-	LeftBytes int64    `json:"left_bytes"`
-	// Waiting is how many dropped images are still in their grace.
-	Waiting int `json:"waiting"`
-}
-
-func (v *SweepResult) add(leaving, gone []records.Image) {
+func addLeaving(v *wire.SweepResult, leaving, gone []records.Image) {
 	v.Left = []string{}
 	for _, m := range leaving {
 		v.Left, v.LeftBytes = append(v.Left, m.ID), v.LeftBytes+m.Stored
@@ -53,8 +42,8 @@ func (v *SweepResult) add(leaving, gone []records.Image) {
 }
 
 // PlanSweep tells what a sweep would do.
-func (rt *Retention) PlanSweep(ctx context.Context, name string) (SweepResult, error) {
-	v := SweepResult{}
+func (rt *Retention) PlanSweep(ctx context.Context, name string) (wire.SweepResult, error) {
+	v := wire.SweepResult{}
 	s, err := rt.rec.Site(ctx)
 	if err != nil {
 		return v, err
@@ -71,7 +60,7 @@ func (rt *Retention) PlanSweep(ctx context.Context, name string) (SweepResult, e
 	if err != nil {
 		return v, err
 	}
-	v.add(leaving, gone)
+	addLeaving(&v, leaving, gone)
 	if sweeper, ok := st.(store.Sweeper); ok {
 		v.SweepReport, err = sweeper.Sweep(ctx, store.SweepRequest{DryRun: true, Without: v.Left})
 	}
@@ -144,8 +133,8 @@ func (rt *Retention) sweep(ctx context.Context, s site.Site, r *runs.Run, q Swee
 	if err != nil {
 		return err
 	}
-	var v SweepResult
-	v.add(left, gone)
+	var v wire.SweepResult
+	addLeaving(&v, left, gone)
 	show := func(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
 	if tidier, ok := st.(store.Tidier); ok {
 		if err := tidier.Tidy(ctx); err != nil {

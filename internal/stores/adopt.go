@@ -9,25 +9,12 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/wire"
 )
 
-// Adopted is what was taken over from a store.
-type Adopted struct {
-	Images   int `json:"images" doc:"that the records did not know"`
-	Known    int `json:"known" doc:"that they knew"`
-	Machines int `json:"machines" doc:"that the records did not know"`
-	Sets     int `json:"sets" doc:"machine and policy together, of all images in the store"`
-	Proofs   int `json:"proofs"`
-	Pins     int `json:"pins"`
-	// Damaged are images that could not be read, with the reason.
-	Damaged []string `json:"damaged"`
-	// Missing are images of the records that the store does not hold any more.
-	Missing []string `json:"missing"`
-}
-
 // Adopt takes over the images that a store holds: after the database was lost, or from another lodge.
-func (ss *Stores) Adopt(ctx context.Context, name string) (Adopted, error) {
-	out := Adopted{Damaged: []string{}, Missing: []string{}}
+func (ss *Stores) Adopt(ctx context.Context, name string) (wire.Adopted, error) {
+	out := wire.Adopted{Damaged: []string{}, Missing: []string{}}
 	st, err := ss.Named(ctx, name)
 	if err != nil {
 		return out, err

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"keenlodge/internal/wire"
+
 	"keenlodge/internal/throttle"
 
 	"keenlodge/internal/core/fault"
@@ -26,7 +28,7 @@ import (
 )
 
 // openMedium reaches a store's place.
-func openMedium(ctx context.Context, spec site.Store, a Credentials) (medium.Medium, error) {
+func openMedium(ctx context.Context, spec site.Store, a wire.Credentials) (medium.Medium, error) {
 	// A nil pointer in an interface is not nil, so errors are looked at before it becomes one.
 	switch spec.Medium {
 	case "s3":

@@ -13,20 +13,18 @@ import (
 	"sync"
 	"time"
 
-	"keenlodge/internal/core/run"
-	"keenlodge/internal/runs"
-	"keenlodge/internal/throttle"
-	"keenlodge/internal/vault"
-
-	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/store/pooled"
-
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/pooled"
+	"keenlodge/internal/throttle"
+	"keenlodge/internal/vault"
+	"keenlodge/internal/wire"
 )
 
 // Stores has the stores that this process has open.
@@ -53,28 +51,15 @@ func New(rec *records.Records, log *slog.Logger, v *vault.Vault, t *throttle.Thr
 	return ss
 }
 
-// View is a store as people see it.
-type View struct {
-	Name string `json:"name"`
-	site.Store
-	Place  string      `json:"place" doc:"where it is, in a word"`
-	Images int         `json:"images"`
-	Broken int         `json:"broken" doc:"images that can't be restored whole"`
-	Size   int64       `json:"size" doc:"bytes of the disks in its images"`
-	Used   int64       `json:"used" doc:"bytes that it takes on its medium"`
-	Room   medium.Room `json:"room"`
-	Error  string      `json:"error" doc:"why it can't be reached, or empty"`
-}
-
 // All looks at every store.
-func (ss *Stores) All(ctx context.Context) ([]View, error) {
+func (ss *Stores) All(ctx context.Context) ([]wire.Store, error) {
 	s, err := ss.rec.Site(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := []View{}
+	out := []wire.Store{}
 	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
-		v := View{Name: name, Store: s.Stores[name], Place: s.Stores[name].Place()}
+		v := wire.Store{Name: name, Store: s.Stores[name], Place: s.Stores[name].Place()}
 		images, err := ss.rec.Images(ctx, records.ImageFilter{Store: name})
 		if err != nil {
 			return nil, err
@@ -100,24 +85,9 @@ func (ss *Stores) All(ctx context.Context) ([]View, error) {
 	return out, nil
 }
 
-// Addition asks for a store to be added to the site.
-type Addition struct {
-	Spec   site.Store     `json:"spec"`
-	Access Credentials    `json:"access,omitempty"`
-	Keys   []store.NewKey `json:"keys,omitempty" doc:"first keys of a sealed store"`
-	// Opener opens a sealed store that exists already.
-	Opener chunk.Opener `json:"opener,omitempty"`
-}
-
-// ProbeRequest describes a place to try.
-type ProbeRequest struct {
-	Spec   *site.Store `json:"spec,omitempty" doc:"the place; by default that of the site's store"`
-	Access Credentials `json:"access,omitempty" doc:"what signs in; by default what the lodge has for the store"`
-}
-
 // Add makes a store in an empty place, or takes the one that is there, and adds it to the site, which
 // apply makes the lodge's. It reports whether the store is new.
-func (ss *Stores) Add(ctx context.Context, name string, n Addition, apply func(context.Context, site.Site) error) (made bool, err error) {
+func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, apply func(context.Context, site.Site) error) (made bool, err error) {
 	s, err := ss.rec.Site(ctx)
 	if err != nil {
 		return false, err
@@ -137,7 +107,7 @@ func (ss *Stores) Add(ctx context.Context, name string, n Addition, apply func(c
 	if err := next.Check(); err != nil {
 		return false, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
-	if n.Access != (Credentials{}) {
+	if n.Access != (wire.Credentials{}) {
 		if err := ss.SetCredentials(ctx, name, n.Access); err != nil {
 			return false, err
 		}
@@ -260,7 +230,7 @@ func (ss *Stores) RemoveKey(ctx context.Context, name, id string) error {
 }
 
 // Probe tries a place before it is used, or that of the store called name.
-func (ss *Stores) Probe(ctx context.Context, name string, r ProbeRequest) ([]medium.Step, error) {
+func (ss *Stores) Probe(ctx context.Context, name string, r wire.ProbeRequest) ([]medium.Step, error) {
 	credentials := r.Access
 	var spec site.Store
 	if r.Spec != nil {
@@ -278,7 +248,7 @@ func (ss *Stores) Probe(ctx context.Context, name string, r ProbeRequest) ([]med
 	if err := spec.Check(name); err != nil {
 		return nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
-	if credentials == (Credentials{}) {
+	if credentials == (wire.Credentials{}) {
 		var err error
 		if credentials, err = ss.credentials(ctx, name); err != nil {
 			return nil, err

@@ -1,4 +1,6 @@
-package cli
+// Package service is the face that serves: the commands that run a lodge's process, its HTTP interface with the console, and the watchdog
+// of a freeze.
+package service
 
 import (
 	"context"
@@ -11,6 +13,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"keenlodge/internal/wire"
+
 	"keenlodge/internal/capture"
 
 	"github.com/urfave/cli/v3"
@@ -22,19 +26,19 @@ import (
 	"keenlodge/internal/records"
 )
 
+// Commands are the service's commands.
+func Commands() []*cli.Command { return []*cli.Command{serveCommand(), watchCommand()} }
+
 func serveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "serve", Usage: "run the service",
 		Description: "The database's password is best kept in a file that PGPASSFILE names. A first token is made at the first start.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "listen", Usage: "address to listen on", Value: DefaultAddress, Sources: cli.EnvVars("KEENLODGE_LISTEN")},
+			&cli.StringFlag{Name: "listen", Usage: "address to listen on", Value: wire.DefaultAddress, Sources: cli.EnvVars("KEENLODGE_LISTEN")},
 			&cli.StringFlag{Name: "database", Usage: "PostgreSQL URL, without its password", Required: true, Sources: cli.EnvVars("KEENLODGE_DATABASE")},
 			&cli.StringFlag{Name: "state", Usage: "folder for what belongs to this host", Value: "/var/lib/keenlodge", Sources: cli.EnvVars("KEENLODGE_STATE")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := arguments(c); err != nil {
-				return err
-			}
 			return serve(ctx, c.String("listen"), c.String("database"), c.String("state"))
 		},
 	}
@@ -98,10 +102,7 @@ func serve(ctx context.Context, address, database, state string) error {
 func watchCommand() *cli.Command {
 	return &cli.Command{
 		Name: capture.WatchCommand, Hidden: true, Usage: "thaw a guest if the service does not (started by the service itself)",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := arguments(c); err != nil {
-				return err
-			}
+		Action: func(ctx context.Context, _ *cli.Command) error {
 			return capture.WatchThaw(context.WithoutCancel(ctx), os.Stdin, os.Stdout)
 		},
 	}

@@ -1,0 +1,68 @@
+package api
+
+import (
+	"keenlodge/internal/events"
+	"keenlodge/internal/inventory"
+	"keenlodge/internal/lodge"
+	"keenlodge/internal/records"
+	"keenlodge/internal/wire"
+)
+
+// What travels has types of its own, so that a change of the records is not one of the interface.
+
+func eachOf[A, B any](list []A, convert func(A) B) []B {
+	out := make([]B, len(list))
+	for i, v := range list {
+		out[i] = convert(v)
+	}
+	return out
+}
+
+func runOf(r records.Run) wire.Run {
+	return wire.Run{ID: r.ID, Kind: r.Kind, Policy: r.Policy, Cause: r.Cause, Who: r.Who, Request: r.Request, State: r.State, Waits: r.Waits, NotBefore: r.NotBefore,
+		Cancel: r.Cancel, Due: r.Due, Made: r.Made, Started: r.Started, Ended: r.Ended, Error: r.Error, Result: r.Result, Note: r.Note, Tasks: eachOf(r.Tasks, taskOf)}
+}
+
+func taskOf(t records.Task) wire.Task {
+	return wire.Task{ID: t.ID, Run: t.Run, Machine: t.Machine, Hypervisor: t.Hypervisor, Store: t.Store, State: t.State, Why: t.Why, Tries: t.Tries,
+		Steps: eachOf(t.Steps, func(s records.TaskStep) wire.TaskStep { return wire.TaskStep(s) }), Step: t.Step, Image: t.Image, Started: t.Started, Ended: t.Ended,
+		Done: t.Done, Total: t.Total, Fresh: t.Fresh, Stored: t.Stored, Frozen: t.Frozen, Warnings: t.Warnings, Error: t.Error}
+}
+
+func lineOf(l records.LogLine) wire.LogLine {
+	return wire.LogLine{ID: l.ID, At: l.At, Machine: l.Machine, Kind: l.Kind, Text: l.Text}
+}
+
+func imageOf(m records.Image) wire.Image {
+	return wire.Image{ID: m.ID, Machine: m.Machine, Policy: m.Policy, Store: m.Store, Run: m.Run, Taken: m.Taken, State: m.State, Scope: m.Scope, Capture: m.Capture,
+		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
+		Disks: eachOf(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, Fresh: m.Fresh, Stored: m.Stored,
+		Note: m.Note, Apart: m.Apart, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving}
+}
+
+func proofOf(p records.Proof) wire.Proof { return wire.Proof(p) }
+
+func machineOf(v inventory.View) wire.Machine {
+	return wire.Machine{Name: v.Name, Hypervisor: v.Hypervisor, UUID: v.UUID, State: v.State, Tags: v.Tags,
+		Disks: eachOf(v.Disks, func(d records.MachineDisk) wire.MachineDisk { return wire.MachineDisk(d) }), Seen: v.Seen, CoveredBy: v.CoveredBy}
+}
+
+func pauseOf(p records.Pause) wire.Pause { return wire.Pause(p) }
+
+func policyOf(p lodge.PolicyView) wire.Policy {
+	out := wire.Policy{Name: p.Name, Policy: p.Policy, NextDue: p.NextDue, Notice: p.Notice, Covers: p.Covers, Says: p.Says}
+	if p.Paused != nil {
+		pause := pauseOf(*p.Paused)
+		out.Paused = &pause
+	}
+	return out
+}
+
+func eventOf(e events.Event) wire.Event {
+	out := wire.Event{Kind: wire.EventKind(e.Kind)}
+	if e.Run != nil {
+		r := runOf(*e.Run)
+		out.Run = &r
+	}
+	return out
+}

@@ -1,0 +1,76 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/proof"
+	"keenlodge/internal/records"
+	"keenlodge/internal/restore"
+	"keenlodge/internal/wire"
+)
+
+// registerImages has what is about images.
+func (s *server) registerImages(a huma.API) {
+	type filter struct {
+		Machine string `query:"machine"`
+		Policy  string `query:"policy"`
+		Store   string `query:"store"`
+		Gone    bool   `query:"gone" doc:"those that rotation dropped, too"`
+	}
+	get(s, a, "list-images", "/api/v1/images", "Images, newest first", func(ctx context.Context, in *filter) ([]wire.Image, error) {
+		found, err := s.l.Stores.Images(ctx, records.ImageFilter{Machine: in.Machine, Policy: in.Policy, Store: in.Store, Gone: in.Gone})
+		return eachOf(found, imageOf), err
+	})
+	type byID struct {
+		ID string `path:"id"`
+	}
+	get(s, a, "get-image", "/api/v1/images/{id}", "An image with its proofs", func(ctx context.Context, in *byID) (wire.ProvenImage, error) {
+		m, proofs, err := s.l.Proofs.Of(ctx, in.ID)
+		return wire.ProvenImage{Image: imageOf(m), Proofs: eachOf(proofs, proofOf)}, err
+	})
+	type prove struct {
+		ID   string `path:"id"`
+		Body struct {
+			Level image.Level `json:"level"`
+		}
+	}
+	do(s, a, huma.Operation{OperationID: "prove-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/proofs", DefaultStatus: http.StatusAccepted, Summary: "Start a proof of an image"},
+		func(ctx context.Context, in *prove) (wire.Run, error) {
+			return started(s.l.Proofs.Start(ctx, who(ctx), proof.Request{Image: in.ID, Level: in.Body.Level}))
+		})
+	type pin struct {
+		ID   string `path:"id"`
+		Body struct {
+			Note string `json:"note,omitempty" doc:"why it is pinned"`
+		}
+	}
+	do(s, a, huma.Operation{OperationID: "pin-image", Method: http.MethodPut, Path: "/api/v1/images/{id}/pin", Summary: "Pin an image, so that rotation never touches it"},
+		func(ctx context.Context, in *pin) (wire.Image, error) {
+			m, err := s.l.Stores.Pin(ctx, in.ID, true, in.Body.Note)
+			return imageOf(m), err
+		})
+	do(s, a, huma.Operation{OperationID: "unpin-image", Method: http.MethodDelete, Path: "/api/v1/images/{id}/pin", Summary: "Let a pinned image go"},
+		func(ctx context.Context, in *byID) (wire.Image, error) {
+			m, err := s.l.Stores.Pin(ctx, in.ID, false, "")
+			return imageOf(m), err
+		})
+	do(s, a, huma.Operation{OperationID: "undrop-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/undrop", Summary: "Bring a dropped image back, and all that it leans on"},
+		func(ctx context.Context, in *byID) ([]string, error) { return s.l.Retention.Undrop(ctx, in.ID) })
+	do(s, a, huma.Operation{OperationID: "fold-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/folds", DefaultStatus: http.StatusAccepted, Summary: "Join an image with the full one that it leans on"},
+		func(ctx context.Context, in *byID) (wire.Run, error) {
+			return started(s.l.Retention.Fold(ctx, who(ctx), in.ID))
+		})
+	type makeOf struct {
+		ID   string `path:"id"`
+		Body wire.RestoreBody
+	}
+	do(s, a, huma.Operation{OperationID: "restore-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/restores", DefaultStatus: http.StatusAccepted, Summary: "Start a restore of an image as a new guest"},
+		func(ctx context.Context, in *makeOf) (wire.Run, error) {
+			b := in.Body
+			return started(s.l.Restores.Start(ctx, who(ctx), restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace}))
+		})
+}

@@ -1,0 +1,127 @@
+package internal
+
+import (
+	"bufio"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// layers are the rooms from the top of the house to its ground, those of one row side by side. Imports point to a lower row: never up,
+// never sideways.
+var layers = [][]string{
+	{"e2e", "bench"},
+	{"cmd/keenlodge"},
+	{"demo"},
+	{"internal/cli", "internal/service"},
+	{"internal/client", "internal/api", "internal/console"},
+	{"internal/lodge"},
+	{"internal/planning"},
+	{"internal/capture", "internal/restore", "internal/proof"},
+	{"internal/retention"},
+	{"internal/inventory", "internal/stores", "internal/hooks"},
+	{"internal/runs"},
+	{"internal/access", "internal/events", "internal/vault", "internal/throttle", "internal/records/recordstest"},
+	{"internal/records"},
+	{"internal/source/libvirt", "internal/source/sourcetest"},
+	{"internal/source"},
+	{"internal/wire", "internal/mount", "internal/notify"},
+	{"internal/store/pooled", "internal/store/open"},
+	{"internal/store"},
+	{"internal/store/medium/dir", "internal/store/medium/s3", "internal/store/medium/sftp"},
+	{"internal/store/medium/mediumtest"},
+	{"internal/store/medium"},
+	{"internal/nbd"},
+	{"internal/core"},
+}
+
+// tallest bounds a room, in lines without tests: what grows past it has more than one job. A store of packs and the command line are one
+// job each, with many parts.
+const tallest = 2000
+
+var tall = []string{"internal/store/pooled", "internal/cli"}
+
+// place is the row of a package's room, and the room.
+func place(path string) (row int, room string) {
+	row = -1
+	for i, rooms := range layers {
+		for _, r := range rooms {
+			if (path == r || strings.HasPrefix(path, r+"/")) && len(r) > len(room) {
+				row, room = i, r
+			}
+		}
+	}
+	return row, room
+}
+
+// packages lists every package with what it imports, tests' imports marked by a leading "test ".
+func packages(t *testing.T) map[string][]string {
+	t.Helper()
+	cmd := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}}|{{.}}{{end}}{{range .TestImports}}|test {{.}}{{end}}{{range .XTestImports}}|test {{.}}{{end}}`, "./...")
+	cmd.Dir = ".."
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	found := map[string][]string{}
+	for line := range strings.Lines(string(out)) {
+		fields := strings.Split(strings.TrimSpace(line), "|")
+		found[strings.TrimPrefix(fields[0], "keenlodge/")] = fields[1:]
+	}
+	return found
+}
+
+func TestImportsPointDownward(t *testing.T) {
+	seen := 0
+	for from, imports := range packages(t) {
+		if from == "internal" {
+			continue // this test
+		}
+		seen++
+		row, _ := place(from)
+		require.GreaterOrEqual(t, row, 0, "%s has no place in the house", from)
+		core := strings.HasPrefix(from, "internal/core/")
+		for _, path := range imports {
+			path, test := strings.CutPrefix(path, "test ")
+			to, ours := strings.CutPrefix(path, "keenlodge/")
+			itsHelp := test && strings.HasPrefix(to, from+"/") && strings.HasSuffix(to, "test") // what a room's tests share with others'
+			if ours && to != from && !itsHelp {
+				below, _ := place(to)
+				require.False(t, !core && below <= row || core && !strings.HasPrefix(to, "internal/core/"), "%s must not import %s", from, to)
+			}
+			require.False(t, core && !test && slices.Contains([]string{"net/http", "database/sql", "os/exec", "net"}, path), "%s must not import %s", from, path)
+		}
+	}
+	require.Greater(t, seen, 40)
+}
+
+// No room is so large that nobody understands it in one sitting.
+func TestRoomsStaySmall(t *testing.T) {
+	lines := map[string]int{}
+	for from := range packages(t) {
+		_, room := place(from)
+		if strings.HasPrefix(from, "internal/core/") {
+			room = from // each of its packages is a room
+		}
+		files, err := filepath.Glob(filepath.Join("..", from, "*.go"))
+		require.NoError(t, err)
+		for _, file := range files {
+			if strings.HasSuffix(file, "_test.go") {
+				continue
+			}
+			f, err := os.Open(file)
+			require.NoError(t, err)
+			for scan := bufio.NewScanner(f); scan.Scan(); {
+				lines[room]++
+			}
+			f.Close()
+		}
+	}
+	for room, n := range lines {
+		require.False(t, n > tallest && !slices.Contains(tall, room), "%s has %d lines, more than %d; it has more than one job, so split it", room, n, tallest)
+	}
+	require.Less(t, lines["internal/lodge"], 1500, "what puts the parts together has no parts of its own")
+}

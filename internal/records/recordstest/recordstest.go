@@ -1,0 +1,164 @@
+// Package recordstest gives tests a real PostgreSQL: one server for a test binary, reached by a socket in a folder of its own, and a fresh
+// database for each test. It needs no root; under root it starts the server as the account that Debian's package makes.
+package recordstest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/records"
+)
+
+// server is the one of this test binary.
+var server struct {
+	once   sync.Once
+	err    error
+	folder string
+	cmd    *exec.Cmd
+	made   atomic.Int64
+	// admin is where databases are made, one at a time: they are copies of a template that nobody may be using.
+	admin sync.Mutex
+}
+
+// Main runs a package's tests and stops the server that they may have started. Call it in TestMain.
+func Main(m *testing.M) {
+	code := m.Run()
+	if server.cmd != nil && server.cmd.Process != nil {
+		server.cmd.Process.Signal(syscall.SIGQUIT) // at once: nothing in it is needed any more
+		server.cmd.Wait()
+	}
+	if server.folder != "" {
+		os.RemoveAll(server.folder)
+	}
+	os.Exit(code)
+}
+
+// Open opens a fresh database, which is closed at the test's end.
+func Open(t testing.TB) *records.Records { return OpenAll(t, 1)[0] }
+
+// OpenAll opens a fresh database as so many processes.
+func OpenAll(t testing.TB, processes int) []*records.Records {
+	t.Helper()
+	url := URL(t)
+	var out []*records.Records
+	for range processes {
+		r, err := records.Open(context.Background(), url)
+		require.NoError(t, err)
+		t.Cleanup(r.Close)
+		out = append(out, r)
+	}
+	return out
+}
+
+// URL is the address of a fresh database whose tables are there.
+func URL(t testing.TB) string {
+	t.Helper()
+	server.once.Do(func() { server.err = start() })
+	require.NoError(t, server.err)
+	name := fmt.Sprint("lodge", server.made.Add(1))
+	require.NoError(t, admin("create database "+name+" template brindle"))
+	return address(name)
+}
+
+func address(database string) string {
+	return fmt.Sprintf("postgres://lodge@/%s?host=%s", database, server.folder)
+}
+
+func admin(sql string) error {
+	server.admin.Lock()
+	defer server.admin.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	conn, err := pgx.Connect(ctx, address("postgres"))
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, sql)
+	return err
+}
+
+// start makes and starts the server, and a template that has the tables.
+func start() error {
+	found, err := filepath.Glob("/usr/lib/postgresql/*/bin")
+	if err != nil || len(found) == 0 {
+		return errors.New("PostgreSQL is not installed; run: make setup")
+	}
+	bin := found[len(found)-1]
+	if server.folder, err = os.MkdirTemp("", "brindle"); err != nil {
+		return err
+	}
+	who, err := account()
+	if err != nil {
+		return err
+	}
+	if who != nil {
+		if err := os.Chown(server.folder, int(who.Uid), int(who.Gid)); err != nil {
+			return err
+		}
+	}
+	run := func(name string, args ...string) *exec.Cmd {
+		cmd := exec.Command(filepath.Join(bin, name), args...)
+		cmd.Dir = server.folder
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+		return cmd
+	}
+	data := filepath.Join(server.folder, "data")
+	if out, err := run("initdb", "-D", data, "-U", "lodge", "--auth=trust", "--no-sync", "--encoding=UTF8", "--locale=C.UTF-8").CombinedOutput(); err != nil {
+		return fmt.Errorf("initdb: %w: %s", err, out)
+	}
+	// Nothing in it outlives the tests, so it need not survive a power cut.
+	server.cmd = run("postgres", "-D", data, "-c", "listen_addresses=", "-c", "unix_socket_directories="+server.folder, "-c", "fsync=off", "-c", "synchronous_commit=off",
+		"-c", "full_page_writes=off", "-c", "max_connections=400", "-c", "autovacuum=off")
+	if err := server.cmd.Start(); err != nil {
+		return err
+	}
+	end := time.Now().Add(30 * time.Second)
+	for {
+		err := admin("create database brindle")
+		if err == nil {
+			break
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("PostgreSQL does not answer: %w", err)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	r, err := records.Open(context.Background(), address("brindle"))
+	if err != nil {
+		return err
+	}
+	r.Close()
+	return nil
+}
+
+// account is whom the server runs as: nil for whoever runs the tests.
+func account() (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, err
+	}
+	uid, err := strconv.ParseUint(u.Uid, 10, 32)
+	if err != nil {
+		return nil, err
+	}
+	gid, err := strconv.ParseUint(u.Gid, 10, 32)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, err
+}

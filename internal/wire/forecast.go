@@ -1,0 +1,14 @@
+package wire
+
+import (
+	"keenlodge/internal/core/forecast"
+)
+
+// Forecast is the future of some policies, and what it is taken from.
+type Forecast struct {
+	forecast.Forecast
+	From string `json:"from" doc:"today, in the site's zone"`
+	Zone string `json:"zone"`
+	// Guessed are sets of which there is too little experience; their sizes are guesses.
+	Guessed []string `json:"guessed"`
+}

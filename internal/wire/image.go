@@ -1,0 +1,85 @@
+package wire
+
+import (
+	"time"
+
+	"keenlodge/internal/core/image"
+)
+
+// Image is one machine at one moment, restorable. Size, Read, Fresh and Stored are bytes: the disks' length, what the source gave, what
+// was new to the store before and after compression.
+type Image struct {
+	ID          string            `json:"id"`
+	Machine     string            `json:"machine"`
+	Policy      string            `json:"policy"`
+	Store       string            `json:"store"`
+	Run         string            `json:"run"`
+	Taken       time.Time         `json:"taken"`
+	State       image.State       `json:"state"`
+	Scope       image.Scope       `json:"scope"`
+	Capture     image.Capture     `json:"capture"`
+	Since       string            `json:"since" doc:"the image since which only changes were read, or empty"`
+	CaptureWhy  string            `json:"capture_why" doc:"why it is full, where it is"`
+	Base        string            `json:"base" doc:"the image that it leans on, or empty for one that stands alone"`
+	Consistency image.Consistency `json:"consistency"`
+	Frozen      int64             `json:"frozen" doc:"nanoseconds that the guest's file systems stood still"`
+	Pinned      bool              `json:"pinned"`
+	PinNote     string            `json:"pin_note"`
+	Disks       []ImageDisk       `json:"disks"`
+	Size        int64             `json:"size"`
+	Read        int64             `json:"read"`
+	Fresh       int64             `json:"fresh"`
+	Stored      int64             `json:"stored"`
+	Note        string            `json:"note" doc:"what it is for, where somebody wrote it"`
+	Apart       bool              `json:"apart" doc:"made by hand, and no part of the scheduled ones' set"`
+	Took        int64             `json:"took" doc:"nanoseconds that it took to make"`
+	Gone        *time.Time        `json:"gone"`
+	GoneWhy     string            `json:"gone_why"`
+	Proven      image.Level       `json:"proven" doc:"the best level of a passed proof, or empty"`
+	ProvenAt    *time.Time        `json:"proven_at"`
+	Failed      bool              `json:"failed" doc:"the newest proof failed, which outranks all"`
+	InStore     bool              `json:"in_store" doc:"of an image that is gone: it still lies in its store"`
+	Leaving     bool              `json:"leaving" doc:"of an image that is gone: it is on its way out, and can't be brought back"`
+}
+
+// ImageDisk is a disk of an image. Size is in bytes.
+type ImageDisk struct {
+	Target string `json:"target"`
+	Size   int64  `json:"size"`
+}
+
+// Proof is evidence that an image can be trusted, or that it can't.
+type Proof struct {
+	ID       int64       `json:"id"`
+	Image    string      `json:"image"`
+	Run      string      `json:"run"`
+	Level    image.Level `json:"level"`
+	Passed   bool        `json:"passed"`
+	Began    time.Time   `json:"began"`
+	Ended    time.Time   `json:"ended"`
+	Program  string      `json:"program"`
+	Evidence []string    `json:"evidence"`
+	Error    string      `json:"error"`
+}
+
+// ProvenImage is an image with its proofs, newest first.
+type ProvenImage struct {
+	Image
+	Proofs []Proof `json:"proofs"`
+}
+
+// ImageFilter narrows a listing of images; empty fields do not.
+type ImageFilter struct {
+	Machine, Policy, Store string
+	// Gone lists those that rotation dropped, too.
+	Gone bool
+}
+
+// RestoreBody says how an image is to be restored.
+type RestoreBody struct {
+	As         string `json:"as" doc:"name of the guest to make"`
+	Hypervisor string `json:"hypervisor,omitempty" doc:"where; by default where the machine lived"`
+	Pool       string `json:"pool,omitempty" doc:"storage pool for its disks"`
+	Start      bool   `json:"start,omitempty" doc:"power it on, and wait for its guest agent"`
+	Replace    bool   `json:"replace,omitempty" doc:"allow a guest of that name, which must be off, to be defined anew"`
+}

@@ -1,0 +1,80 @@
+package wire
+
+import (
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+)
+
+// AddedStore tells whether a store was made or found.
+type AddedStore struct {
+	Made bool `json:"made" doc:"it is new; otherwise it was there already, and may hold images to adopt"`
+}
+
+// CheckBody says how a store is to be checked.
+type CheckBody struct {
+	Read   bool   `json:"read,omitempty" doc:"read every byte of the packs, too"`
+	Repair bool   `json:"repair,omitempty" doc:"mend what can be mended"`
+	From   string `json:"from,omitempty" doc:"another store that helps to mend"`
+}
+
+// SweepResult is what a sweep would do, or did.
+type SweepResult struct {
+	store.SweepReport
+	// Left are the dropped images whose grace is over: they leave the store first. LeftBytes is what they took when they were stored.
+	Left      []string `json:"left"`
+	LeftBytes int64    `json:"left_bytes"`
+	// Waiting is how many dropped images are still in their grace.
+	Waiting int `json:"waiting"`
+}
+
+// Adopted is what was taken over from a store.
+type Adopted struct {
+	Images   int `json:"images" doc:"that the records did not know"`
+	Known    int `json:"known" doc:"that they knew"`
+	Machines int `json:"machines" doc:"that the records did not know"`
+	Sets     int `json:"sets" doc:"machine and policy together, of all images in the store"`
+	Proofs   int `json:"proofs"`
+	Pins     int `json:"pins"`
+	// Damaged are images that could not be read, with the reason.
+	Damaged []string `json:"damaged"`
+	// Missing are images of the records that the store does not hold any more.
+	Missing []string `json:"missing"`
+}
+
+// Credentials are what signs in to a store's medium. They are kept sealed and told to nobody.
+type Credentials struct {
+	AccessKey  string `json:"access_key,omitempty" doc:"s3: the key's name"`
+	SecretKey  string `json:"secret_key,omitempty" doc:"s3: the key itself"`
+	Password   string `json:"password,omitempty" doc:"sftp"`
+	PrivateKey string `json:"private_key,omitempty" doc:"sftp: in PEM form, without a passphrase"`
+}
+
+// Store is a store as people see it.
+type Store struct {
+	Name string `json:"name"`
+	site.Store
+	Place  string      `json:"place" doc:"where it is, in a word"`
+	Images int         `json:"images"`
+	Broken int         `json:"broken" doc:"images that can't be restored whole"`
+	Size   int64       `json:"size" doc:"bytes of the disks in its images"`
+	Used   int64       `json:"used" doc:"bytes that it takes on its medium"`
+	Room   medium.Room `json:"room"`
+	Error  string      `json:"error" doc:"why it can't be reached, or empty"`
+}
+
+// StoreAddition asks for a store to be added to the site.
+type StoreAddition struct {
+	Spec   site.Store     `json:"spec"`
+	Access Credentials    `json:"access,omitempty"`
+	Keys   []store.NewKey `json:"keys,omitempty" doc:"first keys of a sealed store"`
+	// Opener opens a sealed store that exists already.
+	Opener chunk.Opener `json:"opener,omitempty"`
+}
+
+// ProbeRequest describes a place to try.
+type ProbeRequest struct {
+	Spec   *site.Store `json:"spec,omitempty" doc:"the place; by default that of the site's store"`
+	Access Credentials `json:"access,omitempty" doc:"what signs in; by default what the lodge has for the store"`
+}
