@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/store/medium/dir"
+
 	"keenlodge/internal/wire"
 
 	"filippo.io/age"
@@ -260,7 +262,7 @@ func (b bencher) backup(ctx context.Context, name, machine string, sealed bool) 
 		if err := os.MkdirAll(shelf, 0o700); err != nil {
 			return figure{}, err
 		}
-		n := wire.StoreAddition{Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: shelf, Sealed: sealed}}
+		n := wire.StoreAddition{Spec: site.Store{Medium: "dir", Layout: "pooled", Settings: &dir.Settings{Folder: shelf}, Sealed: sealed}}
 		if sealed {
 			me, err := age.GenerateX25519Identity()
 			if err != nil {

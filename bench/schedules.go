@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/store/medium/dir"
+
 	"github.com/jackc/pgx/v5"
 
 	"keenlodge/demo"
@@ -55,7 +57,7 @@ func late(ctx context.Context, p *demo.Place, db *pgx.Conn, shelf string, second
 	}
 	// The first moment must lie behind the time that applying takes.
 	at := time.Now().UTC().Truncate(time.Second).Add(25 * time.Second)
-	s := site.Site{Zone: "UTC", Stores: map[string]site.Store{"quay-shelf": {Medium: "dir", Layout: "pooled", Folder: shelf}}, Policies: map[string]site.Policy{}}
+	s := site.Site{Zone: "UTC", Stores: map[string]site.Store{"quay-shelf": {Medium: "dir", Layout: "pooled", Settings: &dir.Settings{Folder: shelf}}}, Policies: map[string]site.Policy{}}
 	for i := range manyPolicies {
 		moment := at.Add(6 * time.Hour)
 		if i < seconds*each {

@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"keenlodge/internal/store/medium/dir"
+
 	"keenlodge/internal/wire"
 
 	"keenlodge/demo"
@@ -158,7 +160,7 @@ func (b bencher) changesPolicy(ctx context.Context, c *client.Client, name, layo
 	if err := os.MkdirAll(shelf, 0o700); err != nil {
 		return err
 	}
-	if _, err := c.AddStore(ctx, name, wire.StoreAddition{Spec: site.Store{Medium: "dir", Layout: site.Layout(layout), Folder: shelf}}); err != nil {
+	if _, err := c.AddStore(ctx, name, wire.StoreAddition{Spec: site.Store{Medium: "dir", Layout: site.Layout(layout), Settings: &dir.Settings{Folder: shelf}}}); err != nil {
 		return err
 	}
 	if s, err = c.Site(ctx); err != nil {

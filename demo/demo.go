@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/store/medium/dir"
+
 	"keenlodge/internal/wire"
 
 	"keenlodge/internal/core/image"
@@ -240,7 +242,7 @@ func (s *show) sealed(ctx context.Context) error {
 		return err
 	}
 	_, err := s.c.AddStore(ctx, "north-pier", wire.StoreAddition{
-		Spec: site.Store{Medium: "dir", Layout: "pooled", Folder: folder, Sealed: true, Floor: "1 GiB"},
+		Spec: site.Store{Medium: "dir", Layout: "pooled", Settings: &dir.Settings{Folder: folder}, Sealed: true, Floor: "1 GiB"},
 		Keys: []store.NewKey{{Label: "safe in the harbour office", Passphrase: Passphrase}},
 	})
 	if err != nil {

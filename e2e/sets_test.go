@@ -163,7 +163,7 @@ func TestChangesAreNotTrustedBlindly(t *testing.T) {
 		require.NotEqual(t, last.ID, m.ID)
 		log := keenOK(t, "run", "log")
 		if c.why == "" {
-			require.Equal(t, []any{"incremental", last.ID}, []any{m.Capture, m.Since}, log)
+			require.Equal(t, []any{"incremental", last.ID}, []any{string(m.Capture), m.Since}, log)
 			require.Less(t, m.Read, int64(1<<20))
 		} else {
 			require.EqualValues(t, "full", m.Capture, "%s: %s", c.what, log)

@@ -183,7 +183,7 @@ func TestLosingTheDatabase(t *testing.T) {
 	for i, m := range after {
 		was := before[i]
 		require.Equal(t, []any{was.ID, was.Machine, was.Policy, was.Consistency, was.Size, was.Stored, was.Disks, "read", "usable"},
-			[]any{m.ID, m.Machine, m.Policy, m.Consistency, m.Size, m.Stored, m.Disks, m.Proven, m.State})
+			[]any{m.ID, m.Machine, m.Policy, m.Consistency, m.Size, m.Stored, m.Disks, string(m.Proven), string(m.State)})
 		require.WithinDuration(t, was.Taken, m.Taken, time.Millisecond)
 		require.Equal(t, m.ID == pinned, m.Pinned)
 	}
@@ -221,7 +221,7 @@ func TestTwoLodgesOnOneStore(t *testing.T) {
 	}
 	run, err := lodge.Watch(t.Context(), r.ID, func(wire.Run) {})
 	require.NoError(t, err)
-	require.Contains(t, []string{"done", "warned"}, run.State)
+	require.Contains(t, []string{"done", "warned"}, string(run.State))
 	require.Equal(t, 0, other("store", "sweep", "shared").code)
 	require.Contains(t, other("store", "adopt", "shared").out, "1 images in 1 sets adopted")
 	s = other("store", "check", "shared", "--read")

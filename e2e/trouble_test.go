@@ -103,12 +103,14 @@ func TestAStopInTheMiddle(t *testing.T) {
 func TestTheWatchdogThaws(t *testing.T) {
 	for _, how := range []string{"dies", "hangs"} {
 		t.Run(how, func(t *testing.T) {
-			cmd := exec.Command(place.Program, "thaw-watch", place.URI(), "tickets-db")
+			cmd := exec.Command(place.Program, "thaw-watch")
 			in, err := cmd.StdinPipe()
 			require.NoError(t, err)
 			out, err := cmd.StdoutPipe()
 			require.NoError(t, err)
 			require.NoError(t, cmd.Start())
+			_, err = fmt.Fprintf(in, `{"source": {"uri": %q}, "machine": "tickets-db"}`+"\n", place.URI())
+			require.NoError(t, err)
 			_, err = io.ReadFull(out, make([]byte, len("watching\n")))
 			require.NoError(t, err)
 			virsh(t, "domfsfreeze", "tickets-db")

@@ -33,6 +33,7 @@ var layers = [][]string{
 	{"internal/wire", "internal/mount", "internal/notify"},
 	{"internal/store/pooled", "internal/store/open"},
 	{"internal/store"},
+	{"internal/store/medium/all"},
 	{"internal/store/medium/dir", "internal/store/medium/s3", "internal/store/medium/sftp"},
 	{"internal/store/medium/mediumtest"},
 	{"internal/store/medium"},

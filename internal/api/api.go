@@ -8,7 +8,6 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
-	"reflect"
 	"strings"
 	"sync"
 	"time"
@@ -19,7 +18,6 @@ import (
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/core/fault"
-	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
 )
 
@@ -64,6 +62,7 @@ func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
 	a := humachi.New(router, config)
 	a.UseMiddleware(s.signedIn(a))
 	s.register(a)
+	complete(a.OpenAPI().Components.Schemas)
 	router.Get("/api/v1/calendar.ics", s.calendar)
 	router.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
@@ -165,20 +164,6 @@ func (s *server) told(err error) error {
 	s.log.Error("a call failed", "error", err)
 	return huma.Error500InternalServerError(err.Error())
 }
-
-// schemaName names a type in the OpenAPI document. What the site file says of a policy or a store is told from what people see of it.
-func schemaName(t reflect.Type, hint string) string {
-	name := huma.DefaultSchemaNamer(t, hint)
-	for t.Kind() == reflect.Pointer {
-		t = t.Elem()
-	}
-	if t.PkgPath() == sitePackage && name != "Site" {
-		name = "Site" + name
-	}
-	return name
-}
-
-var sitePackage = reflect.TypeFor[site.Site]().PkgPath()
 
 type body[T any] struct{ Body T }
 

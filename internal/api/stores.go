@@ -18,6 +18,7 @@ func (s *server) registerStores(a huma.API) {
 	post := func(id, path, summary string, status int) huma.Operation {
 		return huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary, DefaultStatus: status}
 	}
+	get(s, a, "list-stores", "/api/v1/stores", "Stores, by name", func(ctx context.Context, _ *none) ([]wire.Store, error) { return s.l.Stores.All(ctx) })
 	type named struct {
 		Name string `path:"name"`
 	}

@@ -14,7 +14,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
-	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 )
 
@@ -67,50 +66,6 @@ func storeListCommand() *cli.Command {
 		})}
 }
 
-// placeFlags describe a place.
-func placeFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringFlag{Name: "medium", Usage: "dir, s3 or sftp", Value: "dir"},
-		&cli.StringFlag{Name: "layout", Usage: "pooled (deduplicated packs) or open (qcow2 files that anyone can read; medium dir)", Value: "pooled"},
-		&cli.StringFlag{Name: "folder", Usage: "absolute path of an existing folder (dir, sftp); what all names begin with (s3)"},
-		&cli.StringFlag{Name: "endpoint", Usage: "s3: address of the service"}, &cli.StringFlag{Name: "bucket", Usage: "s3: an existing bucket"},
-		&cli.StringFlag{Name: "region", Usage: "s3: region, where the service has them"},
-		&cli.BoolFlag{Name: "path-style", Usage: "s3: the bucket is in the path of addresses"},
-		&cli.StringFlag{Name: "access-key", Usage: "s3: name of the access key; its secret is asked for"},
-		&cli.StringFlag{Name: "host", Usage: "sftp: name or address"}, &cli.IntFlag{Name: "port", Usage: "sftp: by default 22"},
-		&cli.StringFlag{Name: "user", Usage: "sftp: account; its password is asked for unless there is a key"},
-		&cli.StringFlag{Name: "host-key", Usage: "sftp: the host's public key (ssh-ed25519 AAAA…)"},
-		&cli.StringFlag{Name: "private-key-file", Usage: "sftp: file with the private key (PEM, without a passphrase)"},
-		&cli.StringFlag{Name: "secret-file", Usage: "file with the access key's secret, or the password; else KEENLODGE_SECRET, or a prompt"},
-	}
-}
-
-func placeFrom(c *cli.Command) site.Store {
-	return site.Store{Medium: c.String("medium"), Layout: site.Layout(c.String("layout")), Folder: c.String("folder"), Endpoint: c.String("endpoint"), Bucket: c.String("bucket"),
-		Region: c.String("region"), PathStyle: c.Bool("path-style"), Host: c.String("host"), Port: c.Int("port"), User: c.String("user"), HostKey: c.String("host-key")}
-}
-
-// accessFrom finds what signs in: from files, the environment or a prompt, never from an argument.
-func accessFrom(c *cli.Command, spec site.Store) (wire.Credentials, error) {
-	var a wire.Credentials
-	var err error
-	switch {
-	case spec.Medium == "s3":
-		a.AccessKey = c.String("access-key")
-		if a.AccessKey == "" {
-			return a, nil // what the lodge has already
-		}
-		a.SecretKey, err = secretWord(c.String("secret-file"), "KEENLODGE_SECRET", "secret of access key "+a.AccessKey)
-	case spec.Medium == "sftp" && c.String("private-key-file") != "":
-		var body []byte
-		body, err = os.ReadFile(c.String("private-key-file"))
-		a.PrivateKey = string(body)
-	case spec.Medium == "sftp":
-		a.Password, err = secretWord(c.String("secret-file"), "KEENLODGE_SECRET", "password of "+spec.User+" on "+spec.Host)
-	}
-	return a, err
-}
-
 func storeAddCommand() *cli.Command {
 	return &cli.Command{Name: "add", Usage: "make a store in an empty place, or take the one that is there", ArgsUsage: "STORE",
 		Description: "A sealed store can be read by nobody without one of its keys. Its first key is a passphrase, asked for or read from a file, or age\nrecipients. Who adds a sealed store that exists gives a key of it: a passphrase, or --identity-file.",
@@ -123,13 +78,16 @@ func storeAddCommand() *cli.Command {
 			&cli.BoolFlag{Name: "compress", Usage: "open layout: compress the disks"},
 			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"})...),
 		Action: calls([]string{"a name for the store"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			n := wire.StoreAddition{Spec: placeFrom(c)}
+			spec, err := placeFrom(c)
+			if err != nil {
+				return err
+			}
+			n := wire.StoreAddition{Spec: spec}
 			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace")
 			if err := n.Spec.Check(c.Args().First()); err != nil {
 				return usageError{err}
 			}
-			var err error
-			if n.Access, err = accessFrom(c, n.Spec); err != nil {
+			if n.Access, err = credentialsFrom(c, spec.Medium, spec.Place()); err != nil {
 				return err
 			}
 			if n.Spec.Sealed {
@@ -194,12 +152,15 @@ func storeProbeCommand() *cli.Command {
 			}
 			name, n := c.Args().First(), wire.ProbeRequest{}
 			if name == "" {
-				spec := placeFrom(c)
+				spec, err := placeFrom(c)
+				if err != nil {
+					return err
+				}
 				name, n.Spec = "new", &spec
 				if err := spec.Check("place"); err != nil {
 					return usageError{err}
 				}
-				if n.Access, err = accessFrom(c, spec); err != nil {
+				if n.Access, err = credentialsFrom(c, spec.Medium, spec.Place()); err != nil {
 					return err
 				}
 			}
@@ -512,20 +473,14 @@ func storeUnlockCommand() *cli.Command {
 }
 
 func storeSecretCommand() *cli.Command {
-	flags := []cli.Flag{output()}
-	for _, f := range placeFlags() {
-		switch f.Names()[0] {
-		case "access-key", "private-key-file", "secret-file":
-			flags = append(flags, f)
-		}
-	}
+	flags := append(secretFlags(), output(), &cli.StringFlag{Name: "medium", Usage: "of which medium the secrets are; by default the one whose flags are given"})
 	return &cli.Command{Name: "secret", Usage: "set what signs in to a store's medium; the store need not be in the site yet", ArgsUsage: "STORE", Flags: flags,
 		Action: calls([]string{"a store's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			spec := site.Store{Medium: "sftp", User: "the account", Host: c.Args().First()}
-			if c.String("access-key") != "" {
-				spec.Medium = "s3"
+			name, err := mediumOfSecrets(c)
+			if err != nil {
+				return err
 			}
-			a, err := accessFrom(c, spec)
+			a, err := credentialsFrom(c, name, c.Args().First())
 			if err != nil {
 				return err
 			}

@@ -24,7 +24,8 @@ import (
 	"keenlodge/internal/restore"
 	"keenlodge/internal/retention"
 	"keenlodge/internal/runs"
-	_ "keenlodge/internal/source/libvirt" // a kind of source
+	_ "keenlodge/internal/source/libvirt"   // a kind of source
+	_ "keenlodge/internal/store/medium/all" // every medium
 	"keenlodge/internal/stores"
 	"keenlodge/internal/throttle"
 	"keenlodge/internal/vault"

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/store/medium/dir"
+
 	"keenlodge/internal/core/fault"
 
 	"keenlodge/internal/core/image"
@@ -29,7 +31,7 @@ func open(t *testing.T, processes int) []*records.Records {
 // withPolicies saves a site with so many policies, due at a moment.
 func withPolicies(t *testing.T, r *records.Records, n int, due time.Time) {
 	t.Helper()
-	next := site.Site{Zone: "Europe/Lisbon", Stores: map[string]site.Store{"quay-shelf": {Medium: "dir", Layout: "pooled", Folder: "/x"}}, Policies: map[string]site.Policy{}}
+	next := site.Site{Zone: "Europe/Lisbon", Stores: map[string]site.Store{"quay-shelf": {Medium: "dir", Layout: "pooled", Settings: &dir.Settings{Folder: "/x"}}}, Policies: map[string]site.Policy{}}
 	for i := range n {
 		next.Policies[fmt.Sprint("policy-", i)] = site.Policy{Machines: []string{"*"}, Store: "quay-shelf", Rotation: "newest 3"}
 	}
@@ -43,7 +45,7 @@ func TestTheSiteComesBack(t *testing.T) {
 	require.Equal(t, site.Site{Zone: "UTC"}, empty)
 	next := site.Site{Zone: "Europe/Lisbon", TasksAtOnce: 3, KeepRuns: "90 days", Webhooks: map[string]site.Webhook{"desk": {URL: "https://desk.brindle.example/runs"}},
 		Hypervisors: map[string]site.Hypervisor{"quay-1": {URI: "qemu:///system", Pool: "quay"}},
-		Stores:      map[string]site.Store{"quay-shelf": {Medium: "dir", Layout: "pooled", Folder: "/srv/shelf"}},
+		Stores:      map[string]site.Store{"quay-shelf": {Medium: "dir", Layout: "pooled", Settings: &dir.Settings{Folder: "/srv/shelf"}}},
 		Policies: map[string]site.Policy{"nightly-guests": {Machines: []string{"tickets-db"}, Tags: "tier=gold", Store: "quay-shelf",
 			Quiesce: "required", Schedules: []site.Schedule{{When: "every day at 23:00"}, {When: "every sun at 01:00", Capture: "full"}}, Rotation: "newest 3", Prove: "read"}}}
 	due := time.Date(2026, 3, 1, 23, 0, 0, 0, time.UTC)

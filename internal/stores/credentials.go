@@ -3,6 +3,10 @@ package stores
 import (
 	"context"
 	"fmt"
+	"slices"
+
+	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/store/medium"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/fault"
@@ -15,8 +19,14 @@ func sealName(store string) string { return "store/" + store + "/seal" }
 
 // SetCredentials keeps what signs in to a store's medium. The store need not be in the site yet.
 func (ss *Stores) SetCredentials(ctx context.Context, store string, c wire.Credentials) error {
-	if c == (wire.Credentials{}) {
+	if len(c) == 0 {
 		return fmt.Errorf("%w: neither a key nor a password was given", fault.ErrInvalid)
+	}
+	known := medium.SecretNames()
+	for name := range c {
+		if !slices.Contains(known, name) {
+			return fmt.Errorf("%w: no medium takes a secret called %q%s", fault.ErrInvalid, name, suggest.Hint(name, known))
+		}
 	}
 	if err := ss.vault.Set(ctx, credentialsName(store), c); err != nil {
 		return err

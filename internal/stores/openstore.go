@@ -9,8 +9,6 @@ import (
 	"slices"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"keenlodge/internal/throttle"
 
 	"keenlodge/internal/core/fault"
@@ -22,36 +20,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
-	"keenlodge/internal/store/medium/dir"
-	"keenlodge/internal/store/medium/s3"
-	"keenlodge/internal/store/medium/sftp"
 )
-
-// openMedium reaches a store's place.
-func openMedium(ctx context.Context, spec site.Store, a wire.Credentials) (medium.Medium, error) {
-	// A nil pointer in an interface is not nil, so errors are looked at before it becomes one.
-	switch spec.Medium {
-	case "s3":
-		m, err := s3.Open(ctx, s3.Config{Endpoint: spec.Endpoint, Bucket: spec.Bucket, Prefix: spec.Folder, Region: spec.Region,
-			PathStyle: spec.PathStyle, AccessKey: a.AccessKey, SecretKey: a.SecretKey})
-		if err != nil {
-			return nil, err
-		}
-		return m, nil
-	case "sftp":
-		m, err := sftp.Open(ctx, sftp.Config{Host: spec.Host, Port: spec.Port, User: spec.User, Folder: spec.Folder, HostKey: spec.HostKey,
-			Password: a.Password, PrivateKey: a.PrivateKey})
-		if err != nil {
-			return nil, err
-		}
-		return m, nil
-	}
-	m, err := dir.Open(spec.Folder)
-	if err != nil {
-		return nil, err
-	}
-	return m, nil
-}
 
 // isEmpty reports whether nothing is in a place that could be a store.
 func isEmpty(ctx context.Context, m medium.Medium) (bool, error) {
@@ -100,7 +69,7 @@ func (ss *Stores) open(ctx context.Context, name string, spec site.Store, id str
 	if err != nil {
 		return nil, err
 	}
-	m, err := openMedium(ctx, spec, credentials)
+	m, err := medium.Open(ctx, spec, credentials)
 	if err != nil {
 		return nil, err
 	}
@@ -207,7 +176,7 @@ func (ss *Stores) make(ctx context.Context, name string, spec site.Store, keys [
 	if err != nil {
 		return err
 	}
-	m, err := openMedium(ctx, spec, credentials)
+	m, err := medium.Open(ctx, spec, credentials)
 	if err != nil {
 		return err
 	}

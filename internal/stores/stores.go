@@ -107,7 +107,7 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 	if err := next.Check(); err != nil {
 		return false, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
-	if n.Access != (wire.Credentials{}) {
+	if len(n.Access) > 0 {
 		if err := ss.SetCredentials(ctx, name, n.Access); err != nil {
 			return false, err
 		}
@@ -116,7 +116,7 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 	if err != nil {
 		return false, err
 	}
-	m, err := openMedium(ctx, n.Spec, credentials)
+	m, err := medium.Open(ctx, n.Spec, credentials)
 	if err != nil {
 		return false, fmt.Errorf("%w: %w", fault.ErrInvalid, medium.Advise(err))
 	}
@@ -163,7 +163,7 @@ func (ss *Stores) Unlock(ctx context.Context, name string, with chunk.Opener) er
 	if err != nil {
 		return err
 	}
-	m, err := openMedium(ctx, spec, credentials)
+	m, err := medium.Open(ctx, spec, credentials)
 	if err != nil {
 		return err
 	}
@@ -248,17 +248,17 @@ func (ss *Stores) Probe(ctx context.Context, name string, r wire.ProbeRequest) (
 	if err := spec.Check(name); err != nil {
 		return nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
-	if credentials == (wire.Credentials{}) {
+	if len(credentials) == 0 {
 		var err error
 		if credentials, err = ss.credentials(ctx, name); err != nil {
 			return nil, err
 		}
 	}
-	steps := medium.Probe(ctx, func(ctx context.Context) (medium.Medium, error) { return openMedium(ctx, spec, credentials) })
+	steps := medium.Probe(ctx, func(ctx context.Context) (medium.Medium, error) { return medium.Open(ctx, spec, credentials) })
 	if steps[0].State == "failed" || r.Spec == nil {
 		return steps, nil
 	}
-	m, err := openMedium(ctx, spec, credentials)
+	m, err := medium.Open(ctx, spec, credentials)
 	if err != nil {
 		return nil, err
 	}

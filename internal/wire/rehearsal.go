@@ -20,7 +20,7 @@ type Rehearsal struct {
 type RehearsalCheck struct {
 	What  string  `json:"what" doc:"what was tried, such as store or freeze"`
 	On    string  `json:"on" doc:"on which machine, store or hypervisor"`
-	State Verdict `json:"state" enum:"ok,warned,failed"`
+	State Verdict `json:"state"`
 	Text  string  `json:"text"`
 }
 
@@ -32,3 +32,6 @@ const (
 	Warned Verdict = "warned"
 	Failed Verdict = "failed"
 )
+
+// Verdicts lists every verdict.
+var Verdicts = []Verdict{OK, Warned, Failed}

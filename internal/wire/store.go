@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"encoding/json"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
@@ -43,13 +45,8 @@ type Adopted struct {
 	Missing []string `json:"missing"`
 }
 
-// Credentials are what signs in to a store's medium. They are kept sealed and told to nobody.
-type Credentials struct {
-	AccessKey  string `json:"access_key,omitempty" doc:"s3: the key's name"`
-	SecretKey  string `json:"secret_key,omitempty" doc:"s3: the key itself"`
-	Password   string `json:"password,omitempty" doc:"sftp"`
-	PrivateKey string `json:"private_key,omitempty" doc:"sftp: in PEM form, without a passphrase"`
-}
+// Credentials are what signs in to a store's medium, by the names that its medium gives them. They are kept sealed and told to nobody.
+type Credentials = medium.Secrets
 
 // Store is a store as people see it.
 type Store struct {
@@ -77,4 +74,39 @@ type StoreAddition struct {
 type ProbeRequest struct {
 	Spec   *site.Store `json:"spec,omitempty" doc:"the place; by default that of the site's store"`
 	Access Credentials `json:"access,omitempty" doc:"what signs in; by default what the lodge has for the store"`
+}
+
+// storeFigures are what a Store has beside its entry in the site.
+type storeFigures struct {
+	Name   string      `json:"name"`
+	Place  string      `json:"place"`
+	Images int         `json:"images"`
+	Broken int         `json:"broken"`
+	Size   int64       `json:"size"`
+	Used   int64       `json:"used"`
+	Room   medium.Room `json:"room"`
+	Error  string      `json:"error"`
+}
+
+// MarshalJSON writes the entry and the figures side by side.
+func (s Store) MarshalJSON() ([]byte, error) {
+	figures, err := json.Marshal(storeFigures{s.Name, s.Place, s.Images, s.Broken, s.Size, s.Used, s.Room, s.Error})
+	if err != nil {
+		return nil, err
+	}
+	entry, err := s.Store.MarshalJSON()
+	if err != nil {
+		return nil, err
+	}
+	return append(append(figures[:len(figures)-1], ','), entry[1:]...), nil
+}
+
+// UnmarshalJSON reads both.
+func (s *Store) UnmarshalJSON(text []byte) error {
+	var f storeFigures
+	if err := json.Unmarshal(text, &f); err != nil {
+		return err
+	}
+	s.Name, s.Place, s.Images, s.Broken, s.Size, s.Used, s.Room, s.Error = f.Name, f.Place, f.Images, f.Broken, f.Size, f.Used, f.Room, f.Error
+	return s.Store.UnmarshalJSON(text)
 }

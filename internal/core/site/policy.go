@@ -34,7 +34,7 @@ type Policy struct {
 	// Cycle says when an image is full; what lies between is of kind Capture.
 	Cycle     string          `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
 	Capture   image.Capture   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
-	Quiesce   machine.Quiesce `yaml:"quiesce,omitempty" json:"quiesce,omitempty" enum:"required,preferred,off" doc:"default preferred"`
+	Quiesce   machine.Quiesce `yaml:"quiesce,omitempty" json:"quiesce,omitempty" doc:"default preferred"`
 	Checks    []Health        `yaml:"checks,omitempty" json:"checks,omitempty" doc:"what must hold in the guest before it is captured"`
 	Schedules []Schedule      `yaml:"schedules,omitempty" json:"schedules,omitempty"`
 	// Missed says what happens to a moment at which no service ran.
@@ -58,7 +58,7 @@ type Policy struct {
 // Schedule says when runs start, and what is special about them.
 type Schedule struct {
 	When    string        `yaml:"when" json:"when" doc:"schedule phrase, such as: every day at 23:00"`
-	Capture image.Capture `yaml:"capture,omitempty" json:"capture,omitempty" enum:"full,incremental,differential" doc:"instead of what the policy's cycle says"`
+	Capture image.Capture `yaml:"capture,omitempty" json:"capture,omitempty" doc:"instead of what the policy's cycle says"`
 	Disks   []string      `yaml:"disks,omitempty" json:"disks,omitempty" doc:"instead of the policy's; * is all"`
 	Note    string        `yaml:"note,omitempty" json:"note,omitempty" doc:"images bear it"`
 }

@@ -114,9 +114,18 @@ func wrong(file string, err error) error {
 	}
 	why := y.GetMessage()
 	if m := unknownField.FindStringSubmatch(why); m != nil {
-		why = fmt.Sprintf("the key %q is not known here%s", m[1], suggest.Hint(m[1], fieldNames(reflect.TypeFor[Site]())))
+		why = fmt.Sprintf("the key %q is not known here%s", m[1], suggest.Hint(m[1], knownKeys()))
 	}
 	return &FileError{file, line, why}
+}
+
+// knownKeys lists every key of a site file.
+func knownKeys() []string {
+	names := fieldNames(reflect.TypeFor[Site]())
+	for _, name := range Media() {
+		names = append(names, fieldNames(reflect.TypeOf(media[name]()).Elem())...)
+	}
+	return names
 }
 
 // fieldNames lists the keys of a type and of all that lies in it, by their YAML names.

@@ -1,10 +1,8 @@
 package site
 
 import (
-	"fmt"
-	"path"
+	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -15,19 +13,10 @@ import (
 
 // Store says where images are kept. Its secrets (an access key, a password, what it is sealed with) are never part of it.
 type Store struct {
-	Medium string `yaml:"medium" json:"medium" enum:"dir,s3,sftp" doc:"how it is reached: a folder of the service's host, an object service, a folder on a host that speaks SSH"`
-	Layout Layout `yaml:"layout" json:"layout" enum:"pooled,open" doc:"pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us"`
-	Folder string `yaml:"folder,omitempty" json:"folder,omitempty" doc:"absolute path of an existing folder (dir, sftp); what all names begin with (s3)"`
-
-	Endpoint  string `yaml:"endpoint,omitempty" json:"endpoint,omitempty" doc:"s3: address of the service, such as https://objects.brindle.example"`
-	Bucket    string `yaml:"bucket,omitempty" json:"bucket,omitempty" doc:"s3: an existing bucket"`
-	Region    string `yaml:"region,omitempty" json:"region,omitempty" doc:"s3: region, where the service has them"`
-	PathStyle bool   `yaml:"path_style,omitempty" json:"path_style,omitempty" doc:"s3: the bucket is in the path of addresses, not in the host's name"`
-
-	Host    string `yaml:"host,omitempty" json:"host,omitempty" doc:"sftp: name or address"`
-	Port    int    `yaml:"port,omitempty" json:"port,omitempty" doc:"sftp: by default 22"`
-	User    string `yaml:"user,omitempty" json:"user,omitempty" doc:"sftp: account"`
-	HostKey string `yaml:"host_key,omitempty" json:"host_key,omitempty" doc:"sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say"`
+	Medium string `yaml:"medium" json:"medium" doc:"how it is reached: dir, s3, sftp"`
+	Layout Layout `yaml:"layout" json:"layout" doc:"pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us"`
+	// Settings are its medium's own; beside the rest in the site file.
+	Settings Settings `yaml:"-" json:"-"`
 
 	// Sealed says that the store is sealed. A store that is not what its entry says is refused.
 	Sealed bool `yaml:"sealed,omitempty" json:"sealed,omitempty" doc:"nothing in it can be read without a key"`
@@ -48,19 +37,12 @@ type Store struct {
 	SweepBandwidth string `yaml:"sweep_bandwidth,omitempty" json:"sweep_bandwidth,omitempty" doc:"what a sweep may read and write in a second, such as 40 MiB; by default no limit"`
 }
 
-// Place is what tells one store's location from another's, in words.
+// Place is what tells one store's location from another's, in words; "" for an entry that says nothing of it.
 func (s Store) Place() string {
-	switch s.Medium {
-	case "s3":
-		return fmt.Sprintf("%s/%s", strings.TrimSuffix(s.Endpoint, "/"), path.Join(s.Bucket, s.Folder))
-	case "sftp":
-		port := ""
-		if s.Port != 0 {
-			port = fmt.Sprintf(":%d", s.Port)
-		}
-		return fmt.Sprintf("sftp://%s@%s%s%s", s.User, s.Host, port, s.Folder)
+	if s.Settings == nil {
+		return ""
 	}
-	return s.Folder
+	return s.Settings.Place()
 }
 
 // FloorBytes is the floor in bytes, 0 for none.
@@ -118,30 +100,22 @@ func sweepWindow(text string) (when.Windows, error) {
 	return when.ParseWindows([]string{"only " + text})
 }
 
-var (
-	media = []string{"dir", "s3", "sftp"}
-)
-
 // Check finds what is wrong in a store's entry by itself.
 func (s Store) Check(name string) error { return s.check("store "+name, "") }
 
 func (s Store) check(name, p string) error {
 	field := func(f, format string, args ...any) error { return at(name, p+"."+f, format, args...) }
-	needs := map[string]map[string]string{
-		"dir":  {"folder": s.Folder},
-		"s3":   {"endpoint": s.Endpoint, "bucket": s.Bucket},
-		"sftp": {"folder": s.Folder, "host": s.Host, "user": s.User},
+	if s.Settings == nil {
+		s.Settings = unknownSettings{medium: s.Medium}
 	}
-	set := map[string]bool{"endpoint": s.Endpoint != "", "bucket": s.Bucket != "", "region": s.Region != "", "path_style": s.PathStyle,
-		"host": s.Host != "", "port": s.Port != 0, "user": s.User != "", "host_key": s.HostKey != ""}
-	of := map[string][]string{"s3": {"endpoint", "bucket", "region", "path_style"}, "sftp": {"host", "port", "user", "host_key"}}
-	if needs[s.Medium] == nil {
-		return field("medium", "medium %q is not known%s; known are %s", s.Medium, suggest.Hint(s.Medium, media), strings.Join(media, ", "))
+	if _, err := EmptySettings(s.Medium); err != nil {
+		return field("medium", "%v", err)
 	}
+	_, inFolder := s.Settings.(interface{ LocalFolder() string })
 	switch {
 	case !slices.Contains(Layouts, s.Layout):
 		return field("layout", "layout %q is not known%s", s.Layout, suggest.Hint(s.Layout, Layouts))
-	case s.Layout == Open && s.Medium != "dir":
+	case s.Layout == Open && !inFolder:
 		return field("layout", "the open layout lies in a folder of this host or a mounted share (medium dir); medium %s takes the pooled one", s.Medium)
 	case s.Layout == Open && s.Sealed:
 		return field("sealed", "an open store is there to be read by anyone, so it can't be sealed; take the pooled layout")
@@ -151,25 +125,13 @@ func (s Store) check(name, p string) error {
 	if _, err := graceOf(s.Grace); err != nil {
 		return field("grace", "%v", err)
 	}
-	for _, f := range []string{"folder", "endpoint", "bucket", "host", "user"} {
-		if v, ok := needs[s.Medium][f]; ok && v == "" {
-			return at(name, p, "medium %s needs %s", s.Medium, f)
-		}
-	}
-	for _, m := range []string{"s3", "sftp"} {
-		for _, f := range of[m] {
-			if m != s.Medium && set[f] {
-				return field(f, "%s belongs to medium %s, and this store's is %s", f, m, s.Medium)
-			}
-		}
+	var setting *SettingError
+	if err := s.Settings.Check(); errors.As(err, &setting) && setting.Field != "" {
+		return field(setting.Field, "%s", setting.Why)
+	} else if err != nil {
+		return at(name, p, "%v", err)
 	}
 	switch {
-	case s.Medium != "s3" && !path.IsAbs(s.Folder):
-		return field("folder", "folder %q is not an absolute path", s.Folder)
-	case s.Endpoint != "" && !strings.HasPrefix(s.Endpoint, "http://") && !strings.HasPrefix(s.Endpoint, "https://"):
-		return field("endpoint", "endpoint %q does not begin with https:// or http://", s.Endpoint)
-	case s.Port < 0 || s.Port > 65535:
-		return field("port", "port %d is none", s.Port)
 	case s.FloorInodes < 0:
 		return field("floor_inodes", "%d inodes can't stay free", s.FloorInodes)
 	}

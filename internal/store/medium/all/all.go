@@ -1,0 +1,8 @@
+// Package all registers every medium that the program knows: one line each.
+package all
+
+import (
+	_ "keenlodge/internal/store/medium/dir"
+	_ "keenlodge/internal/store/medium/s3"
+	_ "keenlodge/internal/store/medium/sftp"
+)

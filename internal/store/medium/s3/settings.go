@@ -1,0 +1,56 @@
+package s3
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"strings"
+
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/store/medium"
+)
+
+// Settings say which bucket it is.
+type Settings struct {
+	Folder    string `yaml:"folder,omitempty" json:"folder,omitempty" doc:"what all names begin with; by default the whole bucket"`
+	Endpoint  string `yaml:"endpoint,omitempty" json:"endpoint,omitempty" doc:"address of the service, such as https://objects.brindle.example"`
+	Bucket    string `yaml:"bucket,omitempty" json:"bucket,omitempty" doc:"an existing bucket"`
+	Region    string `yaml:"region,omitempty" json:"region,omitempty" doc:"region, where the service has them"`
+	PathStyle bool   `yaml:"path_style,omitempty" json:"path_style,omitempty" doc:"the bucket is in the path of addresses, not in the host's name"`
+}
+
+// Check implements [site.Settings].
+func (s *Settings) Check() error {
+	switch {
+	case s.Endpoint == "":
+		return site.Missing("s3", "endpoint")
+	case s.Bucket == "":
+		return site.Missing("s3", "bucket")
+	case !strings.HasPrefix(s.Endpoint, "http://") && !strings.HasPrefix(s.Endpoint, "https://"):
+		return site.BadSetting("endpoint", "endpoint %q does not begin with https:// or http://", s.Endpoint)
+	}
+	return nil
+}
+
+// Place implements [site.Settings].
+func (s *Settings) Place() string {
+	return fmt.Sprintf("%s/%s", strings.TrimSuffix(s.Endpoint, "/"), path.Join(s.Bucket, s.Folder))
+}
+
+func init() {
+	medium.Register("s3", medium.Driver{
+		Doc:      "a bucket of an object service that speaks the S3 protocol",
+		Settings: func() site.Settings { return &Settings{} },
+		Secrets: []medium.Secret{{Name: "access_key", Doc: "name of the access key; its secret is asked for", Public: true},
+			{Name: "secret_key", Doc: "secret of the access key"}},
+		Open: func(ctx context.Context, settings site.Settings, secrets medium.Secrets) (medium.Medium, error) {
+			s := settings.(*Settings)
+			b, err := Open(ctx, Config{Endpoint: s.Endpoint, Bucket: s.Bucket, Prefix: s.Folder, Region: s.Region, PathStyle: s.PathStyle,
+				AccessKey: secrets["access_key"], SecretKey: secrets["secret_key"]})
+			if err != nil {
+				return nil, err // not b: a nil bucket in an interface is not nil
+			}
+			return b, nil
+		},
+	})
+}
