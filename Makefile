@@ -8,7 +8,7 @@ PACKAGES := postgresql qemu-system-x86 qemu-utils seabios qemu-guest-agent libvi
 GO_FILES := $(shell find cmd internal demo -name '*.go' -o -name '*.sql' -o -name 'guest.sh' -o -name 'site.yaml') go.mod go.sum
 WEB_FILES := $(shell find web -path web/node_modules -prune -o -type f -print)
 
-.PHONY: help setup build demo test lint fmt bench fuzz clean
+.PHONY: schema help setup build demo test lint fmt bench fuzz clean
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## /{printf "  make %-8s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
@@ -37,6 +37,10 @@ demo: setup build ## show it all on real guests; ONCE=1 ends when every step hel
 test: setup build lint ## run every test, on real guests too
 	cd web && npm run --silent check
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -p 1 -count=1 -timeout 20m ./...
+
+schema: bin/keenlodge ## write the console's types anew from the HTTP interface
+	./bin/keenlodge openapi > bin/openapi.json
+	cd web && npm run --silent schema > /dev/null && npx prettier --write --log-level warn src/schema.d.ts
 
 lint: ## formatting and vet
 	@test -z "$$(gofmt -l cmd internal demo e2e bench)" || { gofmt -l cmd internal demo e2e bench; echo "run: make fmt"; exit 1; }

@@ -5,6 +5,7 @@ package api
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"log/slog"
 	"net/http"
@@ -49,7 +50,28 @@ func who(ctx context.Context) string {
 
 // New is the handler of the whole interface; console serves every path outside of /api.
 func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
-	s := &server{l: l, log: log, known: map[[32]byte]knownToken{}}
+	router, _ := build(&server{l: l, log: log, known: map[[32]byte]knownToken{}})
+	router.Get("/api/v1/calendar.ics", (&server{l: l, log: log}).calendar)
+	router.NotFound(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusNotFound)
+			w.Write([]byte(`{"title":"Not Found","status":404,"detail":"no such call; look at /api/openapi.json"}`))
+			return
+		}
+		console.ServeHTTP(w, r)
+	})
+	return router
+}
+
+// Document is the OpenAPI document of the interface, as JSON.
+func Document() ([]byte, error) {
+	_, a := build(&server{})
+	return json.MarshalIndent(a.OpenAPI(), "", "  ")
+}
+
+// build makes the router of the calls that the document describes.
+func build(s *server) (*chi.Mux, huma.API) {
 	router := chi.NewMux()
 	router.Use(guard)
 	huma.DefaultArrayNullable = false // lists are [] when they are empty
@@ -63,17 +85,7 @@ func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
 	a.UseMiddleware(s.signedIn(a))
 	s.register(a)
 	complete(a.OpenAPI().Components.Schemas)
-	router.Get("/api/v1/calendar.ics", s.calendar)
-	router.NotFound(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasPrefix(r.URL.Path, "/api/") {
-			w.Header().Set("Content-Type", "application/problem+json")
-			w.WriteHeader(http.StatusNotFound)
-			w.Write([]byte(`{"title":"Not Found","status":404,"detail":"no such call; look at /api/openapi.json"}`))
-			return
-		}
-		console.ServeHTTP(w, r)
-	})
-	return router
+	return router, a
 }
 
 // guard sets headers that keep a browser from doing what the console never does.

@@ -27,7 +27,7 @@ import (
 )
 
 // Commands are the service's commands.
-func Commands() []*cli.Command { return []*cli.Command{serveCommand(), watchCommand()} }
+func Commands() []*cli.Command { return []*cli.Command{serveCommand(), watchCommand(), documentCommand()} }
 
 func serveCommand() *cli.Command {
 	return &cli.Command{
@@ -104,6 +104,19 @@ func watchCommand() *cli.Command {
 		Name: capture.WatchCommand, Hidden: true, Usage: "thaw a guest if the service does not (started by the service itself)",
 		Action: func(ctx context.Context, _ *cli.Command) error {
 			return capture.WatchThaw(context.WithoutCancel(ctx), os.Stdin, os.Stdout)
+		},
+	}
+}
+
+func documentCommand() *cli.Command {
+	return &cli.Command{
+		Name: "openapi", Hidden: true, Usage: "write the OpenAPI document of the HTTP interface",
+		Action: func(_ context.Context, c *cli.Command) error {
+			document, err := api.Document()
+			if err == nil {
+				_, err = c.Root().Writer.Write(append(document, '\n'))
+			}
+			return err
 		},
 	}
 }

@@ -2,18 +2,18 @@ import { QueryClient, useQuery } from "@tanstack/react-query"
 import createClient from "openapi-fetch"
 import type { components, paths } from "./schema"
 
-export type Machine = components["schemas"]["MachineView"]
+export type Machine = components["schemas"]["Machine"]
 export type Image = components["schemas"]["Image"]
-export type ImageView = components["schemas"]["ImageView"]
+export type ImageView = components["schemas"]["ProvenImage"]
 export type Proof = components["schemas"]["Proof"]
-export type Policy = components["schemas"]["PolicyView"]
+export type Policy = components["schemas"]["Policy"]
 export type Run = components["schemas"]["Run"]
 export type Task = components["schemas"]["Task"]
-export type Preview = components["schemas"]["Preview"]
-export type Forecast = components["schemas"]["ForecastView"]
+export type Preview = components["schemas"]["SetPreview"]
+export type Forecast = components["schemas"]["Forecast"]
 export type PolicyDays = components["schemas"]["PolicyDays"]
 export type StoreDays = components["schemas"]["StoreDays"]
-export type Store = components["schemas"]["StoreView"]
+export type Store = components["schemas"]["Store"]
 
 export const calls = createClient<paths>({ baseUrl: "/" })
 

@@ -304,7 +304,7 @@ function Due({ policy, left, width, now }: { policy: Policy; left: number; width
 }
 
 function Legend() {
-  const usable = { gone: null, state: "usable" as const, failed: false, proven: "" }
+  const usable = { gone: null, state: "usable" as const, failed: false, proven: "" as const }
   const entries: [string, Parameters<typeof Shape>[0]["image"]][] = [
     ["proven", { ...usable, proven: "read" }],
     ["not proven", usable],

@@ -627,22 +627,6 @@ export interface paths {
 export type webhooks = Record<string, never>
 export interface components {
   schemas: {
-    Access: {
-      /** @description s3: the key's name */
-      access_key?: string
-      /** @description sftp */
-      password?: string
-      /** @description sftp: in PEM form, without a passphrase */
-      private_key?: string
-      /** @description s3: the key itself */
-      secret_key?: string
-    }
-    Active: {
-      /** @description command in the guest that ends with 0 on the active member */
-      command?: string[]
-      /** @description tag expression that the active member fits */
-      tags?: string
-    }
     AddedStore: {
       /** @description it is new; otherwise it was there already, and may hold images to adopt */
       made: boolean
@@ -676,19 +660,12 @@ export interface components {
       sets: number
     }
     Applied: {
-      changes: components["schemas"]["Change"][]
+      changes: components["schemas"]["SiteChange"][]
       rotation: string[]
       warnings: string[]
     }
     CancelBody: {
       why?: string
-    }
-    Change: {
-      detail?: string
-      kind: string
-      name: string
-      /** @enum {string} */
-      what: "add" | "change" | "remove"
     }
     CheckBody: {
       /** @description another store that helps to mend */
@@ -797,7 +774,7 @@ export interface components {
       /** @description address below the lodge's own, with a token that is good for nothing else */
       path: string
     }
-    ForecastView: {
+    Forecast: {
       crowds: components["schemas"]["Crowd"][]
       /** @description today, in the site's zone */
       from: string
@@ -821,61 +798,14 @@ export interface components {
       /** Format: int64 */
       format: number
       id: string
-      layout: string
+      /** @enum {string} */
+      layout: "pooled" | "open"
       /** Format: date-time */
       made: string
       sealed: boolean
     }
-    Health: {
-      /** @description command in the guest, run by its agent; it must end with 0 */
-      command?: string[]
-      /**
-       * @description what a failure does; default stop
-       * @enum {string}
-       */
-      else?: "stop" | "warn"
-      /**
-       * Format: int64
-       * @description percent that must be free in it, or in all that are mounted
-       */
-      free?: number
-      /** @description mount point on which a file system must be mounted */
-      mounted?: string
-      /** @description how long the command may take; default 30 seconds */
-      within?: string
-    }
     Hello: {
       program: string
-    }
-    Hook: {
-      /** @description moments: begun, machine-begun, frozen, thawed, machine-done, failed, done */
-      at: string[]
-      /**
-       * @description what a script that fails does; default warn
-       * @enum {string}
-       */
-      else?: "fail" | "warn"
-      /** @description path of a program on the service's host; what it is told is in its environment */
-      script?: string
-      /** @description name of a webhook */
-      webhook?: string
-      /** @description how long a script may take; default 1 minute, and 5 seconds at most at frozen */
-      within?: string
-    }
-    Hypervisor: {
-      /** @description what may be read from its guests in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
-      bandwidth?: string[]
-      /** @description storage pool for restored disks */
-      pool?: string
-      /**
-       * Format: int64
-       * @description how many of its guests are captured at the same time; default 2
-       */
-      tasks_at_once?: number
-      /** @description libvirt address: qemu:///system, or qemu+unix:///session?socket=/path */
-      uri: string
-      /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
-      windows?: string[]
     }
     Image: {
       /** @description made by hand, and no part of the scheduled ones' set */
@@ -887,8 +817,9 @@ export interface components {
       /** @description why it is full, where it is */
       capture_why: string
       /** @enum {string} */
-      consistency: "application" | "filesystem" | "crash" | "off"
+      consistency: "" | "application" | "filesystem" | "off" | "crash"
       disks: components["schemas"]["ImageDisk"][]
+      /** @description the newest proof failed, which outranks all */
       failed: boolean
       /** Format: int64 */
       fresh: number
@@ -901,7 +832,9 @@ export interface components {
       gone: string | null
       gone_why: string
       id: string
+      /** @description of an image that is gone: it still lies in its store */
       in_store: boolean
+      /** @description of an image that is gone: it is on its way out, and can't be brought back */
       leaving: boolean
       machine: string
       /** @description what it is for, where somebody wrote it */
@@ -909,13 +842,18 @@ export interface components {
       pin_note: string
       pinned: boolean
       policy: string
-      proven: string
+      /**
+       * @description the best level of a passed proof, or empty
+       * @enum {string}
+       */
+      proven: "" | "read" | "mount" | "boot" | "restore"
       /** Format: date-time */
       proven_at: string | null
       /** Format: int64 */
       read: number
       run: string
-      scope: string
+      /** @enum {string} */
+      scope: "machine" | "disks"
       /** @description the image since which only changes were read, or empty */
       since: string
       /** Format: int64 */
@@ -938,63 +876,6 @@ export interface components {
       size: number
       target: string
     }
-    ImageView: {
-      /** @description made by hand, and no part of the scheduled ones' set */
-      apart: boolean
-      /** @description the image that it leans on, or empty for one that stands alone */
-      base: string
-      /** @enum {string} */
-      capture: "full" | "incremental" | "differential"
-      /** @description why it is full, where it is */
-      capture_why: string
-      /** @enum {string} */
-      consistency: "application" | "filesystem" | "crash" | "off"
-      disks: components["schemas"]["ImageDisk"][]
-      failed: boolean
-      /** Format: int64 */
-      fresh: number
-      /**
-       * Format: int64
-       * @description nanoseconds that the guest's file systems stood still
-       */
-      frozen: number
-      /** Format: date-time */
-      gone: string | null
-      gone_why: string
-      id: string
-      in_store: boolean
-      leaving: boolean
-      machine: string
-      /** @description what it is for, where somebody wrote it */
-      note: string
-      pin_note: string
-      pinned: boolean
-      policy: string
-      proofs: components["schemas"]["Proof"][]
-      proven: string
-      /** Format: date-time */
-      proven_at: string | null
-      /** Format: int64 */
-      read: number
-      run: string
-      scope: string
-      /** @description the image since which only changes were read, or empty */
-      since: string
-      /** Format: int64 */
-      size: number
-      /** @enum {string} */
-      state: "writing" | "usable" | "broken"
-      store: string
-      /** Format: int64 */
-      stored: number
-      /** Format: date-time */
-      taken: string
-      /**
-       * Format: int64
-       * @description nanoseconds that it took to make
-       */
-      took: number
-    }
     Key: {
       id: string
       /** @enum {string} */
@@ -1008,16 +889,15 @@ export interface components {
       at: string
       /** Format: int64 */
       id: number
+      /**
+       * @description what the line is: a note, a warning, why something failed, or evidence
+       * @enum {string}
+       */
+      kind: "note" | "warning" | "failure" | "evidence"
       machine: string
       text: string
     }
-    MachineDisk: {
-      format: string
-      /** Format: int64 */
-      size: number
-      target: string
-    }
-    MachineView: {
+    Machine: {
       covered_by: string[]
       disks: components["schemas"]["MachineDisk"][]
       hypervisor: string
@@ -1031,18 +911,17 @@ export interface components {
       }
       uuid: string
     }
+    MachineDisk: {
+      format: string
+      /** Format: int64 */
+      size: number
+      target: string
+    }
     NewKey: {
       label?: string
       passphrase?: string
       /** @description age recipients, age1… */
       recipients?: string[]
-    }
-    NewStore: {
-      access?: components["schemas"]["Access"]
-      /** @description first keys of a sealed store */
-      keys?: components["schemas"]["NewKey"][]
-      opener?: components["schemas"]["Opener"]
-      spec: components["schemas"]["Store"]
     }
     None: Record<string, never>
     Opener: {
@@ -1076,7 +955,7 @@ export interface components {
     }
     Policy: {
       /** @description skips a machine that is not the active member of its pair */
-      active?: components["schemas"]["Active"]
+      active?: components["schemas"]["SiteActive"]
       /**
        * @description apart: images of runs by hand are no part of the scheduled ones' set
        * @enum {string}
@@ -1088,73 +967,7 @@ export interface components {
        */
       capture?: "incremental" | "differential"
       /** @description what must hold in the guest before it is captured */
-      checks?: components["schemas"]["Health"][]
-      /** @description when an image is full: always full (the default), full every 7th, full on sun, full once */
-      cycle?: string
-      /** @description targets of the disks to cover, such as vdb; by default all */
-      disks?: string[]
-      /** @description names or patterns of machines that are left out */
-      except?: string[]
-      /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
-      fold?: boolean
-      /** @description scripts and webhooks that are called at moments of a run */
-      hooks?: components["schemas"]["Hook"][]
-      /** @description how long a run may take, such as 4 hours; then it is stopped */
-      longest?: string
-      /** @description names, or patterns with * and ?; * is everything */
-      machines?: string[]
-      /**
-       * @description what becomes of a moment at which no service ran: run (the default) once at start, or skip
-       * @enum {string}
-       */
-      missed?: "run" | "skip"
-      /**
-       * @description prove each new image at this level
-       * @enum {string}
-       */
-      prove?: "read" | "mount"
-      /**
-       * @description default preferred
-       * @enum {string}
-       */
-      quiesce?: "required" | "preferred" | "off"
-      /**
-       * Format: int64
-       * @description how often a machine is tried again after what may pass by itself; default 0
-       */
-      retries?: number
-      /** @description wait before the first retry, doubled each time; default 1 minute */
-      retry_wait?: string
-      /** @description rotation phrase, such as: newest 3 */
-      rotation: string
-      schedules?: components["schemas"]["Schedule"][]
-      /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
-      spread?: string
-      store: string
-      /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
-      tags?: string
-      /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
-      windows?: string[]
-    }
-    PolicyDays: {
-      days: components["schemas"]["Day"][]
-      policy: string
-    }
-    PolicyView: {
-      /** @description skips a machine that is not the active member of its pair */
-      active?: components["schemas"]["Active"]
-      /**
-       * @description apart: images of runs by hand are no part of the scheduled ones' set
-       * @enum {string}
-       */
-      by_hand?: "apart"
-      /**
-       * @description what lies between full ones; default incremental
-       * @enum {string}
-       */
-      capture?: "incremental" | "differential"
-      /** @description what must hold in the guest before it is captured */
-      checks?: components["schemas"]["Health"][]
+      checks?: components["schemas"]["SiteHealth"][]
       covers: string[]
       /** @description when an image is full: always full (the default), full every 7th, full on sun, full once */
       cycle?: string
@@ -1165,7 +978,7 @@ export interface components {
       /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
       fold?: boolean
       /** @description scripts and webhooks that are called at moments of a run */
-      hooks?: components["schemas"]["Hook"][]
+      hooks?: components["schemas"]["SiteHook"][]
       /** @description how long a run may take, such as 4 hours; then it is stopped */
       longest?: string
       /** @description names, or patterns with * and ?; * is everything */
@@ -1189,7 +1002,7 @@ export interface components {
        * @description default preferred
        * @enum {string}
        */
-      quiesce?: "required" | "preferred" | "off"
+      quiesce?: "" | "required" | "preferred" | "off"
       /**
        * Format: int64
        * @description how often a machine is tried again after what may pass by itself; default 0
@@ -1200,7 +1013,7 @@ export interface components {
       /** @description rotation phrase, such as: newest 3 */
       rotation: string
       says: string[]
-      schedules?: components["schemas"]["Schedule"][]
+      schedules?: components["schemas"]["SiteSchedule"][]
       /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
       spread?: string
       store: string
@@ -1209,26 +1022,14 @@ export interface components {
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
       windows?: string[]
     }
-    Preview: {
-      /** @description images made by hand, a set of their own */
-      apart: boolean
-      /**
-       * Format: int64
-       * @description bytes that the images to drop took when they were stored; in a pooled store others may need some of them still
-       */
-      gives: number
-      /** @description why an unattended rotation would drop nothing, or empty */
-      guard: string
-      images: components["schemas"]["PreviewedFate"][]
-      machine: string
-      rule: string
-      /** @description machine, or disks where images cover only some; they are a set of their own */
-      scope: string
-      store: string
+    PolicyDays: {
+      days: components["schemas"]["Day"][]
+      policy: string
     }
     PreviewedFate: {
       base: string
-      capture: string
+      /** @enum {string} */
+      capture: "full" | "incremental" | "differential"
       id: string
       /** Format: int64 */
       stored: number
@@ -1239,9 +1040,11 @@ export interface components {
     }
     ProbeRequest: {
       /** @description what signs in; by default what the lodge has for the store */
-      access?: components["schemas"]["Access"]
+      access?: {
+        [key: string]: string
+      }
       /** @description the place; by default that of the site's store */
-      spec?: components["schemas"]["Store"]
+      spec?: components["schemas"]["SiteStore"]
     }
     Proof: {
       /** Format: date-time */
@@ -1254,14 +1057,79 @@ export interface components {
       id: number
       image: string
       /** @enum {string} */
-      level: "read" | "mount" | "restore"
+      level: "read" | "mount" | "boot" | "restore"
       passed: boolean
       program: string
       run: string
     }
     ProveBody: {
       /** @enum {string} */
-      level: "read" | "mount"
+      level: "read" | "mount" | "boot" | "restore"
+    }
+    ProvenImage: {
+      /** @description made by hand, and no part of the scheduled ones' set */
+      apart: boolean
+      /** @description the image that it leans on, or empty for one that stands alone */
+      base: string
+      /** @enum {string} */
+      capture: "full" | "incremental" | "differential"
+      /** @description why it is full, where it is */
+      capture_why: string
+      /** @enum {string} */
+      consistency: "" | "application" | "filesystem" | "off" | "crash"
+      disks: components["schemas"]["ImageDisk"][]
+      /** @description the newest proof failed, which outranks all */
+      failed: boolean
+      /** Format: int64 */
+      fresh: number
+      /**
+       * Format: int64
+       * @description nanoseconds that the guest's file systems stood still
+       */
+      frozen: number
+      /** Format: date-time */
+      gone: string | null
+      gone_why: string
+      id: string
+      /** @description of an image that is gone: it still lies in its store */
+      in_store: boolean
+      /** @description of an image that is gone: it is on its way out, and can't be brought back */
+      leaving: boolean
+      machine: string
+      /** @description what it is for, where somebody wrote it */
+      note: string
+      pin_note: string
+      pinned: boolean
+      policy: string
+      proofs: components["schemas"]["Proof"][]
+      /**
+       * @description the best level of a passed proof, or empty
+       * @enum {string}
+       */
+      proven: "" | "read" | "mount" | "boot" | "restore"
+      /** Format: date-time */
+      proven_at: string | null
+      /** Format: int64 */
+      read: number
+      run: string
+      /** @enum {string} */
+      scope: "machine" | "disks"
+      /** @description the image since which only changes were read, or empty */
+      since: string
+      /** Format: int64 */
+      size: number
+      /** @enum {string} */
+      state: "writing" | "usable" | "broken"
+      store: string
+      /** Format: int64 */
+      stored: number
+      /** Format: date-time */
+      taken: string
+      /**
+       * Format: int64
+       * @description nanoseconds that it took to make
+       */
+      took: number
     }
     Range: {
       /** Format: int64 */
@@ -1297,10 +1165,10 @@ export interface components {
       total_inodes: number
     }
     Run: {
-      /** @description why it is to end, once somebody wants that */
+      /** @description who wants it to end, and why */
       cancel: string
       /** @enum {string} */
-      cause: "hand" | "schedule" | "upkeep" | "chain" | "boot"
+      cause: "hand" | "schedule" | "chain" | "boot" | "upkeep"
       /** Format: date-time */
       due: string | null
       /** Format: date-time */
@@ -1308,11 +1176,12 @@ export interface components {
       error: string
       id: string
       /** @enum {string} */
-      kind: "backup" | "proof" | "restore" | "check" | "sweep" | "fold" | "rehearsal"
+      kind: "backup" | "rehearsal" | "proof" | "restore" | "check" | "sweep" | "fold"
       /** Format: date-time */
       made: string
       /** Format: date-time */
       not_before: string | null
+      /** @description what it is for; its images bear it */
       note: string
       policy: string
       request: unknown
@@ -1327,18 +1196,25 @@ export interface components {
       /** @description the token's name, of a run that a person started */
       who: string
     }
-    Schedule: {
+    SetPreview: {
+      /** @description images made by hand, a set of their own */
+      apart: boolean
       /**
-       * @description instead of what the policy's cycle says
+       * Format: int64
+       * @description bytes that the images to drop took when they were stored; in a pooled store others may need some of them still
+       */
+      gives: number
+      /** @description why an unattended rotation would drop nothing, or empty */
+      guard: string
+      images: components["schemas"]["PreviewedFate"][]
+      machine: string
+      rule: string
+      /**
+       * @description machine, or disks where images cover only some; they are a set of their own
        * @enum {string}
        */
-      capture?: "full" | "incremental" | "differential"
-      /** @description instead of the policy's; * is all */
-      disks?: string[]
-      /** @description images bear it */
-      note?: string
-      /** @description schedule phrase, such as: every day at 23:00 */
-      when: string
+      scope: "machine" | "disks"
+      store: string
     }
     SignInBody: {
       token: string
@@ -1349,15 +1225,15 @@ export interface components {
     }
     Site: {
       hypervisors?: {
-        [key: string]: components["schemas"]["Hypervisor"]
+        [key: string]: components["schemas"]["SiteHypervisor"]
       }
       /** @description how long the records of runs are kept; default 1 year */
       keep_runs?: string
       policies?: {
-        [key: string]: components["schemas"]["Policy"]
+        [key: string]: components["schemas"]["SitePolicy"]
       }
       stores?: {
-        [key: string]: components["schemas"]["Store"]
+        [key: string]: components["schemas"]["SiteStore"]
       }
       /**
        * Format: int64
@@ -1365,18 +1241,150 @@ export interface components {
        */
       tasks_at_once?: number
       webhooks?: {
-        [key: string]: components["schemas"]["Webhook"]
+        [key: string]: components["schemas"]["SiteWebhook"]
       }
       /** @description tz database name, for schedules and rotations */
       zone: string
     }
-    Step: {
+    SiteActive: {
+      /** @description command in the guest that ends with 0 on the active member */
+      command?: string[]
+      /** @description tag expression that the active member fits */
+      tags?: string
+    }
+    SiteChange: {
+      detail?: string
+      kind: string
       name: string
       /** @enum {string} */
-      state: "ok" | "warning" | "failed"
-      text: string
+      what: "add" | "change" | "remove"
     }
-    Store: {
+    SiteHealth: {
+      /** @description command in the guest, run by its agent; it must end with 0 */
+      command?: string[]
+      /**
+       * @description what a failure does; default stop
+       * @enum {string}
+       */
+      else?: "stop" | "warn"
+      /**
+       * Format: int64
+       * @description percent that must be free in it, or in all that are mounted
+       */
+      free?: number
+      /** @description mount point on which a file system must be mounted */
+      mounted?: string
+      /** @description how long the command may take; default 30 seconds */
+      within?: string
+    }
+    SiteHook: {
+      /** @description moments: begun, machine-begun, frozen, thawed, machine-done, failed, done */
+      at: ("begun" | "machine-begun" | "frozen" | "thawed" | "machine-done" | "failed" | "done")[]
+      /**
+       * @description what a script that fails does; default warn
+       * @enum {string}
+       */
+      else?: "fail" | "warn"
+      /** @description path of a program on the service's host; what it is told is in its environment */
+      script?: string
+      /** @description name of a webhook */
+      webhook?: string
+      /** @description how long a script may take; default 1 minute, and 5 seconds at most at frozen */
+      within?: string
+    }
+    SiteHypervisor: {
+      /** @description what may be read from its guests in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
+      bandwidth?: string[]
+      /** @description how it is spoken to; default libvirt */
+      kind?: string
+      /** @description storage pool for restored disks */
+      pool?: string
+      /**
+       * Format: int64
+       * @description how many of its guests are captured at the same time; default 2
+       */
+      tasks_at_once?: number
+      /** @description libvirt address: qemu:///system, or qemu+unix:///session?socket=/path */
+      uri: string
+      /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
+      windows?: string[]
+    }
+    SitePolicy: {
+      /** @description skips a machine that is not the active member of its pair */
+      active?: components["schemas"]["SiteActive"]
+      /**
+       * @description apart: images of runs by hand are no part of the scheduled ones' set
+       * @enum {string}
+       */
+      by_hand?: "apart"
+      /**
+       * @description what lies between full ones; default incremental
+       * @enum {string}
+       */
+      capture?: "incremental" | "differential"
+      /** @description what must hold in the guest before it is captured */
+      checks?: components["schemas"]["SiteHealth"][]
+      /** @description when an image is full: always full (the default), full every 7th, full on sun, full once */
+      cycle?: string
+      /** @description targets of the disks to cover, such as vdb; by default all */
+      disks?: string[]
+      /** @description names or patterns of machines that are left out */
+      except?: string[]
+      /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
+      fold?: boolean
+      /** @description scripts and webhooks that are called at moments of a run */
+      hooks?: components["schemas"]["SiteHook"][]
+      /** @description how long a run may take, such as 4 hours; then it is stopped */
+      longest?: string
+      /** @description names, or patterns with * and ?; * is everything */
+      machines?: string[]
+      /**
+       * @description what becomes of a moment at which no service ran: run (the default) once at start, or skip
+       * @enum {string}
+       */
+      missed?: "run" | "skip"
+      /**
+       * @description prove each new image at this level
+       * @enum {string}
+       */
+      prove?: "read" | "mount"
+      /**
+       * @description default preferred
+       * @enum {string}
+       */
+      quiesce?: "" | "required" | "preferred" | "off"
+      /**
+       * Format: int64
+       * @description how often a machine is tried again after what may pass by itself; default 0
+       */
+      retries?: number
+      /** @description wait before the first retry, doubled each time; default 1 minute */
+      retry_wait?: string
+      /** @description rotation phrase, such as: newest 3 */
+      rotation: string
+      schedules?: components["schemas"]["SiteSchedule"][]
+      /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
+      spread?: string
+      store: string
+      /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
+      tags?: string
+      /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
+      windows?: string[]
+    }
+    SiteSchedule: {
+      /**
+       * @description instead of what the policy's cycle says
+       * @enum {string}
+       */
+      capture?: "" | "full" | "incremental" | "differential"
+      /** @description instead of the policy's; * is all */
+      disks?: string[]
+      /** @description images bear it */
+      note?: string
+      /** @description schedule phrase, such as: every day at 23:00 */
+      when: string
+    }
+    SiteStore: {
       /** @description what backups may write into it in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
       bandwidth?: string[]
       /** @description s3: an existing bucket */
@@ -1392,7 +1400,7 @@ export interface components {
        * @description inodes that stay free
        */
       floor_inodes?: number
-      /** @description absolute path of an existing folder (dir, sftp); what all names begin with (s3) */
+      /** @description dir: absolute path of an existing folder; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host */
       folder?: string
       /** @description how long a dropped image can be brought back: 24 hours (the default), 3 days, none */
       grace?: string
@@ -1406,7 +1414,7 @@ export interface components {
        */
       layout: "pooled" | "open"
       /**
-       * @description how it is reached: a folder of the service's host, an object service, a folder on a host that speaks SSH
+       * @description how it is reached: dir, s3, sftp
        * @enum {string}
        */
       medium: "dir" | "s3" | "sftp"
@@ -1430,20 +1438,22 @@ export interface components {
        * @description how many images are written into it at the same time; default 4
        */
       tasks_at_once?: number
-      /** @description sftp: account */
+      /** @description sftp: account; its password is asked for unless there is a key */
       user?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00 */
       windows?: string[]
     }
-    StoreDays: {
-      /** Format: int64 */
-      floor: number
-      free: components["schemas"]["Range"][]
-      hit: string
-      hit_early: string
-      store: string
+    SiteWebhook: {
+      /** @description https:// address, or http:// on loopback */
+      url: string
     }
-    StoreView: {
+    Step: {
+      name: string
+      /** @enum {string} */
+      state: "ok" | "warning" | "failed"
+      text: string
+    }
+    Store: {
       /** @description what backups may write into it in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
       bandwidth?: string[]
       /**
@@ -1466,7 +1476,7 @@ export interface components {
        * @description inodes that stay free
        */
       floor_inodes?: number
-      /** @description absolute path of an existing folder (dir, sftp); what all names begin with (s3) */
+      /** @description dir: absolute path of an existing folder; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host */
       folder?: string
       /** @description how long a dropped image can be brought back: 24 hours (the default), 3 days, none */
       grace?: string
@@ -1482,7 +1492,7 @@ export interface components {
        */
       layout: "pooled" | "open"
       /**
-       * @description how it is reached: a folder of the service's host, an object service, a folder on a host that speaks SSH
+       * @description how it is reached: dir, s3, sftp
        * @enum {string}
        */
       medium: "dir" | "s3" | "sftp"
@@ -1520,10 +1530,27 @@ export interface components {
        * @description bytes that it takes on its medium
        */
       used: number
-      /** @description sftp: account */
+      /** @description sftp: account; its password is asked for unless there is a key */
       user?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00 */
       windows?: string[]
+    }
+    StoreAddition: {
+      access?: {
+        [key: string]: string
+      }
+      /** @description first keys of a sealed store */
+      keys?: components["schemas"]["NewKey"][]
+      opener?: components["schemas"]["Opener"]
+      spec: components["schemas"]["SiteStore"]
+    }
+    StoreDays: {
+      /** Format: int64 */
+      floor: number
+      free: components["schemas"]["Range"][]
+      hit: string
+      hit_early: string
+      store: string
     }
     Summary: {
       /** Format: int64 */
@@ -1564,7 +1591,7 @@ export interface components {
       /** Format: int64 */
       zeros: number
     }
-    SweepView: {
+    SweepResult: {
       /** Format: int64 */
       blocks: number
       /** Format: int64 */
@@ -1619,7 +1646,7 @@ export interface components {
       /** Format: date-time */
       started: string | null
       /** @enum {string} */
-      state: "queued" | "running" | "done" | "warned" | "failed" | "skipped"
+      state: "queued" | "running" | "done" | "warned" | "failed" | "skipped" | "cancelled"
       step: string
       steps: components["schemas"]["TaskStep"][]
       store: string
@@ -1639,10 +1666,6 @@ export interface components {
       name: string
       /** Format: int64 */
       took: number
-    }
-    Webhook: {
-      /** @description https:// address, or http:// on loopback */
-      url: string
     }
   }
   responses: never
@@ -1791,7 +1814,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["ForecastView"]
+          "application/json": components["schemas"]["Forecast"]
         }
       }
       /** @description Unauthorized */
@@ -1994,7 +2017,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["ImageView"]
+          "application/json": components["schemas"]["ProvenImage"]
         }
       }
       /** @description Unauthorized */
@@ -2473,7 +2496,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["MachineView"][]
+          "application/json": components["schemas"]["Machine"][]
         }
       }
       /** @description Unauthorized */
@@ -2538,7 +2561,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["PolicyView"][]
+          "application/json": components["schemas"]["Policy"][]
         }
       }
       /** @description Unauthorized */
@@ -2817,7 +2840,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["Preview"][]
+          "application/json": components["schemas"]["SetPreview"][]
         }
       }
       /** @description Unauthorized */
@@ -3493,7 +3516,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["StoreView"][]
+          "application/json": components["schemas"]["Store"][]
         }
       }
       /** @description Unauthorized */
@@ -3621,7 +3644,7 @@ export interface operations {
     }
     requestBody: {
       content: {
-        "application/json": components["schemas"]["NewStore"]
+        "application/json": components["schemas"]["StoreAddition"]
       }
     }
     responses: {
@@ -3692,7 +3715,9 @@ export interface operations {
     }
     requestBody: {
       content: {
-        "application/json": components["schemas"]["Access"]
+        "application/json": {
+          [key: string]: string
+        }
       }
     }
     responses: {
@@ -4184,7 +4209,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["SweepView"]
+          "application/json": components["schemas"]["SweepResult"]
         }
       }
       /** @description Unauthorized */
