@@ -73,7 +73,7 @@ func (b bencher) folds(ctx context.Context, file string) error {
 			return err
 		}
 		increments = append(increments, f)
-		images, err := c.Images(ctx, wire.ImageFilter{Store: "plain-changes"})
+		images, _, err := c.Images(ctx, wire.ImageFilter{Store: "plain-changes"})
 		if err != nil {
 			return err
 		}
@@ -144,7 +144,7 @@ func (b bencher) image(ctx context.Context, name, layout string) (figure, error)
 	if err != nil {
 		return figure{}, err
 	}
-	images, err := c.Images(ctx, wire.ImageFilter{Store: name})
+	images, _, err := c.Images(ctx, wire.ImageFilter{Store: name})
 	return figure{seconds, images[0].Read}, err
 }
 

@@ -152,7 +152,7 @@ func (s *show) lodge(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	machines, err := s.c.Machines(ctx)
+	machines, _, err := s.c.Machines(ctx, wire.MachineFilter{})
 	if err != nil {
 		return err
 	}
@@ -197,7 +197,7 @@ func (s *show) backups(ctx context.Context) error {
 		s.done("backup", "run %d of nightly-guests (%s): %d machines, read %.1f MiB, stored %.1f MiB, frozen at most %s", n, map[bool]string{true: "full", false: "changes only"}[n == 1], len(r.Tasks),
 			float64(read)/(1<<20), float64(stored)/(1<<20), time.Duration(frozen).Round(time.Millisecond))
 	}
-	images, err := s.c.Images(ctx, wire.ImageFilter{Gone: true})
+	images, _, err := s.c.Images(ctx, wire.ImageFilter{Gone: true})
 	if err != nil {
 		return err
 	}
@@ -300,7 +300,7 @@ func (s *show) chain(ctx context.Context) error {
 		}
 		s.done("open", "plain-shelf: full, two increments, full, increment as qcow2 files; newest 3 holds the first chain: %s", sets[0].Images[0].Why)
 	}
-	all, err := s.c.Images(ctx, wire.ImageFilter{Policy: "hourly-tickets", Gone: true})
+	all, _, err := s.c.Images(ctx, wire.ImageFilter{Policy: "hourly-tickets", Gone: true})
 	if err != nil {
 		return err
 	}
@@ -336,7 +336,7 @@ func (s *show) guard(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	images, err := s.c.Images(ctx, wire.ImageFilter{Policy: "weekly-system"})
+	images, _, err := s.c.Images(ctx, wire.ImageFilter{Policy: "weekly-system"})
 	if err != nil {
 		return err
 	}
@@ -349,7 +349,7 @@ func (s *show) guard(ctx context.Context) error {
 
 // newest is a machine's newest image.
 func (s *show) newest(ctx context.Context, machine string) (string, error) {
-	images, err := s.c.Images(ctx, wire.ImageFilter{Machine: machine, Policy: "nightly-guests"})
+	images, _, err := s.c.Images(ctx, wire.ImageFilter{Machine: machine, Policy: "nightly-guests"})
 	if err == nil && len(images) == 0 {
 		err = fmt.Errorf("there is no image of %s", machine)
 	}
@@ -498,7 +498,7 @@ func (s *show) hooks(ctx context.Context) error {
 		return errors.New("the harbour desk's webhook was not told within 20 s")
 	}
 	for end := time.Now().Add(30 * time.Second); ; {
-		runs, err := s.c.Runs(ctx, 10)
+		runs, _, err := s.c.Runs(ctx, wire.RunFilter{Page: wire.Page{Limit: 10}})
 		if err != nil {
 			return err
 		}

@@ -395,7 +395,7 @@ func TestForecastAndCalendar(t *testing.T) {
 		}
 	}
 	backups := 0
-	runs, err := lodge.Runs(t.Context(), 1000)
+	runs, _, err := lodge.Runs(t.Context(), wire.RunFilter{Page: wire.Page{Limit: 1000}})
 	require.NoError(t, err)
 	for _, r := range runs {
 		if r.Kind == "backup" {
@@ -564,7 +564,7 @@ func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
 	var runs []wire.Run
 	require.Eventually(t, func() bool {
 		var err error
-		if runs, err = client.Runs(t.Context(), 1000); err != nil {
+		if runs, _, err = client.Runs(t.Context(), wire.RunFilter{Page: wire.Page{Limit: 1000}}); err != nil {
 			return false // it is starting
 		}
 		return len(runs) >= len(due) && !slices.ContainsFunc(runs, func(r wire.Run) bool { return r.Ended == nil })

@@ -411,7 +411,7 @@ func TestReplaceTheLatest(t *testing.T) {
 		_, err := db.Exec(t.Context(), "update policies set next_due = now() where name = 'weekly-system'")
 		require.NoError(t, err)
 		require.Eventually(t, func() bool {
-			r, err := lodge.Runs(t.Context(), 1)
+			r, _, err := lodge.Runs(t.Context(), wire.RunFilter{Page: wire.Page{Limit: 1}})
 			return err == nil && r[0].ID != before && r[0].Over()
 		}, 30*time.Second, 20*time.Millisecond)
 	}
@@ -462,7 +462,7 @@ func TestTheFloorDropsTheOldest(t *testing.T) {
 		s := keen(t, "policy", "run", "weekly-system", "--wait")
 		require.Equal(t, 0, s.code, "%s%s", s.out, s.err)
 		require.Eventually(t, func() bool {
-			r, err := lodge.Runs(t.Context(), 1)
+			r, _, err := lodge.Runs(t.Context(), wire.RunFilter{Page: wire.Page{Limit: 1}})
 			return err == nil && r[0].Over()
 		}, 20*time.Second, 50*time.Millisecond, "the sweep that follows")
 	}

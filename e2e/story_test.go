@@ -129,7 +129,7 @@ func TestTheScheduleFires(t *testing.T) {
 		_, err = db.Exec(ctx, "update policies set next_due = $1 where name = 'nightly-guests'", due)
 		require.NoError(t, err)
 		require.Eventually(t, func() bool {
-			runs, err := lodge.Runs(ctx, 5)
+			runs, _, err := lodge.Runs(ctx, wire.RunFilter{Page: wire.Page{Limit: 5}})
 			require.NoError(t, err)
 			return runs[0].ID != before[0].ID && (want == "done" || runs[0].State == "skipped" || runs[1].State == "skipped")
 		}, 20*time.Second, 50*time.Millisecond)

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/wire"
+
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -87,7 +89,7 @@ func TestTheConsole(t *testing.T) {
 		chromedp.WaitVisible("[data-state-of-run=running] [role=progressbar]"))
 	do(t, ctx, picture(t, "console-running"), says("[data-run]:first-child", "done"),
 		chromedp.WaitNotPresent("[data-state-of-run=running]"), picture(t, "console"))
-	runs, err := lodge.Runs(t.Context(), 1)
+	runs, _, err := lodge.Runs(t.Context(), wire.RunFilter{Page: wire.Page{Limit: 1}})
 	require.NoError(t, err)
 	require.EqualValues(t, "done", runs[0].State)
 

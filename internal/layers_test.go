@@ -28,6 +28,7 @@ var layers = [][]string{
 	{"internal/runs"},
 	{"internal/access", "internal/events", "internal/vault", "internal/throttle", "internal/records/recordstest"},
 	{"internal/records"},
+	{"internal/records/listing"},
 	{"internal/source/libvirt", "internal/source/sourcetest"},
 	{"internal/source"},
 	{"internal/wire", "internal/mount", "internal/notify"},

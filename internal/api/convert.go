@@ -1,6 +1,7 @@
 package api
 
 import (
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/events"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lodge"
@@ -20,11 +21,11 @@ func eachOf[A, B any](list []A, convert func(A) B) []B {
 
 func runOf(r records.Run) wire.Run {
 	return wire.Run{ID: r.ID, Kind: r.Kind, Policy: r.Policy, Cause: r.Cause, Who: r.Who, Request: r.Request, State: r.State, Waits: r.Waits, NotBefore: r.NotBefore,
-		Cancel: r.Cancel, Due: r.Due, Made: r.Made, Started: r.Started, Ended: r.Ended, Error: r.Error, Result: r.Result, Note: r.Note, Tasks: eachOf(r.Tasks, taskOf)}
+		Cancel: r.Cancel, Due: r.Due, Made: r.Made, Started: r.Started, Ended: r.Ended, Error: r.Error, Result: r.Result, Note: r.Note, Machines: r.Figures.Machines, Moved: r.Figures.Moved, Stored: r.Figures.Stored, Tasks: eachOf(r.Tasks, taskOf)}
 }
 
 func taskOf(t records.Task) wire.Task {
-	return wire.Task{ID: t.ID, Run: t.Run, Machine: t.Machine, Hypervisor: t.Hypervisor, Store: t.Store, State: t.State, Why: t.Why, Tries: t.Tries,
+	return wire.Task{ID: t.ID, Run: t.Run, Machine: t.Machine, MachineID: t.MachineID, Hypervisor: t.Hypervisor, Store: t.Store, State: t.State, Why: t.Why, Tries: t.Tries,
 		Steps: eachOf(t.Steps, func(s records.TaskStep) wire.TaskStep { return wire.TaskStep(s) }), Step: t.Step, Image: t.Image, Started: t.Started, Ended: t.Ended,
 		Done: t.Done, Total: t.Total, Fresh: t.Fresh, Stored: t.Stored, Frozen: t.Frozen, Warnings: t.Warnings, Error: t.Error}
 }
@@ -34,7 +35,7 @@ func lineOf(l records.LogLine) wire.LogLine {
 }
 
 func imageOf(m records.Image) wire.Image {
-	return wire.Image{ID: m.ID, Machine: m.Machine, Policy: m.Policy, Store: m.Store, Run: m.Run, Taken: m.Taken, State: m.State, Scope: m.Scope, Capture: m.Capture,
+	return wire.Image{ID: m.ID, Machine: m.Machine, MachineID: m.MachineID, Policy: m.Policy, Store: m.Store, Run: m.Run, Taken: m.Taken, State: m.State, Scope: m.Scope, Capture: m.Capture,
 		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
 		Disks: eachOf(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, Fresh: m.Fresh, Stored: m.Stored,
 		Note: m.Note, Apart: m.Apart, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving}
@@ -43,14 +44,19 @@ func imageOf(m records.Image) wire.Image {
 func proofOf(p records.Proof) wire.Proof { return wire.Proof(p) }
 
 func machineOf(v inventory.View) wire.Machine {
-	return wire.Machine{Name: v.Name, Hypervisor: v.Hypervisor, UUID: v.UUID, State: v.State, Tags: v.Tags,
-		Disks: eachOf(v.Disks, func(d records.MachineDisk) wire.MachineDisk { return wire.MachineDisk(d) }), Seen: v.Seen, CoveredBy: v.CoveredBy}
+	out := wire.Machine{ID: v.ID, Name: v.Name, Label: v.Label, Hypervisor: v.Hypervisor, UUID: v.UUID, State: v.State, Tags: v.Tags,
+		Disks: eachOf(v.Disks, func(d records.MachineDisk) wire.MachineDisk { return wire.MachineDisk(d) }), Seen: v.Seen,
+		AlsoOn: v.AlsoOn, Notice: v.Notice, Retired: v.Retired, Keep: v.Keep, CoveredBy: v.CoveredBy}
+	if v.NewestImage != nil {
+		out.Newest = &wire.NewestImage{ID: *v.NewestImage, Taken: *v.NewestTaken, Proven: image.Level(v.NewestProven), Failed: v.NewestFailed}
+	}
+	return out
 }
 
 func pauseOf(p records.Pause) wire.Pause { return wire.Pause(p) }
 
 func policyOf(p lodge.PolicyView) wire.Policy {
-	out := wire.Policy{Name: p.Name, Policy: p.Policy, NextDue: p.NextDue, Notice: p.Notice, Covers: p.Covers, Says: p.Says}
+	out := wire.Policy{Name: p.Name, Policy: p.Policy, NextDue: p.NextDue, Notice: p.Notice, Covers: p.Covers, Covered: p.Covered, Fresh: p.Fresh, Says: p.Says}
 	if p.Paused != nil {
 		pause := pauseOf(*p.Paused)
 		out.Paused = &pause
@@ -59,10 +65,15 @@ func policyOf(p lodge.PolicyView) wire.Policy {
 }
 
 func eventOf(e events.Event) wire.Event {
-	out := wire.Event{Kind: wire.EventKind(e.Kind)}
-	if e.Run != nil {
-		r := runOf(*e.Run)
-		out.Run = &r
+	out := wire.Event{Runs: eachOf(e.Runs, runOf), Tasks: eachOf(e.Tasks, taskOf), Changed: []wire.Changed{}}
+	for c, changed := range map[wire.Changed]bool{wire.RunsChanged: e.ManyRuns, wire.ImagesChanged: e.Images, wire.SiteChanged: e.Site} {
+		if changed {
+			out.Changed = append(out.Changed, c)
+		}
 	}
 	return out
+}
+
+func laneOf(v lodge.LaneView) wire.Lane {
+	return wire.Lane{Machine: machineOf(v.View), Images: eachOf(v.Images, imageOf), Late: v.Late, Fresh: v.Fresh, Next: v.Next}
 }

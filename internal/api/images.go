@@ -16,14 +16,25 @@ import (
 // registerImages has what is about images.
 func (s *server) registerImages(a huma.API) {
 	type filter struct {
-		Machine string `query:"machine"`
-		Policy  string `query:"policy"`
-		Store   string `query:"store"`
-		Gone    bool   `query:"gone" doc:"those that rotation dropped, too"`
+		PageQuery
+		ID       string `query:"id" doc:"how the images' IDs begin"`
+		Machine  string `query:"machine" doc:"label, name or identity"`
+		Policy   string `query:"policy"`
+		Store    string `query:"store"`
+		Gone     bool   `query:"gone" doc:"those that rotation dropped, too"`
+		OnlyGone bool   `query:"only_gone" doc:"those that rotation dropped, and no others"`
 	}
-	get(s, a, "list-images", "/api/v1/images", "Images, newest first", func(ctx context.Context, in *filter) ([]wire.Image, error) {
-		found, err := s.l.Stores.Images(ctx, records.ImageFilter{Machine: in.Machine, Policy: in.Policy, Store: in.Store, Gone: in.Gone})
-		return eachOf(found, imageOf), err
+	pages(s, a, "list-images", "/api/v1/images", "Images, newest first", func(ctx context.Context, in *filter) ([]wire.Image, string, error) {
+		f := records.ImageFilter{ID: in.ID, Policy: in.Policy, Store: in.Store, Gone: in.Gone, OnlyGone: in.OnlyGone, Page: in.page()}
+		if in.Machine != "" {
+			m, err := s.machine(ctx, in.Machine)
+			if err != nil {
+				return nil, "", err
+			}
+			f.MachineID = m.ID
+		}
+		found, next, err := s.l.Stores.Images(ctx, f)
+		return eachOf(found, imageOf), in.link(next), err
 	})
 	type byID struct {
 		ID string `path:"id"`

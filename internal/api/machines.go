@@ -3,18 +3,78 @@ package api
 import (
 	"context"
 	"net/http"
+	"net/url"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/inventory"
+	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
 )
 
+// NamedMachine is a call about one machine: by its label, its name where only one bears it, or its identity.
+type NamedMachine struct {
+	Machine string `path:"machine" doc:"label, name or identity; a slash in it is written %2F"`
+}
+
+func (s *server) machine(ctx context.Context, word string) (records.Machine, error) {
+	if plain, err := url.PathUnescape(word); err == nil {
+		word = plain
+	}
+	return s.l.Inventory.Resolve(ctx, word)
+}
+
 // registerMachines has what is about machines and their sources.
 func (s *server) registerMachines(a huma.API) {
-	get(s, a, "list-machines", "/api/v1/machines", "Machines, by name", func(ctx context.Context, _ *none) ([]wire.Machine, error) {
-		found, err := s.l.Inventory.Views(ctx)
-		return eachOf(found, machineOf), err
+	type filter struct {
+		PageQuery
+		Hypervisor string        `query:"hypervisor"`
+		State      machine.State `query:"state"`
+		Text       string        `query:"text" doc:"what the label contains"`
+	}
+	pages(s, a, "list-machines", "/api/v1/machines", "Machines, by label", func(ctx context.Context, in *filter) ([]wire.Machine, string, error) {
+		found, next, err := s.l.Inventory.Views(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Page: in.page()})
+		return eachOf(found, machineOf), in.link(next), err
+	})
+	pages(s, a, "list-lanes", "/api/v1/lanes", "Machines over time, by label: their newest images and their next runs", func(ctx context.Context, in *filter) ([]wire.Lane, string, error) {
+		found, next, err := s.l.Lanes(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Page: in.page()})
+		return eachOf(found, laneOf), in.link(next), err
 	})
 	do(s, a, huma.Operation{OperationID: "find-machines", Method: http.MethodPost, Path: "/api/v1/hypervisors/find", Summary: "Ask every hypervisor for its guests"},
 		func(ctx context.Context, _ *none) ([]wire.Found, error) { return s.l.Inventory.Find(ctx) })
+	get(s, a, "get-summary", "/api/v1/summary", "How the lodge stands, in one call", func(ctx context.Context, _ *none) (wire.Standing, error) { return s.l.Summary(ctx) })
+	type retire struct {
+		NamedMachine
+		Body wire.RetireBody
+	}
+	do(s, a, huma.Operation{OperationID: "retire-machine", Method: http.MethodPut, Path: "/api/v1/machines/{machine}/retirement", Summary: "Take a machine down on purpose, and keep its images by a rule of its own"},
+		func(ctx context.Context, in *retire) ([]wire.SetPreview, error) {
+			m, err := s.machine(ctx, in.Machine)
+			if err != nil {
+				return nil, err
+			}
+			return s.l.Retention.Retire(ctx, m, in.Body.Keep, in.Body.Try)
+		})
+	do(s, a, huma.Operation{OperationID: "unretire-machine", Method: http.MethodDelete, Path: "/api/v1/machines/{machine}/retirement", Summary: "Take a retirement back"},
+		func(ctx context.Context, in *NamedMachine) (done, error) {
+			m, err := s.machine(ctx, in.Machine)
+			if err != nil {
+				return done{}, err
+			}
+			return done{true}, s.l.Retention.Unretire(ctx, m)
+		})
+	type continued struct {
+		NamedMachine
+		Body wire.ContinueBody
+	}
+	do(s, a, huma.Operation{OperationID: "continue-machine", Method: http.MethodPost, Path: "/api/v1/machines/{machine}/continuation", Summary: "Say that a machine is the one that another was"},
+		func(ctx context.Context, in *continued) (wire.Machine, error) {
+			word, err := url.PathUnescape(in.Machine)
+			if err != nil {
+				word = in.Machine
+			}
+			m, err := s.l.Inventory.Continue(ctx, word, in.Body.Old)
+			return machineOf(inventory.View{MachineRow: records.MachineRow{Machine: m}, CoveredBy: []string{}}), err
+		})
 }

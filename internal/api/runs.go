@@ -15,19 +15,30 @@ func started(r records.Run, err error) (wire.Run, error) { return runOf(r), err 
 
 // registerRuns has what is about runs.
 func (s *server) registerRuns(a huma.API) {
-	type limited struct {
+	type filter struct {
+		PageQuery
+		ID     string `query:"id" doc:"how the runs' IDs begin"`
 		Policy string `query:"policy"`
-		Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
+		Kind   string `query:"kind"`
 	}
-	get(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *limited) ([]wire.Run, error) {
-		found, err := s.l.Runs.List(ctx, records.RunFilter{Policy: in.Policy, Limit: in.Limit})
-		return eachOf(found, runOf), err
+	pages(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *filter) ([]wire.Run, string, error) {
+		found, next, err := s.l.Runs.List(ctx, records.RunFilter{ID: in.ID, Policy: in.Policy, Kind: in.Kind, Page: in.page()})
+		return eachOf(found, runOf), in.link(next), err
 	})
 	type byID struct {
 		ID string `path:"id"`
 	}
 	get(s, a, "get-run", "/api/v1/runs/{id}", "A run with its tasks", func(ctx context.Context, in *byID) (wire.Run, error) {
 		return started(s.l.Runs.Find(ctx, in.ID))
+	})
+	type tasks struct {
+		ID    string `path:"id"`
+		After int64  `query:"after" doc:"number of the task before"`
+		Limit int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
+	}
+	get(s, a, "list-tasks", "/api/v1/runs/{id}/tasks", "A run's tasks, by their numbers", func(ctx context.Context, in *tasks) ([]wire.Task, error) {
+		found, err := s.l.Runs.Tasks(ctx, in.ID, in.After, in.Limit)
+		return eachOf(found, taskOf), err
 	})
 	get(s, a, "get-run-log", "/api/v1/runs/{id}/log", "A run's log, oldest first", func(ctx context.Context, in *byID) ([]wire.LogLine, error) {
 		lines, err := s.l.Runs.ReadLog(ctx, in.ID)

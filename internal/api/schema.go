@@ -39,7 +39,7 @@ func init() {
 	list(machine.Quiesces)
 	list(site.Layouts)
 	list(site.Moments)
-	list(wire.EventKinds)
+	list(wire.Changes)
 	list(wire.Verdicts)
 }
 

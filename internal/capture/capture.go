@@ -99,7 +99,7 @@ func (c *Captures) connect(ctx context.Context, s site.Site, name string) (sourc
 
 // setOf lists the images of a set, newest first, those too that are gone.
 func (c *Captures) setOf(ctx context.Context, m records.Image) ([]records.Image, error) {
-	images, err := c.rec.Images(ctx, records.ImageFilter{Machine: m.Machine, Policy: m.Policy, Store: m.Store, Gone: true})
+	images, err := c.rec.Images(ctx, records.ImageFilter{MachineID: m.MachineID, Policy: m.Policy, Store: m.Store, Gone: true})
 	return slices.DeleteFunc(images, func(o records.Image) bool { return o.Apart != m.Apart || o.Scope != m.Scope || o.ID == m.ID }), err
 }
 
@@ -146,7 +146,7 @@ func (k *making) reserve() *stores.Reservation {
 // begin chooses the base and records an image that is being written.
 func (k *making) begin(ctx context.Context) (err error) {
 	o, r := k.o, k.o.Run
-	k.rec = records.Image{ID: image.NewID(), Machine: k.t.Machine, Policy: r.Policy, Store: o.Policy.Store, Run: r.ID, Taken: time.Now(), Scope: o.scope(),
+	k.rec = records.Image{ID: image.NewID(), Machine: k.t.Guest, MachineID: k.t.MachineID, Policy: r.Policy, Store: o.Policy.Store, Run: r.ID, Taken: time.Now(), Scope: o.scope(),
 		Capture: image.Full, Note: r.Note, Apart: r.Cause == run.Hand && o.Policy.ByHand == "apart"}
 	if k.set, err = k.c.setOf(ctx, k.rec); err != nil {
 		return err
@@ -218,7 +218,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 		return err
 	}
 	return k.store(ctx, m, disks, func() error {
-		obsolete, err := c.obsoleteCheckpoints(ctx, o.Site, k.rec.Machine, capture.Checkpoints())
+		obsolete, err := c.obsoleteCheckpoints(ctx, o.Site, k.rec.MachineID, capture.Checkpoints())
 		if err != nil {
 			return err
 		}
@@ -232,7 +232,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 
 // manifest begins the image's manifest.
 func (k *making) manifest(capture source.Capture) *image.Manifest {
-	m := &image.Manifest{Format: image.Format, ID: k.rec.ID, Machine: k.rec.Machine, Policy: k.rec.Policy, Taken: k.rec.Taken.UTC(), Scope: k.rec.Scope,
+	m := &image.Manifest{Format: image.Format, ID: k.rec.ID, Machine: k.rec.Machine, Identity: k.rec.MachineID, Policy: k.rec.Policy, Taken: k.rec.Taken.UTC(), Scope: k.rec.Scope,
 		Hypervisor: k.t.Hypervisor, Definition: capture.Definition(), Program: k.c.program, Why: k.why, Note: k.rec.Note, Apart: k.rec.Apart}
 	m.Consistency, m.Frozen = capture.Consistency()
 	return m
@@ -279,7 +279,7 @@ func (k *making) store(ctx context.Context, m *image.Manifest, disks []diskPlan,
 // request asks for a capture as a policy says.
 func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string) source.Request {
 	return source.Request{
-		Machine: t.Machine, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(),
+		Machine: t.Guest, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(),
 		Moment: func(ctx context.Context, m site.Moment) error {
 			warnings, err := c.hooks.Call(ctx, o.Site, hooks.Event{Moment: m, Policy: o.Run.Policy, Run: o.Run.ID, Cause: o.Run.Cause, Machine: t.Machine, Image: t.Image})
 			t.Warnings = append(t.Warnings, warnings...)
@@ -287,7 +287,7 @@ func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string
 		},
 		Starting: func() error { t.StartedPaused = true; return t.Save(ctx) },
 		Watch: func() (source.Watchdog, error) {
-			return startWatchdog(c.executable, o.Site.Hypervisors[t.Hypervisor], t.Machine)
+			return startWatchdog(c.executable, o.Site.Hypervisors[t.Hypervisor], t.Guest)
 		},
 	}
 }
@@ -485,7 +485,7 @@ func (c *Captures) Clear(ctx context.Context, t records.Task) (found []string, e
 		return nil, err
 	}
 	defer h.Close()
-	return capturer.Clear(ctx, t.Machine, t.Image, t.StartedPaused)
+	return capturer.Clear(ctx, t.Guest, t.Image, t.StartedPaused)
 }
 
 // Undo clears what a failed try left on the source, so that another can begin.

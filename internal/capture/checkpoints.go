@@ -15,11 +15,11 @@ import (
 
 // obsoleteCheckpoints are those of a machine's checkpoints on which no later capture will build: their images are gone, or newer ones
 // serve. Checkpoints of images that this lodge does not know belong to another, and are left alone.
-func (c *Captures) obsoleteCheckpoints(ctx context.Context, s site.Site, name string, ids []string) ([]string, error) {
+func (c *Captures) obsoleteCheckpoints(ctx context.Context, s site.Site, machineID string, ids []string) ([]string, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	images, err := c.rec.Images(ctx, records.ImageFilter{Machine: name, Gone: true}) // newest first
+	images, err := c.rec.Images(ctx, records.ImageFilter{MachineID: machineID, Gone: true}) // newest first
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func (c *Captures) obsoleteCheckpoints(ctx context.Context, s site.Site, name st
 }
 
 // dropObsolete removes a machine's checkpoints on which nothing will build.
-func (c *Captures) dropObsolete(ctx context.Context, s site.Site, h source.Capturer, name string) error {
+func (c *Captures) dropObsolete(ctx context.Context, s site.Site, h source.Capturer, name, machineID string) error {
 	ids, err := h.Checkpoints(ctx, name)
 	if errors.Is(err, source.ErrNoMachine) {
 		return nil
@@ -56,7 +56,7 @@ func (c *Captures) dropObsolete(ctx context.Context, s site.Site, h source.Captu
 	if err != nil {
 		return err
 	}
-	obsolete, err := c.obsoleteCheckpoints(ctx, s, name, ids)
+	obsolete, err := c.obsoleteCheckpoints(ctx, s, machineID, ids)
 	if err != nil || len(obsolete) == 0 {
 		return err
 	}
@@ -69,7 +69,7 @@ func (c *Captures) Tidy(ctx context.Context, s site.Site, done []records.Task) {
 	for _, t := range done {
 		h, capturer, err := c.connect(ctx, s, t.Hypervisor)
 		if err == nil {
-			err = c.dropObsolete(ctx, s, capturer, t.Machine)
+			err = c.dropObsolete(ctx, s, capturer, t.Guest, t.MachineID)
 			h.Close()
 		}
 		if err != nil && ctx.Err() == nil {
@@ -92,7 +92,7 @@ func (c *Captures) TidyAll(ctx context.Context, s site.Site) error {
 		}
 		for _, m := range machines {
 			if m.Hypervisor == name && m.State == machine.Running {
-				errs = append(errs, c.dropObsolete(ctx, s, capturer, m.Name))
+				errs = append(errs, c.dropObsolete(ctx, s, capturer, m.Name, m.ID))
 			}
 		}
 		h.Close()

@@ -26,7 +26,7 @@ func (c *Captures) preflight(ctx context.Context, h source.Source, policy site.P
 	if policy.Active == nil && len(policy.Checks) == 0 {
 		return nil
 	}
-	m, err := c.rec.Machine(ctx, t.Machine)
+	m, err := c.rec.Machine(ctx, t.MachineID)
 	if err != nil {
 		return err
 	}

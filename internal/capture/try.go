@@ -51,7 +51,7 @@ func (c *Captures) Try(ctx context.Context, o Order, st store.Store, t *runs.Tas
 		return tried, nil
 	}
 	tried.CheckWarnings = slices.Clone(t.Warnings)
-	tried.Image = records.Image{ID: image.NewID(), Machine: t.Machine, Policy: o.Run.Policy, Store: o.Policy.Store, Run: o.Run.ID, Taken: time.Now(), Scope: o.scope(), Capture: image.Full}
+	tried.Image = records.Image{ID: image.NewID(), Machine: t.Machine, MachineID: t.MachineID, Policy: o.Run.Policy, Store: o.Policy.Store, Run: o.Run.ID, Taken: time.Now(), Scope: o.scope(), Capture: image.Full}
 	if tried.Set, err = c.setOf(ctx, tried.Image); err != nil {
 		return tried, err
 	}
@@ -67,7 +67,7 @@ func (c *Captures) Try(ctx context.Context, o Order, st store.Store, t *runs.Tas
 	if !freeze {
 		asked.Quiesce = machine.NoFreeze
 		if o.Policy.Quiesce != machine.NoFreeze {
-			c.ping(ctx, h, t.Machine, &tried)
+			c.ping(ctx, h, t, &tried)
 		}
 	}
 	t.Image, t.NeedsCleanup = tried.Image.ID, true // so that it is cleared if this process dies
@@ -102,12 +102,12 @@ func (c *Captures) Try(ctx context.Context, o Order, st store.Store, t *runs.Tas
 }
 
 // ping asks a running machine's agent for a sign of life.
-func (c *Captures) ping(ctx context.Context, h source.Source, name string, tried *Tried) {
+func (c *Captures) ping(ctx context.Context, h source.Source, t *runs.Task, tried *Tried) {
 	inside, err := source.As[source.Insider](h, "ask a machine from inside")
 	if err != nil {
 		return
 	}
-	if m, err := c.rec.Machine(ctx, name); err == nil && m.State == machine.Running {
-		tried.Pinged, tried.Agent = true, inside.Ping(ctx, name)
+	if m, err := c.rec.Machine(ctx, t.MachineID); err == nil && m.State == machine.Running {
+		tried.Pinged, tried.Agent = true, inside.Ping(ctx, t.Guest)
 	}
 }

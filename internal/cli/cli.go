@@ -8,8 +8,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"keenlodge/internal/wire"
@@ -224,4 +226,24 @@ func pick[T ~string](kind string, word T, known []T) (T, error) {
 func isTerminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+// calls makes an action that talks to the lodge; arguments names the words that must follow the verb.
+func calls(words []string, act func(ctx context.Context, c *cli.Command, k *client.Client) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		if err := arguments(c, words...); err != nil {
+			return err
+		}
+		k, err := connect(c)
+		if err != nil {
+			return err
+		}
+		return act(ctx, c, k)
+	}
+}
+
+func noun(name, usage string, verbs ...*cli.Command) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage, Commands: verbs}
 }

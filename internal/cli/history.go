@@ -16,21 +16,15 @@ import (
 // imageHistoryCommand lists what is gone.
 func imageHistoryCommand() *cli.Command {
 	return &cli.Command{Name: "history", Usage: "list dropped images, why they went, and which can be brought back",
-		Flags: []cli.Flag{output(), &cli.StringFlag{Name: "machine", Usage: "of one machine"}, &cli.StringFlag{Name: "policy", Usage: "of one policy"}, &cli.StringFlag{Name: "store", Usage: "in one store"}},
+		Flags: append(pageFlags(200), output(), &cli.StringFlag{Name: "machine", Usage: "of one machine"}, &cli.StringFlag{Name: "policy", Usage: "of one policy"}, &cli.StringFlag{Name: "store", Usage: "in one store"}),
 		Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			all, err := k.Images(ctx, wire.ImageFilter{Machine: c.String("machine"), Policy: c.String("policy"), Store: c.String("store"), Gone: true})
+			gone, more, err := k.Images(ctx, wire.ImageFilter{Machine: c.String("machine"), Policy: c.String("policy"), Store: c.String("store"), OnlyGone: true, Page: pageFrom(c)})
 			if err != nil {
 				return err
 			}
 			s, err := k.Site(ctx)
 			if err != nil {
 				return err
-			}
-			gone := []wire.Image{}
-			for _, m := range all {
-				if m.Gone != nil {
-					gone = append(gone, m)
-				}
 			}
 			return show(c, gone, func(w io.Writer) {
 				var rows [][]string
@@ -43,6 +37,7 @@ func imageHistoryCommand() *cli.Command {
 					rows = append(rows, []string{m.ID, m.Machine, string(m.Capture), moment(&m.Taken), moment(m.Gone), size(m.Stored), m.Store, orDash(m.Policy), back, m.GoneWhy})
 				}
 				table(w, []string{"IMAGE", "MACHINE", "CAPTURE", "TAKEN", "GONE SINCE", "STORED>", "STORE", "POLICY", "COMES BACK", "WHY IT WENT"}, rows)
+				moreLine(w, more, len(gone))
 			})
 		})}
 }

@@ -7,7 +7,10 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"keenlodge/internal/wire"
+
 	"github.com/dustin/go-humanize"
+	"github.com/urfave/cli/v3"
 )
 
 // table prints rows in columns; a heading that ends with ">" aligns its column to the right.
@@ -77,4 +80,25 @@ func tagList(tags map[string]string) string {
 		out = append(out, k+"="+tags[k])
 	}
 	return orDash(strings.Join(out, " "))
+}
+
+// pageFlags ask for a part of a list, so many rows unless told otherwise.
+func pageFlags(rows int) []cli.Flag {
+	return []cli.Flag{&cli.IntFlag{Name: "limit", Value: rows, Usage: "how many rows"}, &cli.BoolFlag{Name: "all", Usage: "all rows"},
+		&cli.StringFlag{Name: "sort", Usage: "column to sort by, with a dash before it for the largest first"}}
+}
+
+func pageFrom(c *cli.Command) wire.Page {
+	p := wire.Page{Sort: c.String("sort"), Limit: max(1, c.Int("limit"))}
+	if c.Bool("all") {
+		p.Limit = 0
+	}
+	return p
+}
+
+// moreLine says that a list goes on.
+func moreLine(w io.Writer, more bool, rows int) {
+	if more {
+		fmt.Fprintf(w, "… these are the first %d; see the rest with --all, or narrow the list\n", rows)
+	}
 }

@@ -11,6 +11,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -109,9 +110,96 @@ func list[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 	return out, c.call(ctx, http.MethodGet, path, nil, &out)
 }
 
-// Machines lists machines.
-func (c *Client) Machines(ctx context.Context) ([]wire.Machine, error) {
-	return list[wire.Machine](ctx, c, "/api/v1/machines")
+// mostAtOnce is how many rows a page has where all are asked for.
+const mostAtOnce = 500
+
+// pages reads a list page by page, up to the page's limit, or all of it. more says that there is more than was asked for.
+func pages[T any](ctx context.Context, c *Client, path string, query url.Values, p wire.Page) (out []T, more bool, err error) {
+	out = []T{}
+	for name, value := range map[string]string{"sort": p.Sort, "after": p.After} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	for {
+		size := mostAtOnce
+		if p.Limit > 0 {
+			size = min(size, p.Limit-len(out))
+		}
+		query.Set("limit", fmt.Sprint(size))
+		r, err := c.send(ctx, http.MethodGet, path+"?"+query.Encode(), nil)
+		if err != nil {
+			return nil, false, err
+		}
+		var rows []T
+		err = json.NewDecoder(r.Body).Decode(&rows)
+		r.Body.Close()
+		if err != nil {
+			return nil, false, fmt.Errorf("answer of GET %s: %w", c.url+path, err)
+		}
+		out = append(out, rows...)
+		next := nextCursor(r.Header.Get("Link"))
+		if next == "" || p.Limit > 0 && len(out) >= p.Limit {
+			return out, next != "", nil
+		}
+		query.Set("after", next)
+	}
+}
+
+// nextCursor is the cursor in a Link header, or "".
+func nextCursor(link string) string {
+	address, ok := strings.CutPrefix(link, "<")
+	if address, _, ok = strings.Cut(address, ">"); !ok {
+		return ""
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	return u.Query().Get("after")
+}
+
+// filled are the parameters of a query that are not empty.
+func filled(of map[string]string) url.Values {
+	out := url.Values{}
+	for name, value := range of {
+		if value != "" {
+			out.Set(name, value)
+		}
+	}
+	return out
+}
+
+func flag(on bool) string {
+	if on {
+		return "true"
+	}
+	return ""
+}
+
+// Machines lists machines by label; more says that there are more than the filter's limit.
+func (c *Client) Machines(ctx context.Context, f wire.MachineFilter) (machines []wire.Machine, more bool, err error) {
+	return pages[wire.Machine](ctx, c, "/api/v1/machines", filled(map[string]string{"hypervisor": f.Hypervisor, "state": string(f.State), "text": f.Text}), f.Page)
+}
+
+// Summary is how the lodge stands.
+func (c *Client) Summary(ctx context.Context) (out wire.Standing, err error) {
+	return out, c.call(ctx, http.MethodGet, "/api/v1/summary", nil, &out)
+}
+
+// RetireMachine takes a machine down on purpose, or with try tells what would go.
+func (c *Client) RetireMachine(ctx context.Context, name string, b wire.RetireBody) (out []wire.SetPreview, err error) {
+	return out, c.call(ctx, http.MethodPut, "/api/v1/machines/"+url.PathEscape(name)+"/retirement", b, &out)
+}
+
+// UnretireMachine takes a retirement back.
+func (c *Client) UnretireMachine(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/machines/"+url.PathEscape(name)+"/retirement", nil, nil)
+}
+
+// ContinueMachine says that a machine is the one that another was.
+func (c *Client) ContinueMachine(ctx context.Context, name, old string) (out wire.Machine, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/machines/"+url.PathEscape(name)+"/continuation", wire.ContinueBody{Old: old}, &out)
 }
 
 // FindMachines asks every hypervisor for its guests.
@@ -154,14 +242,28 @@ func (c *Client) FoldImage(ctx context.Context, id string) (out wire.Run, err er
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/folds", nil, &out)
 }
 
-// Runs lists runs, newest first.
-func (c *Client) Runs(ctx context.Context, limit int) ([]wire.Run, error) {
-	return list[wire.Run](ctx, c, fmt.Sprintf("/api/v1/runs?limit=%d", limit))
+// Runs lists runs, newest first; more says that there are more than the filter's limit.
+func (c *Client) Runs(ctx context.Context, f wire.RunFilter) (runs []wire.Run, more bool, err error) {
+	return pages[wire.Run](ctx, c, "/api/v1/runs", filled(map[string]string{"id": f.ID, "policy": f.Policy, "kind": f.Kind}), f.Page)
 }
 
-// Run is one run.
+// Run is one run with all its tasks.
 func (c *Client) Run(ctx context.Context, id string) (out wire.Run, err error) {
-	return out, c.call(ctx, http.MethodGet, "/api/v1/runs/"+url.PathEscape(id), nil, &out)
+	path := "/api/v1/runs/" + url.PathEscape(id)
+	if err = c.call(ctx, http.MethodGet, path, nil, &out); err != nil {
+		return out, err
+	}
+	for len(out.Tasks) > 0 && len(out.Tasks) < out.Machines {
+		more, err := list[wire.Task](ctx, c, fmt.Sprintf("%s/tasks?limit=1000&after=%d", path, out.Tasks[len(out.Tasks)-1].ID))
+		if err != nil {
+			return out, err
+		}
+		if len(more) == 0 {
+			break
+		}
+		out.Tasks = append(out.Tasks, more...)
+	}
+	return out, nil
 }
 
 // RunLog is a run's log.
@@ -169,10 +271,10 @@ func (c *Client) RunLog(ctx context.Context, id string) ([]wire.LogLine, error) 
 	return list[wire.LogLine](ctx, c, "/api/v1/runs/"+url.PathEscape(id)+"/log")
 }
 
-// Images lists images, newest first.
-func (c *Client) Images(ctx context.Context, f wire.ImageFilter) ([]wire.Image, error) {
-	q := url.Values{"machine": {f.Machine}, "policy": {f.Policy}, "store": {f.Store}, "gone": {fmt.Sprint(f.Gone)}}
-	return list[wire.Image](ctx, c, "/api/v1/images?"+q.Encode())
+// Images lists images, newest first; more says that there are more than the filter's limit.
+func (c *Client) Images(ctx context.Context, f wire.ImageFilter) (images []wire.Image, more bool, err error) {
+	return pages[wire.Image](ctx, c, "/api/v1/images", filled(map[string]string{"id": f.ID, "machine": f.Machine, "policy": f.Policy, "store": f.Store,
+		"gone": flag(f.Gone), "only_gone": flag(f.OnlyGone)}), f.Page)
 }
 
 // Image is one image with its proofs.
@@ -230,6 +332,28 @@ func (c *Client) Watch(ctx context.Context, id string, changed func(wire.Run)) (
 	}
 }
 
+// apply brings a run up to date by what changed, and reports whether anything of it did.
+func apply(run *wire.Run, e wire.Event) (changed bool) {
+	for _, r := range e.Runs {
+		if r.ID == run.ID {
+			r.Tasks = run.Tasks
+			*run, changed = r, true
+		}
+	}
+	for _, t := range e.Tasks {
+		if t.Run != run.ID {
+			continue
+		}
+		changed = true
+		if i := slices.IndexFunc(run.Tasks, func(o wire.Task) bool { return o.ID == t.ID }); i >= 0 {
+			run.Tasks[i] = t
+		} else {
+			run.Tasks = append(run.Tasks, t)
+		}
+	}
+	return changed
+}
+
 func (c *Client) watchOnce(ctx context.Context, id string, changed func(wire.Run)) (run wire.Run, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -246,21 +370,18 @@ func (c *Client) watchOnce(ctx context.Context, id string, changed func(wire.Run
 			continue
 		}
 		var e struct {
-			Kind    string    `json:"kind"`
-			Program string    `json:"program"`
-			Run     *wire.Run `json:"run"`
+			wire.Event
+			wire.Hello
 		}
 		if err := json.Unmarshal([]byte(body), &e); err != nil {
 			return run, fmt.Errorf("stream of changes: %w", err)
 		}
 		switch {
-		case e.Program != "": // the stream stands (or still does), so the present state misses nothing
+		case e.Program != "" || slices.Contains(e.Changed, wire.RunsChanged): // the stream stands (or still does), so the present state misses nothing
 			if run, err = c.Run(ctx, id); err != nil {
 				return run, err
 			}
-		case e.Run != nil && e.Run.ID == id:
-			run = *e.Run
-		default:
+		case !apply(&run, e.Event):
 			continue
 		}
 		changed(run)

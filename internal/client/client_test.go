@@ -19,7 +19,7 @@ import (
 func TestWatchOutlivesABrokenStream(t *testing.T) {
 	var streams atomic.Int32
 	at := func(state run.State, done int64) wire.Run {
-		return wire.Run{ID: "one", State: state, Tasks: []wire.Task{{Machine: "tickets-db", Done: done}}}
+		return wire.Run{ID: "one", State: state, Machines: 1, Tasks: []wire.Task{{ID: 1, Run: "one", Machine: "tickets-db", Done: done}}}
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/api/v1/runs/one", func(w http.ResponseWriter, _ *http.Request) { json.NewEncoder(w).Encode(at("running", 1)) })
@@ -33,13 +33,13 @@ func TestWatchOutlivesABrokenStream(t *testing.T) {
 		tell("hello", map[string]string{"program": "test"})
 		other := at("running", 99)
 		other.ID = "another"
-		tell("change", map[string]any{"kind": "run", "run": other})
+		tell("change", wire.Event{Runs: []wire.Run{other}, Tasks: []wire.Task{{Run: "another", Done: 98}}})
 		if streams.Add(1) == 1 {
-			tell("change", map[string]any{"kind": "run", "run": at("running", 2)})
+			tell("change", wire.Event{Tasks: []wire.Task{{ID: 1, Run: "one", Machine: "tickets-db", Done: 2}}})
 			return // the line is cut
 		}
-		tell("change", map[string]any{"kind": "site"})
-		tell("change", map[string]any{"kind": "run", "run": at("warned", 3)})
+		tell("change", wire.Event{Changed: []wire.Changed{wire.SiteChanged}})
+		tell("change", wire.Event{Runs: []wire.Run{{ID: "one", State: "warned"}}, Tasks: []wire.Task{{ID: 1, Run: "one", Done: 3}}})
 	})
 	server := httptest.NewServer(mux)
 	defer server.Close()
@@ -66,11 +66,11 @@ func TestErrorsInWords(t *testing.T) {
 	c := New(server.URL, "")
 	_, err := c.Prove(t.Context(), "img", "boot")
 	require.EqualError(t, err, "validation failed; body.level: expected one of read, mount")
-	_, err = c.Machines(t.Context())
+	_, _, err = c.Machines(t.Context(), wire.MachineFilter{})
 	require.EqualError(t, err, "502 Bad Gateway")
 	_, err = c.Watch(t.Context(), "one", func(wire.Run) {})
 	require.ErrorContains(t, err, "validation failed", "a refusal is not tried again")
 	server.Close()
-	_, err = c.Machines(t.Context())
+	_, _, err = c.Machines(t.Context(), wire.MachineFilter{})
 	require.ErrorContains(t, err, `is "keenlodge serve" running, and is KEENLODGE_URL right?`)
 }

@@ -1,10 +1,14 @@
 // Package events passes on what happened to whoever listens in this process: a browser, a client that watches a run. What happened is
-// told through the records, so that it reaches every process of a lodge.
+// told through the records, so that it reaches every process of a lodge; what comes within a fraction of a second is joined, so that a
+// listener's cost does not grow with the lodge.
 package events
 
 import (
 	"context"
 	"log/slog"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -12,29 +16,23 @@ import (
 	"keenlodge/internal/records"
 )
 
-// Kind is what something happened to.
-type Kind string
-
 const (
-	// Run is one run, with how it stands now; Runs are many at once.
-	Run  Kind = "run"
-	Runs Kind = "runs"
-	// Image is an image, Site the configuration.
-	Image Kind = "image"
-	Site  Kind = "site"
+	// joinFor is how long what happens is gathered before it is passed on.
+	joinFor = 200 * time.Millisecond
+	// mostTold is how many runs, and how many tasks, are told of one by one; of more, listeners are told to ask again.
+	mostTold = 200
+	// backlog is how many events a listener may be behind before it is cut off; it then begins again with the whole picture.
+	backlog = 64
 )
 
-// Kinds lists every kind.
-var Kinds = []Kind{Run, Runs, Image, Site}
-
-// Event is something that changed.
+// Event is what happened in a fraction of a second.
 type Event struct {
-	Kind Kind         `json:"kind"`
-	Run  *records.Run `json:"run,omitempty"`
+	// Runs come with their figures, without their tasks.
+	Runs  []records.Run
+	Tasks []records.Task
+	// ManyRuns says that more changed than is told of.
+	ManyRuns, Images, Site bool
 }
-
-// backlog is how many events a listener may be behind before it is cut off; it then begins again with the whole picture.
-const backlog = 256
 
 // Hub passes events on.
 type Hub struct {
@@ -45,11 +43,13 @@ type Hub struct {
 
 	mu        sync.Mutex
 	listeners map[chan Event]bool
+
+	happened chan string
 }
 
 // New makes a hub; Serve feeds it.
 func New(rec *records.Records, log *slog.Logger) *Hub {
-	return &Hub{rec: rec, log: log, Cancelled: func(records.Run) {}, listeners: map[chan Event]bool{}}
+	return &Hub{rec: rec, log: log, Cancelled: func(records.Run) {}, listeners: map[chan Event]bool{}, happened: make(chan string, 1024)}
 }
 
 // Listen returns a channel of events and a function that ends it. The channel is closed when the listener is too slow.
@@ -81,10 +81,26 @@ func (h *Hub) send(e Event) {
 	}
 }
 
+func (h *Hub) heard() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return len(h.listeners) > 0
+}
+
 // Serve passes the database's notifications on until ctx ends. A stream that breaks is begun again.
 func (h *Hub) Serve(ctx context.Context) error {
+	go h.join(ctx)
 	for {
-		err := h.rec.Listen(ctx, func(what string) { h.relay(ctx, what) })
+		err := h.rec.Listen(ctx, func(what string) {
+			if id, ok := strings.CutPrefix(what, "cancel "); ok {
+				h.cancel(ctx, id)
+				return
+			}
+			select {
+			case h.happened <- what:
+			case <-ctx.Done():
+			}
+		})
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -97,18 +113,85 @@ func (h *Hub) Serve(ctx context.Context) error {
 	}
 }
 
-func (h *Hub) relay(ctx context.Context, what string) {
-	kind, id, _ := strings.Cut(what, " ")
-	if kind != "run" && kind != "cancel" {
-		h.send(Event{Kind: Kind(kind)})
-		return
-	}
-	r, err := h.rec.Run(ctx, id)
-	switch {
-	case err != nil: // its record was removed, or the stream breaks next
-	case kind == "cancel":
+func (h *Hub) cancel(ctx context.Context, id string) {
+	if r, err := h.rec.Run(ctx, id); err == nil {
 		h.Cancelled(r)
-	default:
-		h.send(Event{Kind: Run, Run: &r})
+	} else if ctx.Err() == nil {
+		h.log.Error("a run that is to be cancelled could not be looked up; the keeper will", "run", id, "error", err)
 	}
+}
+
+// gathered is what happened since the last event.
+type gathered struct {
+	runs         map[string]bool
+	tasks        map[int64]bool
+	images, site bool
+	many         bool
+}
+
+// add notes a notification: "run ID", "runs", "task ID RUN", "image ID" or "site".
+func (g *gathered) add(what string) {
+	kind, rest, _ := strings.Cut(what, " ")
+	switch kind {
+	case "run":
+		g.runs[rest] = true
+	case "task":
+		number, run, _ := strings.Cut(rest, " ")
+		if id, err := strconv.ParseInt(number, 10, 64); err == nil {
+			g.tasks[id], g.runs[run] = true, true
+		}
+	case "runs":
+		g.many = true
+	case "image":
+		g.images = true
+	case "site":
+		g.site = true
+	}
+}
+
+// join gathers what happens and passes it on, a few times a second at the most.
+func (h *Hub) join(ctx context.Context) {
+	for {
+		g := gathered{runs: map[string]bool{}, tasks: map[int64]bool{}}
+		select {
+		case <-ctx.Done():
+			return
+		case what := <-h.happened:
+			g.add(what)
+		}
+		until := time.After(joinFor)
+		for waiting := true; waiting; {
+			select {
+			case <-ctx.Done():
+				return
+			case what := <-h.happened:
+				g.add(what)
+			case <-until:
+				waiting = false
+			}
+		}
+		if !h.heard() {
+			continue
+		}
+		e, err := h.event(ctx, g)
+		if err != nil && ctx.Err() == nil {
+			h.log.Error("what changed could not be read; listeners are told to ask", "error", err)
+			e = Event{ManyRuns: true, Images: true, Site: true}
+		}
+		h.send(e)
+	}
+}
+
+// event reads what changed, in two statements however much it is.
+func (h *Hub) event(ctx context.Context, g gathered) (e Event, err error) {
+	e = Event{ManyRuns: g.many || len(g.runs) > mostTold || len(g.tasks) > mostTold, Images: g.images, Site: g.site}
+	if len(g.runs) > 0 && len(g.runs) <= mostTold {
+		if e.Runs, err = h.rec.RunsOf(ctx, slices.Collect(maps.Keys(g.runs))); err != nil {
+			return e, err
+		}
+	}
+	if len(g.tasks) > 0 && len(g.tasks) <= mostTold {
+		e.Tasks, err = h.rec.TasksOf(ctx, slices.Collect(maps.Keys(g.tasks)))
+	}
+	return e, err
 }

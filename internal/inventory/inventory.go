@@ -8,13 +8,15 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
+
+	"keenlodge/internal/core/machine"
 
 	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/fault"
-	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
@@ -171,7 +173,7 @@ func (inv *Inventory) Find(ctx context.Context) ([]wire.Found, error) {
 func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]wire.Found, error) {
 	out := []wire.Found{}
 	for _, a := range answers {
-		f := wire.Found{Hypervisor: a.Source, Taken: []string{}}
+		f := wire.Found{Hypervisor: a.Source, Copies: []string{}}
 		if a.Err != nil {
 			f.Error = a.Err.Error()
 			out = append(out, f)
@@ -186,10 +188,10 @@ func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]wire.Foun
 			machines = append(machines, m)
 		}
 		var err error
-		if f.Taken, err = inv.rec.SaveMachines(ctx, a.Source, machines); err != nil {
+		if f.Copies, err = inv.rec.SaveMachines(ctx, a.Source, machines); err != nil {
 			return nil, err
 		}
-		f.Machines = len(machines) - len(f.Taken)
+		f.Machines = len(machines)
 		out = append(out, f)
 	}
 	return out, nil
@@ -199,7 +201,7 @@ func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]wire.Foun
 func (inv *Inventory) Covered(ctx context.Context, policy site.Policy) ([]records.Machine, error) {
 	machines, err := inv.rec.Machines(ctx)
 	return slices.DeleteFunc(machines, func(m records.Machine) bool {
-		return m.State == machine.Gone || !policy.Selects(m.Name, m.Tags)
+		return !m.Live() || !policy.Selects(m.Hypervisor, m.Name, m.Tags)
 	}), err
 }
 
@@ -220,9 +222,14 @@ func (inv *Inventory) SourcesOf(ctx context.Context, s site.Site, policy site.Po
 		missing[name] = true
 	}
 	for _, m := range machines {
-		if missing[m.Name] && m.State != machine.Gone && slices.Contains(everywhere, m.Hypervisor) {
-			found[m.Hypervisor] = true
-			delete(missing, m.Name)
+		if !m.Live() || !slices.Contains(everywhere, m.Hypervisor) {
+			continue
+		}
+		for _, name := range []string{m.Name, m.Hypervisor + "/" + m.Name} {
+			if missing[name] {
+				found[m.Hypervisor] = true
+				delete(missing, name)
+			}
 		}
 	}
 	if len(missing) > 0 {
@@ -233,30 +240,79 @@ func (inv *Inventory) SourcesOf(ctx context.Context, s site.Site, policy site.Po
 
 // View is a machine as people see it.
 type View struct {
-	records.Machine
+	records.MachineRow
 	// CoveredBy lists the policies that select it.
-	CoveredBy []string `json:"covered_by"`
+	CoveredBy []string
 }
 
-// Views lists every machine, by name.
-func (inv *Inventory) Views(ctx context.Context) ([]View, error) {
+// Views lists machines by their labels, with the cursor of the next page.
+func (inv *Inventory) Views(ctx context.Context, f records.MachineFilter) ([]View, string, error) {
 	s, err := inv.rec.Site(ctx)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	machines, err := inv.rec.Machines(ctx)
+	rows, next, err := inv.rec.MachinePage(ctx, f)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	out := []View{}
-	for _, m := range machines {
-		v := View{m, []string{}}
+	out := make([]View, len(rows))
+	for i, m := range rows {
+		out[i] = View{m, []string{}}
 		for _, name := range slices.Sorted(maps.Keys(s.Policies)) {
-			if s.Policies[name].Selects(m.Name, m.Tags) {
-				v.CoveredBy = append(v.CoveredBy, name)
+			if m.Retired == nil && s.Policies[name].Selects(m.Hypervisor, m.Name, m.Tags) {
+				out[i].CoveredBy = append(out[i].CoveredBy, name)
 			}
 		}
-		out = append(out, v)
 	}
-	return out, nil
+	return out, next, nil
+}
+
+// Resolve finds the machine that a word means: its label, its name where only one bears it, with its source before it, or its identity.
+func (inv *Inventory) Resolve(ctx context.Context, word string) (records.Machine, error) {
+	found, err := inv.rec.MachinesCalled(ctx, word)
+	if err != nil {
+		return records.Machine{}, err
+	}
+	for _, m := range found {
+		if m.Label == word || m.ID == word {
+			return m, nil
+		}
+	}
+	if len(found) == 1 {
+		return found[0], nil
+	}
+	if len(found) == 0 {
+		labels, err := inv.rec.Labels(ctx)
+		if err != nil {
+			return records.Machine{}, err
+		}
+		return records.Machine{}, fault.Unknown("machine", word, labels)
+	}
+	labels := make([]string, len(found))
+	for i, m := range found {
+		labels[i] = m.Label
+	}
+	return records.Machine{}, fmt.Errorf("%w: %q may be %s; write more of it", fault.ErrConflict, word, strings.Join(labels, ", "))
+}
+
+// Continue says that a machine is the one that another was: the images of both are of one machine then.
+func (inv *Inventory) Continue(ctx context.Context, word, old string) (records.Machine, error) {
+	m, err := inv.Resolve(ctx, word)
+	if err != nil {
+		return m, err
+	}
+	was, err := inv.Resolve(ctx, old)
+	if err != nil {
+		return was, err
+	}
+	switch {
+	case m.ID == was.ID:
+		return m, fmt.Errorf("%w: %s is the same machine as %s already", fault.ErrConflict, word, old)
+	case was.State != machine.Gone:
+		return m, fmt.Errorf("%w: machine %s is still there (on %s), so %s can't be what became of it; only one that is gone can be continued", fault.ErrConflict, was.Label, was.Hypervisor, m.Label)
+	}
+	if err := inv.rec.ContinueMachine(ctx, m.ID, was.ID); err != nil {
+		return m, err
+	}
+	return inv.rec.Machine(ctx, was.ID)
 }

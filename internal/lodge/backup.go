@@ -10,7 +10,6 @@ import (
 
 	"keenlodge/internal/capture"
 	"keenlodge/internal/core/fault"
-	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
@@ -213,30 +212,29 @@ func (l *Lodge) selectMachines(ctx context.Context, r *runs.Run, policy site.Pol
 	var known []string
 	have := map[string]bool{}
 	for _, m := range machines {
-		if m.State == machine.Gone {
+		if !m.Live() {
 			continue
 		}
-		known = append(known, m.Name)
-		have[m.Name] = true
-		if !policy.Selects(m.Name, m.Tags) {
+		known = append(known, m.Label)
+		have[m.Name], have[m.Hypervisor+"/"+m.Name] = true, true
+		if !policy.Selects(m.Hypervisor, m.Name, m.Tags) {
 			continue
 		}
 		if why, ok := silent[m.Hypervisor]; ok {
-			missing = append(missing, fmt.Errorf("machine %s can't be backed up: %s", m.Name, why))
+			missing = append(missing, fmt.Errorf("machine %s can't be backed up: %s", m.Label, why))
 			continue
 		}
-		t, err := r.AddTask(ctx, records.Task{Machine: m.Name, Hypervisor: m.Hypervisor, Store: policy.Store})
-		if err != nil {
-			return nil, nil, err
-		}
-		tasks = append(tasks, t)
+		tasks = append(tasks, records.Task{Machine: m.Label, MachineID: m.ID, Guest: m.Name, Hypervisor: m.Hypervisor, Store: policy.Store})
 	}
 	for _, name := range policy.Exact() {
 		if !have[name] {
 			missing = append(missing, fmt.Errorf("policy %s names machine %q, which no hypervisor has%s", r.Policy, name, suggest.Hint(name, known)))
 		}
 	}
-	return tasks, missing, nil
+	if len(tasks) > 0 {
+		tasks, err = r.AddTasks(ctx, tasks)
+	}
+	return tasks, missing, err
 }
 
 // captureAll captures machines, each when it is its turn.
@@ -297,7 +295,7 @@ func (k *backup) captureOne(ctx context.Context, t *runs.Task) error {
 	return err
 }
 
-// proveAll proves the new images where the policy says so, and returns the machines whose sets may be rotated.
+// proveAll proves the new images where the policy says so, and returns the identities of the machines whose sets may be rotated.
 func (k *backup) proveAll(ctx context.Context, done []records.Task) (trusted []string, err error) {
 	for _, t := range done {
 		if t.State == run.Failed || t.State == run.Skipped {
@@ -313,7 +311,7 @@ func (k *backup) proveAll(ctx context.Context, done []records.Task) (trusted []s
 				continue
 			}
 		}
-		trusted = append(trusted, t.Machine)
+		trusted = append(trusted, t.MachineID)
 	}
 	return trusted, nil
 }

@@ -52,10 +52,11 @@ type Lodge struct {
 	Restores  *restore.Restores
 	Planning  *planning.Planning
 
-	rec      *records.Records
-	log      *slog.Logger
-	captures *capture.Captures
-	mounts   string
+	rec       *records.Records
+	log       *slog.Logger
+	captures  *capture.Captures
+	mounts    string
+	standings standings
 }
 
 // New makes a process's part; Serve starts it.

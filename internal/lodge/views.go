@@ -8,19 +8,25 @@ import (
 	"keenlodge/internal/records"
 )
 
+// coversShown is how many of the machines that a policy covers are named in a list of policies.
+const coversShown = 20
+
 // PolicyView is a policy as people see it.
 type PolicyView struct {
-	Name string `json:"name"`
+	Name string
 	site.Policy
-	NextDue *time.Time `json:"next_due"`
+	NextDue *time.Time
 	// Notice is what a person must look at, or empty.
-	Notice string `json:"notice"`
-	// Covers lists the machines that it selects now.
-	Covers []string `json:"covers"`
+	Notice string
+	// Covers are the labels of the first machines that it selects, Covered is how many it selects.
+	Covers  []string
+	Covered int
+	// Fresh is how old a newest image may be by its schedules; 0 is any age.
+	Fresh time.Duration
 	// Says tells each schedule in plain words.
-	Says []string `json:"says"`
-	// Paused says why and until when it is paused, or null.
-	Paused *records.Pause `json:"paused"`
+	Says []string
+	// Paused says why and until when it is paused, or nil.
+	Paused *records.Pause
 }
 
 // Policies lists every policy, by name.
@@ -33,23 +39,22 @@ func (l *Lodge) Policies(ctx context.Context) ([]PolicyView, error) {
 	if err != nil {
 		return nil, err
 	}
-	machines, err := l.rec.Machines(ctx)
+	stand, err := l.coverage(ctx, s)
 	if err != nil {
 		return nil, err
 	}
 	out := []PolicyView{}
 	for _, p := range standings {
-		v := PolicyView{Name: p.Name, Policy: s.Policies[p.Name], NextDue: p.NextDue, Notice: p.Notice, Covers: []string{}, Says: []string{}}
+		c := stand.policies[p.Name]
+		v := PolicyView{Name: p.Name, Policy: s.Policies[p.Name], NextDue: p.NextDue, Notice: p.Notice, Covers: c.covers, Covered: c.covered, Fresh: c.fresh, Says: []string{}}
+		if v.Covers == nil {
+			v.Covers = []string{}
+		}
 		if p.Holds(time.Now()) {
 			v.Paused = &p.Pause
 		}
 		for _, parsed := range v.Parsed(s.Location()) {
 			v.Says = append(v.Says, parsed.Words())
-		}
-		for _, m := range machines {
-			if m.State != "gone" && v.Selects(m.Name, m.Tags) {
-				v.Covers = append(v.Covers, m.Name)
-			}
 		}
 		out = append(out, v)
 	}

@@ -7,7 +7,10 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/records/listing"
+
 	"keenlodge/internal/core/forecast"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/records"
 )
 
@@ -32,13 +35,13 @@ func (pl *Planning) Calendar(ctx context.Context) ([]Entry, error) {
 		return nil, err
 	}
 	now := time.Now().In(s.Location())
-	runs, err := pl.rec.Runs(ctx, records.RunFilter{Limit: calendarRuns})
+	runs, err := pl.rec.Runs(ctx, records.RunFilter{Kind: string(run.Backup), Page: listing.Page{Limit: calendarRuns}})
 	if err != nil {
 		return nil, err
 	}
 	var out []Entry
 	for _, run := range runs {
-		if run.Kind != "backup" || run.Made.Before(now.AddDate(0, 0, -calendarDays)) {
+		if run.Made.Before(now.AddDate(0, 0, -calendarDays)) {
 			continue
 		}
 		out = append(out, pastEntry(run, now))

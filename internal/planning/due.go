@@ -294,7 +294,7 @@ func (pl *Planning) HostsOf(ctx context.Context, s site.Site, policy string) ([]
 	}
 	found := map[string]bool{}
 	for _, m := range machines {
-		if limited[m.Hypervisor] && m.State != "gone" && s.Policies[policy].Selects(m.Name, m.Tags) {
+		if limited[m.Hypervisor] && m.Live() && s.Policies[policy].Selects(m.Hypervisor, m.Name, m.Tags) {
 			found[m.Hypervisor] = true
 		}
 	}

@@ -10,7 +10,6 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/retention"
@@ -113,12 +112,12 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 	}
 	var hosts []string
 	for _, m := range e.machines {
-		if m.State == machine.Gone || !spec.Selects(m.Name, m.Tags) {
+		if !m.Live() || !spec.Selects(m.Hypervisor, m.Name, m.Tags) {
 			continue
 		}
 		set, guess := e.set(name, spec.Store, m)
 		if out.Sets = append(out.Sets, set); guess {
-			guessed = append(guessed, name+" of "+m.Name)
+			guessed = append(guessed, name+" of "+m.Label)
 		}
 		if !slices.Contains(hosts, m.Hypervisor) {
 			hosts = append(hosts, m.Hypervisor)
@@ -138,7 +137,7 @@ func (e experience) set(policy, store string, m records.Machine) (forecast.Set, 
 	var took []int64
 	var made []cycle.Image
 	for _, i := range e.images[policy] {
-		if i.Machine != m.Name || i.Store != store || i.Apart || i.State == image.Writing {
+		if i.MachineID != m.ID || i.Store != store || i.Apart || i.State == image.Writing {
 			continue
 		}
 		made = append(made, cycle.Image{Taken: i.Taken, Full: i.Capture == image.Full})
@@ -154,7 +153,7 @@ func (e experience) set(policy, store string, m records.Machine) (forecast.Set, 
 			there.Images = append([]records.Image{i}, there.Images...)
 		}
 	}
-	out := forecast.Set{Machine: m.Name, Hypervisor: m.Hypervisor, Images: there.Planned(), Made: made}
+	out := forecast.Set{Machine: m.Label, Hypervisor: m.Hypervisor, Images: there.Planned(), Made: made}
 	slices.Reverse(out.Made)
 	var guessed bool
 	out.Full, out.Between, guessed = seen.Sizes()

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"keenlodge/internal/records/listing"
+
 	"keenlodge/internal/core/image"
 
 	"github.com/jackc/pgx/v5"
@@ -13,8 +15,10 @@ import (
 // Image is one machine at one moment, restorable. Size, Read, Fresh and Stored are bytes: the disks' length, what the
 // source gave, what was new to the store before and after compression.
 type Image struct {
-	ID          string            `db:"id" json:"id"`
+	ID string `db:"id" json:"id"`
+	// Machine is what the image's machine is called now, MachineID its identity.
 	Machine     string            `db:"machine" json:"machine"`
+	MachineID   string            `db:"machine_id" json:"machine_id"`
 	Policy      string            `db:"policy" json:"policy"`
 	Store       string            `db:"store" json:"store"`
 	Run         string            `db:"run" json:"run"`
@@ -68,21 +72,80 @@ type Proof struct {
 	Error    string      `db:"error" json:"error"`
 }
 
-const imageSelect = `select i.*, coalesce(best.level, '') as proven, best.ended as proven_at, coalesce(not last.passed, false) as failed from images i
+const imageSelect = `select i.id, coalesce(mm.label, i.machine) as machine, i.machine_id, i.policy, i.store, i.run, i.taken, i.state, i.scope, i.capture, i.since, i.capture_why, i.base,
+	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, coalesce(best.level, '') as proven, best.ended as proven_at, coalesce(not last.passed, false) as failed from images i
+	left join machines mm on mm.id = i.machine_id
 	left join lateral (select level, ended from proofs p where p.image = i.id and p.passed
 		order by array_position(array['restore', 'mount', 'read'], level), id desc limit 1) best on true
 	left join lateral (select passed from proofs p where p.image = i.id order by id desc limit 1) last on true `
 
 // ImageFilter narrows a listing; empty fields do not.
 type ImageFilter struct {
-	Machine, Policy, Store string
-	Gone                   bool // those that rotation dropped, too
+	// ID is how the images' IDs begin.
+	ID                       string
+	MachineID, Policy, Store string
+	// Gone lists those that rotation dropped, too; OnlyGone no others.
+	Gone, OnlyGone bool
+	listing.Page
 }
 
-// Images lists images, newest first.
+const asTime = time.RFC3339Nano
+
+var imageList = listing.List[Image]{Own: "-taken", ID: "i.id", IDOf: func(m Image) string { return m.ID }, Columns: map[string]listing.Column[Image]{
+	"taken":  {SQL: "i.taken", Kind: "timestamptz", Value: func(m Image) string { return m.Taken.Format(asTime) }},
+	"stored": {SQL: "i.stored", Kind: "bigint", Value: func(m Image) string { return fmt.Sprint(m.Stored) }},
+	"read":   {SQL: "i.read", Kind: "bigint", Value: func(m Image) string { return fmt.Sprint(m.Read) }},
+	"took":   {SQL: "i.took", Kind: "bigint", Value: func(m Image) string { return fmt.Sprint(m.Took) }},
+}}
+
+// Images lists images, newest first; without a limit, all that the filter leaves.
 func (r *Records) Images(ctx context.Context, f ImageFilter) ([]Image, error) {
-	return all[Image](ctx, r.pool, imageSelect+`where ($1 = '' or i.machine = $1) and ($2 = '' or i.policy = $2) and ($3 = '' or i.store = $3)
-		and ($4 or i.gone is null) order by i.taken desc, i.id`, f.Machine, f.Policy, f.Store, f.Gone)
+	images, _, err := r.ImagePage(ctx, f)
+	return images, err
+}
+
+// ImagePage is Images with the cursor of the next page, "" for none.
+func (r *Records) ImagePage(ctx context.Context, f ImageFilter) (images []Image, next string, err error) {
+	var c listing.Conditions
+	c.Add("i.machine_id = $%d", f.MachineID)
+	c.Add("i.policy = $%d", f.Policy)
+	c.Add("i.store = $%d", f.Store)
+	c.Add("starts_with(i.id, $%d)", f.ID)
+	switch {
+	case f.OnlyGone:
+		c.Where = append(c.Where, "i.gone is not null")
+	case !f.Gone:
+		c.Where = append(c.Where, "i.gone is null")
+	}
+	sql, args, err := imageList.Query(imageSelect, c.Where, c.Args, f.Page)
+	if err != nil {
+		return nil, "", err
+	}
+	if images, err = all[Image](ctx, r.pool, sql, args...); err != nil {
+		return nil, "", err
+	}
+	images, next = imageList.Cut(images, f.Page)
+	return images, next, nil
+}
+
+// SetImages lists the images of a policy in a store, oldest first in each set, with what planning needs of them and no more. Those of
+// other machines than those named are left out; nil is all.
+func (r *Records) SetImages(ctx context.Context, policy, store string, machineIDs []string) ([]Image, error) {
+	return all[Image](ctx, r.pool, imageSelect+`where i.policy = $1 and i.store = $2 and i.gone is null and ($3::text[] is null or i.machine_id = any($3))
+		order by i.machine_id, i.taken, i.id`, policy, store, machineIDs)
+}
+
+// ImagesOfMachines lists the newest images of machines, those that are gone too, so many of each at the most.
+func (r *Records) ImagesOfMachines(ctx context.Context, machineIDs []string, most int) ([]Image, error) {
+	return all[Image](ctx, r.pool, imageSelect+` join unnest($1::text[]) u(machine_id) on i.id in (select id from images n where n.machine_id = u.machine_id order by n.taken desc, n.id desc limit $2)
+		order by i.taken desc, i.id desc`, machineIDs, most)
+}
+
+// ForgetImages removes the records of images that left their stores before a moment, with their proofs, and returns how many.
+func (r *Records) ForgetImages(ctx context.Context, before time.Time) (int64, error) {
+	tag, err := r.pool.Exec(ctx, `with old as (delete from images i where gone < $1 and not in_store and not exists (select from images o where o.base = i.id) returning id),
+		proven as (delete from proofs p using old where p.image = old.id) select from old`, before)
+	return tag.RowsAffected(), err
 }
 
 // Image finds one image, also one that is gone.
@@ -92,9 +155,9 @@ func (r *Records) Image(ctx context.Context, id string) (Image, error) {
 
 // AddImage records an image that is being written.
 func (r *Records) AddImage(ctx context.Context, m Image) error {
-	return r.exec(ctx, `insert into images (id, machine, policy, store, run, taken, state, scope, capture, base, note, apart)
-		values ($1, $2, $3, $4, $5, $6, 'writing', $7, $8, $9, $10, $11)`,
-		m.ID, m.Machine, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture, m.Base, m.Note, m.Apart)
+	return r.exec(ctx, `insert into images (id, machine, machine_id, policy, store, run, taken, state, scope, capture, base, note, apart)
+		values ($1, $2, $3, $4, $5, $6, $7, 'writing', $8, $9, $10, $11, $12)`,
+		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture, m.Base, m.Note, m.Apart)
 }
 
 // FinishImage makes an image usable.

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"keenlodge/internal/records/listing"
+
 	"keenlodge/internal/store/medium/dir"
 
 	"keenlodge/internal/core/fault"
@@ -100,7 +102,7 @@ func TestADueMomentHasOneRun(t *testing.T) {
 		})
 	}
 	all.Wait()
-	runs, err := rs[0].Runs(t.Context(), records.RunFilter{Limit: 5000})
+	runs, err := rs[0].Runs(t.Context(), records.RunFilter{Page: listing.Page{Limit: 5000}})
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for _, run := range runs {
@@ -124,7 +126,7 @@ func TestADueMomentHasOneRun(t *testing.T) {
 	n, err = rs[0].FireDue(t.Context(), time.Now(), firing(later, newID))
 	require.NoError(t, err)
 	require.Equal(t, policies, n)
-	again, err := rs[0].Runs(t.Context(), records.RunFilter{Limit: 5000})
+	again, err := rs[0].Runs(t.Context(), records.RunFilter{Page: listing.Page{Limit: 5000}})
 	require.NoError(t, err)
 	require.Len(t, again, policies)
 	moved, err = rs[0].PullForward(t.Context(), func(site.Policy) time.Time { return later.Add(time.Hour) })
@@ -327,7 +329,7 @@ func TestDroppedImagesComeBack(t *testing.T) {
 	r, ctx := open(t, 1)[0], t.Context()
 	ids := []string{"full", "inc-1", "inc-2"}
 	for i, id := range ids {
-		m := records.Image{ID: id, Machine: "tickets-db", Policy: "p", Store: "plain-shelf", Taken: time.Now().Add(time.Duration(i) * time.Minute), Scope: "machine", Capture: "full", Disks: []records.ImageDisk{}}
+		m := records.Image{ID: id, Machine: "tickets-db", MachineID: "u", Policy: "p", Store: "plain-shelf", Taken: time.Now().Add(time.Duration(i) * time.Minute), Scope: "machine", Capture: "full", Disks: []records.ImageDisk{}}
 		if i > 0 {
 			m.Base = ids[i-1]
 		}
@@ -351,7 +353,7 @@ func TestDroppedImagesComeBack(t *testing.T) {
 	there, err = r.Images(ctx, records.ImageFilter{})
 	require.NoError(t, err)
 	require.Empty(t, there)
-	all, err := r.Images(ctx, records.ImageFilter{Gone: true, Machine: "tickets-db"})
+	all, err := r.Images(ctx, records.ImageFilter{Gone: true, MachineID: "u"})
 	require.NoError(t, err)
 	require.Equal(t, "no clause keeps it", all[0].GoneWhy)
 	leaving, err := r.Leaving(ctx, "plain-shelf", time.Hour)
@@ -389,28 +391,6 @@ func TestDroppedImagesComeBack(t *testing.T) {
 	m, err := r.Image(ctx, "inc-1")
 	require.NoError(t, err)
 	require.EqualValues(t, "broken", m.State)
-}
-
-// Machines that vanish are remembered while images of them exist; a name that another hypervisor has is not taken over.
-func TestMachinesComeAndGo(t *testing.T) {
-	r, ctx := open(t, 1)[0], t.Context()
-	guest := func(name string) records.Machine {
-		return records.Machine{Name: name, UUID: "u", State: "running", Tags: map[string]string{"tier": "gold"}, Disks: []records.MachineDisk{{Target: "vda", Size: 5}}}
-	}
-	_, err := r.SaveMachines(ctx, "quay-1", []records.Machine{guest("tickets-db"), guest("timetable")})
-	require.NoError(t, err)
-	taken, err := r.SaveMachines(ctx, "pier-2", []records.Machine{guest("crew-rota"), guest("timetable")})
-	require.NoError(t, err)
-	require.Equal(t, []string{"timetable"}, taken)
-	require.NoError(t, r.AddImage(ctx, records.Image{ID: "img", Machine: "tickets-db", Taken: time.Now()}))
-	_, err = r.SaveMachines(ctx, "quay-1", nil)
-	require.NoError(t, err)
-	machines, err := r.Machines(ctx)
-	require.NoError(t, err)
-	require.Len(t, machines, 2)
-	require.Equal(t, "crew-rota", machines[0].Name)
-	require.Equal(t, map[string]string{"tier": "gold"}, machines[0].Tags)
-	require.EqualValues(t, "gone", machines[1].State)
 }
 
 func TestTheFirstTokenIsMadeOnce(t *testing.T) {

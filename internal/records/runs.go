@@ -9,7 +9,7 @@ import (
 	"slices"
 	"time"
 
-	"keenlodge/internal/core/fault"
+	"keenlodge/internal/records/listing"
 
 	"keenlodge/internal/core/run"
 
@@ -40,6 +40,8 @@ type Run struct {
 	// Note says what a run is for; its images bear it.
 	Note  string `db:"note" json:"note"`
 	Tasks []Task `db:"-" json:"tasks"`
+	// Figures sum its tasks up.
+	Figures RunFigures `db:"-" json:"-"`
 }
 
 // Over reports whether the run has ended.
@@ -48,9 +50,12 @@ func (r Run) Over() bool { return r.State.Over() }
 // Task is the part of a run for one machine. Done, Total, Fresh and Stored are bytes: worked off, to work off, new to the
 // store before and after compression.
 type Task struct {
-	ID            int64      `db:"id" json:"id"`
-	Run           string     `db:"run" json:"run"`
+	ID  int64  `db:"id" json:"id"`
+	Run string `db:"run" json:"run"`
+	// Machine is what the task's machine was called, Guest its name on its source, MachineID its identity.
 	Machine       string     `db:"machine" json:"machine"`
+	MachineID     string     `db:"machine_id" json:"machine_id"`
+	Guest         string     `db:"guest" json:"-"`
 	Hypervisor    string     `db:"hypervisor" json:"hypervisor"`
 	Store         string     `db:"store" json:"store"`
 	State         run.State  `db:"state" json:"state"`
@@ -257,33 +262,100 @@ const runColumns = "id, kind, policy, cause, who, request, state, waits, not_bef
 
 // RunFilter narrows a listing of runs; empty fields do not.
 type RunFilter struct {
-	ID, Policy string
-	Limit      int // 0 for 50
+	// ID is how the runs' IDs begin.
+	ID, Policy, Kind string
+	listing.Page
 }
 
-// Runs lists the newest runs with their tasks, newest first.
+var runList = listing.List[Run]{Own: "-made", ID: "id", IDOf: func(r Run) string { return r.ID }, Columns: map[string]listing.Column[Run]{
+	"made": {SQL: "made", Kind: "timestamptz", Value: func(r Run) string { return r.Made.Format(asTime) }},
+}}
+
+const (
+	// tasksListed is how many of a run's tasks come with it in a list, tasksShown where it is looked at alone.
+	tasksListed = 20
+	tasksShown  = 1000
+)
+
+// Runs lists runs, newest first, each with its first tasks.
 func (r *Records) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
-	if f.Limit == 0 {
-		f.Limit = 50
-	}
-	runs, err := all[Run](ctx, r.pool, "select "+runColumns+" from runs where ($1 = '' or id = $1) and ($2 = '' or policy = $2) order by made desc, id limit $3", f.ID, f.Policy, f.Limit)
+	runs, _, err := r.RunPage(ctx, f)
+	return runs, err
+}
+
+// RunPage is Runs with the cursor of the next page, "" for none.
+func (r *Records) RunPage(ctx context.Context, f RunFilter) (runs []Run, next string, err error) {
+	var c listing.Conditions
+	c.Add("starts_with(id, $%d)", f.ID)
+	c.Add("policy = $%d", f.Policy)
+	c.Add("kind = $%d", f.Kind)
+	sql, args, err := runList.Query("select "+runColumns+" from runs", c.Where, c.Args, f.Page)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
+	if runs, err = all[Run](ctx, r.pool, sql, args...); err != nil {
+		return nil, "", err
+	}
+	runs, next = runList.Cut(runs, f.Page)
+	return runs, next, r.addTasks(ctx, runs, tasksListed)
+}
+
+// addTasks completes runs with their figures and their first tasks.
+func (r *Records) addTasks(ctx context.Context, runs []Run, most int) error {
 	ids := make([]string, len(runs))
 	at := map[string]int{}
 	for i := range runs {
 		runs[i].Tasks, ids[i], at[runs[i].ID] = []Task{}, runs[i].ID, i
 	}
-	tasks, err := all[Task](ctx, r.pool, "select * from tasks where run = any($1) order by id", ids)
+	type figures struct {
+		Run string `db:"run"`
+		RunFigures
+	}
+	sums, err := all[figures](ctx, r.pool, `select run, count(*)::int as machines, coalesce(sum(done), 0)::bigint as moved, coalesce(sum(stored), 0)::bigint as stored_sum,
+		count(*) filter (where state = 'failed')::int as failed, count(*) filter (where state in ('queued', 'running'))::int as open from tasks where run = any($1) group by run`, ids)
 	if err != nil {
-		return nil, err
+		return err
+	}
+	for _, f := range sums {
+		runs[at[f.Run]].Figures = f.RunFigures
+	}
+	tasks, err := all[Task](ctx, r.pool, `select t.* from unnest($1::text[]) u(run), lateral (select * from tasks where tasks.run = u.run order by id limit $2) t order by t.id`, ids, most)
+	if err != nil {
+		return err
 	}
 	for _, t := range tasks {
 		run := &runs[at[t.Run]]
 		run.Tasks = append(run.Tasks, t)
 	}
-	return runs, nil
+	return nil
+}
+
+// RunFigures sum a run's tasks up. Moved and Stored are bytes.
+type RunFigures struct {
+	Machines int   `db:"machines"`
+	Moved    int64 `db:"moved"`
+	Stored   int64 `db:"stored_sum"`
+	Failed   int   `db:"failed"`
+	Open     int   `db:"open"`
+}
+
+// RunsOf finds runs by their IDs, with their figures and without their tasks.
+func (r *Records) RunsOf(ctx context.Context, ids []string) ([]Run, error) {
+	runs, err := all[Run](ctx, r.pool, "select "+runColumns+" from runs where id = any($1)", ids)
+	if err != nil {
+		return nil, err
+	}
+	return runs, r.addTasks(ctx, runs, 0)
+}
+
+// TasksOf finds tasks by their IDs.
+func (r *Records) TasksOf(ctx context.Context, ids []int64) ([]Task, error) {
+	return all[Task](ctx, r.pool, "select * from tasks where id = any($1) order by id", ids)
+}
+
+// Tasks lists a run's tasks by their IDs, those after one.
+func (r *Records) Tasks(ctx context.Context, run string, after int64, limit int) ([]Task, error) {
+	return all[Task](ctx, r.pool, "select * from tasks where run = $1 and id > $2 order by id limit $3", run, after, limit)
 }
 
 // ForgetRuns removes the records of runs that ended before a moment, with their tasks and logs, and tells how many. Images keep what
@@ -293,22 +365,21 @@ func (r *Records) ForgetRuns(ctx context.Context, before time.Time) (int64, erro
 	return tag.RowsAffected(), err
 }
 
-// Run is one run with its tasks.
+// Run is one run with its tasks: the first ones, where there are very many.
 func (r *Records) Run(ctx context.Context, id string) (Run, error) {
-	runs, err := r.Runs(ctx, RunFilter{ID: id, Limit: 1})
-	if err == nil && len(runs) == 0 {
-		err = fault.ErrNotFound
-	}
+	found, err := one[Run](ctx, r.pool, "select "+runColumns+" from runs where id = $1", id)
 	if err != nil {
 		return Run{}, err
 	}
-	return runs[0], nil
+	runs := []Run{found}
+	err = r.addTasks(ctx, runs, tasksShown)
+	return runs[0], err
 }
 
 // AddTask records a queued task and returns it with its number.
 func (r *Records) AddTask(ctx context.Context, t Task) (Task, error) {
-	return one[Task](ctx, r.pool, "insert into tasks (run, machine, hypervisor, store, state, image, why) values ($1, $2, $3, $4, coalesce(nullif($5, ''), 'queued'), $6, $7) returning *",
-		t.Run, t.Machine, t.Hypervisor, t.Store, t.State, t.Image, t.Why)
+	return one[Task](ctx, r.pool, "insert into tasks (run, machine, machine_id, guest, hypervisor, store, state, image, why) values ($1, $2, $3, $4, $5, $6, coalesce(nullif($7, ''), 'queued'), $8, $9) returning *",
+		t.Run, t.Machine, t.MachineID, t.Guest, t.Hypervisor, t.Store, t.State, t.Image, t.Why)
 }
 
 // SaveTask writes all of a task that changes.
@@ -319,13 +390,22 @@ func (r *Records) SaveTask(ctx context.Context, t Task) error {
 	if t.Steps == nil {
 		t.Steps = []TaskStep{}
 	}
-	err := r.exec(ctx, `update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
-		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18 where id = $1`,
+	return r.exec(ctx, `with saved as (update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
+		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18 where id = $1 returning id, run)
+		select pg_notify('`+channel+`', 'task ' || id || ' ' || run) from saved`,
 		t.ID, t.State, t.Step, t.Image, t.NeedsCleanup, t.StartedPaused, t.Started, t.Ended, t.Done, t.Total, t.Fresh, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps)
-	if err != nil {
-		return err
+}
+
+// AddTasks records queued tasks of a run and returns them with their numbers.
+func (r *Records) AddTasks(ctx context.Context, tasks []Task) ([]Task, error) {
+	var runs, machines, ids, guests, hypervisors, stores, images []string
+	for _, t := range tasks {
+		runs, machines, ids, guests = append(runs, t.Run), append(machines, t.Machine), append(ids, t.MachineID), append(guests, t.Guest)
+		hypervisors, stores, images = append(hypervisors, t.Hypervisor), append(stores, t.Store), append(images, t.Image)
 	}
-	return r.notify(ctx, "run "+t.Run)
+	return all[Task](ctx, r.pool, `insert into tasks (run, machine, machine_id, guest, hypervisor, store, state, image)
+		select run, machine, machine_id, guest, hypervisor, store, 'queued', image from unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[])
+		with ordinality u(run, machine, machine_id, guest, hypervisor, store, image, nth) order by nth returning *`, runs, machines, ids, guests, hypervisors, stores, images)
 }
 
 // Log adds a line to a run's log.
@@ -338,7 +418,7 @@ func (r *Records) RunLog(ctx context.Context, id string) ([]LogLine, error) {
 	return all[LogLine](ctx, r.pool, "select * from log where run = $1 order by id", id)
 }
 
-// Orphans lists the runs that a process began which lives no more.
+// Orphans lists the runs that a process began which lives no more, with those of their tasks that have not ended.
 func (r *Records) Orphans(ctx context.Context) ([]Run, error) {
 	type row struct {
 		ID string `db:"id"`
@@ -352,6 +432,10 @@ func (r *Records) Orphans(ctx context.Context) ([]Run, error) {
 	var runs []Run
 	for _, row := range rows {
 		run, err := r.Run(ctx, row.ID)
+		if err == nil {
+			// However many there are: each has to be ended.
+			run.Tasks, err = all[Task](ctx, r.pool, "select * from tasks where run = $1 and state in ('queued', 'running') order by id", row.ID)
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -7,27 +7,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
 )
-
-// Machine is a machine that a hypervisor told of.
-type Machine struct {
-	Name       string            `db:"name" json:"name"`
-	Hypervisor string            `db:"hypervisor" json:"hypervisor"`
-	UUID       string            `db:"uuid" json:"uuid"`
-	State      machine.State     `db:"state" json:"state"`
-	Tags       map[string]string `db:"tags" json:"tags"`
-	Disks      []MachineDisk     `db:"disks" json:"disks"`
-	Seen       time.Time         `db:"seen" json:"seen"`
-}
-
-// MachineDisk is a machine's disk. Size is in bytes.
-type MachineDisk struct {
-	Target string `json:"target"`
-	Format string `json:"format"`
-	Size   int64  `json:"size"`
-}
 
 // named is a row of a site's table.
 type named[T any] struct {
@@ -79,13 +60,14 @@ func readSite(ctx context.Context, q querier) (s site.Site, version int64, err e
 		Zone    string `db:"zone"`
 		Tasks   int    `db:"tasks_at_once"`
 		Keep    string `db:"keep_runs"`
+		Images  string `db:"keep_images"`
 		Version int64  `db:"version"`
 	}
-	own, err := one[row](ctx, q, "select zone, tasks_at_once, keep_runs, version from settings")
+	own, err := one[row](ctx, q, "select zone, tasks_at_once, keep_runs, keep_images, version from settings")
 	if err != nil {
 		return s, 0, err
 	}
-	s.Zone, s.TasksAtOnce, s.KeepRuns = own.Zone, own.Tasks, own.Keep
+	s.Zone, s.TasksAtOnce, s.KeepRuns, s.KeepImages = own.Zone, own.Tasks, own.Keep, own.Images
 	if s.Webhooks, err = specs[site.Webhook](ctx, q, "webhooks"); err != nil {
 		return s, 0, err
 	}
@@ -110,7 +92,7 @@ func (r *Records) SaveSite(ctx context.Context, next site.Site, nextDue func(sit
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "update settings set zone = $1, tasks_at_once = $2, keep_runs = $3, version = version + 1", next.Zone, next.TasksAtOnce, next.KeepRuns); err != nil {
+		if _, err := tx.Exec(ctx, "update settings set zone = $1, tasks_at_once = $2, keep_runs = $3, keep_images = $4, version = version + 1", next.Zone, next.TasksAtOnce, next.KeepRuns, next.KeepImages); err != nil {
 			return err
 		}
 		if err := saveSpecs(ctx, tx, "webhooks", next.Webhooks); err != nil {
@@ -144,7 +126,7 @@ func (r *Records) SaveSite(ctx context.Context, next site.Site, nextDue func(sit
 			}
 		}
 		_, err = tx.Exec(ctx, `delete from machines m where hypervisor not in (select name from hypervisors)
-			and not exists (select from images i where i.machine = m.name and i.gone is null)`)
+			and retired is null and not exists (select from images i where i.machine_id = m.id and i.gone is null)`)
 		return err
 	})
 	if err != nil {
@@ -196,44 +178,4 @@ func (r *Records) PolicyStandings(ctx context.Context) ([]PolicyStanding, error)
 // SetNotice says what a person must look at in a policy; "" takes it back.
 func (r *Records) SetNotice(ctx context.Context, policy, notice string) error {
 	return r.exec(ctx, "update policies set notice = $2 where name = $1", policy, notice)
-}
-
-// SaveMachines records what a hypervisor told. Machines that it no longer has are marked as gone while images of them
-// exist, and forgotten otherwise. A name that another hypervisor has already is left with that one and returned.
-func (r *Records) SaveMachines(ctx context.Context, hypervisor string, found []Machine) (taken []string, err error) {
-	taken = []string{}
-	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		names := make([]string, 0, len(found))
-		for _, m := range found {
-			tag, err := tx.Exec(ctx, `insert into machines (name, hypervisor, uuid, state, tags, disks, seen) values ($1, $2, $3, $4, $5, $6, now())
-				on conflict (name) do update set uuid = excluded.uuid, state = excluded.state, tags = excluded.tags, disks = excluded.disks,
-				seen = excluded.seen, hypervisor = excluded.hypervisor where machines.hypervisor = excluded.hypervisor or machines.state = 'gone'`,
-				m.Name, hypervisor, m.UUID, m.State, m.Tags, m.Disks)
-			if err != nil {
-				return err
-			}
-			if tag.RowsAffected() == 0 {
-				taken = append(taken, m.Name)
-				continue
-			}
-			names = append(names, m.Name)
-		}
-		if _, err := tx.Exec(ctx, `delete from machines m where hypervisor = $1 and not name = any($2)
-			and not exists (select from images i where i.machine = m.name and i.gone is null)`, hypervisor, names); err != nil {
-			return err
-		}
-		_, err := tx.Exec(ctx, "update machines set state = 'gone' where hypervisor = $1 and not name = any($2)", hypervisor, names)
-		return err
-	})
-	return taken, err
-}
-
-// Machines lists all machines by name.
-func (r *Records) Machines(ctx context.Context) ([]Machine, error) {
-	return all[Machine](ctx, r.pool, "select * from machines order by name")
-}
-
-// Machine finds one machine.
-func (r *Records) Machine(ctx context.Context, name string) (Machine, error) {
-	return one[Machine](ctx, r.pool, "select * from machines where name = $1", name)
 }

@@ -51,10 +51,10 @@ func (r *Records) PinImage(ctx context.Context, id string, pinned bool, note str
 
 // Adopt records an image that a store holds, with its proofs, unless it is known, and reports whether it was not.
 func (r *Records) Adopt(ctx context.Context, m Image, proofs []Proof) (bool, error) {
-	tag, err := r.pool.Exec(ctx, `insert into images (id, machine, policy, store, taken, state, scope, capture, consistency, frozen, pinned, pin_note, disks, size, read, fresh, stored,
+	tag, err := r.pool.Exec(ctx, `insert into images (id, machine, machine_id, policy, store, taken, state, scope, capture, consistency, frozen, pinned, pin_note, disks, size, read, fresh, stored,
 		since, capture_why, base, note, apart, took)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23) on conflict do nothing`,
-		m.ID, m.Machine, m.Policy, m.Store, m.Taken, m.State, m.Scope, m.Capture, m.Consistency, m.Frozen, m.Pinned, m.PinNote, m.Disks, m.Size, m.Read, m.Fresh, m.Stored,
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24) on conflict do nothing`,
+		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Taken, m.State, m.Scope, m.Capture, m.Consistency, m.Frozen, m.Pinned, m.PinNote, m.Disks, m.Size, m.Read, m.Fresh, m.Stored,
 		m.Since, m.CaptureWhy, m.Base, m.Note, m.Apart, m.Took)
 	if err != nil || tag.RowsAffected() == 0 {
 		return false, err
@@ -68,9 +68,21 @@ func (r *Records) Adopt(ctx context.Context, m Image, proofs []Proof) (bool, err
 	return true, nil
 }
 
-// AdoptMachine records a machine that only images tell of; one that is known stays as it is.
-func (r *Records) AdoptMachine(ctx context.Context, m Machine) (bool, error) {
-	tag, err := r.pool.Exec(ctx, `insert into machines (name, hypervisor, uuid, state, tags, disks, seen) values ($1, $2, '', 'gone', $3, $4, $5) on conflict do nothing`,
-		m.Name, m.Hypervisor, m.Tags, m.Disks, m.Seen)
-	return tag.RowsAffected() == 1, err
+// StoreFigures is what the records know of a store's images.
+type StoreFigures struct {
+	Store  string `db:"store"`
+	Images int    `db:"images"`
+	Broken int    `db:"broken"`
+	Size   int64  `db:"size"`
+}
+
+// StoreImages sums up the images that are there, by store.
+func (r *Records) StoreImages(ctx context.Context) (map[string]StoreFigures, error) {
+	rows, err := all[StoreFigures](ctx, r.pool, `select store, count(*)::int as images, count(*) filter (where state = 'broken')::int as broken, coalesce(sum(size), 0)::bigint as size
+		from images where gone is null group by store`)
+	out := map[string]StoreFigures{}
+	for _, row := range rows {
+		out[row.Store] = row
+	}
+	return out, err
 }

@@ -98,7 +98,7 @@ func (h folds) Run(ctx context.Context, r *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	rec, err := r.AddTask(ctx, records.Task{Machine: m.Machine, Image: m.ID})
+	rec, err := r.AddTask(ctx, records.Task{Machine: m.Machine, MachineID: m.MachineID, Image: m.ID})
 	if err != nil {
 		return err
 	}

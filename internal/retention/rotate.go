@@ -44,10 +44,11 @@ func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, e *runs.Engi
 // Set is the images of one machine under one policy in one store, oldest first; those that cover only some disks are a set of their own,
 // and those made by hand may be.
 type Set struct {
-	Machine, Store string
-	Scope          image.Scope
-	Separate       bool
-	Images         []records.Image
+	// Machine is what it is called, MachineID its identity.
+	Machine, MachineID, Store string
+	Scope                     image.Scope
+	Separate                  bool
+	Images                    []records.Image
 }
 
 func (s Set) String() string {
@@ -61,25 +62,32 @@ func (s Set) String() string {
 	return text
 }
 
-// Sets lists a policy's sets in a store. Those that it had in another store before are its no more: nothing rotates them.
-func (rt *Retention) Sets(ctx context.Context, policy, store string) ([]Set, error) {
-	images, err := rt.rec.Images(ctx, records.ImageFilter{Policy: policy, Store: store})
+// Sets lists a policy's sets in a store, of the machines with these identities, or of all. Those that it had in another store before are
+// its no more: nothing rotates them.
+func (rt *Retention) Sets(ctx context.Context, policy, store string, machineIDs []string) ([]Set, error) {
+	images, err := rt.rec.SetImages(ctx, policy, store, machineIDs)
 	if err != nil {
 		return nil, err
 	}
 	var out []Set
 	at := map[key]int{}
-	for _, m := range slices.Backward(images) { // they come newest first
-		k := key{m.Machine, m.Scope, m.Apart}
-		i, ok := at[k]
-		if !ok {
-			i = len(out)
-			at[k] = i
-			out = append(out, Set{Machine: m.Machine, Store: m.Store, Scope: m.Scope, Separate: m.Apart})
-		}
-		out[i].Images = append(out[i].Images, m)
+	for _, m := range images {
+		out = gather(out, at, m)
 	}
 	return out, nil
+}
+
+// gather puts an image into its set of a policy in a store; at finds the sets.
+func gather(sets []Set, at map[key]int, m records.Image) []Set {
+	k := key{m.MachineID, m.Scope, m.Apart}
+	i, ok := at[k]
+	if !ok {
+		i = len(sets)
+		at[k] = i
+		sets = append(sets, Set{Machine: m.Machine, MachineID: m.MachineID, Store: m.Store, Scope: m.Scope, Separate: m.Apart})
+	}
+	sets[i].Images = append(sets[i].Images, m)
+	return sets
 }
 
 // key tells one set of a policy in a store from another.
@@ -91,7 +99,7 @@ type key struct {
 
 // SetOf is the set to which an image belongs, oldest first, without what is gone. images are the others, newest first.
 func SetOf(rec records.Image, images []records.Image) Set {
-	out := Set{Machine: rec.Machine, Store: rec.Store, Scope: rec.Scope, Separate: rec.Apart}
+	out := Set{Machine: rec.Machine, MachineID: rec.MachineID, Store: rec.Store, Scope: rec.Scope, Separate: rec.Apart}
 	for _, m := range slices.Backward(images) {
 		if m.Gone == nil {
 			out.Images = append(out.Images, m)
@@ -122,21 +130,25 @@ func (rt *Retention) Preview(ctx context.Context, policy, rule string) ([]wire.S
 	if rule == "" {
 		rule = spec.Rotation
 	}
-	sets, plans, err := rt.plan(ctx, s, policy, spec, rule)
+	sets, plans, err := rt.plan(ctx, s, policy, spec, rule, nil)
 	if err != nil {
 		return nil, err
 	}
 	out := []wire.SetPreview{}
 	for k, set := range sets {
-		plan := plans[k].Plan
-		p := wire.SetPreview{Machine: set.Machine, Store: set.Store, Scope: set.Scope, Apart: set.Separate, Rule: rule, Guard: plan.Guard, Gives: plan.Gives(plans[k].Images), Images: []wire.PreviewedFate{}}
-		for i, d := range plan.Decisions {
-			m := set.Images[i]
-			p.Images = append(p.Images, wire.PreviewedFate{ID: d.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, Verdict: d.Verdict, Why: d.Why, Stored: m.Stored})
-		}
-		out = append(out, p)
+		out = append(out, preview(set, plans[k], rule))
 	}
 	return out, nil
+}
+
+// preview is a planned set as people see it.
+func preview(set Set, p rotation.Set, rule string) wire.SetPreview {
+	out := wire.SetPreview{Machine: set.Machine, MachineID: set.MachineID, Store: set.Store, Scope: set.Scope, Apart: set.Separate, Rule: rule, Guard: p.Plan.Guard, Gives: p.Plan.Gives(p.Images), Images: []wire.PreviewedFate{}}
+	for i, d := range p.Plan.Decisions {
+		m := set.Images[i]
+		out.Images = append(out.Images, wire.PreviewedFate{ID: d.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, Verdict: d.Verdict, Why: d.Why, Stored: m.Stored})
+	}
+	return out
 }
 
 // policy finds a policy of the site.
@@ -156,7 +168,7 @@ func (rt *Retention) Confirm(ctx context.Context, policy string, drops []string)
 	if err != nil {
 		return nil, err
 	}
-	_, plans, err := rt.plan(ctx, s, policy, spec, spec.Rotation)
+	_, plans, err := rt.plan(ctx, s, policy, spec, spec.Rotation, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -184,12 +196,12 @@ func (rt *Retention) Confirm(ctx context.Context, policy string, drops []string)
 }
 
 // plan plans a policy's sets in its store by a rule.
-func (rt *Retention) plan(ctx context.Context, s site.Site, policy string, spec site.Policy, rule string) (sets []Set, plans []rotation.Set, err error) {
+func (rt *Retention) plan(ctx context.Context, s site.Site, policy string, spec site.Policy, rule string, machineIDs []string) (sets []Set, plans []rotation.Set, err error) {
 	parsed, err := rotation.Parse(rule)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
-	if sets, err = rt.Sets(ctx, policy, spec.Store); err != nil {
+	if sets, err = rt.Sets(ctx, policy, spec.Store, machineIDs); err != nil {
 		return nil, nil, err
 	}
 	now := time.Now().In(s.Location())
@@ -200,19 +212,15 @@ func (rt *Retention) plan(ctx context.Context, s site.Site, policy string, spec 
 	return sets, plans, nil
 }
 
-// Rotate drops what the policy's rule, and the store's floor, let go from the sets of these machines. It warns where the guard holds it
+// Rotate drops what the policy's rule, and the store's floor, let go from the sets of these machines, named by their identities. It warns where the guard holds it
 // back, or the floor can't be reached.
 func (rt *Retention) Rotate(ctx context.Context, s site.Site, r *runs.Run, policy site.Policy, st store.Store, machines []string) error {
-	all, planned, err := rt.plan(ctx, s, r.Policy, policy, policy.Rotation)
+	if machines == nil {
+		machines = []string{} // none, and not all
+	}
+	sets, plans, err := rt.plan(ctx, s, r.Policy, policy, policy.Rotation, machines)
 	if err != nil {
 		return err
-	}
-	var sets []Set
-	var plans []rotation.Set
-	for i, set := range all {
-		if slices.Contains(machines, set.Machine) {
-			sets, plans = append(sets, set), append(plans, planned[i])
-		}
 	}
 	if err := rt.relieve(ctx, s, r, policy.Store, st, plans, time.Now().In(s.Location())); err != nil {
 		return err
@@ -270,7 +278,7 @@ func (rt *Retention) Difference(ctx context.Context, now, next site.Site) ([]str
 		if !had || was.Rotation == is.Rotation {
 			continue
 		}
-		sets, err := rt.Sets(ctx, name, is.Store)
+		sets, err := rt.Sets(ctx, name, is.Store, nil)
 		if err != nil {
 			return nil, err
 		}

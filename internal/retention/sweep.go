@@ -193,17 +193,27 @@ func (rt *Retention) upkeepOnce(ctx context.Context, daily func(context.Context,
 	} else if n > 0 {
 		rt.log.Info("records of runs that are older than the site keeps were removed", "runs", n)
 	}
+	if n, err := rt.rec.ForgetImages(ctx, time.Now().Add(-s.ImagesKept())); err != nil {
+		errs = append(errs, err)
+	} else if n > 0 {
+		rt.log.Info("records of images that left their stores longer ago than the site keeps them were removed", "images", n)
+	}
+	swept := false
 	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
 		if _, open := s.Stores[name].SweepUntil(time.Now().In(s.Location())); !open {
 			continue
 		}
 		due, err := rt.rec.ClaimSweep(ctx, name, sweepEvery)
 		if err == nil && due {
+			swept = true
 			err = errors.Join(rt.SweepSoon(ctx, SweepRequest{Store: name}), daily(ctx, s))
 		} else if err == nil {
 			err = rt.stores.Collect(ctx, s.Stores[name].Place())
 		}
 		errs = append(errs, err)
+	}
+	if swept {
+		errs = append(errs, rt.rotateRetired(ctx))
 	}
 	return errors.Join(errs...)
 }

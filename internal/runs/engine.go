@@ -353,6 +353,14 @@ func (r *Run) AddTask(ctx context.Context, t records.Task) (records.Task, error)
 	return r.e.rec.AddTask(ctx, t)
 }
 
+// AddTasks records queued tasks of the run.
+func (r *Run) AddTasks(ctx context.Context, tasks []records.Task) ([]records.Task, error) {
+	for i := range tasks {
+		tasks[i].Run = r.ID
+	}
+	return r.e.rec.AddTasks(ctx, tasks)
+}
+
 // SetResult keeps what the run found.
 func (r *Run) SetResult(ctx context.Context, result any) error {
 	return r.e.rec.SetResult(ctx, r.ID, result)

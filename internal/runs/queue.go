@@ -58,9 +58,17 @@ func (e *Engine) Find(ctx context.Context, id string) (records.Run, error) {
 	return r, err
 }
 
-// List lists runs with their tasks, newest first.
-func (e *Engine) List(ctx context.Context, f records.RunFilter) ([]records.Run, error) {
-	return e.rec.Runs(ctx, f)
+// List lists runs, newest first, each with its first tasks, and the cursor of the next page.
+func (e *Engine) List(ctx context.Context, f records.RunFilter) ([]records.Run, string, error) {
+	return e.rec.RunPage(ctx, f)
+}
+
+// Tasks lists a run's tasks by their numbers, those after one.
+func (e *Engine) Tasks(ctx context.Context, id string, after int64, limit int) ([]records.Task, error) {
+	if _, err := e.Find(ctx, id); err != nil {
+		return nil, err
+	}
+	return e.rec.Tasks(ctx, id, after, limit)
 }
 
 // ReadLog is a run's log, oldest first.

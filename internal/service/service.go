@@ -27,7 +27,9 @@ import (
 )
 
 // Commands are the service's commands.
-func Commands() []*cli.Command { return []*cli.Command{serveCommand(), watchCommand(), documentCommand()} }
+func Commands() []*cli.Command {
+	return []*cli.Command{serveCommand(), watchCommand(), documentCommand()}
+}
 
 func serveCommand() *cli.Command {
 	return &cli.Command{

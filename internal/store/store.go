@@ -59,7 +59,9 @@ type Store interface {
 	SetPin(ctx context.Context, id string, p *Pin) error
 	AllNotes(ctx context.Context) (map[string]Notes, error)
 
+	// Used lists everything and sums it up. Footprint is about the same, from what is known of the store without listing it.
 	Used(ctx context.Context) (bytes int64, objects int, err error)
+	Footprint(ctx context.Context) (bytes int64, err error)
 	Show(ctx context.Context, zone *time.Location) (Summary, error)
 	Check(ctx context.Context, read bool, progress func(int64)) (Report, error)
 }

@@ -1,6 +1,7 @@
 package stores
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -42,9 +43,9 @@ func (ss *Stores) Adopt(ctx context.Context, name string) (wire.Adopted, error) 
 		if err != nil {
 			return out, err
 		}
-		sets[[2]string{m.Machine, m.Policy}] = true
+		sets[[2]string{identityOf(m), m.Policy}] = true
 		n := notes[id]
-		rec := Finished(records.Image{ID: id, Machine: m.Machine, Policy: m.Policy, Store: name, State: "usable", Scope: m.Scope}, m)
+		rec := Finished(records.Image{ID: id, Machine: m.Machine, MachineID: identityOf(m), Policy: m.Policy, Store: name, State: "usable", Scope: m.Scope}, m)
 		if n.Pin != nil {
 			rec.Pinned, rec.PinNote = true, n.Pin.Note
 		}
@@ -82,9 +83,12 @@ func (ss *Stores) Adopt(ctx context.Context, name string) (wire.Adopted, error) 
 	return out, err
 }
 
+// identityOf is the identity of an image's machine. Images made before machines had one have one of its name.
+func identityOf(m *image.Manifest) string { return cmp.Or(m.Identity, "named-"+m.Machine) }
+
 // machineFrom is what an image tells of its machine.
 func machineFrom(m *image.Manifest) records.Machine {
-	out := records.Machine{Name: m.Machine, Hypervisor: m.Hypervisor, Tags: m.Tags, Disks: []records.MachineDisk{}, Seen: m.Taken}
+	out := records.Machine{ID: identityOf(m), Name: m.Machine, UUID: m.Identity, Hypervisor: m.Hypervisor, Tags: m.Tags, Disks: []records.MachineDisk{}, Seen: m.Taken}
 	if out.Tags == nil {
 		out.Tags = map[string]string{}
 	}

@@ -19,7 +19,7 @@ var ErrNoRoom = errors.New("there is no room for it")
 // Estimate is how much a machine's next image is likely to add to its store, in bytes: what the largest of its last five added,
 // of the same capture, and a quarter more; for a first image what is to be read of its disks, as far as that is known.
 func (ss *Stores) Estimate(ctx context.Context, m records.Image, holds int64) (bytes int64, from string, err error) {
-	images, err := ss.rec.Images(ctx, records.ImageFilter{Policy: m.Policy, Machine: m.Machine, Store: m.Store})
+	images, err := ss.rec.Images(ctx, records.ImageFilter{Policy: m.Policy, MachineID: m.MachineID, Store: m.Store})
 	if err != nil {
 		return 0, "", err
 	}

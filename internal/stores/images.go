@@ -25,9 +25,9 @@ func (ss *Stores) Image(ctx context.Context, id string) (records.Image, error) {
 	return m, err
 }
 
-// Images lists images, newest first.
-func (ss *Stores) Images(ctx context.Context, f records.ImageFilter) ([]records.Image, error) {
-	return ss.rec.Images(ctx, f)
+// Images lists images, newest first, with the cursor of the next page.
+func (ss *Stores) Images(ctx context.Context, f records.ImageFilter) ([]records.Image, string, error) {
+	return ss.rec.ImagePage(ctx, f)
 }
 
 // OfImage finds an image and opens its store.

@@ -84,6 +84,7 @@ func (ss *Stores) open(ctx context.Context, name string, spec site.Store, id str
 	ss.mu.Lock()
 	defer ss.mu.Unlock()
 	ss.opened[place] = s
+	delete(ss.looks, place)
 	return s, nil
 }
 
@@ -213,6 +214,7 @@ func (ss *Stores) forget(place string) {
 	ss.mu.Lock()
 	defer ss.mu.Unlock()
 	delete(ss.opened, place)
+	delete(ss.looks, place)
 }
 
 // keysOf opens a store of the site for what has to do with its keys.

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/run"
@@ -39,6 +41,10 @@ type Stores struct {
 
 	mu     sync.Mutex
 	opened map[string]store.Store // by place
+	looks  map[string]looked      // by place
+	// known are the figures of the records, as of figured.
+	known   map[string]records.StoreFigures
+	figured time.Time
 	// reserved is what tasks under way are expected to add, in bytes, by store.
 	reserved map[string]int64
 }
@@ -46,43 +52,102 @@ type Stores struct {
 // New makes a Stores and registers checks of stores with the engine. mounts is the folder in which images are mounted, program the name
 // under which this program announces itself in stores.
 func New(rec *records.Records, log *slog.Logger, v *vault.Vault, t *throttle.Throttle, e *runs.Engine, mounts, program string) *Stores {
-	ss := &Stores{rec: rec, log: log, vault: v, throttle: t, runs: e, mounts: mounts, program: program, opened: map[string]store.Store{}, reserved: map[string]int64{}}
+	ss := &Stores{rec: rec, log: log, vault: v, throttle: t, runs: e, mounts: mounts, program: program, opened: map[string]store.Store{}, looks: map[string]looked{}, reserved: map[string]int64{}}
 	e.Register(run.Check, checks{ss: ss})
 	return ss
 }
 
-// All looks at every store.
+const (
+	// lookTime is how long a store's place may take to tell how much is free, for a list of stores.
+	lookTime = 5 * time.Second
+	// lookAge is how long what a list of stores tells is remembered.
+	lookAge = 3 * time.Second
+)
+
+// All looks at every store, as far as that costs nothing: no store's objects are listed for it. What it tells may be some seconds old.
 func (ss *Stores) All(ctx context.Context) ([]wire.Store, error) {
 	s, err := ss.rec.Site(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := []wire.Store{}
-	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
-		v := wire.Store{Name: name, Store: s.Stores[name], Place: s.Stores[name].Place()}
-		images, err := ss.rec.Images(ctx, records.ImageFilter{Store: name})
-		if err != nil {
-			return nil, err
-		}
-		for _, m := range images {
-			v.Images, v.Size = v.Images+1, v.Size+m.Size
-			if m.State == "broken" {
-				v.Broken++
-			}
-		}
-		st, err := ss.Open(ctx, s, name)
-		if err == nil {
-			v.Room, err = st.Medium().Room(ctx)
-		}
-		if err == nil {
-			v.Used, _, err = st.Used(ctx)
-		}
-		if err != nil {
-			v.Error = err.Error()
-		}
-		out = append(out, v)
+	figures, err := ss.figures(ctx)
+	if err != nil {
+		return nil, err
 	}
-	return out, nil
+	names := slices.Sorted(maps.Keys(s.Stores))
+	out := make([]wire.Store, len(names))
+	var group errgroup.Group
+	for i, name := range names {
+		f := figures[name]
+		out[i] = wire.Store{Name: name, Store: s.Stores[name], Place: s.Stores[name].Place(), Images: f.Images, Broken: f.Broken, Size: f.Size}
+		group.Go(func() error {
+			l := ss.look(ctx, s, name)
+			out[i].Used, out[i].Room = l.used, l.room
+			if l.err != nil {
+				out[i].Error = l.err.Error()
+			}
+			return nil
+		})
+	}
+	return out, group.Wait()
+}
+
+// figures are what the records know of the stores' images.
+func (ss *Stores) figures(ctx context.Context) (map[string]records.StoreFigures, error) {
+	ss.mu.Lock()
+	defer ss.mu.Unlock() // who asks meanwhile waits for the same answer
+	if time.Since(ss.figured) < lookAge {
+		return ss.known, nil
+	}
+	known, err := ss.rec.StoreImages(ctx)
+	if err == nil {
+		ss.known, ss.figured = known, time.Now()
+	}
+	return known, err
+}
+
+// looked is what a look at a store's place told.
+type looked struct {
+	at   time.Time
+	used int64
+	room medium.Room
+	err  error
+}
+
+// look tells how much a store takes and what is free, from a store that is open already where there is one.
+func (ss *Stores) look(ctx context.Context, s site.Site, name string) looked {
+	place := s.Stores[name].Place()
+	ss.mu.Lock()
+	l, ok := ss.looks[place]
+	st := ss.opened[place]
+	ss.mu.Unlock()
+	if ok && time.Since(l.at) < lookAge {
+		return l
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, lookTime, fmt.Errorf("%w within %s", medium.ErrUnreachable, lookTime))
+	defer cancel()
+	l = looked{}
+	if st != nil && st.Header().Sealed == s.Stores[name].Sealed {
+		if present, err := st.Present(ctx); err != nil || !present {
+			st = nil // its disk may be unmounted, or its line cut: see what is there
+		}
+	} else {
+		st = nil
+	}
+	if st == nil {
+		st, l.err = ss.Open(ctx, s, name)
+	}
+	if l.err == nil {
+		l.room, l.err = st.Medium().Room(ctx)
+	}
+	if l.err == nil {
+		l.used, l.err = st.Footprint(ctx)
+	}
+	l.at = time.Now()
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	ss.looks[place] = l
+	return l
 }
 
 // Add makes a store in an empty place, or takes the one that is there, and adds it to the site, which

@@ -5,23 +5,22 @@ type Hello struct {
 	Program string `json:"program"`
 }
 
-// EventKind is what something happened to.
-type EventKind string
+// Changed is what something happened to that comes without its content: ask for it again.
+type Changed string
 
 const (
-	// RunChanged is one run, with how it stands now; RunsChanged are many at once.
-	RunChanged  EventKind = "run"
-	RunsChanged EventKind = "runs"
-	// ImageChanged is an image, SiteChanged the configuration.
-	ImageChanged EventKind = "image"
-	SiteChanged  EventKind = "site"
+	// RunsChanged are more runs or tasks than are told of one by one.
+	RunsChanged   Changed = "runs"
+	ImagesChanged Changed = "images"
+	SiteChanged   Changed = "site"
 )
 
-// EventKinds lists every kind.
-var EventKinds = []EventKind{RunChanged, RunsChanged, ImageChanged, SiteChanged}
+// Changes lists every kind.
+var Changes = []Changed{RunsChanged, ImagesChanged, SiteChanged}
 
-// Event is something that changed.
+// Event is what changed in a fraction of a second, joined. Runs come without their tasks; a task that changed is in Tasks.
 type Event struct {
-	Kind EventKind `json:"kind"`
-	Run  *Run      `json:"run,omitempty"`
+	Runs    []Run     `json:"runs"`
+	Tasks   []Task    `json:"tasks"`
+	Changed []Changed `json:"changed"`
 }

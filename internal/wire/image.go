@@ -11,6 +11,7 @@ import (
 type Image struct {
 	ID          string            `json:"id"`
 	Machine     string            `json:"machine"`
+	MachineID   string            `json:"machine_id"`
 	Policy      string            `json:"policy"`
 	Store       string            `json:"store"`
 	Run         string            `json:"run"`
@@ -70,9 +71,12 @@ type ProvenImage struct {
 
 // ImageFilter narrows a listing of images; empty fields do not.
 type ImageFilter struct {
+	// ID is how the images' IDs begin.
+	ID                     string
 	Machine, Policy, Store string
-	// Gone lists those that rotation dropped, too.
-	Gone bool
+	// Gone lists those that rotation dropped, too; OnlyGone no others.
+	Gone, OnlyGone bool
+	Page
 }
 
 // RestoreBody says how an image is to be restored.

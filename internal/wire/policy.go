@@ -13,8 +13,11 @@ type Policy struct {
 	NextDue *time.Time `json:"next_due"`
 	// Notice is what a person must look at, or empty.
 	Notice string `json:"notice"`
-	// Covers lists the machines that it selects now.
-	Covers []string `json:"covers"`
+	// Covers lists machines that it selects now, the first few; Machines is how many they are.
+	Covers  []string `json:"covers"`
+	Covered int      `json:"covered" doc:"how many machines it selects"`
+	// Fresh is how old the newest image of its machines may be, by its schedules, in nanoseconds; 0 where nothing starts it.
+	Fresh time.Duration `json:"fresh" doc:"how old a newest image may be by the schedules, in nanoseconds; 0 for any age"`
 	// Says tells each schedule in plain words.
 	Says []string `json:"says"`
 	// Paused says why and until when it is paused, or null.

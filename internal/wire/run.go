@@ -27,7 +27,12 @@ type Run struct {
 	// Result is what a check, a sweep or a rehearsal found.
 	Result json.RawMessage `json:"result,omitempty"`
 	Note   string          `json:"note" doc:"what it is for; its images bear it"`
-	Tasks  []Task          `json:"tasks"`
+	// Machines is how many tasks it has, Moved and Stored what they moved and stored, in bytes.
+	Machines int   `json:"machines"`
+	Moved    int64 `json:"moved"`
+	Stored   int64 `json:"stored"`
+	// Tasks are its first tasks: in a list a few, of one run up to 1,000.
+	Tasks []Task `json:"tasks"`
 }
 
 // Over reports whether the run has ended.
@@ -39,6 +44,7 @@ type Task struct {
 	ID         int64      `json:"id"`
 	Run        string     `json:"run"`
 	Machine    string     `json:"machine"`
+	MachineID  string     `json:"machine_id"`
 	Hypervisor string     `json:"hypervisor"`
 	Store      string     `json:"store"`
 	State      run.State  `json:"state"`
@@ -72,4 +78,11 @@ type LogLine struct {
 	Machine string    `json:"machine"`
 	Kind    run.Line  `json:"kind" doc:"what the line is: a note, a warning, why something failed, or evidence"`
 	Text    string    `json:"text"`
+}
+
+// RunFilter narrows a listing of runs; empty fields do not.
+type RunFilter struct {
+	// ID is how the runs' IDs begin.
+	ID, Policy, Kind string
+	Page
 }

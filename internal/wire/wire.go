@@ -8,3 +8,13 @@ const (
 	// DefaultAddress is where a service listens unless told otherwise.
 	DefaultAddress = "127.0.0.1:7433"
 )
+
+// Page asks for a part of a list.
+type Page struct {
+	// Sort is a column, with a dash before it for the largest first; "" is the list's own order.
+	Sort string
+	// After is the cursor of the page before; "" begins.
+	After string
+	// Limit is how many; 0 is all, page by page.
+	Limit int
+}

@@ -1,8 +1,13 @@
-import { QueryClient, useQuery } from "@tanstack/react-query"
+import { QueryClient, useInfiniteQuery, useQuery, type InfiniteData } from "@tanstack/react-query"
 import createClient from "openapi-fetch"
 import type { components, paths } from "./schema"
 
-export type Machine = components["schemas"]["Machine"]
+export type Machine = Maybe<components["schemas"]["Machine"], "newest">
+// The document can't say that an object may be null.
+type Maybe<T, K extends keyof T> = Omit<T, K> & { [P in K]: T[P] | null }
+export type Lane = Maybe<Omit<components["schemas"]["Lane"], "machine">, "next"> & { machine: Machine }
+export type Standing = Maybe<components["schemas"]["Standing"], "next">
+export type Change = components["schemas"]["Event"]
 export type Image = components["schemas"]["Image"]
 export type ImageView = components["schemas"]["ProvenImage"]
 export type Proof = components["schemas"]["Proof"]
@@ -46,8 +51,35 @@ export const queries = new QueryClient({
   },
 })
 
-export const useMachines = () =>
-  useQuery({ queryKey: ["machines"], queryFn: () => answer(calls.GET("/api/v1/machines")) })
+/** How the lodge stands: what the headline says. */
+export const useStanding = () =>
+  useQuery({ queryKey: ["standing"], queryFn: () => answer(calls.GET("/api/v1/summary")) })
+
+/** A page of a list, and the cursor of the next one. */
+export type Page<T> = { rows: T[]; next: string | null }
+
+/** The cursor in a Link header (RFC 8288), or null. */
+export function cursor(link: string | null): string | null {
+  const address = /^<([^>]*)>/.exec(link ?? "")?.[1]
+  return address ? new URL(address, "http://lodge").searchParams.get("after") : null
+}
+
+export const lanesAtOnce = 25
+
+/** Machines over time, a page after the other. */
+export const useLanes = (text: string) =>
+  useInfiniteQuery<Page<Lane>, Error, InfiniteData<Page<Lane>>, string[], string>({
+    queryKey: ["lanes", text],
+    initialPageParam: "",
+    placeholderData: (before) => before,
+    queryFn: async ({ pageParam }): Promise<Page<Lane>> => {
+      const call = await calls.GET("/api/v1/lanes", {
+        params: { query: { limit: lanesAtOnce, after: pageParam || undefined, text: text || undefined } },
+      })
+      return { rows: await answer(Promise.resolve(call)), next: cursor(call.response.headers.get("Link")) }
+    },
+    getNextPageParam: (last) => last.next,
+  })
 export const usePolicies = () =>
   useQuery({ queryKey: ["policies"], queryFn: () => answer(calls.GET("/api/v1/policies")) })
 export const useStores = () => useQuery({ queryKey: ["stores"], queryFn: () => answer(calls.GET("/api/v1/stores")) })
@@ -55,12 +87,6 @@ export const useRuns = () =>
   useQuery({
     queryKey: ["runs"],
     queryFn: () => answer(calls.GET("/api/v1/runs", { params: { query: { limit: 40 } } })),
-  })
-/** All images, those that rotation dropped too: the past has them. */
-export const useImages = () =>
-  useQuery({
-    queryKey: ["images"],
-    queryFn: () => answer(calls.GET("/api/v1/images", { params: { query: { gone: true } } })),
   })
 export const useImage = (id: string | null) =>
   useQuery({

@@ -1,32 +1,28 @@
-import type { UseQueryResult } from "@tanstack/react-query"
 import { scaleTime } from "d3-scale"
 import { Popover } from "radix-ui"
-import { useEffect, useMemo, useRef, useState } from "react"
-import type { Image, Machine, Policy } from "./api"
-import { newestUsable, promise } from "./headline"
-import { Choice, Instead, Panel, Why } from "./parts"
+import { useDeferredValue, useEffect, useRef, useState } from "react"
+import { useLanes, type Image, type Lane as LaneOf, type Machine } from "./api"
+import { Button, Choice, Instead, Panel, Why } from "./parts"
+import { fitting, future, piles, ranges, standing, type Pile as PileOf, type Range } from "./past"
 import { bytes, clock, moment, span, tick } from "./words"
 
-const hour = 3600_000
-const ranges = { "10 min": hour / 6, hour, day: 24 * hour, week: 7 * 24 * hour, month: 30 * 24 * hour }
-type Range = keyof typeof ranges
-
-/** The part of the width that belongs to what is to come. */
-const future = 0.22
 const height = 46
 
+/** So many machines, and there is a field to find one. */
+const many = 12
+
 /** A lane for each machine: its images to the left of now, what is due to the right. */
-export function Lanes(props: {
-  now: Date
-  machines: Machine[]
-  images: UseQueryResult<Image[]>
-  policies: Policy[]
-  chosen: string | null
-  choose: (id: string) => void
-}) {
-  const images = useMemo(() => props.images.data ?? [], [props.images.data])
+export function Lanes(props: { now: Date; chosen: string | null; choose: (id: string) => void }) {
+  const [text, setText] = useState("")
+  const asked = useLanes(useDeferredValue(text.trim()))
+  const lanes = asked.data?.pages.flatMap((p) => p.rows) ?? []
   const [picked, setPicked] = useState<Range | null>(null)
-  const range = picked ?? fitting(images, props.now)
+  const range =
+    picked ??
+    fitting(
+      lanes.flatMap((l) => l.images),
+      props.now,
+    )
   const [width, box] = useWidth()
   const scale = scaleTime()
     .domain([props.now.getTime() - ranges[range] * (1 - future), props.now.getTime() + ranges[range] * future])
@@ -35,11 +31,26 @@ export function Lanes(props: {
   return (
     <Panel
       title="Machines over time"
-      aside={<Choice of={Object.keys(ranges) as Range[]} value={range} choose={setPicked} label="Span shown" />}
+      aside={
+        <span className="flex flex-wrap items-center gap-3">
+          {(text !== "" || lanes.length > many || asked.hasNextPage) && (
+            <input
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+              placeholder="Find a machine"
+              aria-label="Find a machine"
+              className="w-40 rounded border border-line bg-ground px-2 py-0.5 text-sm"
+            />
+          )}
+          <Choice of={Object.keys(ranges) as Range[]} value={range} choose={setPicked} label="Span shown" />
+        </span>
+      }
     >
-      {props.machines.length === 0 ? (
-        <Instead loading={false} error={props.images.error}>
-          No machine is known yet. Name a hypervisor in the site file, then: keenlodge site apply FILE
+      {lanes.length === 0 ? (
+        <Instead loading={asked.isLoading} error={asked.error}>
+          {text
+            ? `No machine has “${text}” in its name.`
+            : "No machine is known yet. Name a hypervisor in the site file, then: keenlodge site apply FILE"}
         </Instead>
       ) : (
         <div className="grid grid-cols-[clamp(116px,18vw,220px)_minmax(0,1fr)]">
@@ -51,29 +62,21 @@ export function Lanes(props: {
               </span>
             ))}
           </div>
-          {props.machines.map((m) => (
-            <Lane
-              key={m.name}
-              {...props}
-              machine={m}
-              images={images.filter((i) => i.machine === m.name)}
-              x={(t) => scale(t) ?? 0}
-              width={width}
-            />
+          {lanes.map((l) => (
+            <Lane key={l.machine.id} {...props} lane={l} x={(t) => scale(t) ?? 0} width={width} />
           ))}
         </div>
+      )}
+      {asked.hasNextPage && (
+        <p className="px-4 pt-3">
+          <Button disabled={asked.isFetchingNextPage} onClick={() => void asked.fetchNextPage()}>
+            More machines
+          </Button>
+        </p>
       )}
       <Legend />
     </Panel>
   )
-}
-
-/** The shortest span that shows every image that stays. */
-function fitting(images: Image[], now: Date): Range {
-  const oldest = Math.min(...images.filter((m) => !m.gone).map((m) => new Date(m.taken).getTime()))
-  const age = now.getTime() - oldest
-  for (const r of Object.keys(ranges) as Range[]) if (age < ranges[r] * (1 - future)) return r
-  return Number.isFinite(oldest) ? "month" : "day"
 }
 
 function useWidth(): [number, React.RefObject<HTMLDivElement | null>] {
@@ -90,34 +93,32 @@ function useWidth(): [number, React.RefObject<HTMLDivElement | null>] {
 
 function Lane(props: {
   now: Date
-  machine: Machine
-  images: Image[]
-  policies: Policy[]
+  lane: LaneOf
   x: (t: Date) => number
   width: number
   chosen: string | null
   choose: (id: string) => void
 }) {
-  const { now, machine, images, x, width } = props
-  const newest = newestUsable(images, machine.name)
-  const age = newest ? now.getTime() - new Date(newest.taken).getTime() : undefined
-  const covering = props.policies.filter((p) => p.covers.includes(machine.name))
-  const late = covering.length > 0 && (age === undefined || age > promise)
-  const due = covering.filter((p) => p.next_due).sort((a, b) => a.next_due!.localeCompare(b.next_due!))[0]
+  const { now, x, width } = props
+  const { machine, images, late, next } = props.lane
+  const age = machine.newest ? now.getTime() - new Date(machine.newest.taken).getTime() : undefined
   const at = x(now)
   return (
     <>
       <div className="flex flex-col justify-center border-b border-line pr-2 pl-4" style={{ height }}>
-        <span className="truncate font-medium" title={machine.name}>
-          {machine.name}
+        <span className="truncate font-medium" title={machine.label}>
+          {machine.label}
         </span>
         <span className={`truncate text-sm ${late ? "text-wrong" : "text-quiet"}`}>
           {late ? "✕ " : ""}
           {age === undefined ? "no image" : `${span(age)} old`}
-          {covering.length === 0 && machine.state !== "gone" && <span className="text-careful"> ! not covered</span>}
+          {machine.retired
+            ? " · retired"
+            : machine.covered_by.length === 0 &&
+              machine.state !== "gone" && <span className="text-careful"> ! not covered</span>}
         </span>
       </div>
-      <div className="relative overflow-hidden border-b border-line" style={{ height }} data-lane={machine.name}>
+      <div className="relative overflow-hidden border-b border-line" style={{ height }} data-lane={machine.label}>
         <div className="absolute inset-y-0 right-0 bg-ground" style={{ left: at }} />
         <div className="absolute inset-x-0 top-1/2 border-t border-line" />
         <div className="absolute inset-y-0 border-l-2 border-accent" style={{ left: at }} aria-hidden />
@@ -131,43 +132,17 @@ function Lane(props: {
               choose={props.choose}
             />
           ) : (
-            <Pile key={pile.images[0]!.id} {...pile} {...props} />
+            <Pile key={pile.images[0]!.id} {...pile} machine={machine} choose={props.choose} />
           ),
         )}
-        {due && <Due policy={due} left={x(new Date(due.next_due!))} width={width} now={now} />}
+        {next && <Due next={next} left={x(new Date(next.at))} width={width} now={now} />}
       </div>
     </>
   )
 }
 
-/** Marks closer than so many pixels would hide each other, so they become one pile; a pile is wider than a mark. */
-const touching = (pile: PileOf) => (pile.images.length > 1 ? 44 : 20)
-
-type PileOf = { left: number; images: Image[] }
-
-/** Puts images that lie too close together into piles, newest first in each; what lies left of the lane is left out. */
-function piles(images: Image[], x: (m: Image) => number): PileOf[] {
-  const found: PileOf[] = []
-  for (const m of images.toSorted((a, b) => b.taken.localeCompare(a.taken))) {
-    const left = x(m)
-    const last = found.at(-1)
-    if (left < 0) continue
-    if (last && last.left - left < touching(last)) last.images.push(m)
-    else found.push({ left, images: [m] })
-  }
-  return found.toReversed()
-}
-
-/** What can be said of an image in a few words. */
-function standing(m: Image): string {
-  if (m.gone) return `gone: ${m.gone_why}`
-  if (m.state !== "usable") return m.state
-  if (m.failed) return "failed its proof"
-  return m.proven ? `proven by ${m.proven}` : "not proven yet"
-}
-
 /** Several images in one place: opens to a list. */
-function Pile({ left, images, machine, choose }: PileOf & { machine: Machine; choose: (id: string) => void }) {
+function Pile({ left, images, machine, choose }: PileOf<Image> & { machine: Machine; choose: (id: string) => void }) {
   const [open, setOpen] = useState(false)
   const stay = images.filter((m) => !m.gone).length
   return (
@@ -175,8 +150,8 @@ function Pile({ left, images, machine, choose }: PileOf & { machine: Machine; ch
       <Popover.Trigger
         className="absolute top-1/2 flex -translate-x-1/2 -translate-y-1/2 items-center rounded-full border border-line bg-panel py-0.5 pr-2 pl-1 text-sm hover:border-accent"
         style={{ left: Math.max(left, 24) }}
-        aria-label={`${images.length} images of ${machine.name}, ${stay} of them stay`}
-        data-pile={machine.name}
+        aria-label={`${images.length} images of ${machine.label}, ${stay} of them stay`}
+        data-pile={machine.label}
       >
         <Shape image={images.find((m) => !m.gone) ?? images[0]!} />
         <span className="pl-0.5">×{images.length}</span>
@@ -187,7 +162,7 @@ function Pile({ left, images, machine, choose }: PileOf & { machine: Machine; ch
           sideOffset={4}
           className="z-40 max-h-72 w-[min(92vw,420px)] overflow-y-auto rounded-md border border-line bg-panel p-1 shadow-lg"
         >
-          <ul aria-label={`Images of ${machine.name}`}>
+          <ul aria-label={`Images of ${machine.label}`}>
             {images.map((m) => (
               <li key={m.id}>
                 <button
@@ -286,16 +261,26 @@ function Shape({ image: m }: { image: Pick<Image, "gone" | "state" | "failed" | 
 }
 
 /** The next run: a diamond at its place, or an arrow at the edge if it lies further off. */
-function Due({ policy, left, width, now }: { policy: Policy; left: number; width: number; now: Date }) {
+function Due({
+  next,
+  left,
+  width,
+  now,
+}: {
+  next: NonNullable<LaneOf["next"]>
+  left: number
+  width: number
+  now: Date
+}) {
   const off = left > width - 12
-  const at = policy.next_due!
+  const at = next.at
   const room = width * future > 150
   return (
-    <Why answer={`${policy.name}: ${policy.says.join("; ")}. Then rotation: ${policy.rotation}.`}>
+    <Why answer={`${next.policy}: ${next.says.join("; ")}. Then rotation: ${next.rotation}.`}>
       <button
         className={`absolute top-1/2 -translate-y-1/2 rounded bg-ground px-1 text-sm whitespace-nowrap text-quiet ${off ? "right-1" : "-translate-x-1/2"}`}
         style={off ? undefined : { left }}
-        aria-label={`Next run of ${policy.name} ${moment(at)}`}
+        aria-label={`Next run of ${next.policy} ${moment(at)}`}
       >
         {!off ? "◇" : room ? `${clock(at)}, in ${span(new Date(at).getTime() - now.getTime())} ›` : "◇ ›"}
       </button>

@@ -1,5 +1,17 @@
 import { useEffect, useState } from "react"
-import { queries, type Run } from "./api"
+import { queries, type Change, type Run } from "./api"
+import { changed } from "./change"
+
+/** Asks again for what is shown, but for runs; several wishes in a row are one. */
+const later = {
+  timer: undefined as ReturnType<typeof setTimeout> | undefined,
+  ask() {
+    this.timer ??= setTimeout(() => {
+      this.timer = undefined
+      void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "runs" })
+    }, 300)
+  },
+}
 
 /** Keeps everything on the page as it is now, by the lodge's stream of changes. Tells whether the stream stands. */
 export function useLive(): boolean {
@@ -14,26 +26,13 @@ export function useLive(): boolean {
       begun = false
     })
     stream.addEventListener("change", (e) => {
-      const change = JSON.parse((e as MessageEvent<string>).data) as { kind: string; run?: Run }
-      const run = change.run
-      if (!run && change.kind === "runs") {
-        void queries.invalidateQueries({ queryKey: ["runs"] })
-        return
-      }
-      if (!run) {
-        // Runs come with their own events; asking for them now might bring an answer that is older than the next event.
-        void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "runs" })
-        return
-      }
-      queries.setQueryData<Run[]>(["runs"], (runs = []) =>
-        runs.some((r) => r.id === run.id) ? runs.map((r) => (r.id === run.id ? run : r)) : [run, ...runs],
-      )
-      void queries.invalidateQueries({ queryKey: ["log", run.id] })
-      if (run.ended || run.tasks.some((t) => t.ended)) {
-        for (const key of ["images", "machines", "policies", "stores", "forecast"]) {
-          void queries.invalidateQueries({ queryKey: [key] })
-        }
-      }
+      const change = JSON.parse((e as MessageEvent<string>).data) as Change
+      if (change.changed.includes("runs")) void queries.invalidateQueries({ queryKey: ["runs"] })
+      queries.setQueryData<Run[]>(["runs"], (runs) => runs && changed(runs, change))
+      for (const r of change.runs) void queries.invalidateQueries({ queryKey: ["log", r.id] })
+      // Runs come with their own events; asking for them now might bring an answer that is older than the next event.
+      const ended = change.runs.some((r) => r.ended) || change.tasks.some((t) => t.ended)
+      if (ended || change.changed.some((c) => c !== "runs")) later.ask()
     })
     stream.onerror = () => {
       begun = true

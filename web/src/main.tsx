@@ -2,16 +2,16 @@ import { QueryClientProvider } from "@tanstack/react-query"
 import { Tooltip } from "radix-ui"
 import { StrictMode } from "react"
 import { createRoot } from "react-dom/client"
-import { queries, Refusal, useMachines } from "./api"
+import { queries, Refusal, useStanding } from "./api"
 import "./index.css"
 import { Instead } from "./parts"
 import { SignIn } from "./signin"
 import { Watch } from "./watch"
 
 function App() {
-  const machines = useMachines()
-  if (machines.error instanceof Refusal && machines.error.status === 401) return <SignIn />
-  if (!machines.data) return <Instead loading={machines.isLoading} error={machines.error} children="" />
+  const standing = useStanding()
+  if (standing.error instanceof Refusal && standing.error.status === 401) return <SignIn />
+  if (!standing.data) return <Instead loading={standing.isLoading} error={standing.error} children="" />
   return <Watch />
 }
 

@@ -44,7 +44,7 @@ function OneRun({ run: r, now, chooseImage }: { run: Run; now: Date; chooseImage
         </span>
         <span className="font-medium">{what}</span>
         <span className="text-sm text-quiet">
-          {r.kind === "backup" ? `${count(r.tasks.length, "machine")}, by ${r.who || r.cause}` : ""}
+          {r.kind === "backup" ? `${count(r.machines, "machine")}, by ${r.who || r.cause}` : ""}
         </span>
         <span className="ml-auto text-sm text-quiet">
           {r.started

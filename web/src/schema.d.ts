@@ -192,6 +192,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/lanes": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Machines over time, by label: their newest images and their next runs */
+    get: operations["list-lanes"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/machines": {
     parameters: {
       query?: never
@@ -199,11 +216,46 @@ export interface paths {
       path?: never
       cookie?: never
     }
-    /** Machines, by name */
+    /** Machines, by label */
     get: operations["list-machines"]
     put?: never
     post?: never
     delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/machines/{machine}/continuation": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Say that a machine is the one that another was */
+    post: operations["continue-machine"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/machines/{machine}/retirement": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    /** Take a machine down on purpose, and keep its images by a rule of its own */
+    put: operations["retire-machine"]
+    post?: never
+    /** Take a retirement back */
+    delete: operations["unretire-machine"]
     options?: never
     head?: never
     patch?: never
@@ -356,6 +408,23 @@ export interface paths {
     }
     /** A run's log, oldest first */
     get: operations["get-run-log"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/runs/{id}/tasks": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** A run's tasks, by their numbers */
+    get: operations["list-tasks"]
     put?: never
     post?: never
     delete?: never
@@ -589,6 +658,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/summary": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** How the lodge stands, in one call */
+    get: operations["get-summary"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/webhooks/{name}/key": {
     parameters: {
       query?: never
@@ -692,6 +778,10 @@ export interface components {
       /** @description the images that were seen to go, of all sets; if others go now, nothing does */
       drops: string[]
     }
+    ContinueBody: {
+      /** @description the machine that is gone: its label or its identity */
+      old: string
+    }
     Crowd: {
       /** Format: int64 */
       allowed: number
@@ -766,9 +856,9 @@ export interface components {
       type: string
     }
     Event: {
-      /** @enum {string} */
-      kind: "run" | "runs" | "image" | "site"
-      run?: components["schemas"]["Run"]
+      changed: ("runs" | "images" | "site")[]
+      runs: components["schemas"]["Run"][]
+      tasks: components["schemas"]["Task"][]
     }
     Feed: {
       /** @description address below the lodge's own, with a token that is good for nothing else */
@@ -784,11 +874,11 @@ export interface components {
       zone: string
     }
     Found: {
+      copies: string[]
       error: string
       hypervisor: string
       /** Format: int64 */
       machines: number
-      taken: string[]
     }
     Header: {
       /** Format: int64 */
@@ -837,6 +927,7 @@ export interface components {
       /** @description of an image that is gone: it is on its way out, and can't be brought back */
       leaving: boolean
       machine: string
+      machine_id: string
       /** @description what it is for, where somebody wrote it */
       note: string
       pin_note: string
@@ -884,6 +975,14 @@ export interface components {
       /** Format: date-time */
       made: string
     }
+    Lane: {
+      /** Format: int64 */
+      fresh: number
+      images: components["schemas"]["Image"][]
+      late: boolean
+      machine: components["schemas"]["Machine"]
+      next: components["schemas"]["NextRun"]
+    }
     LogLine: {
       /** Format: date-time */
       at: string
@@ -898,10 +997,26 @@ export interface components {
       text: string
     }
     Machine: {
+      /** @description another hypervisor that has a machine of the same UUID, or empty */
+      also_on: string
       covered_by: string[]
       disks: components["schemas"]["MachineDisk"][]
       hypervisor: string
+      /** @description its identity, which stays when it is renamed or moves */
+      id: string
+      /** @description rotation phrase for the images of a retired machine */
+      keep: string
+      /** @description its name, or more of it where that is ambiguous, such as quay-1/web */
+      label: string
       name: string
+      newest: components["schemas"]["NewestImage"]
+      /** @description what a person should look at, or empty */
+      notice: string
+      /**
+       * Format: date-time
+       * @description when it was taken down on purpose
+       */
+      retired: string | null
       /** Format: date-time */
       seen: string
       /** @enum {string} */
@@ -923,7 +1038,27 @@ export interface components {
       /** @description age recipients, age1… */
       recipients?: string[]
     }
+    NewestImage: {
+      failed: boolean
+      id: string
+      /** @enum {string} */
+      proven: "read" | "mount" | "boot" | "restore"
+      /** Format: date-time */
+      taken: string
+    }
+    NextRun: {
+      /** Format: date-time */
+      at: string
+      policy: string
+      rotation: string
+      says: string[]
+    }
     None: Record<string, never>
+    Notice: {
+      /** @description the machine or policy */
+      on: string
+      text: string
+    }
     Opener: {
       /** @description an age identity, AGE-SECRET-KEY-1… */
       identity?: string
@@ -968,6 +1103,11 @@ export interface components {
       capture?: "incremental" | "differential"
       /** @description what must hold in the guest before it is captured */
       checks?: components["schemas"]["SiteHealth"][]
+      /**
+       * Format: int64
+       * @description how many machines it selects
+       */
+      covered: number
       covers: string[]
       /** @description when an image is full: always full (the default), full every 7th, full on sun, full once */
       cycle?: string
@@ -977,6 +1117,11 @@ export interface components {
       except?: string[]
       /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
       fold?: boolean
+      /**
+       * Format: int64
+       * @description how old a newest image may be by the schedules, in nanoseconds; 0 for any age
+       */
+      fresh: number
       /** @description scripts and webhooks that are called at moments of a run */
       hooks?: components["schemas"]["SiteHook"][]
       /** @description how long a run may take, such as 4 hours; then it is stopped */
@@ -1096,6 +1241,7 @@ export interface components {
       /** @description of an image that is gone: it is on its way out, and can't be brought back */
       leaving: boolean
       machine: string
+      machine_id: string
       /** @description what it is for, where somebody wrote it */
       note: string
       pin_note: string
@@ -1154,6 +1300,12 @@ export interface components {
       /** @description power it on, and wait for its guest agent */
       start?: boolean
     }
+    RetireBody: {
+      /** @description rotation phrase for its images, such as: newest 2 */
+      keep: string
+      /** @description only tell what would go */
+      try?: boolean
+    }
     Room: {
       /** Format: int64 */
       free_bytes: number
@@ -1177,8 +1329,12 @@ export interface components {
       id: string
       /** @enum {string} */
       kind: "backup" | "rehearsal" | "proof" | "restore" | "check" | "sweep" | "fold"
+      /** Format: int64 */
+      machines: number
       /** Format: date-time */
       made: string
+      /** Format: int64 */
+      moved: number
       /** Format: date-time */
       not_before: string | null
       /** @description what it is for; its images bear it */
@@ -1190,6 +1346,8 @@ export interface components {
       started: string | null
       /** @enum {string} */
       state: "queued" | "running" | "done" | "warned" | "failed" | "skipped" | "cancelled"
+      /** Format: int64 */
+      stored: number
       tasks: components["schemas"]["Task"][]
       /** @description what a queued run waits for */
       waits: string
@@ -1208,6 +1366,7 @@ export interface components {
       guard: string
       images: components["schemas"]["PreviewedFate"][]
       machine: string
+      machine_id: string
       rule: string
       /**
        * @description machine, or disks where images cover only some; they are a set of their own
@@ -1227,6 +1386,8 @@ export interface components {
       hypervisors?: {
         [key: string]: components["schemas"]["SiteHypervisor"]
       }
+      /** @description how long the records of images are kept that left their stores; default 1 year */
+      keep_images?: string
       /** @description how long the records of runs are kept; default 1 year */
       keep_runs?: string
       policies?: {
@@ -1447,6 +1608,31 @@ export interface components {
       /** @description https:// address, or http:// on loopback */
       url: string
     }
+    Some: {
+      /** Format: int64 */
+      count: number
+      names: string[]
+    }
+    Standing: {
+      /** Format: int64 */
+      covered: number
+      failed: components["schemas"]["Some"]
+      /** Format: int64 */
+      held: number
+      late: components["schemas"]["Some"]
+      /** Format: int64 */
+      machines: number
+      next: components["schemas"]["NextRun"]
+      notices: components["schemas"]["Notice"][]
+      open: components["schemas"]["Some"]
+      /** Format: int64 */
+      paused: number
+      /** Format: int64 */
+      proven: number
+      /** Format: int64 */
+      retired: number
+      unproven: components["schemas"]["Some"]
+    }
     Step: {
       name: string
       /** @enum {string} */
@@ -1642,6 +1828,7 @@ export interface components {
       id: number
       image: string
       machine: string
+      machine_id: string
       run: string
       /** Format: date-time */
       started: string | null
@@ -1932,11 +2119,21 @@ export interface operations {
   "list-images": {
     parameters: {
       query?: {
+        /** @description column to sort by, with a dash before it for the largest first */
+        sort?: string
+        /** @description cursor of the page before, from its Link header */
+        after?: string
+        limit?: number
+        /** @description how the images' IDs begin */
+        id?: string
+        /** @description label, name or identity */
         machine?: string
         policy?: string
         store?: string
         /** @description those that rotation dropped, too */
         gone?: boolean
+        /** @description those that rotation dropped, and no others */
+        only_gone?: boolean
       }
       header?: never
       path?: never
@@ -1947,6 +2144,7 @@ export interface operations {
       /** @description OK */
       200: {
         headers: {
+          Link?: string
           [name: string]: unknown
         }
         content: {
@@ -2481,11 +2679,310 @@ export interface operations {
       }
     }
   }
+  "list-lanes": {
+    parameters: {
+      query?: {
+        /** @description column to sort by, with a dash before it for the largest first */
+        sort?: string
+        /** @description cursor of the page before, from its Link header */
+        after?: string
+        limit?: number
+        hypervisor?: string
+        state?: string
+        /** @description what the label contains */
+        text?: string
+      }
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          Link?: string
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Lane"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "list-machines": {
+    parameters: {
+      query?: {
+        /** @description column to sort by, with a dash before it for the largest first */
+        sort?: string
+        /** @description cursor of the page before, from its Link header */
+        after?: string
+        limit?: number
+        hypervisor?: string
+        state?: string
+        /** @description what the label contains */
+        text?: string
+      }
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          Link?: string
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Machine"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "continue-machine": {
     parameters: {
       query?: never
       header?: never
-      path?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ContinueBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Machine"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "retire-machine": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RetireBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["SetPreview"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "unretire-machine": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+      }
       cookie?: never
     }
     requestBody?: never
@@ -2496,7 +2993,7 @@ export interface operations {
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["Machine"][]
+          "application/json": components["schemas"]["Done"]
         }
       }
       /** @description Unauthorized */
@@ -3034,8 +3531,15 @@ export interface operations {
   "list-runs": {
     parameters: {
       query?: {
-        policy?: string
+        /** @description column to sort by, with a dash before it for the largest first */
+        sort?: string
+        /** @description cursor of the page before, from its Link header */
+        after?: string
         limit?: number
+        /** @description how the runs' IDs begin */
+        id?: string
+        policy?: string
+        kind?: string
       }
       header?: never
       path?: never
@@ -3046,6 +3550,7 @@ export interface operations {
       /** @description OK */
       200: {
         headers: {
+          Link?: string
           [name: string]: unknown
         }
         content: {
@@ -3255,6 +3760,77 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["LogLine"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-tasks": {
+    parameters: {
+      query?: {
+        /** @description number of the task before */
+        after?: number
+        limit?: number
+      }
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Task"][]
         }
       }
       /** @description Unauthorized */
@@ -4348,6 +4924,71 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Done"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "get-summary": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Standing"]
         }
       }
       /** @description Unauthorized */

@@ -1,12 +1,12 @@
 import { useState } from "react"
-import { calls, queries, useImages, useMachines, usePolicies, useRuns, useStores } from "./api"
+import { calls, queries, usePolicies, useRuns, useStanding, useStores } from "./api"
 import { Coming } from "./forecast"
 import { Headline } from "./headline"
 import { ImageSheet } from "./image"
 import { Lanes } from "./lanes"
 import { useLive, useNow } from "./live"
 import { Policies } from "./policies"
-import { Room } from "./room"
+import { Capacity } from "./capacity"
 import { Runs } from "./runs"
 import { clock } from "./words"
 
@@ -15,8 +15,7 @@ export function Watch() {
   const connected = useLive()
   const now = useNow()
   const [image, setImage] = useState<string | null>(null)
-  const machines = useMachines().data ?? []
-  const images = useImages()
+  const standing = useStanding()
   const policies = usePolicies()
   const runs = useRuns()
   const stores = useStores()
@@ -40,27 +39,14 @@ export function Watch() {
           Sign out
         </button>
       </header>
-      <Headline
-        now={now}
-        machines={machines}
-        images={images.data ?? []}
-        policies={policies.data ?? []}
-        ready={!!images.data && !!policies.data}
-      />
-      <Lanes
-        now={now}
-        machines={machines}
-        images={images}
-        policies={policies.data ?? []}
-        chosen={image}
-        choose={setImage}
-      />
+      <Headline now={now} standing={standing.data} />
+      <Lanes now={now} chosen={image} choose={setImage} />
       <Coming />
       <div className="mt-4 grid gap-4 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <Runs now={now} runs={runs} chooseImage={setImage} />
         <div className="grid content-start gap-4">
           <Policies now={now} policies={policies} runs={runs.data ?? []} />
-          <Room stores={stores} />
+          <Capacity stores={stores} />
         </div>
       </div>
       <ImageSheet id={image} close={() => setImage(null)} />

@@ -18,13 +18,15 @@ const Format = 1
 
 // Manifest describes one image completely: whoever has it and the store's blocks can restore the machine.
 type Manifest struct {
-	Format  int       `json:"format"`
-	ID      string    `json:"id"`
-	Machine string    `json:"machine"`
-	Policy  string    `json:"policy"`
-	Taken   time.Time `json:"taken"`
-	Scope   Scope     `json:"scope"`
-	Capture Capture   `json:"capture"`
+	Format  int    `json:"format"`
+	ID      string `json:"id"`
+	Machine string `json:"machine"`
+	// Identity is the machine's, which stays when it is renamed or moves; "" in images made before there was one.
+	Identity string    `json:"identity,omitempty"`
+	Policy   string    `json:"policy"`
+	Taken    time.Time `json:"taken"`
+	Scope    Scope     `json:"scope"`
+	Capture  Capture   `json:"capture"`
 	// Since names the image since which only changes were read, "" for a full capture; Why says why it is full.
 	Since string `json:"since,omitempty"`
 	Why   string `json:"why,omitempty"`

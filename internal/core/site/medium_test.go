@@ -61,9 +61,9 @@ func TestSettingsStandBesideTheRest(t *testing.T) {
 	require.Equal(t, s, again)
 
 	for change, want := range map[[2]string]string{
-		{"bucket: images", "folder: quay"}:               "site.yaml:4: store north-pier: medium s3 needs bucket",
+		{"bucket: images", "folder: quay"}:                "site.yaml:4: store north-pier: medium s3 needs bucket",
 		{"bucket: images", "bucket: images\n    host: x"}: `site.yaml:7: the key "host" is not known here`,
-		{"medium: s3", "medium: s4"}:                     `site.yaml:4: store north-pier: medium "s4" is not known; did you mean "s3"?; known are dir, s3`,
+		{"medium: s3", "medium: s4"}:                      `site.yaml:4: store north-pier: medium "s4" is not known; did you mean "s3"?; known are dir, s3`,
 	} {
 		_, err := Parse("site.yaml", []byte(replace(t, text, change[0], change[1])))
 		require.ErrorContains(t, err, want)

@@ -147,6 +147,9 @@ func (s Store) Tasks() int { return orDefault(s.TasksAtOnce, storeTasks) }
 // RunsKept is how long the records of runs are kept.
 func (s Site) RunsKept() time.Duration { return spanOf(s.KeepRuns, keepRuns) }
 
+// ImagesKept is how long the records of images are kept that left their stores.
+func (s Site) ImagesKept() time.Duration { return spanOf(s.KeepImages, keepRuns) }
+
 func orDefault(n, standard int) int {
 	if n == 0 {
 		return standard
@@ -454,19 +457,47 @@ func (v Policy) Between() image.Capture {
 	return v.Capture
 }
 
-// Selects reports whether the policy covers a machine.
-func (v Policy) Selects(name string, tags map[string]string) bool {
-	fits := func(patterns []string) bool {
-		return slices.ContainsFunc(patterns, func(pattern string) bool { ok, _ := path.Match(pattern, name); return ok })
-	}
-	if fits(v.Except) {
-		return false
-	}
-	if fits(v.Machines) {
-		return true
-	}
+// Selects reports whether the policy covers a machine. A pattern with a slash is matched with the source's name before the machine's.
+func (v Policy) Selects(source, name string, tags map[string]string) bool {
+	return v.Matcher().Selects(source, name, tags)
+}
+
+// Matcher is what a policy selects, made ready for many machines.
+type Matcher struct {
+	machines, except []string
+	tags             selection.Expression
+}
+
+// Matcher makes the policy's selection ready.
+func (v Policy) Matcher() Matcher {
 	e, err := selection.Parse(v.Tags)
-	return err == nil && e.Matches(tags)
+	if err != nil {
+		e = selection.Expression{} // Check has refused it; it matches nothing
+	}
+	return Matcher{v.Machines, v.Except, e}
+}
+
+// Selects reports whether a machine is selected.
+func (m Matcher) Selects(source, name string, tags map[string]string) bool {
+	return !fits(m.except, source, name) && (fits(m.machines, source, name) || m.tags.Matches(tags))
+}
+
+func fits(patterns []string, source, name string) bool {
+	for _, pattern := range patterns {
+		whole := name
+		if strings.Contains(pattern, "/") {
+			whole = source + "/" + name
+		}
+		if pattern == whole || pattern == "*" {
+			return true
+		}
+		if strings.ContainsAny(pattern, `*?[\\`) {
+			if ok, _ := path.Match(pattern, whole); ok {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // NamesOnly reports whether it selects machines by their names alone, with no pattern and no tag.

@@ -26,6 +26,8 @@ type Site struct {
 	Zone string `yaml:"zone" json:"zone" doc:"tz database name, for schedules and rotations"`
 	// TasksAtOnce is how many machines the lodge captures at the same time, on all its processes.
 	TasksAtOnce int `yaml:"tasks_at_once,omitempty" json:"tasks_at_once,omitempty" doc:"how many machines are captured at the same time; default 4"`
+	// KeepImages is how long the records of images are kept that left their stores.
+	KeepImages string `yaml:"keep_images,omitempty" json:"keep_images,omitempty" doc:"how long the records of images are kept that left their stores; default 1 year"`
 	// KeepRuns is how long the records of runs are kept.
 	KeepRuns    string                `yaml:"keep_runs,omitempty" json:"keep_runs,omitempty" doc:"how long the records of runs are kept; default 1 year"`
 	Webhooks    map[string]Webhook    `yaml:"webhooks,omitempty" json:"webhooks,omitempty"`
@@ -178,6 +180,9 @@ func (s Site) Check() error {
 	if _, err := spanOr(s.KeepRuns, keepRuns); err != nil {
 		return at("keep_runs", "$.keep_runs", "%v", err)
 	}
+	if _, err := spanOr(s.KeepImages, keepRuns); err != nil {
+		return at("keep_images", "$.keep_images", "%v", err)
+	}
 	for _, name := range slices.Sorted(maps.Keys(s.Webhooks)) {
 		p := "$.webhooks." + quoted(name)
 		if err := checkName("webhook", name, p); err != nil {
@@ -275,6 +280,9 @@ func (s Site) Compare(next Site) ([]Change, error) {
 	}
 	if s.TasksAtOnce != next.TasksAtOnce {
 		changes = append(changes, Change{"change", "tasks_at_once", "", fmt.Sprintf("tasks_at_once: %d becomes %d", s.Tasks(), next.Tasks())})
+	}
+	if s.KeepImages != next.KeepImages {
+		changes = append(changes, Change{"change", "keep_images", "", fmt.Sprintf("keep_images: %q becomes %q", s.KeepImages, next.KeepImages)})
 	}
 	if s.KeepRuns != next.KeepRuns {
 		changes = append(changes, Change{"change", "keep_runs", "", fmt.Sprintf("keep_runs: %q becomes %q", s.KeepRuns, next.KeepRuns)})

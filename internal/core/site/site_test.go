@@ -83,13 +83,13 @@ func TestCompareTellsWhatApplyingWouldChange(t *testing.T) {
 
 func TestSelects(t *testing.T) {
 	p := Policy{Machines: []string{"tickets-db", "time*"}, Tags: "tier=bronze and role=trainer", Except: []string{"time-old"}}
-	require.True(t, p.Selects("timetable", nil))
-	require.False(t, p.Selects("time-old", nil))
-	require.True(t, p.Selects("berth-sim", map[string]string{"tier": "bronze", "role": "trainer", "x": "y"}))
-	require.False(t, p.Selects("berth-sim", map[string]string{"tier": "bronze"}))
+	require.True(t, p.Selects("quay-1", "timetable", nil))
+	require.False(t, p.Selects("quay-1", "time-old", nil))
+	require.True(t, p.Selects("quay-1", "berth-sim", map[string]string{"tier": "bronze", "role": "trainer", "x": "y"}))
+	require.False(t, p.Selects("quay-1", "berth-sim", map[string]string{"tier": "bronze"}))
 	require.Equal(t, []string{"tickets-db"}, p.Exact())
-	require.False(t, Policy{Machines: []string{"a"}}.Selects("b", nil))
-	require.True(t, Policy{Machines: []string{"*"}}.Selects("b", nil))
+	require.False(t, Policy{Machines: []string{"a"}}.Selects("quay-1", "b", nil))
+	require.True(t, Policy{Machines: []string{"*"}}.Selects("quay-1", "b", nil))
 }
 
 // What can't work is refused when it is written, not in the night.

@@ -407,6 +407,12 @@ func (s *Store) tidyImage(base string) error {
 	return nil
 }
 
+// Footprint implements [store.Store]: a folder is quick to list.
+func (s *Store) Footprint(ctx context.Context) (int64, error) {
+	bytes, _, err := s.Used(ctx)
+	return bytes, err
+}
+
 // Used is what the store's files take, in bytes, and their number.
 func (s *Store) Used(ctx context.Context) (bytes int64, files int, err error) {
 	err = filepath.WalkDir(s.dir.Root(), func(_ string, e fs.DirEntry, err error) error {

@@ -86,6 +86,18 @@ func (s *Store) Show(ctx context.Context, zone *time.Location) (store.Summary, e
 	return out, err
 }
 
+// Footprint implements [store.Store]: the packs that were there at the last [Store.Refresh], or came since.
+func (s *Store) Footprint(context.Context) (bytes int64, err error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for _, p := range s.packs {
+		if !p.gone {
+			bytes += p.length
+		}
+	}
+	return bytes, nil
+}
+
 // Used is what the store's objects take, in bytes, and their number.
 func (s *Store) Used(ctx context.Context) (bytes int64, objects int, err error) {
 	for _, prefix := range []string{"pack/", "index/", "image/", "key/", "visit/", "condemned/", "proof/", "pin/"} {

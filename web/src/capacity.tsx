@@ -3,7 +3,7 @@ import type { Store } from "./api"
 import { Instead, Panel, Why } from "./parts"
 import { bytes, count } from "./words"
 
-export function Room({ stores }: { stores: UseQueryResult<Store[]> }) {
+export function Capacity({ stores }: { stores: UseQueryResult<Store[]> }) {
   const all = stores.data ?? []
   return (
     <Panel title="Room">

@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"keenlodge/internal/client"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/wire"
+)
+
+// pickImage finds an image by the beginning of its name.
+func pickImage(ctx context.Context, k *client.Client, word string) (string, error) {
+	images, _, err := k.Images(ctx, wire.ImageFilter{ID: word, Gone: true, Page: wire.Page{Limit: 5}})
+	if err != nil {
+		return "", err
+	}
+	known := make([]string, len(images))
+	for i, m := range images {
+		known[i] = m.ID
+	}
+	if len(known) == 0 {
+		return "", fmt.Errorf("no image is called %q; look at: keenlodge image list", word)
+	}
+	return pick("image", word, known)
+}
+
+func imageCommand() *cli.Command {
+	wait := &cli.BoolFlag{Name: "wait", Aliases: []string{"w"}, Usage: "show it until it is over"}
+	named := []string{"an image's name"}
+	return noun("image", "machines at a moment, restorable",
+		&cli.Command{Name: "list", Usage: "list images, newest first",
+			Flags: append(pageFlags(200), output(), &cli.StringFlag{Name: "machine", Usage: "of one machine"}, &cli.StringFlag{Name: "policy", Usage: "of one policy"},
+				&cli.StringFlag{Name: "store", Usage: "in one store"}, &cli.BoolFlag{Name: "gone", Usage: "those that rotation dropped, too"}),
+			Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				images, more, err := k.Images(ctx, wire.ImageFilter{Machine: c.String("machine"), Policy: c.String("policy"), Store: c.String("store"), Gone: c.Bool("gone"), Page: pageFrom(c)})
+				if err != nil {
+					return err
+				}
+				return show(c, images, func(w io.Writer) {
+					var rows [][]string
+					for _, m := range images {
+						state := string(m.State)
+						if m.Gone != nil {
+							state = "gone"
+						} else if m.Pinned {
+							state += ", pinned"
+						}
+						rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), state, string(m.Capture), orDash(m.Consistency), standing(m), size(m.Size), size(m.Read), size(m.Stored), m.Store, orDash(m.Policy)})
+					}
+					table(w, []string{"IMAGE", "MACHINE", "TAKEN", "STATE", "CAPTURE", "CONSISTENCY", "PROVEN", "DISKS>", "READ>", "STORED>", "STORE", "POLICY"}, rows)
+					moreLine(w, more, len(images))
+				})
+			})},
+		&cli.Command{Name: "show", Usage: "show an image and its proofs", ArgsUsage: "IMAGE", Flags: []cli.Flag{output()},
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				id, err := pickImage(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				m, err := k.Image(ctx, id)
+				if err != nil {
+					return err
+				}
+				return show(c, m, func(w io.Writer) { imageDetails(w, m) })
+			})},
+		&cli.Command{Name: "prove", Usage: "prove that an image can be trusted", ArgsUsage: "IMAGE",
+			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "level", Value: "read", Usage: "read: every block matched; mount: file systems opened, files read, ledger checked"}},
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				level, err := pick("level", image.Level(c.String("level")), image.Provable)
+				if err != nil {
+					return usageError{err}
+				}
+				id, err := pickImage(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				run, err := k.Prove(ctx, id, level)
+				if err != nil {
+					return err
+				}
+				return started(ctx, c, k, run)
+			})},
+		&cli.Command{Name: "pin", Usage: "keep rotation away from an image", ArgsUsage: "IMAGE",
+			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "note", Usage: "why, such as: before the harbour upgrade"}},
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				id, err := pickImage(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				m, err := k.PinImage(ctx, id, c.String("note"))
+				if err != nil {
+					return err
+				}
+				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is pinned\n", m.ID, m.Machine) })
+			})},
+		&cli.Command{Name: "unpin", Usage: "let rotation have an image again", ArgsUsage: "IMAGE", Flags: []cli.Flag{output()},
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				id, err := pickImage(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				m, err := k.UnpinImage(ctx, id)
+				if err != nil {
+					return err
+				}
+				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is not pinned\n", m.ID, m.Machine) })
+			})},
+		imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
+		&cli.Command{Name: "restore", Usage: "make a guest from an image", ArgsUsage: "IMAGE",
+			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "as", Usage: "name of the guest to make", Required: true},
+				&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},
+				&cli.BoolFlag{Name: "start", Usage: "power it on and wait for its guest agent"},
+				&cli.BoolFlag{Name: "replace", Usage: "allow a guest of that name, which must be off, to be defined anew; its old disks stay"}},
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				id, err := pickImage(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				run, err := k.Restore(ctx, id, wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), Replace: c.Bool("replace")})
+				if err != nil {
+					return err
+				}
+				return started(ctx, c, k, run)
+			})})
+}
+
+// standing is an image's best passed proof; a failed one outranks all.
+func standing(m wire.Image) string {
+	switch {
+	case m.Failed:
+		return "✗ failed"
+	case m.Proven != "":
+		return "✓ " + string(m.Proven)
+	}
+	return "–"
+}
+
+// captureWords tells how an image was read, and why so.
+func captureWords(m wire.Image) string {
+	text := string(m.Capture) + ", scope " + string(m.Scope)
+	if m.Since != "" {
+		text += ", changes since image " + m.Since
+	}
+	if m.CaptureWhy != "" {
+		text += "; " + m.CaptureWhy
+	}
+	return text
+}
+
+func pinWords(m wire.Image) string {
+	switch {
+	case !m.Pinned:
+		return "no"
+	case m.PinNote == "":
+		return "yes"
+	}
+	return "yes: " + m.PinNote
+}
+
+func imageDetails(w io.Writer, m wire.ProvenImage) {
+	state := string(m.State)
+	if m.Gone != nil {
+		state = fmt.Sprintf("gone since %s: %s", moment(m.Gone), m.GoneWhy)
+	}
+	var disks []string
+	for _, d := range m.Disks {
+		disks = append(disks, fmt.Sprintf("%s %s", d.Target, size(d.Size)))
+	}
+	for _, row := range [][2]string{
+		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"policy", orDash(m.Policy)}, {"store", m.Store},
+		{"capture", captureWords(m.Image)}, {"leans on", orDash(m.Base)}, {"note", orDash(m.Note)}, {"pinned", pinWords(m.Image)}, {"took", time.Duration(m.Took).Round(100 * time.Millisecond).String()}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
+		{"disks", orDash(strings.Join(disks, ", "))}, {"read", size(m.Read)}, {"new to the store", size(m.Fresh)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
+	} {
+		fmt.Fprintf(w, "%-18s %s\n", row[0], row[1])
+	}
+	if len(m.Proofs) == 0 {
+		fmt.Fprintf(w, "\nnot proven yet; prove it with: keenlodge image prove %s --level mount --wait\n", m.ID)
+	}
+	for _, p := range m.Proofs {
+		sign, word := "✓", "passed"
+		if !p.Passed {
+			sign, word = "✗", "failed"
+		}
+		fmt.Fprintf(w, "\n%s proof by %s %s on %s, after %s, by %s\n", sign, p.Level, word, moment(&p.Ended), p.Ended.Sub(p.Began).Round(100*time.Millisecond), p.Program)
+		for _, e := range p.Evidence {
+			fmt.Fprintf(w, "  %s\n", e)
+		}
+		if p.Error != "" {
+			fmt.Fprintf(w, "  %s\n", p.Error)
+		}
+	}
+}

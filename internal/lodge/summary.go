@@ -1,0 +1,228 @@
+package lodge
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"keenlodge/internal/inventory"
+	"keenlodge/internal/records"
+
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/planning"
+	"keenlodge/internal/wire"
+)
+
+const (
+	// standingAge is how long what a summary is made of is remembered.
+	standingAge = 3 * time.Second
+	// namesShown bounds how many machines a summary names of each sort.
+	namesShown = 20
+)
+
+// standing is how the machines stand with the policies: what a summary, and the list of policies, is made of.
+type standing struct {
+	at       time.Time
+	site     *site.Site
+	policies map[string]covering
+	summary  wire.Standing
+}
+
+// covering is what a policy covers.
+type covering struct {
+	covers  []string
+	covered int
+	fresh   time.Duration
+}
+
+// standings remembers the last standing, so that a page that asks for it often costs one look at all machines in a while.
+type standings struct {
+	mu   sync.Mutex
+	last standing
+}
+
+// coverage is how the machines stand, some seconds old at the most.
+func (l *Lodge) coverage(ctx context.Context, s site.Site) (standing, error) {
+	l.standings.mu.Lock()
+	defer l.standings.mu.Unlock() // who asks meanwhile waits for the same answer
+	if last := l.standings.last; time.Since(last.at) < standingAge && maps.EqualFunc(last.site.Policies, s.Policies, func(a, b site.Policy) bool {
+		return a.Store == b.Store && slices.Equal(a.Machines, b.Machines) && a.Tags == b.Tags && slices.Equal(a.Except, b.Except)
+	}) {
+		return last, nil
+	}
+	st, err := l.stand(ctx, s)
+	if err == nil {
+		l.standings.last = st
+	}
+	return st, err
+}
+
+// stand looks at every machine once.
+func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
+	now := time.Now()
+	st := standing{at: now, site: &s, policies: map[string]covering{}}
+	machines, err := l.rec.MachineStandings(ctx)
+	if err != nil {
+		return st, err
+	}
+	names := slices.Sorted(maps.Keys(s.Policies))
+	matchers := make([]site.Matcher, len(names))
+	for i, name := range names {
+		matchers[i] = s.Policies[name].Matcher()
+		st.policies[name] = covering{covers: []string{}, fresh: planning.Fresh(s, name, now)}
+	}
+	sum := wire.Standing{Machines: 0, Late: wire.Some{Names: []string{}}, Failed: wire.Some{Names: []string{}}, Unproven: wire.Some{Names: []string{}}, Open: wire.Some{Names: []string{}}, Notices: []wire.Notice{}}
+	for _, m := range machines {
+		if m.Retired != nil {
+			sum.Retired++
+			continue
+		}
+		if m.Notice != "" || m.AlsoOn != "" {
+			text := m.Notice
+			if m.AlsoOn != "" {
+				text = "hypervisors " + m.Hypervisor + " and " + m.AlsoOn + " both have a machine of this UUID: a copied definition, or it is on its way; give a copy a UUID of its own"
+			}
+			if len(sum.Notices) < namesShown {
+				sum.Notices = append(sum.Notices, wire.Notice{On: m.Label, Text: text})
+			}
+		}
+		covered, promised := false, time.Duration(0)
+		for i, name := range names {
+			if !matchers[i].Selects(m.Hypervisor, m.Name, m.Tags) {
+				continue
+			}
+			c := st.policies[name]
+			if m.Live() {
+				if c.covered++; len(c.covers) < coversShown {
+					c.covers = append(c.covers, m.Label)
+				}
+				st.policies[name] = c
+			}
+			covered = true
+			if c.fresh > 0 && (promised == 0 || c.fresh < promised) {
+				promised = c.fresh
+			}
+		}
+		if m.Live() {
+			sum.Machines++
+		}
+		switch {
+		case !covered && m.Live():
+			sum.Open.Add(m.Label, namesShown)
+		case covered && (m.Live() || m.NewestTaken != nil):
+			sum.Covered++
+			if promised > 0 && (m.NewestTaken == nil || now.Sub(*m.NewestTaken) > promised) || m.NewestTaken == nil {
+				sum.Late.Add(m.Label, namesShown)
+			}
+			switch {
+			case m.NewestFailed:
+				sum.Failed.Add(m.Label, namesShown)
+			case m.NewestProven != "":
+				sum.Proven++
+			case m.NewestTaken != nil:
+				sum.Unproven.Add(m.Label, namesShown)
+			}
+		}
+	}
+	st.summary = sum
+	return st, nil
+}
+
+// Summary is how the lodge stands.
+func (l *Lodge) Summary(ctx context.Context) (wire.Standing, error) {
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return wire.Standing{}, err
+	}
+	st, err := l.coverage(ctx, s)
+	if err != nil {
+		return wire.Standing{}, err
+	}
+	out := st.summary
+	out.Notices = slices.Clone(out.Notices)
+	policies, err := l.rec.PolicyStandings(ctx)
+	if err != nil {
+		return out, err
+	}
+	now := time.Now()
+	for _, p := range policies {
+		if p.Notice != "" {
+			out.Held++
+			if len(out.Notices) < namesShown {
+				out.Notices = append(out.Notices, wire.Notice{On: p.Name, Text: p.Notice})
+			}
+		}
+		if p.Holds(now) {
+			out.Paused++
+			continue // what is paused does not run next
+		}
+		if p.NextDue != nil && (out.Next == nil || p.NextDue.Before(out.Next.At)) {
+			out.Next = nextRun(s, p)
+		}
+	}
+	return out, nil
+}
+
+func nextRun(s site.Site, p records.PolicyStanding) *wire.NextRun {
+	next := &wire.NextRun{Policy: p.Name, At: *p.NextDue, Says: []string{}, Rotation: s.Policies[p.Name].Rotation}
+	for _, parsed := range s.Policies[p.Name].Parsed(s.Location()) {
+		next.Says = append(next.Says, parsed.Words())
+	}
+	return next
+}
+
+// LaneView is a machine over time.
+type LaneView struct {
+	inventory.View
+	Images []records.Image
+	Late   bool
+	Fresh  time.Duration
+	Next   *wire.NextRun
+}
+
+// imagesShown bounds the images of a lane.
+const imagesShown = 100
+
+// Lanes lists machines over time, with the cursor of the next page.
+func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView, string, error) {
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	machines, next, err := l.Inventory.Views(ctx, f)
+	if err != nil {
+		return nil, "", err
+	}
+	standings, err := l.rec.PolicyStandings(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	now := time.Now()
+	ids := make([]string, len(machines))
+	out := make([]LaneView, len(machines))
+	at := map[string]int{}
+	for i, m := range machines {
+		ids[i], at[m.ID] = m.ID, i
+		v := LaneView{View: m, Images: []records.Image{}}
+		for _, p := range standings {
+			if !slices.Contains(m.CoveredBy, p.Name) {
+				continue
+			}
+			if fresh := planning.Fresh(s, p.Name, now); fresh > 0 && (v.Fresh == 0 || fresh < v.Fresh) {
+				v.Fresh = fresh
+			}
+			if m.Live() && p.NextDue != nil && !p.Holds(now) && (v.Next == nil || p.NextDue.Before(v.Next.At)) {
+				v.Next = nextRun(s, p)
+			}
+		}
+		v.Late = len(m.CoveredBy) > 0 && (m.NewestTaken == nil || v.Fresh > 0 && now.Sub(*m.NewestTaken) > v.Fresh)
+		out[i] = v
+	}
+	images, err := l.rec.ImagesOfMachines(ctx, ids, imagesShown)
+	for _, m := range images {
+		out[at[m.MachineID]].Images = append(out[at[m.MachineID]].Images, m)
+	}
+	return out, next, err
+}

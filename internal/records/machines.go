@@ -1,0 +1,392 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"keenlodge/internal/records/listing"
+
+	"github.com/jackc/pgx/v5"
+
+	"keenlodge/internal/core/machine"
+)
+
+// Machine is a machine that a source told of. Its ID is its identity: it stays when the machine is renamed or moves.
+type Machine struct {
+	ID         string            `db:"id"`
+	Name       string            `db:"name"`
+	Label      string            `db:"label"` // its name, or more of it where that is ambiguous; unique
+	Hypervisor string            `db:"hypervisor"`
+	UUID       string            `db:"uuid"`
+	State      machine.State     `db:"state"`
+	Tags       map[string]string `db:"tags"`
+	Disks      []MachineDisk     `db:"disks"`
+	Seen       time.Time         `db:"seen"`
+	// AlsoOn is another source that has a machine of the same UUID, Notice what a person should look at.
+	AlsoOn string `db:"also_on"`
+	Notice string `db:"notice"`
+	// Retired is when it was taken down on purpose, Keep the rotation phrase for its images since.
+	Retired *time.Time `db:"retired"`
+	Keep    string     `db:"keep"`
+}
+
+// Live reports whether it is there to be captured.
+func (m Machine) Live() bool { return m.State != machine.Gone && m.Retired == nil }
+
+// MachineDisk is a machine's disk. Size is in bytes.
+type MachineDisk struct {
+	Target string `json:"target"`
+	Format string `json:"format"`
+	Size   int64  `json:"size"`
+}
+
+const machineColumns = "id, name, label, hypervisor, uuid, state, tags, disks, seen, also_on, notice, retired, keep"
+
+// Machines lists all machines by their labels.
+func (r *Records) Machines(ctx context.Context) ([]Machine, error) {
+	return all[Machine](ctx, r.pool, "select "+machineColumns+" from machines order by label")
+}
+
+// MachineFilter narrows a listing of machines; empty fields do not.
+type MachineFilter struct {
+	Hypervisor string
+	State      machine.State
+	// Text is what the label contains.
+	Text string
+	listing.Page
+}
+
+// MachineRow is a machine in a list, with its newest usable image if it has one.
+type MachineRow struct {
+	Machine
+	NewestImage  *string    `db:"newest_image"`
+	NewestTaken  *time.Time `db:"newest_taken"`
+	NewestProven string     `db:"newest_proven"`
+	NewestFailed bool       `db:"newest_failed"`
+}
+
+const machineRows = `select m.id, m.name, m.label, m.hypervisor, m.uuid, m.state, m.tags, m.disks, m.seen, m.also_on, m.notice, m.retired, m.keep,
+	newest.id as newest_image, newest.taken as newest_taken, coalesce(best.level, '') as newest_proven, coalesce(not last.passed, false) as newest_failed from machines m
+	left join lateral (select id, taken from images i where i.machine_id = m.id and i.state = 'usable' and i.gone is null order by taken desc, id desc limit 1) newest on true
+	left join lateral (select level from proofs p where p.image = newest.id and p.passed order by array_position(array['restore', 'boot', 'mount', 'read'], level), id desc limit 1) best on true
+	left join lateral (select passed from proofs p where p.image = newest.id order by id desc limit 1) last on true`
+
+var machineList = listing.List[MachineRow]{Own: "label", ID: "m.id", IDOf: func(m MachineRow) string { return m.ID }, Columns: map[string]listing.Column[MachineRow]{
+	"label":      {SQL: "m.label", Kind: "text", Value: func(m MachineRow) string { return m.Label }},
+	"hypervisor": {SQL: "m.hypervisor", Kind: "text", Value: func(m MachineRow) string { return m.Hypervisor }},
+	"state":      {SQL: "m.state", Kind: "text", Value: func(m MachineRow) string { return string(m.State) }},
+	"seen":       {SQL: "m.seen", Kind: "timestamptz", Value: func(m MachineRow) string { return m.Seen.Format(asTime) }},
+}}
+
+// MachinePage lists machines by their labels, with the cursor of the next page, "" for none.
+func (r *Records) MachinePage(ctx context.Context, f MachineFilter) (machines []MachineRow, next string, err error) {
+	var c listing.Conditions
+	c.Add("m.hypervisor = $%d", f.Hypervisor)
+	c.Add("m.state = $%d", string(f.State))
+	c.Add("position($%d in m.label) > 0", f.Text)
+	sql, args, err := machineList.Query(machineRows, c.Where, c.Args, f.Page)
+	if err != nil {
+		return nil, "", err
+	}
+	if machines, err = all[MachineRow](ctx, r.pool, sql, args...); err != nil {
+		return nil, "", err
+	}
+	machines, next = machineList.Cut(machines, f.Page)
+	return machines, next, nil
+}
+
+// MachinesCalled finds the machines that a word may mean: a label, a name, with its source before it or not, or an identity.
+func (r *Records) MachinesCalled(ctx context.Context, word string) ([]Machine, error) {
+	return all[Machine](ctx, r.pool, "select "+machineColumns+" from machines where label = $1 or id = $1 or name = $1 or hypervisor || '/' || name = $1 order by label", word)
+}
+
+// Labels lists the labels of all machines.
+func (r *Records) Labels(ctx context.Context) ([]string, error) {
+	rows, err := r.pool.Query(ctx, "select label from machines order by label")
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// Machine finds one machine by its ID.
+func (r *Records) Machine(ctx context.Context, id string) (Machine, error) {
+	return one[Machine](ctx, r.pool, "select "+machineColumns+" from machines where id = $1", id)
+}
+
+// machineLock is an arbitrary number; one process at a time records what a source told.
+const machineLock = 0x6d616368
+
+// identity is that of a machine of which no other is known yet.
+func identity(source, name, uuid string) string {
+	if uuid != "" {
+		return uuid
+	}
+	return "named-" + source + "/" + name
+}
+
+// SaveMachines records what a source told, and returns the labels of machines that another source has, too. A machine that is known by
+// its UUID stays the same, whatever it is called and wherever it is. One that the source no longer has is marked as gone while images of
+// it exist, or moves to the other source that has it; otherwise it is forgotten.
+func (r *Records) SaveMachines(ctx context.Context, source string, found []Machine) (copies []string, err error) {
+	copies = []string{}
+	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", machineLock); err != nil {
+			return err
+		}
+		s := &sighting{tx: tx, source: source, now: time.Now(), touched: map[string]bool{}}
+		if err := s.load(ctx, found); err != nil {
+			return err
+		}
+		for _, m := range found {
+			if err := s.see(ctx, m); err != nil {
+				return err
+			}
+		}
+		if err := s.miss(ctx); err != nil {
+			return err
+		}
+		if err := relabel(ctx, tx, s.touched); err != nil {
+			return err
+		}
+		for _, id := range s.copies {
+			m, err := one[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", id)
+			if err != nil {
+				return err
+			}
+			copies = append(copies, m.Label)
+		}
+		return nil
+	})
+	return copies, err
+}
+
+// sighting is one answer of a source on its way into the records.
+type sighting struct {
+	tx     pgx.Tx
+	source string
+	now    time.Time
+	known  []Machine // that the answer may concern
+	seen   map[string]bool
+	copies []string
+	// touched are the names whose labels may change.
+	touched map[string]bool
+}
+
+func (s *sighting) load(ctx context.Context, found []Machine) (err error) {
+	var uuids, names []string
+	for _, m := range found {
+		uuids, names = append(uuids, m.UUID), append(names, m.Name)
+	}
+	s.seen = map[string]bool{}
+	s.known, err = all[Machine](ctx, s.tx, "select "+machineColumns+` from machines where hypervisor = $1 or also_on = $1 or name = any($2) or uuid <> '' and uuid = any($3)`, s.source, names, uuids)
+	return err
+}
+
+// find is the known machine that a found one is.
+func (s *sighting) find(m Machine) *Machine {
+	i := slices.IndexFunc(s.known, func(k Machine) bool {
+		if m.UUID != "" {
+			return k.UUID == m.UUID
+		}
+		return k.UUID == "" && k.Name == m.Name && (k.Hypervisor == s.source || k.Hypervisor == "")
+	})
+	if i < 0 { // one of which only images told, by its name
+		i = slices.IndexFunc(s.known, func(k Machine) bool {
+			return k.UUID == "" && k.Name == m.Name && k.State == machine.Gone && (k.Hypervisor == s.source || k.Hypervisor == "")
+		})
+	}
+	if i < 0 {
+		return nil
+	}
+	return &s.known[i]
+}
+
+// see records one machine.
+func (s *sighting) see(ctx context.Context, m Machine) error {
+	k := s.find(m)
+	if k == nil {
+		return s.add(ctx, m)
+	}
+	if k.Hypervisor != s.source && k.Hypervisor != "" && k.State != machine.Gone {
+		// Another source has it, or had it when it was asked last: it is on its way, or a copied definition. That shows when the other
+		// one is asked.
+		s.copies = append(s.copies, k.ID)
+		s.seen[k.ID] = true
+		_, err := s.tx.Exec(ctx, "update machines set also_on = $2 where id = $1", k.ID, s.source)
+		return err
+	}
+	s.seen[k.ID] = true
+	if k.Name != m.Name || k.State == machine.Gone || k.Hypervisor != s.source {
+		s.touched[k.Name], s.touched[m.Name] = true, true
+	}
+	_, err := s.tx.Exec(ctx, "update machines set name = $2, hypervisor = $3, uuid = $4, state = $5, tags = $6, disks = $7, seen = $8 where id = $1",
+		k.ID, m.Name, s.source, m.UUID, m.State, m.Tags, m.Disks, s.now)
+	return err
+}
+
+// add records a machine that was never seen before. One that bears the name of another with images says so.
+func (s *sighting) add(ctx context.Context, m Machine) error {
+	notice := ""
+	for _, k := range s.known {
+		if k.Name == m.Name && k.Hypervisor == s.source && k.UUID != m.UUID {
+			var images int
+			if err := s.tx.QueryRow(ctx, "select count(*) from images where machine_id = $1 and gone is null", k.ID).Scan(&images); err != nil {
+				return err
+			}
+			if images > 0 {
+				notice = fmt.Sprintf("it was made anew: %d images are of an earlier machine of this name, whose identity is %s; if it is the same one, say so: keenlodge machine continue %s %s", images, k.ID, m.Name, k.ID)
+			}
+		}
+	}
+	id := identity(s.source, m.Name, m.UUID)
+	s.seen[id], s.touched[m.Name] = true, true
+	_, err := s.tx.Exec(ctx, `insert into machines (id, name, label, hypervisor, uuid, state, tags, disks, seen, notice) values ($1, $2, $1, $3, $4, $5, $6, $7, $8, $9)`,
+		id, m.Name, s.source, m.UUID, m.State, m.Tags, m.Disks, s.now, notice)
+	return err
+}
+
+// miss records that the source has some machines no more.
+func (s *sighting) miss(ctx context.Context) error {
+	for _, k := range s.known {
+		switch {
+		case s.seen[k.ID]:
+		case k.AlsoOn == s.source:
+			if _, err := s.tx.Exec(ctx, "update machines set also_on = '' where id = $1", k.ID); err != nil {
+				return err
+			}
+		case k.Hypervisor != s.source:
+		case k.AlsoOn != "":
+			s.touched[k.Name] = true
+			if _, err := s.tx.Exec(ctx, "update machines set hypervisor = also_on, also_on = '' where id = $1", k.ID); err != nil {
+				return err
+			}
+		default:
+			s.touched[k.Name] = true
+			_, err := s.tx.Exec(ctx, "update machines set state = 'gone' where id = $1", k.ID)
+			if err == nil && k.Retired == nil {
+				_, err = s.tx.Exec(ctx, "delete from machines m where id = $1 and not exists (select from images i where i.machine_id = m.id and i.gone is null)", k.ID)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// relabel gives machines of some names their labels: the name for the only one that is there, more of it where that is ambiguous.
+func relabel(ctx context.Context, tx pgx.Tx, names map[string]bool) error {
+	var list []string
+	for name := range names {
+		list = append(list, name)
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	machines, err := all[Machine](ctx, tx, "select "+machineColumns+" from machines where name = any($1) order by name, id", list)
+	if err != nil {
+		return err
+	}
+	labels := machine.Labels(machines, func(m Machine) machine.Naming {
+		return machine.Naming{ID: m.ID, Name: m.Name, Source: m.Hypervisor, Live: m.Live()}
+	})
+	var ids, wanted []string
+	for i, m := range machines {
+		if m.Label != labels[i] {
+			ids, wanted = append(ids, m.ID), append(wanted, labels[i])
+		}
+	}
+	// In two steps, for two machines may change labels with each other.
+	if _, err := tx.Exec(ctx, "update machines set label = id where id = any($1)", ids); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, "update machines m set label = u.label from unnest($1::text[], $2::text[]) u(id, label) where m.id = u.id", ids, wanted)
+	return err
+}
+
+// AdoptMachine records a machine that only images tell of; one that is known stays as it is.
+func (r *Records) AdoptMachine(ctx context.Context, m Machine) (added bool, err error) {
+	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", machineLock); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `insert into machines (id, name, label, hypervisor, uuid, state, tags, disks, seen) values ($1, $2, $1, $3, $4, 'gone', $5, $6, $7) on conflict do nothing`,
+			m.ID, m.Name, m.Hypervisor, m.UUID, m.Tags, m.Disks, m.Seen)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		added = true
+		return relabel(ctx, tx, map[string]bool{m.Name: true})
+	})
+	return added, err
+}
+
+// ContinueMachine makes a machine, id, the one that another was, old: its images become the other's, and the other's identity is where
+// the machine lives on.
+func (r *Records) ContinueMachine(ctx context.Context, id, old string) error {
+	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", machineLock); err != nil {
+			return err
+		}
+		m, err := one[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", id)
+		if err != nil {
+			return err
+		}
+		was, err := one[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", old)
+		if err != nil {
+			return err
+		}
+		for _, sql := range []string{"update images set machine_id = $2 where machine_id = $1", "update tasks set machine_id = $2 where machine_id = $1"} {
+			if _, err := tx.Exec(ctx, sql, id, old); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(ctx, "delete from machines where id = $1", id); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `update machines set name = $2, hypervisor = $3, uuid = $4, state = $5, tags = $6, disks = $7, seen = $8, also_on = $9, notice = '', retired = null, keep = '' where id = $1`,
+			old, m.Name, m.Hypervisor, m.UUID, m.State, m.Tags, m.Disks, m.Seen, m.AlsoOn)
+		if err != nil {
+			return err
+		}
+		return relabel(ctx, tx, map[string]bool{m.Name: true, was.Name: true})
+	})
+	if err != nil {
+		return err
+	}
+	return r.notify(ctx, "site")
+}
+
+// RetireMachine marks a machine as taken down on purpose, with the rotation phrase for its images, or with an empty phrase takes that
+// back.
+func (r *Records) RetireMachine(ctx context.Context, id, keep string) error {
+	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		m, err := one[Machine](ctx, tx, "update machines set retired = case when $2 <> '' then now() end, keep = $2, notice = '' where id = $1 returning "+machineColumns, id, keep)
+		if err != nil {
+			return err
+		}
+		return relabel(ctx, tx, map[string]bool{m.Name: true})
+	})
+	if err != nil {
+		return err
+	}
+	return r.notify(ctx, "site")
+}
+
+// RetiredMachines lists the machines that were taken down on purpose.
+func (r *Records) RetiredMachines(ctx context.Context) ([]Machine, error) {
+	return all[Machine](ctx, r.pool, "select "+machineColumns+" from machines where retired is not null order by label")
+}
+
+// SetMachineNotice says what a person must look at in a machine; "" takes it back.
+func (r *Records) SetMachineNotice(ctx context.Context, id, notice string) error {
+	return r.exec(ctx, "update machines set notice = $2 where id = $1 and notice <> $2", id, notice)
+}
+
+// MachineStandings is MachinePage for all machines, with what a summary needs.
+func (r *Records) MachineStandings(ctx context.Context) ([]MachineRow, error) {
+	return all[MachineRow](ctx, r.pool, machineRows+" order by m.label")
+}
