@@ -424,7 +424,7 @@ func TestAHypervisorThatNeverAnswers(t *testing.T) {
 	applyWith(t, "hypervisors:\n", "hypervisors:\n  pier-2:\n    uri: qemu+tcp://pier-2.brindle.example/system\n")
 	file, err := os.ReadFile(filepath.Join(place.Folder, "site.yaml"))
 	require.NoError(t, err)
-	_, err = database(t).Exec(t.Context(), "insert into machines (name, hypervisor, uuid, state, seen) values ('crew-rota', 'pier-2', '', 'running', now())")
+	_, err = database(t).Exec(t.Context(), "insert into machines (id, name, label, hypervisor, uuid, state, seen) values ('named-crew', 'crew-rota', 'crew-rota', 'pier-2', '', 'running', now())")
 	require.NoError(t, err)
 	text := strings.Replace(string(file), "hypervisors:\n", "hypervisors:\n  pier-2:\n    uri: qemu+tcp://pier-2.brindle.example/system\n", 1)
 	text = strings.Replace(text, "policies:\n", "policies:\n  harbour-both:\n    machines: [berth-sim, crew-rota]\n    store: quay-shelf\n    rotation: newest 3\n    retries: 3\n    retry_wait: 1 second\n", 1)

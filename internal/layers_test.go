@@ -35,7 +35,7 @@ var layers = [][]string{
 	{"internal/store/pooled", "internal/store/open"},
 	{"internal/store"},
 	{"internal/store/medium/all"},
-	{"internal/store/medium/dir", "internal/store/medium/s3", "internal/store/medium/sftp"},
+	{"internal/store/medium/dir", "internal/store/medium/memory", "internal/store/medium/s3", "internal/store/medium/sftp"},
 	{"internal/store/medium/mediumtest"},
 	{"internal/store/medium"},
 	{"internal/nbd"},

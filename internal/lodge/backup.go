@@ -165,7 +165,7 @@ func (k *backup) reach(ctx context.Context) (silent map[string]string, err error
 		return nil, err
 	}
 	err = k.Retry(ctx, retries, "", nothing, func(try int) error {
-		answers, err := k.l.ask(ctx, k.site, k.policy)
+		answers, err := k.l.ask(ctx, k.site, k.policy, k.Cause == run.Hand || try > 1)
 		if err != nil {
 			return err
 		}
@@ -191,13 +191,14 @@ func (k *backup) reach(ctx context.Context) (silent map[string]string, err error
 	return silent, err
 }
 
-// ask asks the sources that a policy may need for their machines, and records them.
-func (l *Lodge) ask(ctx context.Context, s site.Site, policy site.Policy) ([]inventory.Answer, error) {
+// ask asks the sources that a policy may need for their machines, and records them. What they said some seconds ago will do, unless
+// fresh.
+func (l *Lodge) ask(ctx context.Context, s site.Site, policy site.Policy, fresh bool) ([]inventory.Answer, error) {
 	names, err := l.Inventory.SourcesOf(ctx, s, policy)
 	if err != nil {
 		return nil, err
 	}
-	answers := l.Inventory.Ask(ctx, s, false, names...)
+	answers := l.Inventory.Ask(ctx, s, fresh, names...)
 	_, err = l.Inventory.Record(ctx, answers)
 	return answers, err
 }

@@ -12,9 +12,9 @@ export const future = 0.22
 /** The shortest span that shows every image that stays. */
 export function fitting(images: Pick<Image, "gone" | "taken">[], now: Date): Range {
   const oldest = Math.min(...images.filter((m) => !m.gone).map((m) => new Date(m.taken).getTime()))
+  if (!Number.isFinite(oldest)) return "day"
   const age = now.getTime() - oldest
-  for (const r of Object.keys(ranges) as Range[]) if (age < ranges[r] * (1 - future)) return r
-  return Number.isFinite(oldest) ? "month" : "day"
+  return (Object.keys(ranges) as Range[]).find((r) => age < ranges[r] * (1 - future)) ?? "month"
 }
 
 /** Images in one place of a lane, newest first. */

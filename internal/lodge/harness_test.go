@@ -1,0 +1,243 @@
+package lodge_test
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"keenlodge/internal/records/listing"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/lodge"
+	"keenlodge/internal/records"
+	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/source/sourcetest"
+	"keenlodge/internal/store/medium/mediumtest"
+	"keenlodge/internal/store/medium/memory"
+)
+
+// The program runs itself as a freeze's watchdog; the fake needs none, so a test binary is never asked to be one.
+func TestMain(m *testing.M) { recordstest.Main(m) }
+
+// bench is a lodge with a fake hypervisor and a store in memory, all of its own.
+type bench struct {
+	t    *testing.T
+	rec  *records.Records
+	l    *lodge.Lodge
+	host *sourcetest.Host
+	site site.Site
+	stop func()
+	log  *lockedBuffer
+}
+
+type lockedBuffer struct {
+	mu sync.Mutex
+	bytes.Buffer
+}
+
+func (b *lockedBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.Buffer.Write(p)
+}
+
+func (b *lockedBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.Buffer.String()
+}
+
+const mib = 1 << 20
+
+// newBench makes a lodge whose site has hypervisor quay-1 with guests tickets-db (two disks) and timetable, store quay-shelf, and the
+// policies that are given. It serves until the test ends.
+func newBench(t *testing.T, policies map[string]site.Policy) *bench {
+	t.Helper()
+	b := &bench{t: t, rec: recordstest.Open(t), host: sourcetest.Named(t.Name()), log: &lockedBuffer{}}
+	b.guest("tickets-db", "u-tickets", map[string]string{"role": "database"}, 4, 2)
+	b.guest("timetable", "u-timetable", map[string]string{"role": "web"}, 3)
+	b.site = site.Site{Zone: "Europe/Lisbon", Hypervisors: map[string]site.Hypervisor{"quay-1": {Kind: sourcetest.Kind, URI: t.Name()}},
+		Stores:   map[string]site.Store{"quay-shelf": {Medium: "memory", Layout: site.Pooled, Settings: &memory.Settings{Shelf: t.Name()}}},
+		Policies: policies}
+	b.start()
+	b.apply()
+	return b
+}
+
+// guest adds a guest with disks of so many MiB, half of them data.
+func (b *bench) guest(name, uuid string, tags map[string]string, sizes ...int) {
+	disks := map[string]disk.Memory{}
+	rng := rand.New(rand.NewPCG(uint64(len(name)), uint64(len(uuid))))
+	for i, n := range sizes {
+		m := make(disk.Memory, n*mib)
+		for at := range len(m) / 2 {
+			m[at] = byte(rng.Uint32())
+		}
+		disks["vd"+string(rune('a'+i))] = m
+	}
+	b.host.Add(name, uuid, tags, disks)
+}
+
+// start makes the lodge's process and serves.
+func (b *bench) start() {
+	b.t.Helper()
+	l, err := lodge.New(lodge.Config{Records: b.rec, State: b.t.TempDir(), Log: slog.New(slog.NewTextHandler(b.log, nil))})
+	require.NoError(b.t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	ready, done := make(chan struct{}), make(chan error, 1)
+	go func() { done <- l.Serve(ctx, func() { close(ready) }) }()
+	select {
+	case <-ready:
+	case err := <-done:
+		b.t.Fatalf("the lodge did not start: %v", err)
+	}
+	var once sync.Once
+	b.l, b.stop = l, func() {
+		once.Do(func() {
+			cancel()
+			require.NoError(b.t, <-done)
+		})
+	}
+	b.t.Cleanup(b.stop)
+}
+
+func (b *bench) apply() {
+	b.t.Helper()
+	_, err := b.l.Apply(b.t.Context(), b.site, false)
+	require.NoError(b.t, err)
+}
+
+// run runs a policy by hand and waits for its end.
+func (b *bench) run(policy string) records.Run {
+	b.t.Helper()
+	r, err := b.l.RunPolicy(b.t.Context(), policy, "operator", "")
+	require.NoError(b.t, err)
+	return b.await(r.ID)
+}
+
+// await waits for a run's end.
+func (b *bench) await(id string) (r records.Run) {
+	b.t.Helper()
+	b.until(func() bool {
+		var err error
+		r, err = b.rec.Run(b.t.Context(), id)
+		require.NoError(b.t, err)
+		return r.Over()
+	}, "the end of run "+id)
+	return r
+}
+
+// until waits until something is so.
+func (b *bench) until(so func() bool, what string) {
+	b.t.Helper()
+	end := time.Now().Add(30 * time.Second)
+	for !so() {
+		require.True(b.t, time.Now().Before(end), "%s does not come; the service's log:\n%s", what, b.log)
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// newest waits for a policy's newest run that is over.
+func (b *bench) newest(policy string) (r records.Run) {
+	b.t.Helper()
+	b.until(func() bool {
+		runs, err := b.rec.Runs(b.t.Context(), records.RunFilter{Policy: policy, Page: listing.Page{Limit: 1}})
+		require.NoError(b.t, err)
+		if len(runs) == 0 || !runs[0].Over() {
+			return false
+		}
+		r = runs[0]
+		return true
+	}, "a run of "+policy)
+	return r
+}
+
+// images lists a machine's images that are there, newest first.
+func (b *bench) images(machineID string) []records.Image {
+	b.t.Helper()
+	images, err := b.rec.Images(b.t.Context(), records.ImageFilter{MachineID: machineID})
+	require.NoError(b.t, err)
+	return images
+}
+
+// content reads a disk of an image back.
+func (b *bench) content(id, target string) disk.Memory {
+	b.t.Helper()
+	_, st, err := b.l.Stores.OfImage(b.t.Context(), id)
+	require.NoError(b.t, err)
+	m, err := st.ReadImage(b.t.Context(), id)
+	require.NoError(b.t, err)
+	for _, d := range m.Disks {
+		if d.Target == target {
+			opened, err := st.OpenDisk(b.t.Context(), m, d)
+			require.NoError(b.t, err)
+			defer opened.Close()
+			out := make(disk.Memory, d.Size)
+			n, err := opened.ReadAt(out, 0)
+			require.True(b.t, n == len(out) && (err == nil || err == io.EOF), "%d %v", n, err)
+			return out
+		}
+	}
+	b.t.Fatalf("image %s has no disk %s", id, target)
+	return nil
+}
+
+// lines is a run's log as one text, each line with its kind.
+func (b *bench) lines(id string) string {
+	b.t.Helper()
+	lines, err := b.rec.RunLog(b.t.Context(), id)
+	require.NoError(b.t, err)
+	var out strings.Builder
+	for _, l := range lines {
+		out.WriteString(string(l.Kind) + " " + l.Machine + ": " + l.Text + "\n")
+	}
+	return out.String()
+}
+
+// clean makes sure that nothing is left on a guest but at most so many checkpoints.
+func (b *bench) clean(guest string, checkpoints int) {
+	b.t.Helper()
+	g := b.host.Look(guest)
+	require.False(b.t, g.Frozen, "%s is frozen", guest)
+	require.Empty(b.t, g.Job, "a capture is open on %s", guest)
+	require.LessOrEqual(b.t, len(g.Checkpoints), checkpoints)
+}
+
+// shelf is what the store keeps.
+func (b *bench) shelf() *mediumtest.Memory { return memory.Shelf(b.t.Name()) }
+
+// everything covers all machines by full images.
+func everything(rotation string) site.Policy {
+	return site.Policy{Machines: []string{"*"}, Store: "quay-shelf", Rotation: rotation}
+}
+
+// growing covers one machine by incremental ones between full ones.
+func growing(machine, rotation string) site.Policy {
+	return site.Policy{Machines: []string{machine}, Store: "quay-shelf", Rotation: rotation, Cycle: "full every 7th"}
+}
+
+func script(t *testing.T, body string) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "hook")
+	require.NoError(t, os.WriteFile(file, []byte("#!/bin/sh\n"+body), 0o700))
+	return file
+}
+
+func captures(images []records.Image) (out []image.Capture) {
+	for _, m := range images {
+		out = append(out, m.Capture)
+	}
+	return out
+}

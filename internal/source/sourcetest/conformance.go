@@ -1,0 +1,212 @@
+package sourcetest
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/source"
+)
+
+// Subject is a source under test, with a guest that runs.
+type Subject struct {
+	// Dial connects to it; the suite closes the connection.
+	Dial func(t *testing.T) source.Source
+	// Guest is a guest that runs with an agent in it, whose disk Target changes only by Write.
+	Guest, Target string
+	// Write writes a MiB of one byte at an offset of the disk, as what runs in the guest would, and returns when it is on the disk.
+	Write func(t *testing.T, at int64, fill byte)
+	// NewID draws the ID of a capture.
+	NewID func() string
+}
+
+// Run holds a source to its contract.
+func Run(t *testing.T, s Subject) {
+	t.Run("lists the guest", s.lists)
+	t.Run("a capture is a moment", s.moment)
+	t.Run("changes since a capture are all that changed", s.changes)
+	t.Run("a capture that is not kept leaves nothing", s.nothing)
+	t.Run("what nobody closed is cleared", s.clear)
+	t.Run("a guest that is not there", s.missing)
+	t.Run("a hook that fails ends the capture", s.hook)
+}
+
+func (s Subject) connect(t *testing.T) (source.Source, source.Capturer) {
+	t.Helper()
+	h := s.Dial(t)
+	t.Cleanup(func() { h.Close() })
+	c, err := source.As[source.Capturer](h, "capture machines")
+	require.NoError(t, err)
+	return h, c
+}
+
+func (s Subject) request(since string) source.Request {
+	return source.Request{Machine: s.Guest, ID: s.NewID(), Quiesce: machine.Preferred, Since: since, Checkpoint: true, Disks: []string{s.Target},
+		Starting: func() error { return nil },
+		Watch:    func() (source.Watchdog, error) { return nobody{}, nil }}
+}
+
+// nobody watches a freeze.
+type nobody struct{}
+
+func (nobody) Frozen() {}
+func (nobody) Thawed() {}
+
+func (s Subject) lists(t *testing.T) {
+	h, _ := s.connect(t)
+	found, err := h.Machines(t.Context())
+	require.NoError(t, err)
+	for _, m := range found {
+		if m.Name == s.Guest {
+			require.NotEmpty(t, m.UUID)
+			require.Equal(t, machine.Running, m.State)
+			for _, d := range m.Disks {
+				if d.Target == s.Target {
+					require.Positive(t, d.Size)
+					return
+				}
+			}
+		}
+	}
+	t.Fatalf("guest %s with disk %s is not among %v", s.Guest, s.Target, found)
+}
+
+func read(t *testing.T, d disk.Disk, at int64) []byte {
+	t.Helper()
+	body := make([]byte, 1<<20)
+	n, err := d.ReadAt(body, at)
+	require.Equal(t, len(body), n, "%v", err)
+	return body
+}
+
+func (s Subject) moment(t *testing.T) {
+	_, c := s.connect(t)
+	s.Write(t, 4<<20, 1)
+	k, err := c.Capture(t.Context(), s.request(""))
+	require.NoError(t, err)
+	require.Len(t, k.Disks(), 1)
+	s.Write(t, 4<<20, 2)
+	require.Equal(t, bytes.Repeat([]byte{1}, 1<<20), read(t, k.Disks()[0], 4<<20), "what is written later is not in it")
+	require.NoError(t, k.Close(t.Context(), false, nil))
+	require.NoError(t, k.Close(t.Context(), false, nil), "a second time does nothing")
+}
+
+func (s Subject) changes(t *testing.T) {
+	_, c := s.connect(t)
+	first := s.request("")
+	k, err := c.Capture(t.Context(), first)
+	require.NoError(t, err)
+	require.NoError(t, k.Close(t.Context(), true, nil))
+	s.Write(t, 8<<20, 3)
+	second := s.request(first.ID)
+	k, err = c.Capture(t.Context(), second)
+	require.NoError(t, err)
+	d := k.Disks()[0]
+	require.Contains(t, k.Checkpoints(), first.ID)
+	require.NotNil(t, d.Whole, "it says what changed: %s", d.Why)
+	changed := int64(0)
+	covered := false
+	require.NoError(t, disk.Walk(t.Context(), d.Disk, func(e disk.Extent) error {
+		if e.Kind != disk.Unchanged {
+			changed += e.Length
+			covered = covered || e.Offset <= 8<<20 && e.End() >= 9<<20
+		}
+		return nil
+	}))
+	require.True(t, covered, "what was written is told")
+	require.Less(t, changed, d.Size(), "and not everything")
+	require.Equal(t, bytes.Repeat([]byte{3}, 1<<20), read(t, d.Whole, 8<<20))
+	require.NoError(t, k.Close(t.Context(), true, []string{first.ID}))
+	left, err := c.Checkpoints(t.Context(), s.Guest)
+	require.NoError(t, err)
+	require.NotContains(t, left, first.ID)
+	require.Contains(t, left, second.ID)
+	removed, err := c.DropCheckpoints(t.Context(), s.Guest, []string{second.ID, "nosuchid00"})
+	require.NoError(t, err)
+	require.Equal(t, []string{second.ID}, removed)
+
+	// One whose checkpoint is lost is read whole, and says why.
+	k, err = c.Capture(t.Context(), s.request(second.ID))
+	require.NoError(t, err)
+	require.Nil(t, k.Disks()[0].Whole)
+	require.NotEmpty(t, k.Disks()[0].Why)
+	require.NoError(t, k.Close(t.Context(), false, nil))
+}
+
+func (s Subject) nothing(t *testing.T) {
+	_, c := s.connect(t)
+	before, err := c.Checkpoints(t.Context(), s.Guest)
+	require.NoError(t, err)
+	k, err := c.Capture(t.Context(), s.request(""))
+	require.NoError(t, err)
+	require.NoError(t, k.Close(t.Context(), false, nil))
+	after, err := c.Checkpoints(t.Context(), s.Guest)
+	require.NoError(t, err)
+	require.Equal(t, before, after)
+	k, err = c.Capture(t.Context(), s.request(""))
+	require.NoError(t, err, "the next can begin")
+	require.NoError(t, k.Close(t.Context(), false, nil))
+}
+
+func (s Subject) clear(t *testing.T) {
+	_, c := s.connect(t)
+	r := s.request("")
+	_, err := c.Capture(t.Context(), r) // whose process dies now
+	require.NoError(t, err)
+	_, again := s.connect(t)
+	found, err := again.Clear(t.Context(), s.Guest, r.ID, false)
+	require.NoError(t, err)
+	require.NotEmpty(t, found)
+	found, err = again.Clear(t.Context(), s.Guest, r.ID, false)
+	require.NoError(t, err)
+	require.Empty(t, found, "nothing is left")
+	left, err := again.Checkpoints(t.Context(), s.Guest)
+	require.NoError(t, err)
+	require.NotContains(t, left, r.ID)
+	k, err := again.Capture(t.Context(), s.request(""))
+	require.NoError(t, err, "the next can begin")
+	require.NoError(t, k.Close(t.Context(), false, nil))
+	require.NoError(t, again.Thaw(t.Context(), s.Guest), "one that is not frozen")
+}
+
+func (s Subject) missing(t *testing.T) {
+	_, c := s.connect(t)
+	r := s.request("")
+	r.Machine = "no-such-guest"
+	_, err := c.Capture(t.Context(), r)
+	require.ErrorIs(t, err, source.ErrNoMachine)
+	_, err = c.Checkpoints(t.Context(), "no-such-guest")
+	require.ErrorIs(t, err, source.ErrNoMachine)
+	_, err = c.Clear(t.Context(), "no-such-guest", r.ID, false)
+	require.NoError(t, err, "what is not there has nothing left on it")
+}
+
+func (s Subject) hook(t *testing.T) {
+	h, c := s.connect(t)
+	r := s.request("")
+	told := errors.New("the hook says no")
+	var moments []site.Moment
+	r.Quiesce = machine.Required
+	r.Moment = func(_ context.Context, m site.Moment) error {
+		moments = append(moments, m)
+		if m == site.Frozen {
+			return told
+		}
+		return nil
+	}
+	_, err := c.Capture(t.Context(), r)
+	require.ErrorIs(t, err, told)
+	require.Contains(t, moments, site.Frozen)
+	_, err = c.Clear(t.Context(), s.Guest, r.ID, false)
+	require.NoError(t, err)
+	if inside, err := source.As[source.Insider](h, "ask a machine from inside"); err == nil {
+		require.Eventually(t, func() bool { return inside.Ping(t.Context(), s.Guest) == nil }, 20*time.Second, 100*time.Millisecond, "it is thawed")
+	}
+}

@@ -1,0 +1,562 @@
+// Package sourcetest has a source that lives in this process's memory, with faults on demand, and the conformance suite that every source
+// passes. The program does not register it.
+package sourcetest
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/qcow2"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/source"
+)
+
+// Kind is the kind of source under which fakes are registered.
+const Kind = "fake"
+
+// grain is how exactly a fake knows what changed, in bytes.
+const grain = 64 << 10
+
+var (
+	hostsMu sync.Mutex
+	hosts   = map[string]*Host{}
+)
+
+func init() {
+	source.Register(Kind, func(_ context.Context, spec site.Hypervisor) (source.Source, error) {
+		h := Named(spec.URI)
+		if err := h.fault("dial", ""); err != nil {
+			return nil, err
+		}
+		return &Conn{h}, nil
+	})
+}
+
+// Named is the fake host of a name, which is made if need be. It is dialled by its name as the URI.
+func Named(name string) *Host {
+	hostsMu.Lock()
+	defer hostsMu.Unlock()
+	if hosts[name] == nil {
+		hosts[name] = &Host{guests: map[string]*Guest{}}
+	}
+	return hosts[name]
+}
+
+// Host is a fake host.
+type Host struct {
+	// Fault, if not nil, is asked before each call, which it names, and may fail it or hold it up.
+	Fault func(call, guest string) error
+
+	mu     sync.Mutex
+	guests map[string]*Guest
+	open   int
+	// MostOpen is how many captures were open at the same time.
+	MostOpen int
+	disks    map[string][]byte // that CreateDisk made
+}
+
+// Guest is a machine of a fake host. Change it through [Host.Change].
+type Guest struct {
+	UUID  string
+	State machine.State
+	Tags  map[string]string
+	Disks map[string]disk.Memory
+	// Commands are what a command in the guest ends with; one that is missing ends with 127.
+	Commands map[string]int
+	// Agent says that an agent answers in it.
+	Agent bool
+	// Frozen, Job and Checkpoints are what captures do to it. Job is the ID of an open capture.
+	Frozen      bool
+	Job         string
+	Checkpoints []string
+
+	dirty map[string]map[string]map[int64]bool // checkpoint, disk, grain
+}
+
+// Add adds a guest that runs, with an agent in it.
+func (h *Host) Add(name, uuid string, tags map[string]string, disks map[string]disk.Memory) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.guests[name] = &Guest{UUID: uuid, State: machine.Running, Tags: tags, Disks: disks, Agent: true, Commands: map[string]int{}, dirty: map[string]map[string]map[int64]bool{}}
+}
+
+// Remove takes a guest away.
+func (h *Host) Remove(name string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.guests, name)
+}
+
+// Change changes a guest.
+func (h *Host) Change(name string, change func(*Guest)) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	change(h.guests[name])
+}
+
+// Look returns a copy of what is known of a guest.
+func (h *Host) Look(name string) Guest {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	g := *h.guests[name]
+	g.Checkpoints = slices.Clone(g.Checkpoints)
+	return g
+}
+
+// Write writes to a guest's disk, as what runs in it does.
+func (h *Host) Write(name, target string, at int64, body []byte) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	g := h.guests[name]
+	copy(g.Disks[target][at:], body)
+	for _, disks := range g.dirty {
+		for i := at / grain; i <= (at+int64(len(body))-1)/grain && len(body) > 0; i++ {
+			if disks[target] == nil {
+				disks[target] = map[int64]bool{}
+			}
+			disks[target][i] = true
+		}
+	}
+}
+
+func (h *Host) fault(call, guest string) error {
+	h.mu.Lock()
+	f := h.Fault
+	h.mu.Unlock()
+	if f == nil {
+		return nil
+	}
+	return f(call, guest)
+}
+
+// SetFault sets what fails from now on; nil is nothing.
+func (h *Host) SetFault(f func(call, guest string) error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.Fault = f
+}
+
+// guest finds a guest; the caller holds the lock.
+func (h *Host) guest(name string) (*Guest, error) {
+	g, ok := h.guests[name]
+	if !ok {
+		return nil, fmt.Errorf("guest %s: %w on this fake", name, source.ErrNoMachine)
+	}
+	return g, nil
+}
+
+// Conn is a connection to a fake host.
+type Conn struct{ h *Host }
+
+// Close implements [source.Source].
+func (c *Conn) Close() error { return nil }
+
+// Machines implements [source.Source].
+func (c *Conn) Machines(ctx context.Context) ([]source.Machine, error) {
+	if err := c.h.fault("machines", ""); err != nil {
+		return nil, err
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	var out []source.Machine
+	for _, name := range slices.Sorted(maps.Keys(c.h.guests)) {
+		g := c.h.guests[name]
+		m := source.Machine{Name: name, UUID: g.UUID, State: g.State, Tags: maps.Clone(g.Tags)}
+		if m.Tags == nil {
+			m.Tags = map[string]string{}
+		}
+		for _, target := range slices.Sorted(maps.Keys(g.Disks)) {
+			m.Disks = append(m.Disks, source.Disk{Target: target, Format: "raw", Size: g.Disks[target].Size()})
+		}
+		out = append(out, m)
+	}
+	return out, context.Cause(ctx)
+}
+
+// capture is an open one.
+type capture struct {
+	c           *Conn
+	r           source.Request
+	disks       []source.CapturedDisk
+	consistency image.Consistency
+	frozen      time.Duration
+	warnings    []string
+	earlier     []string
+	closed      bool
+}
+
+// Capture implements [source.Capturer].
+func (c *Conn) Capture(ctx context.Context, r source.Request) (source.Capture, error) {
+	if err := c.h.fault("capture", r.Machine); err != nil {
+		return nil, err
+	}
+	c.h.mu.Lock()
+	g, err := c.h.guest(r.Machine)
+	if err != nil {
+		c.h.mu.Unlock()
+		return nil, err
+	}
+	if g.Job != "" {
+		c.h.mu.Unlock()
+		return nil, fmt.Errorf("guest %s: %w: capture %s is open", r.Machine, source.ErrBusy, g.Job)
+	}
+	state, agent := g.State, g.Agent
+	c.h.mu.Unlock()
+	k := &capture{c: c, r: r, consistency: image.Crash}
+	if state == machine.Off {
+		k.consistency = image.Off
+		if err := r.Starting(); err != nil {
+			return nil, err
+		}
+	}
+	freeze := state == machine.Running && r.Quiesce != machine.NoFreeze
+	if freeze && !agent {
+		if r.Quiesce == machine.Required {
+			return nil, fmt.Errorf("guest %s could not be frozen: no agent answers in it", r.Machine)
+		}
+		freeze = false
+		k.warnings = append(k.warnings, "it could not be frozen: no agent answers in it")
+	}
+	if freeze {
+		c.h.Change(r.Machine, func(g *Guest) { g.Frozen = true })
+		k.consistency, k.frozen = image.FileSystem, time.Millisecond
+		if err := moment(ctx, r, site.Frozen); err != nil {
+			c.h.Change(r.Machine, func(g *Guest) { g.Frozen = false })
+			return nil, err
+		}
+	}
+	c.h.Change(r.Machine, func(g *Guest) { k.begin(g) })
+	if err := c.h.fault("frozen", r.Machine); err != nil {
+		return nil, err // as a process dies: nothing is undone
+	}
+	c.h.Change(r.Machine, func(g *Guest) { g.Frozen = false })
+	if freeze {
+		if err := moment(ctx, r, site.Thawed); err != nil {
+			k.warnings = append(k.warnings, err.Error())
+		}
+	}
+	return k, nil
+}
+
+func moment(ctx context.Context, r source.Request, m site.Moment) error {
+	if r.Moment == nil {
+		return nil
+	}
+	return r.Moment(ctx, m)
+}
+
+// begin takes the moment; the host's lock is held.
+func (k *capture) begin(g *Guest) {
+	g.Job = k.r.ID
+	k.c.h.open++
+	k.c.h.MostOpen = max(k.c.h.MostOpen, k.c.h.open)
+	k.earlier = slices.Clone(g.Checkpoints)
+	dirty, known := g.dirty[k.r.Since]
+	for _, target := range slices.Sorted(maps.Keys(g.Disks)) {
+		if len(k.r.Disks) > 0 && !slices.Contains(k.r.Disks, target) {
+			continue
+		}
+		whole := &snapshot{h: k.c.h, guest: k.r.Machine, Memory: slices.Clone(g.Disks[target])}
+		d := source.CapturedDisk{Target: target, Format: "raw", Disk: whole}
+		switch {
+		case k.r.Since == "":
+		case !known:
+			d.Why = "the checkpoint of image " + k.r.Since + " is not there any more"
+		default:
+			changed := maps.Clone(dirty[target])
+			d.Disk, d.Whole = &changes{whole, changed}, whole
+		}
+		k.disks = append(k.disks, d)
+	}
+	if k.r.Checkpoint {
+		g.Checkpoints = append(g.Checkpoints, k.r.ID)
+		g.dirty[k.r.ID] = map[string]map[int64]bool{}
+	}
+}
+
+// snapshot is a disk at a moment.
+type snapshot struct {
+	disk.Memory
+	h     *Host
+	guest string
+}
+
+func (s *snapshot) ReadAt(p []byte, off int64) (int, error) {
+	if err := s.h.fault("read", s.guest); err != nil {
+		return 0, err
+	}
+	return s.Memory.ReadAt(p, off)
+}
+
+func (s *snapshot) Extents(_ context.Context, offset, length int64) (out []disk.Extent, err error) {
+	for at := offset; at < offset+length; {
+		end := min((at/grain+1)*grain, offset+length)
+		kind := disk.Data
+		if disk.IsZero(s.Memory[at:end]) {
+			kind = disk.Zero
+		}
+		out = append(out, disk.Extent{Offset: at, Length: end - at, Kind: kind})
+		at = end
+	}
+	return out, nil
+}
+
+// changes is a disk that says what did not change.
+type changes struct {
+	*snapshot
+	dirty map[int64]bool
+}
+
+func (c *changes) Extents(ctx context.Context, offset, length int64) ([]disk.Extent, error) {
+	all, err := c.snapshot.Extents(ctx, offset, length)
+	var since []disk.Extent
+	for _, e := range all {
+		kind := disk.Unchanged
+		if c.dirty[e.Offset/grain] {
+			kind = disk.Data
+		}
+		since = append(since, disk.Extent{Offset: e.Offset, Length: e.Length, Kind: kind})
+	}
+	return disk.Since(all, since), err
+}
+
+func (k *capture) Disks() []source.CapturedDisk                    { return k.disks }
+func (k *capture) Definition() string                              { return "fake guest " + k.r.Machine }
+func (k *capture) Consistency() (image.Consistency, time.Duration) { return k.consistency, k.frozen }
+func (k *capture) Warnings() []string                              { return k.warnings }
+func (k *capture) Checkpoints() []string                           { return k.earlier }
+
+func (k *capture) Close(_ context.Context, kept bool, drop []string) error {
+	if k.closed {
+		return nil
+	}
+	if err := k.c.h.fault("close", k.r.Machine); err != nil {
+		return err
+	}
+	k.closed = true
+	k.c.h.Change(k.r.Machine, func(g *Guest) {
+		g.Job = ""
+		k.c.h.open--
+		if !kept {
+			drop = append(drop, k.r.ID)
+		}
+		g.drop(drop)
+	})
+	return nil
+}
+
+func (g *Guest) drop(ids []string) (removed []string) {
+	for _, id := range ids {
+		if i := slices.Index(g.Checkpoints, id); i >= 0 {
+			g.Checkpoints = slices.Delete(g.Checkpoints, i, i+1)
+			delete(g.dirty, id)
+			removed = append(removed, id)
+		}
+	}
+	return removed
+}
+
+// Clear implements [source.Capturer].
+func (c *Conn) Clear(_ context.Context, name, id string, _ bool) (found []string, err error) {
+	if err := c.h.fault("clear", name); err != nil {
+		return nil, err
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, ok := c.h.guests[name]
+	if !ok {
+		return nil, nil // what is not there has nothing left on it
+	}
+	if g.Frozen {
+		g.Frozen = false
+		found = append(found, "a freeze")
+	}
+	if g.Job == id && id != "" {
+		g.Job = ""
+		c.h.open--
+		found = append(found, "an open capture")
+		if len(g.drop([]string{id})) > 0 {
+			found = append(found, "its checkpoint")
+		}
+	}
+	return found, nil
+}
+
+// Checkpoints implements [source.Capturer].
+func (c *Conn) Checkpoints(_ context.Context, name string) ([]string, error) {
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, err := c.h.guest(name)
+	if err != nil {
+		return nil, err
+	}
+	return slices.Clone(g.Checkpoints), nil
+}
+
+// DropCheckpoints implements [source.Capturer].
+func (c *Conn) DropCheckpoints(_ context.Context, name string, ids []string) ([]string, error) {
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, err := c.h.guest(name)
+	if err != nil {
+		return nil, err
+	}
+	return g.drop(ids), nil
+}
+
+// Thaw implements [source.Capturer].
+func (c *Conn) Thaw(_ context.Context, name string) error {
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, err := c.h.guest(name)
+	if err == nil {
+		g.Frozen = false
+	}
+	return err
+}
+
+// CreateDisk implements [source.Restorer].
+func (c *Conn) CreateDisk(_ context.Context, _, name string, length int64, content io.Reader) (string, error) {
+	if err := c.h.fault("create disk", name); err != nil {
+		return "", err
+	}
+	body, err := io.ReadAll(content)
+	if err == nil && int64(len(body)) != length {
+		err = io.ErrUnexpectedEOF
+	}
+	if err != nil {
+		return "", fmt.Errorf("disk %s: %w", name, err)
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	if c.h.disks == nil {
+		c.h.disks = map[string][]byte{}
+	}
+	c.h.disks[name] = body
+	return name, nil
+}
+
+// RemoveDisk implements [source.Restorer].
+func (c *Conn) RemoveDisk(_ context.Context, place string) error {
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	delete(c.h.disks, place)
+	return nil
+}
+
+// Restored lists the places of the disks that restores made.
+func (h *Host) Restored() []string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return slices.Sorted(maps.Keys(h.disks))
+}
+
+// Define implements [source.Restorer].
+func (c *Conn) Define(ctx context.Context, g source.NewGuest) error {
+	if err := c.h.fault("define", g.Name); err != nil {
+		return err
+	}
+	disks := map[string]disk.Memory{}
+	for target, place := range g.Disks {
+		c.h.mu.Lock()
+		body := c.h.disks[place]
+		c.h.mu.Unlock()
+		opened, err := qcow2.Open(bytes.NewReader(body), nil)
+		if err != nil {
+			return fmt.Errorf("disk %s: %w", place, err)
+		}
+		m := make(disk.Memory, opened.Size())
+		if _, err := opened.ReadAt(m, 0); err != nil && err != io.EOF {
+			return fmt.Errorf("disk %s: %w", place, err)
+		}
+		disks[target] = m
+	}
+	c.h.mu.Lock()
+	_, taken := c.h.guests[g.Name]
+	c.h.mu.Unlock()
+	if taken && !g.Replace {
+		return fmt.Errorf("guest %s: %w", g.Name, source.ErrExists)
+	}
+	c.h.Add(g.Name, "restored-"+g.Name, nil, disks)
+	c.h.Change(g.Name, func(g *Guest) { g.State = machine.Off })
+	return context.Cause(ctx)
+}
+
+// Start implements [source.Restorer].
+func (c *Conn) Start(_ context.Context, name string) error {
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, err := c.h.guest(name)
+	if err == nil {
+		g.State = machine.Running
+	}
+	return err
+}
+
+// Ping implements [source.Insider].
+func (c *Conn) Ping(_ context.Context, name string) error {
+	if err := c.h.fault("ping", name); err != nil {
+		return err
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, err := c.h.guest(name)
+	if err == nil && !g.Agent {
+		err = fmt.Errorf("guest %s: no agent answers in it", name)
+	}
+	return err
+}
+
+// Execute implements [source.Insider].
+func (c *Conn) Execute(ctx context.Context, name string, command []string, _ time.Duration) (int, string, error) {
+	if err := c.Ping(ctx, name); err != nil {
+		return 0, "", err
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	code, ok := c.h.guests[name].Commands[strings.Join(command, " ")]
+	if !ok {
+		return 127, "not found", nil
+	}
+	return code, "as it was told", nil
+}
+
+// FileSystems implements [source.Insider].
+func (c *Conn) FileSystems(ctx context.Context, name string) ([]source.FileSystem, error) {
+	if err := c.Ping(ctx, name); err != nil {
+		return nil, err
+	}
+	return []source.FileSystem{{Mounted: "/", Kind: "ext4", Used: 40, Total: 100}}, nil
+}
+
+// GuestMounts implements [source.Insider].
+func (c *Conn) GuestMounts(ctx context.Context, name string) ([]string, error) {
+	return []string{"/"}, c.Ping(ctx, name)
+}
+
+// ReadGuestFile implements [source.Insider].
+func (c *Conn) ReadGuestFile(_ context.Context, name, path string, _ int64) ([]byte, error) {
+	return nil, fmt.Errorf("guest %s: %s: no such file", name, path)
+}
+
+// name is the one under which the host is dialled.
+func (h *Host) name() string {
+	hostsMu.Lock()
+	defer hostsMu.Unlock()
+	for name, other := range hosts {
+		if other == h {
+			return name
+		}
+	}
+	return ""
+}
