@@ -53,8 +53,11 @@ func bench(ctx context.Context) error {
 	disk := filepath.Join(folder, "pool", "berth-sim-vda.raw")
 	other := filepath.Join(folder, "pool", "crew-rota-vda.raw")
 	sparse := filepath.Join(folder, "pool", "timetable-vda.raw")
-	if os.Getenv("KEENLODGE_BENCH_ONLY") == "schedules" {
+	switch os.Getenv("KEENLODGE_BENCH_ONLY") {
+	case "schedules":
 		return scheduled(ctx, p)
+	case "scale":
+		return scale(ctx, p)
 	}
 	if err := makeDisks(disk, other, sparse); err != nil {
 		return err

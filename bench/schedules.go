@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"keenlodge/internal/store/medium/dir"
@@ -32,12 +31,7 @@ func scheduled(ctx context.Context, p *demo.Place) error {
 	if err := os.MkdirAll(shelf, 0o711); err != nil {
 		return err
 	}
-	pass, err := os.ReadFile(filepath.Join(folder, "pgpass"))
-	if err != nil {
-		return err
-	}
-	os.Setenv("PGPASSFILE", filepath.Join(folder, "pgpass"))
-	db, err := pgx.Connect(ctx, "postgres://lodge@127.0.0.1:"+strings.Split(string(pass), ":")[1]+"/postgres?sslmode=disable")
+	db, err := database(ctx)
 	if err != nil {
 		return err
 	}

@@ -75,5 +75,7 @@ func eventOf(e events.Event) wire.Event {
 }
 
 func laneOf(v lodge.LaneView) wire.Lane {
-	return wire.Lane{Machine: machineOf(v.View), Images: eachOf(v.Images, imageOf), Late: v.Late, Fresh: v.Fresh, Next: v.Next}
+	return wire.Lane{Machine: machineOf(v.View), Images: eachOf(v.Images, func(m records.Image) wire.LaneImage {
+		return wire.LaneImage{ID: m.ID, Taken: m.Taken, State: m.State, Consistency: m.Consistency, Proven: m.Proven, Failed: m.Failed, Gone: m.Gone, GoneWhy: m.GoneWhy, Read: m.Read, Stored: m.Stored}
+	}), Late: v.Late, Fresh: v.Fresh, Next: v.Next}
 }

@@ -11,6 +11,9 @@ import (
 	"keenlodge/internal/wire"
 )
 
+// previewMost is how many machines' sets a page of a preview has at the most: each has many images.
+const previewMost = 25
+
 // registerPolicies has what is about policies: when they run, what becomes of their sets, and what will come of it.
 func (s *server) registerPolicies(a huma.API) {
 	op := func(id, method, path, summary string) huma.Operation {
@@ -44,11 +47,13 @@ func (s *server) registerPolicies(a huma.API) {
 			return started(s.l.RehearsePolicy(ctx, in.Name, who(ctx), in.Body))
 		})
 	type preview struct {
+		PageQuery
 		Name string `path:"name"`
 		Rule string `query:"rule" doc:"another rotation phrase to try"`
 	}
-	get(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation would do", func(ctx context.Context, in *preview) ([]wire.SetPreview, error) {
-		return s.l.Retention.Preview(ctx, in.Name, in.Rule)
+	pages(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation would do, machine by machine", func(ctx context.Context, in *preview) ([]wire.SetPreview, string, error) {
+		sets, next, err := s.l.Retention.Preview(ctx, in.Name, in.Rule, in.After, min(in.Limit, previewMost))
+		return sets, in.link(next), err
 	})
 	type confirm struct {
 		Name string `path:"name"`

@@ -111,7 +111,7 @@ func addWords(schema *huma.Schema, t reflect.Type) {
 // mayBeEmpty reports whether a property that is always there may have no word yet: an image that is being written has no consistency, one
 // that was never proven no level.
 func mayBeEmpty(t reflect.Type, field string) bool {
-	return t == reflect.TypeFor[wire.Image]() && (field == "Consistency" || field == "Proven")
+	return (t == reflect.TypeFor[wire.Image]() || t == reflect.TypeFor[wire.LaneImage]() || t == reflect.TypeFor[wire.NewestImage]()) && (field == "Consistency" || field == "Proven")
 }
 
 // addSettings adds a medium's settings to a store's schema.

@@ -224,7 +224,8 @@ func (c *Client) RunPolicy(ctx context.Context, name, note string) (out wire.Run
 
 // PreviewRotation tells what the next rotation would do.
 func (c *Client) PreviewRotation(ctx context.Context, policy, rule string) ([]wire.SetPreview, error) {
-	return list[wire.SetPreview](ctx, c, "/api/v1/policies/"+url.PathEscape(policy)+"/rotation?rule="+url.QueryEscape(rule))
+	sets, _, err := pages[wire.SetPreview](ctx, c, "/api/v1/policies/"+url.PathEscape(policy)+"/rotation", filled(map[string]string{"rule": rule}), wire.Page{})
+	return sets, err
 }
 
 // ConfirmRotation lets a rotation happen that the guard holds back: these images go, or none.

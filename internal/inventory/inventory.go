@@ -255,11 +255,16 @@ func (inv *Inventory) Views(ctx context.Context, f records.MachineFilter) ([]Vie
 	if err != nil {
 		return nil, "", err
 	}
+	names := slices.Sorted(maps.Keys(s.Policies))
+	matchers := make([]site.Matcher, len(names))
+	for i, name := range names {
+		matchers[i] = s.Policies[name].Matcher()
+	}
 	out := make([]View, len(rows))
 	for i, m := range rows {
 		out[i] = View{m, []string{}}
-		for _, name := range slices.Sorted(maps.Keys(s.Policies)) {
-			if m.Retired == nil && s.Policies[name].Selects(m.Hypervisor, m.Name, m.Tags) {
+		for k, name := range names {
+			if m.Retired == nil && matchers[k].Selects(m.Hypervisor, m.Name, m.Tags) {
 				out[i].CoveredBy = append(out[i].CoveredBy, name)
 			}
 		}

@@ -211,7 +211,7 @@ func TestTheGuard(t *testing.T) {
 	standing, err := b.l.Summary(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, 1, standing.Held)
-	preview, err := b.l.Retention.Preview(t.Context(), "nightly-guests", "")
+	preview, _, err := b.l.Retention.Preview(t.Context(), "nightly-guests", "", "", 0)
 	require.NoError(t, err)
 	var drops []string
 	for _, s := range preview {

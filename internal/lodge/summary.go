@@ -183,7 +183,7 @@ type LaneView struct {
 }
 
 // imagesShown bounds the images of a lane.
-const imagesShown = 100
+const imagesShown = 60
 
 // Lanes lists machines over time, with the cursor of the next page.
 func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView, string, error) {
@@ -199,6 +199,10 @@ func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView,
 	if err != nil {
 		return nil, "", err
 	}
+	stand, err := l.coverage(ctx, s)
+	if err != nil {
+		return nil, "", err
+	}
 	now := time.Now()
 	ids := make([]string, len(machines))
 	out := make([]LaneView, len(machines))
@@ -210,7 +214,7 @@ func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView,
 			if !slices.Contains(m.CoveredBy, p.Name) {
 				continue
 			}
-			if fresh := planning.Fresh(s, p.Name, now); fresh > 0 && (v.Fresh == 0 || fresh < v.Fresh) {
+			if fresh := stand.policies[p.Name].fresh; fresh > 0 && (v.Fresh == 0 || fresh < v.Fresh) {
 				v.Fresh = fresh
 			}
 			if m.Live() && p.NextDue != nil && !p.Holds(now) && (v.Next == nil || p.NextDue.Before(v.Next.At)) {

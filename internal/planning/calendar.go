@@ -46,7 +46,7 @@ func (pl *Planning) Calendar(ctx context.Context) ([]Entry, error) {
 		}
 		out = append(out, pastEntry(run, now))
 	}
-	known, err := pl.experience(ctx)
+	known, err := pl.experience(ctx, s)
 	if err != nil {
 		return nil, err
 	}

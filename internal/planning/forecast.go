@@ -10,6 +10,7 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/retention"
@@ -41,7 +42,7 @@ func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (wir
 	for name, h := range s.Hypervisors {
 		r.HypervisorTasks[name] = h.Tasks()
 	}
-	known, err := pl.experience(ctx)
+	known, err := pl.experience(ctx, s)
 	if err != nil {
 		return out, err
 	}
@@ -78,12 +79,30 @@ func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (wir
 // experience is what a lodge knows of its machines and images.
 type experience struct {
 	machines []records.Machine
-	images   map[string][]records.Image // by policy, newest first, those too that are gone
+	sets     map[setKey]*seenSet
 	pauses   map[string]records.Pause
 }
 
-func (pl *Planning) experience(ctx context.Context) (experience, error) {
-	e := experience{images: map[string][]records.Image{}}
+// setKey tells one set of a policy from another.
+type setKey struct{ policy, store, machineID string }
+
+// seenSet is what is known of a set, from its images, newest first.
+type seenSet struct {
+	there []rotation.Image // newest first
+	made  []cycle.Image    // newest first
+	sizes forecast.Seen
+	took  []int64
+}
+
+const (
+	// countedBack is how far back the images are looked at that are gone: a cycle counts on from them.
+	countedBack = 60 * 24 * time.Hour
+	// tookSeen is from how many images it is told how long the next takes.
+	tookSeen = 21
+)
+
+func (pl *Planning) experience(ctx context.Context, s site.Site) (experience, error) {
+	e := experience{sets: map[setKey]*seenSet{}}
 	var err error
 	if e.machines, err = pl.rec.Machines(ctx); err != nil {
 		return e, err
@@ -91,11 +110,46 @@ func (pl *Planning) experience(ctx context.Context) (experience, error) {
 	if e.pauses, err = pl.Pauses(ctx); err != nil {
 		return e, err
 	}
-	images, err := pl.rec.Images(ctx, records.ImageFilter{Gone: true})
-	for _, m := range images {
-		e.images[m.Policy] = append(e.images[m.Policy], m)
+	counting := []string{}
+	for _, name := range sortedKeys(s.Policies) {
+		if s.Policies[name].Builds() {
+			counting = append(counting, name)
+		}
 	}
+	var last *seenSet
+	var at setKey
+	err = pl.rec.Experience(ctx, counting, time.Now().Add(-countedBack), func(m records.Image) {
+		if m.Apart || m.State == image.Writing {
+			return
+		}
+		if k := (setKey{m.Policy, m.Store, m.MachineID}); last == nil || k != at {
+			at = k
+			if last = e.sets[k]; last == nil {
+				last = &seenSet{}
+				e.sets[k] = last
+			}
+		}
+		last.see(m)
+	})
 	return e, err
+}
+
+func (k *seenSet) see(m records.Image) {
+	k.made = append(k.made, cycle.Image{Taken: m.Taken, Full: m.Capture == image.Full})
+	if m.State != image.Usable {
+		return
+	}
+	if m.Capture == image.Full {
+		k.sizes.Full = append(k.sizes.Full, m.Stored)
+	} else {
+		k.sizes.Between = append(k.sizes.Between, m.Stored)
+	}
+	if len(k.took) < tookSeen {
+		k.took = append(k.took, m.Took)
+	}
+	if m.Gone == nil {
+		k.there = append(k.there, retention.Planned(m))
+	}
 }
 
 // policy is a policy as the forecast sees it. guessed are its machines of which there is too little experience.
@@ -111,8 +165,9 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 		out.Starts = append(out.Starts, forecast.Start{When: parsed, Capture: spec.Schedules[i].Capture})
 	}
 	var hosts []string
+	selects := spec.Matcher()
 	for _, m := range e.machines {
-		if !m.Live() || !spec.Selects(m.Hypervisor, m.Name, m.Tags) {
+		if !m.Live() || !selects.Selects(m.Hypervisor, m.Name, m.Tags) {
 			continue
 		}
 		set, guess := e.set(name, spec.Store, m)
@@ -129,37 +184,21 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 
 // set is what is known of a machine's images under a policy.
 func (e experience) set(policy, store string, m records.Machine) (forecast.Set, bool) {
-	seen := forecast.Seen{}
+	k := e.sets[setKey{policy, store, m.ID}]
+	if k == nil {
+		k = &seenSet{}
+	}
 	for _, d := range m.Disks {
-		seen.Disks += d.Size
+		k.sizes.Disks += d.Size
 	}
-	var there retention.Set
-	var took []int64
-	var made []cycle.Image
-	for _, i := range e.images[policy] {
-		if i.MachineID != m.ID || i.Store != store || i.Apart || i.State == image.Writing {
-			continue
-		}
-		made = append(made, cycle.Image{Taken: i.Taken, Full: i.Capture == image.Full})
-		if i.State != image.Usable {
-			continue
-		}
-		if i.Capture == image.Full {
-			seen.Full = append(seen.Full, i.Stored)
-		} else {
-			seen.Between = append(seen.Between, i.Stored)
-		}
-		if took = append(took, i.Took); i.Gone == nil {
-			there.Images = append([]records.Image{i}, there.Images...)
-		}
-	}
-	out := forecast.Set{Machine: m.Label, Hypervisor: m.Hypervisor, Images: there.Planned(), Made: made}
+	out := forecast.Set{Machine: m.Label, Hypervisor: m.Hypervisor, Images: k.there, Made: k.made}
+	slices.Reverse(out.Images)
 	slices.Reverse(out.Made)
 	var guessed bool
-	out.Full, out.Between, guessed = seen.Sizes()
-	if len(took) > 0 {
-		slices.Sort(took)
-		out.Took = time.Duration(took[len(took)/2])
+	out.Full, out.Between, guessed = k.sizes.Sizes()
+	if len(k.took) > 0 {
+		slices.Sort(k.took)
+		out.Took = time.Duration(k.took[len(k.took)/2])
 	}
 	return out, guessed
 }

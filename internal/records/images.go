@@ -10,6 +10,7 @@ import (
 	"keenlodge/internal/core/image"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 )
 
 // Image is one machine at one moment, restorable. Size, Read, Fresh and Stored are bytes: the disks' length, what the
@@ -73,11 +74,8 @@ type Proof struct {
 }
 
 const imageSelect = `select i.id, coalesce(mm.label, i.machine) as machine, i.machine_id, i.policy, i.store, i.run, i.taken, i.state, i.scope, i.capture, i.since, i.capture_why, i.base,
-	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, coalesce(best.level, '') as proven, best.ended as proven_at, coalesce(not last.passed, false) as failed from images i
-	left join machines mm on mm.id = i.machine_id
-	left join lateral (select level, ended from proofs p where p.image = i.id and p.passed
-		order by array_position(array['restore', 'mount', 'read'], level), id desc limit 1) best on true
-	left join lateral (select passed from proofs p where p.image = i.id order by id desc limit 1) last on true `
+	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving,
+	i.proven, i.proven_at, i.proof_failed as failed from images i left join machines mm on mm.id = i.machine_id `
 
 // ImageFilter narrows a listing; empty fields do not.
 type ImageFilter struct {
@@ -128,17 +126,74 @@ func (r *Records) ImagePage(ctx context.Context, f ImageFilter) (images []Image,
 	return images, next, nil
 }
 
-// SetImages lists the images of a policy in a store, oldest first in each set, with what planning needs of them and no more. Those of
-// other machines than those named are left out; nil is all.
+// SetImages lists the images of a policy in a store that are there, oldest first in each set, with what planning needs of them and no
+// more. Those of other machines than those named are left out; nil is all.
 func (r *Records) SetImages(ctx context.Context, policy, store string, machineIDs []string) ([]Image, error) {
-	return all[Image](ctx, r.pool, imageSelect+`where i.policy = $1 and i.store = $2 and i.gone is null and ($3::text[] is null or i.machine_id = any($3))
+	rows, err := r.pool.Query(ctx, planSelect+`where i.policy = $1 and i.store = $2 and i.gone is null and ($3::text[] is null or i.machine_id = any($3))
 		order by i.machine_id, i.taken, i.id`, policy, store, machineIDs)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, planned)
+}
+
+// SetMachine is a machine of which a policy has images in a store.
+type SetMachine struct {
+	Label string `db:"label"`
+	ID    string `db:"machine_id"`
+}
+
+// SetMachines lists the machines of which a policy has images in a store, by their labels, those after one; limit 0 is all.
+func (r *Records) SetMachines(ctx context.Context, policy, store, afterLabel, afterID string, limit int) ([]SetMachine, error) {
+	return all[SetMachine](ctx, r.pool, `with ids as (select distinct machine_id from images where policy = $1 and store = $2 and gone is null)
+		select coalesce(mm.label, ids.machine_id) as label, ids.machine_id from ids left join machines mm on mm.id = ids.machine_id
+		where (coalesce(mm.label, ids.machine_id), ids.machine_id) > ($3, $4) order by 1, 2 limit nullif($5, 0)`, policy, store, afterLabel, afterID, limit)
+}
+
+// Experience calls visit for the images from which a forecast is made, set by set and newest first in each: those that are there, and of
+// the policies that count on from them also those that are gone but were taken since a moment. The image has what planning needs.
+func (r *Records) Experience(ctx context.Context, counting []string, since time.Time, visit func(Image)) error {
+	rows, err := r.pool.Query(ctx, `select id, machine_id, policy, store, scope, apart, taken, capture, base, state, pinned, stored, took, proven, proof_failed, gone from images
+		where gone is null or policy = any($1) and taken > $2 order by policy, store, machine_id, taken desc`, counting, since)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	// Most words are the same from row to row, so each is kept once.
+	words := map[string]string{}
+	once := func(b []byte) string {
+		w, ok := words[string(b)]
+		if !ok {
+			w = string(b)
+			words[w] = w
+		}
+		return w
+	}
+	var machineID, policy, store, scope, capture, state, proven pgtype.DriverBytes
+	for rows.Next() {
+		var m Image
+		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.Apart, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Gone); err != nil {
+			return err
+		}
+		m.MachineID, m.Policy, m.Store, m.Scope = once(machineID), once(policy), once(store), image.Scope(once(scope))
+		m.Capture, m.State, m.Proven = image.Capture(once(capture)), image.State(once(state)), image.Level(once(proven))
+		visit(m)
+	}
+	return rows.Err()
+}
+
+// planSelect has what planning needs of an image; planned reads a row of it.
+const planSelect = `select i.id, coalesce(mm.label, i.machine), i.machine_id, i.policy, i.store, i.scope, i.apart, i.taken, i.capture, i.base, i.state, i.pinned, i.stored, i.took,
+	i.proven, i.proof_failed, i.gone from images i left join machines mm on mm.id = i.machine_id `
+
+func planned(row pgx.CollectableRow) (m Image, err error) {
+	return m, row.Scan(&m.ID, &m.Machine, &m.MachineID, &m.Policy, &m.Store, &m.Scope, &m.Apart, &m.Taken, &m.Capture, &m.Base, &m.State, &m.Pinned, &m.Stored, &m.Took, &m.Proven, &m.Failed, &m.Gone)
 }
 
 // ImagesOfMachines lists the newest images of machines, those that are gone too, so many of each at the most.
 func (r *Records) ImagesOfMachines(ctx context.Context, machineIDs []string, most int) ([]Image, error) {
-	return all[Image](ctx, r.pool, imageSelect+` join unnest($1::text[]) u(machine_id) on i.id in (select id from images n where n.machine_id = u.machine_id order by n.taken desc, n.id desc limit $2)
-		order by i.taken desc, i.id desc`, machineIDs, most)
+	return all[Image](ctx, r.pool, imageSelect+`where i.id = any(array(select n.id from unnest($1::text[]) u(machine_id),
+		lateral (select id from images o where o.machine_id = u.machine_id order by o.taken desc, o.id desc limit $2) n)) order by i.taken desc, i.id desc`, machineIDs, most)
 }
 
 // ForgetImages removes the records of images that left their stores before a moment, with their proofs, and returns how many.
@@ -273,8 +328,17 @@ func (r *Records) AddProof(ctx context.Context, p Proof) error {
 	if p.Evidence == nil {
 		p.Evidence = []string{}
 	}
-	return r.exec(ctx, "insert into proofs (image, run, level, passed, began, ended, program, evidence, error) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
-		p.Image, p.Run, p.Level, p.Passed, p.Began, p.Ended, p.Program, p.Evidence, p.Error)
+	return pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "insert into proofs (image, run, level, passed, began, ended, program, evidence, error) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+			p.Image, p.Run, p.Level, p.Passed, p.Began, p.Ended, p.Program, p.Evidence, p.Error)
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `update images set proof_failed = not $2, proven = coalesce(best.level, ''), proven_at = best.ended from (select) one
+			left join lateral (select level, ended from proofs where image = $1 and passed order by array_position($3::text[], level) desc, id desc limit 1) best on true where images.id = $1`,
+			p.Image, p.Passed, image.Levels)
+		return err
+	})
 }
 
 // Proofs lists an image's proofs, newest first.

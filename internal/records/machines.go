@@ -68,10 +68,8 @@ type MachineRow struct {
 }
 
 const machineRows = `select m.id, m.name, m.label, m.hypervisor, m.uuid, m.state, m.tags, m.disks, m.seen, m.also_on, m.notice, m.retired, m.keep,
-	newest.id as newest_image, newest.taken as newest_taken, coalesce(best.level, '') as newest_proven, coalesce(not last.passed, false) as newest_failed from machines m
-	left join lateral (select id, taken from images i where i.machine_id = m.id and i.state = 'usable' and i.gone is null order by taken desc, id desc limit 1) newest on true
-	left join lateral (select level from proofs p where p.image = newest.id and p.passed order by array_position(array['restore', 'boot', 'mount', 'read'], level), id desc limit 1) best on true
-	left join lateral (select passed from proofs p where p.image = newest.id order by id desc limit 1) last on true`
+	newest.id as newest_image, newest.taken as newest_taken, coalesce(newest.proven, '') as newest_proven, coalesce(newest.proof_failed, false) as newest_failed from machines m
+	left join lateral (select id, taken, proven, proof_failed from images i where i.machine_id = m.id and i.state = 'usable' and i.gone is null order by taken desc, id desc limit 1) newest on true`
 
 var machineList = listing.List[MachineRow]{Own: "label", ID: "m.id", IDOf: func(m MachineRow) string { return m.ID }, Columns: map[string]listing.Column[MachineRow]{
 	"label":      {SQL: "m.label", Kind: "text", Value: func(m MachineRow) string { return m.Label }},

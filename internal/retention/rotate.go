@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/records/listing"
+
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/fault"
@@ -112,33 +114,56 @@ func SetOf(rec records.Image, images []records.Image) Set {
 func (s Set) Planned() []rotation.Image {
 	out := make([]rotation.Image, len(s.Images))
 	for i, m := range s.Images {
-		out[i] = rotation.Image{ID: m.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, State: m.State, Pinned: m.Pinned, Bytes: m.Stored}
-		if !m.Failed {
-			out[i].Proven = m.Proven
-		}
+		out[i] = Planned(m)
 	}
 	return out
 }
 
-// Preview returns what the next rotation of a policy would do to today's images, without what the floor of a store may ask
-// for; rule, if not empty, replaces the policy's own.
-func (rt *Retention) Preview(ctx context.Context, policy, rule string) ([]wire.SetPreview, error) {
+// Planned is an image as the planner sees it. One whose newest proof failed counts as not proven.
+func Planned(m records.Image) rotation.Image {
+	out := rotation.Image{ID: m.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, State: m.State, Pinned: m.Pinned, Bytes: m.Stored}
+	if !m.Failed {
+		out.Proven = m.Proven
+	}
+	return out
+}
+
+// Preview returns what the next rotation of a policy would do to today's images, without what the floor of a store may ask for; rule, if
+// not empty, replaces the policy's own. It returns the sets of so many machines after a cursor, and the cursor of the next ones.
+func (rt *Retention) Preview(ctx context.Context, policy, rule, after string, limit int) (out []wire.SetPreview, next string, err error) {
 	s, spec, err := rt.policy(ctx, policy)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	if rule == "" {
 		rule = spec.Rotation
 	}
-	sets, plans, err := rt.plan(ctx, s, policy, spec, rule, nil)
+	label, id, err := listing.After(after)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	out := []wire.SetPreview{}
+	machines, err := rt.rec.SetMachines(ctx, policy, spec.Store, label, id, limit)
+	if err != nil {
+		return nil, "", err
+	}
+	if limit > 0 && len(machines) == limit {
+		next = listing.Before(machines[limit-1].Label, machines[limit-1].ID)
+	}
+	at := map[string]int{}
+	ids := []string{}
+	for i, m := range machines {
+		ids, at[m.ID] = append(ids, m.ID), i
+	}
+	sets, plans, err := rt.plan(ctx, s, policy, spec, rule, ids)
+	if err != nil {
+		return nil, "", err
+	}
+	out = []wire.SetPreview{}
 	for k, set := range sets {
 		out = append(out, preview(set, plans[k], rule))
 	}
-	return out, nil
+	slices.SortStableFunc(out, func(a, b wire.SetPreview) int { return at[a.MachineID] - at[b.MachineID] })
+	return out, next, nil
 }
 
 // preview is a planned set as people see it.

@@ -8,6 +8,7 @@ type Maybe<T, K extends keyof T> = Omit<T, K> & { [P in K]: T[P] | null }
 export type Lane = Maybe<Omit<components["schemas"]["Lane"], "machine">, "next"> & { machine: Machine }
 export type Standing = Maybe<components["schemas"]["Standing"], "next">
 export type Change = components["schemas"]["Event"]
+export type LaneImage = components["schemas"]["LaneImage"]
 export type Image = components["schemas"]["Image"]
 export type ImageView = components["schemas"]["ProvenImage"]
 export type Proof = components["schemas"]["Proof"]
@@ -62,6 +63,20 @@ export type Page<T> = { rows: T[]; next: string | null }
 export function cursor(link: string | null): string | null {
   const address = /^<([^>]*)>/.exec(link ?? "")?.[1]
   return address ? new URL(address, "http://lodge").searchParams.get("after") : null
+}
+
+/** A list that comes in pages, page after page until it is whole. */
+export async function whole<T>(
+  page: (after: string | undefined) => Promise<{ data?: T[]; error?: unknown; response: Response }>,
+): Promise<T[]> {
+  const rows: T[] = []
+  let after: string | undefined
+  do {
+    const call = await page(after)
+    rows.push(...(await answer(Promise.resolve(call))))
+    after = cursor(call.response.headers.get("Link")) ?? undefined
+  } while (after)
+  return rows
 }
 
 export const lanesAtOnce = 25

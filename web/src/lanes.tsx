@@ -1,7 +1,7 @@
 import { scaleTime } from "d3-scale"
 import { Popover } from "radix-ui"
 import { useDeferredValue, useEffect, useRef, useState } from "react"
-import { useLanes, type Image, type Lane as LaneOf, type Machine } from "./api"
+import { useLanes, type LaneImage, type Lane as LaneOf, type Machine } from "./api"
 import { Button, Choice, Instead, Panel, Why } from "./parts"
 import { fitting, future, piles, ranges, standing, type Pile as PileOf, type Range } from "./past"
 import { bytes, clock, moment, span, tick } from "./words"
@@ -127,6 +127,7 @@ function Lane(props: {
             <Mark
               key={pile.images[0]!.id}
               image={pile.images[0]!}
+              machine={machine.label}
               left={pile.left}
               chosen={props.chosen === pile.images[0]!.id}
               choose={props.choose}
@@ -142,7 +143,12 @@ function Lane(props: {
 }
 
 /** Several images in one place: opens to a list. */
-function Pile({ left, images, machine, choose }: PileOf<Image> & { machine: Machine; choose: (id: string) => void }) {
+function Pile({
+  left,
+  images,
+  machine,
+  choose,
+}: PileOf<LaneImage> & { machine: Machine; choose: (id: string) => void }) {
   const [open, setOpen] = useState(false)
   const stay = images.filter((m) => !m.gone).length
   return (
@@ -188,11 +194,13 @@ function Pile({ left, images, machine, choose }: PileOf<Image> & { machine: Mach
 
 function Mark({
   image: m,
+  machine,
   left,
   chosen,
   choose,
 }: {
-  image: Image
+  image: LaneImage
+  machine: string
   left: number
   chosen: boolean
   choose: (id: string) => void
@@ -214,7 +222,7 @@ function Mark({
     >
       <button
         onClick={() => choose(m.id)}
-        aria-label={`Image ${m.id} of ${m.machine}, ${moment(m.taken)}, ${what}`}
+        aria-label={`Image ${m.id} of ${machine}, ${moment(m.taken)}, ${what}`}
         data-image={m.id}
         className={`absolute top-1/2 grid size-6 -translate-x-1/2 -translate-y-1/2 place-items-center rounded-full hover:z-10 ${
           chosen ? "outline-2 outline-accent" : ""
@@ -228,7 +236,7 @@ function Mark({
 }
 
 /** Filled: proven. Ring: not proven. Cross: broken or failed. Tick: gone. Dotted ring: being written. */
-function Shape({ image: m }: { image: Pick<Image, "gone" | "state" | "failed" | "proven"> }) {
+function Shape({ image: m }: { image: Pick<LaneImage, "gone" | "state" | "failed" | "proven"> }) {
   const colour = m.gone
     ? "text-quiet"
     : m.state === "broken" || m.failed

@@ -1,4 +1,4 @@
-import type { Image } from "./api"
+import type { LaneImage } from "./api"
 
 /** What lanes draw of the past: no more than figures, so that it can be tested without a page. */
 
@@ -10,7 +10,7 @@ export type Range = keyof typeof ranges
 export const future = 0.22
 
 /** The shortest span that shows every image that stays. */
-export function fitting(images: Pick<Image, "gone" | "taken">[], now: Date): Range {
+export function fitting(images: Pick<LaneImage, "gone" | "taken">[], now: Date): Range {
   const oldest = Math.min(...images.filter((m) => !m.gone).map((m) => new Date(m.taken).getTime()))
   if (!Number.isFinite(oldest)) return "day"
   const age = now.getTime() - oldest
@@ -24,7 +24,7 @@ export type Pile<M> = { left: number; images: M[] }
 const touching = (pile: Pile<unknown>) => (pile.images.length > 1 ? 44 : 20)
 
 /** Puts images that lie too close together into piles, newest first in each; what lies left of the lane is left out. */
-export function piles<M extends Pick<Image, "taken">>(images: M[], x: (m: M) => number): Pile<M>[] {
+export function piles<M extends Pick<LaneImage, "taken">>(images: M[], x: (m: M) => number): Pile<M>[] {
   const found: Pile<M>[] = []
   for (const m of images.toSorted((a, b) => b.taken.localeCompare(a.taken))) {
     const left = x(m)
@@ -37,7 +37,7 @@ export function piles<M extends Pick<Image, "taken">>(images: M[], x: (m: M) => 
 }
 
 /** What can be said of an image in a few words. */
-export function standing(m: Pick<Image, "gone" | "gone_why" | "state" | "failed" | "proven">): string {
+export function standing(m: Pick<LaneImage, "gone" | "gone_why" | "state" | "failed" | "proven">): string {
   if (m.gone) return `gone: ${m.gone_why}`
   if (m.state !== "usable") return m.state
   if (m.failed) return "failed its proof"

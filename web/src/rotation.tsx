@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query"
 import { AlertDialog } from "radix-ui"
 import { useState } from "react"
-import { answer, calls, type Policy, type Preview } from "./api"
+import { answer, calls, whole, type Policy, type Preview } from "./api"
 import { Button, CommandLine, Instead } from "./parts"
 import { bytes, count, moment } from "./words"
 
@@ -22,10 +22,11 @@ export function Rotation({ policy: p }: { policy: Policy }) {
     enabled: open,
     staleTime: 0,
     placeholderData: (before) => before,
+    // All of it: what is confirmed must be everything that goes.
     queryFn: () =>
-      answer(
+      whole((after) =>
         calls.GET("/api/v1/policies/{name}/rotation", {
-          params: { path: { name: p.name }, query: tried ? { rule: tried } : {} },
+          params: { path: { name: p.name }, query: { after, ...(tried ? { rule: tried } : {}) } },
         }),
       ),
   })

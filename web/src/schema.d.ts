@@ -320,7 +320,7 @@ export interface paths {
       path?: never
       cookie?: never
     }
-    /** What the next rotation would do */
+    /** What the next rotation would do, machine by machine */
     get: operations["preview-rotation"]
     put?: never
     /** Let a rotation happen that the guard holds back */
@@ -978,10 +978,29 @@ export interface components {
     Lane: {
       /** Format: int64 */
       fresh: number
-      images: components["schemas"]["Image"][]
+      images: components["schemas"]["LaneImage"][]
       late: boolean
       machine: components["schemas"]["Machine"]
       next: components["schemas"]["NextRun"]
+    }
+    LaneImage: {
+      /** @enum {string} */
+      consistency: "" | "application" | "filesystem" | "off" | "crash"
+      failed: boolean
+      /** Format: date-time */
+      gone: string | null
+      gone_why: string
+      id: string
+      /** @enum {string} */
+      proven: "" | "read" | "mount" | "boot" | "restore"
+      /** Format: int64 */
+      read: number
+      /** @enum {string} */
+      state: "writing" | "usable" | "broken"
+      /** Format: int64 */
+      stored: number
+      /** Format: date-time */
+      taken: string
     }
     LogLine: {
       /** Format: date-time */
@@ -1042,7 +1061,7 @@ export interface components {
       failed: boolean
       id: string
       /** @enum {string} */
-      proven: "read" | "mount" | "boot" | "restore"
+      proven: "" | "read" | "mount" | "boot" | "restore"
       /** Format: date-time */
       taken: string
     }
@@ -3320,6 +3339,11 @@ export interface operations {
   "preview-rotation": {
     parameters: {
       query?: {
+        /** @description column to sort by, with a dash before it for the largest first */
+        sort?: string
+        /** @description cursor of the page before, from its Link header */
+        after?: string
+        limit?: number
         /** @description another rotation phrase to try */
         rule?: string
       }
@@ -3334,6 +3358,7 @@ export interface operations {
       /** @description OK */
       200: {
         headers: {
+          Link?: string
           [name: string]: unknown
         }
         content: {

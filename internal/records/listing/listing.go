@@ -92,9 +92,28 @@ func (l List[T]) Cut(rows []T, p Page) (page []T, next string) {
 		sort = l.Own
 	}
 	last := rows[len(rows)-1]
-	body, _ := json.Marshal(cursor{sort, l.Columns[strings.TrimPrefix(sort, "-")].Value(last), l.IDOf(last)}) // three texts
-	return rows, base64.RawURLEncoding.EncodeToString(body)
+	return rows, encodeCursor(cursor{sort, l.Columns[strings.TrimPrefix(sort, "-")].Value(last), l.IDOf(last)})
 }
+
+func encodeCursor(c cursor) string {
+	body, _ := json.Marshal(c) // three texts
+	return base64.RawURLEncoding.EncodeToString(body)
+}
+
+// After reads a cursor that [Before] made; "" is the beginning.
+func After(text string) (value, id string, err error) {
+	if text == "" {
+		return "", "", nil
+	}
+	c, err := decodeCursor(text)
+	if err != nil {
+		return "", "", fmt.Errorf("%w: %q is no cursor of this list; begin again without one", fault.ErrInvalid, text)
+	}
+	return c.Value, c.ID, nil
+}
+
+// Before makes the cursor of a page that ended with a row of this value and ID, for lists with an order of their own.
+func Before(value, id string) string { return encodeCursor(cursor{Value: value, ID: id}) }
 
 func decodeCursor(text string) (c cursor, err error) {
 	body, err := base64.RawURLEncoding.DecodeString(text)

@@ -29,10 +29,23 @@ alter table tasks
     add column guest      text not null default ''; -- the machine's name on its source
 update tasks t set guest = t.machine, machine_id = coalesce((select id from machines m where m.name = t.machine), '');
 
+-- An image bears its proof status, so that lists need not look for it.
+alter table images
+    add column proven       text not null default '', -- best level of a passed proof
+    add column proven_at    timestamptz,
+    add column proof_failed boolean not null default false; -- the newest proof failed
+update images i set proven = coalesce(best.level, ''), proven_at = best.ended, proof_failed = coalesce(not last.passed, false) from images o
+    left join lateral (select level, ended from proofs p where p.image = o.id and p.passed
+        order by array_position(array['restore', 'boot', 'mount', 'read'], level), id desc limit 1) best on true
+    left join lateral (select passed from proofs p where p.image = o.id order by id desc limit 1) last on true
+    where o.id = i.id and exists (select from proofs p where p.image = i.id);
+
 -- Lists are paged in these orders.
 drop index images_by_set;
-create index images_by_set on images (policy, store, machine_id, taken);
+create index images_by_set on images (policy, store, machine_id, taken) where gone is null;
 create index images_by_time on images (taken, id);
+create index images_gone_by_time on images (taken, id) where gone is not null;
+create index images_there on images (store) include (state, size) where gone is null;
 create index images_by_machine on images (machine_id, taken, id);
 create index images_by_store on images (store, taken, id);
 create index images_by_policy on images (policy, taken, id);
@@ -49,10 +62,10 @@ alter table settings drop column keep_images;
 create index runs_by_time_before on runs (made desc);
 drop index runs_by_time;
 alter index runs_by_time_before rename to runs_by_time;
-drop index tasks_unclean, runs_ended, runs_by_policy, images_by_policy, images_by_store, images_by_machine, images_by_time, images_by_set;
+drop index tasks_unclean, runs_ended, runs_by_policy, images_by_policy, images_by_store, images_by_machine, images_there, images_gone_by_time, images_by_time, images_by_set;
 create index images_by_set on images (policy, machine, store, taken);
 alter table tasks drop column machine_id, drop column guest;
-alter table images drop column machine_id;
+alter table images drop column machine_id, drop column proven, drop column proven_at, drop column proof_failed;
 delete from machines m where exists (select from machines o where o.name = m.name and o.id < m.id);
 alter table machines drop constraint machines_pkey;
 alter table machines add primary key (name);

@@ -22,7 +22,9 @@ func TestTheFakeIsASource(t *testing.T) {
 			require.NoError(t, err)
 			return s
 		},
-		Write: func(_ *testing.T, at int64, fill byte) { h.Write("tickets-db", "vda", at, bytes.Repeat([]byte{fill}, 1<<20)) },
+		Write: func(_ *testing.T, at int64, fill byte) {
+			h.Write("tickets-db", "vda", at, bytes.Repeat([]byte{fill}, 1<<20))
+		},
 		NewID: func() string { n++; return fmt.Sprintf("capture%03d", n) },
 	})
 }
