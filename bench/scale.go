@@ -89,7 +89,7 @@ func scale(ctx context.Context, p *demo.Place) error {
 		}
 		fmt.Printf("forecast of 30 days, all policies: %.2f s, %d KiB\n", time.Since(begun).Seconds(), n>>10)
 	}
-	fmt.Printf("peak memory of the service: %d MiB\n", peak(service.PID())>>20)
+	fmt.Printf("peak memory of the service: %d MiB\n", peak(service.PID())>>10)
 	return nil
 }
 

@@ -20,6 +20,7 @@ var layers = [][]string{
 	{"demo"},
 	{"internal/cli", "internal/service"},
 	{"internal/client", "internal/api", "internal/console"},
+	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},
 	{"internal/planning"},
 	{"internal/capture", "internal/restore", "internal/proof"},

@@ -40,7 +40,13 @@ var errWarned = errors.New("done with warnings")
 
 // Main runs the command line and returns the exit code. more are commands that other faces bring; they take flags only.
 func Main(ctx context.Context, args []string, more ...*cli.Command) int {
+	return execute(ctx, newApp(os.Stdout, more...), args, os.Stderr)
+}
+
+// newApp is the tree of commands, which write to out.
+func newApp(out io.Writer, more ...*cli.Command) *cli.Command {
 	app := &cli.Command{
+		Writer:                out,
 		Name:                  "keenlodge",
 		Usage:                 "schedules, keeps and proves images of whole machines",
 		Version:               strings.TrimPrefix(wire.Program, "keenlodge "),
@@ -67,6 +73,11 @@ func Main(ctx context.Context, args []string, more ...*cli.Command) int {
 		}
 	}
 	prepare(app)
+	return app
+}
+
+// execute runs a command, tells an error on a writer of its own, and returns the exit code.
+func execute(ctx context.Context, app *cli.Command, args []string, told io.Writer) int {
 	args, err := expand(app, args)
 	if err == nil {
 		err = app.Run(ctx, args)
@@ -78,10 +89,10 @@ func Main(ctx context.Context, args []string, more ...*cli.Command) int {
 	case errors.Is(err, errWarned):
 		return exitWarned
 	case errors.As(err, &wrong):
-		fmt.Fprintf(os.Stderr, "keenlodge: %v\n", err)
+		fmt.Fprintf(told, "keenlodge: %v\n", err)
 		return exitUsage
 	}
-	fmt.Fprintf(os.Stderr, "keenlodge: %v\n", err)
+	fmt.Fprintf(told, "keenlodge: %v\n", err)
 	return exitFailed
 }
 
@@ -111,9 +122,23 @@ func names(c *cli.Command) []string {
 	return out
 }
 
-// expand replaces abbreviated nouns and verbs by their full names: any unique prefix will do.
+// expand replaces abbreviated nouns and verbs by their full names: any unique prefix will do. A call for help asks for
+// that of the command, whatever stands between the two.
 func expand(app *cli.Command, args []string) ([]string, error) {
-	out := append([]string{}, args...)
+	out, path, err := expandPath(app, args)
+	own := out
+	if end := slices.Index(out, "--"); end >= 0 {
+		own = out[:end]
+	}
+	if err == nil && (slices.Contains(own, "--help") || slices.Contains(own, "-h")) {
+		return slices.Concat(out[:1], path, []string{"--help"}), nil
+	}
+	return out, err
+}
+
+// expandPath also tells which of the words are the noun and the verb.
+func expandPath(app *cli.Command, args []string) (out, path []string, err error) {
+	out = slices.Clone(args)
 	at := app
 	for i := 1; i < len(out) && len(at.Commands) > 0; i++ {
 		word := out[i]
@@ -137,19 +162,20 @@ func expand(app *cli.Command, args []string) ([]string, error) {
 		switch {
 		case len(fits) == 1:
 			out[i], at = fits[0].Name, fits[0]
+			path = append(path, out[i])
 		case len(fits) > 1:
 			var which []string
 			for _, f := range fits {
 				which = append(which, f.Name)
 			}
-			return nil, wrongUse("%q may mean %s; write more of it", word, strings.Join(which, " or "))
+			return nil, nil, wrongUse("%q may mean %s; write more of it", word, strings.Join(which, " or "))
 		case at == app && word != "help" && word != "completion":
-			return nil, wrongUse("%q is not a command%s", word, suggest.Hint(word, names(app)))
+			return nil, nil, wrongUse("%q is not a command%s", word, suggest.Hint(word, names(app)))
 		default:
-			return out, nil // the noun's own action says what is wrong
+			return out, path, nil // the noun's own action says what is wrong
 		}
 	}
-	return out, nil
+	return out, path, nil
 }
 
 func defaultTokenFile() string {

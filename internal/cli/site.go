@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -45,11 +46,14 @@ func siteCommand() *cli.Command {
 				return show(c, out, func(w io.Writer) {
 					for _, change := range out.Changes {
 						sign := map[string]string{"add": "+", "remove": "-", "change": "~"}[change.What]
-						fmt.Fprintf(w, "%s %s %s", sign, change.Kind, change.Name)
-						if change.Detail != "" {
-							fmt.Fprintf(w, ": %s", change.Detail)
+						switch named := change.Kind + " " + change.Name; {
+						case change.Detail == "":
+							fmt.Fprintln(w, sign, named)
+						case strings.HasPrefix(change.Detail, change.Kind+":"): // a setting of the site itself
+							fmt.Fprintln(w, sign, change.Detail)
+						default:
+							fmt.Fprintf(w, "%s %s: %s\n", sign, named, change.Detail)
 						}
-						fmt.Fprintln(w)
 					}
 					for _, line := range out.Rotation {
 						fmt.Fprintf(w, "! %s at its next rotation\n", line)

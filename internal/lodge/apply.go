@@ -11,6 +11,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/wire"
+	"keenlodge/internal/zone"
 )
 
 // Apply makes next the site, unless only try. All is checked against the world before anything is changed: stores open,
@@ -20,6 +21,7 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (wire.Appli
 	if err := next.Check(); err != nil {
 		return out, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
+	next = next.Complete(zone.Host())
 	now, err := l.rec.Site(ctx)
 	if err != nil {
 		return out, err

@@ -2,10 +2,7 @@ package lodge_test
 
 import (
 	"bytes"
-	"context"
 	"io"
-	"log/slog"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,15 +10,15 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/records/listing"
-
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
+	"keenlodge/internal/lodge/lodgetest"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/listing"
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/source/sourcetest"
 	"keenlodge/internal/store/medium/mediumtest"
@@ -59,58 +56,24 @@ func (b *lockedBuffer) String() string {
 	return b.Buffer.String()
 }
 
-const mib = 1 << 20
-
 // newBench makes a lodge whose site has hypervisor quay-1 with guests tickets-db (two disks) and timetable, store quay-shelf, and the
 // policies that are given. It serves until the test ends.
 func newBench(t *testing.T, policies map[string]site.Policy) *bench {
 	t.Helper()
-	b := &bench{t: t, rec: recordstest.Open(t), host: sourcetest.Named(t.Name()), log: &lockedBuffer{}}
-	b.guest("tickets-db", "u-tickets", map[string]string{"role": "database"}, 4, 2)
-	b.guest("timetable", "u-timetable", map[string]string{"role": "web"}, 3)
-	b.site = site.Site{Zone: "Europe/Lisbon", Hypervisors: map[string]site.Hypervisor{"quay-1": {Kind: sourcetest.Kind, URI: t.Name()}},
-		Stores:   map[string]site.Store{"quay-shelf": {Medium: "memory", Layout: site.Pooled, Settings: &memory.Settings{Shelf: t.Name()}}},
-		Policies: policies}
+	b := &bench{t: t, rec: recordstest.Open(t), host: lodgetest.Guests(t), log: &lockedBuffer{}, site: lodgetest.Site(t, policies)}
 	b.start()
 	b.apply()
 	return b
 }
 
-// guest adds a guest with disks of so many MiB, half of them data.
 func (b *bench) guest(name, uuid string, tags map[string]string, sizes ...int) {
-	disks := map[string]disk.Memory{}
-	rng := rand.New(rand.NewPCG(uint64(len(name)), uint64(len(uuid))))
-	for i, n := range sizes {
-		m := make(disk.Memory, n*mib)
-		for at := range len(m) / 2 {
-			m[at] = byte(rng.Uint32())
-		}
-		disks["vd"+string(rune('a'+i))] = m
-	}
-	b.host.Add(name, uuid, tags, disks)
+	lodgetest.AddGuest(b.host, name, uuid, tags, sizes...)
 }
 
 // start makes the lodge's process and serves.
 func (b *bench) start() {
 	b.t.Helper()
-	l, err := lodge.New(lodge.Config{Records: b.rec, State: b.t.TempDir(), Log: slog.New(slog.NewTextHandler(b.log, nil))})
-	require.NoError(b.t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	ready, done := make(chan struct{}), make(chan error, 1)
-	go func() { done <- l.Serve(ctx, func() { close(ready) }) }()
-	select {
-	case <-ready:
-	case err := <-done:
-		b.t.Fatalf("the lodge did not start: %v", err)
-	}
-	var once sync.Once
-	b.l, b.stop = l, func() {
-		once.Do(func() {
-			cancel()
-			require.NoError(b.t, <-done)
-		})
-	}
-	b.t.Cleanup(b.stop)
+	b.l, b.stop = lodgetest.Serve(b.t, b.rec, b.log)
 }
 
 func (b *bench) apply() {
@@ -217,6 +180,8 @@ func (b *bench) clean(guest string, checkpoints int) {
 
 // shelf is what the store keeps.
 func (b *bench) shelf() *mediumtest.Memory { return memory.Shelf(b.t.Name()) }
+
+const mib = 1 << 20
 
 // everything covers all machines by full images.
 func everything(rotation string) site.Policy {

@@ -160,9 +160,7 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 	if _, ok := s.Stores[name]; ok {
 		return false, fmt.Errorf("%w: there is a store called %s already", fault.ErrConflict, name)
 	}
-	if s.Zone == "" {
-		s.Zone = "UTC"
-	}
+	n.Spec = n.Spec.Complete()
 	next := s
 	next.Stores = maps.Clone(s.Stores)
 	if next.Stores == nil {

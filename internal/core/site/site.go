@@ -23,7 +23,7 @@ import (
 // Site is everything that a lodge is configured with.
 type Site struct {
 	// Zone is the tz database name of the zone in which schedules and rotations are read.
-	Zone string `yaml:"zone" json:"zone" doc:"tz database name, for schedules and rotations"`
+	Zone string `yaml:"zone" json:"zone,omitempty" doc:"tz database name, for schedules and rotations; left out, it is the host's"`
 	// TasksAtOnce is how many machines the lodge captures at the same time, on all its processes.
 	TasksAtOnce int `yaml:"tasks_at_once,omitempty" json:"tasks_at_once,omitempty" doc:"how many machines are captured at the same time; default 4"`
 	// KeepImages is how long the records of images are kept that left their stores.
@@ -170,8 +170,8 @@ func at(name, path string, format string, args ...any) error {
 
 // Check finds what is wrong in a site by itself, with no look at the world.
 func (s Site) Check() error {
-	zone, err := time.LoadLocation(s.Zone)
-	if s.Zone == "" || err != nil {
+	zone, err := time.LoadLocation(s.Zone) // one that is left out is read as UTC, which no rule here depends on
+	if err != nil {
 		return at("zone", "$.zone", `%q is not in the tz database; write for example "Europe/Lisbon"`, s.Zone)
 	}
 	if s.TasksAtOnce < 0 || s.TasksAtOnce > 1000 {
@@ -226,6 +226,18 @@ func (s Site) Check() error {
 		}
 	}
 	return s.checkChains()
+}
+
+// Complete fills in what was left out and has an obvious value: the zone, and a store's layout.
+func (s Site) Complete(zone string) Site {
+	if s.Zone == "" {
+		s.Zone = zone
+	}
+	s.Stores = maps.Clone(s.Stores)
+	for name, v := range s.Stores {
+		s.Stores[name] = v.Complete()
+	}
+	return s
 }
 
 // Policy finds a policy; one that is not there is [fault.ErrNotFound], with the nearest name that is.

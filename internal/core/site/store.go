@@ -14,7 +14,7 @@ import (
 // Store says where images are kept. Its secrets (an access key, a password, what it is sealed with) are never part of it.
 type Store struct {
 	Medium string `yaml:"medium" json:"medium" doc:"how it is reached: dir, s3, sftp"`
-	Layout Layout `yaml:"layout" json:"layout" doc:"pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us"`
+	Layout Layout `yaml:"layout" json:"layout,omitempty" doc:"left out, it is pooled. pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us"`
 	// Settings are its medium's own; beside the rest in the site file.
 	Settings Settings `yaml:"-" json:"-"`
 
@@ -100,6 +100,14 @@ func sweepWindow(text string) (when.Windows, error) {
 	return when.ParseWindows([]string{"only " + text})
 }
 
+// Complete fills in the layout if it was left out.
+func (s Store) Complete() Store {
+	if s.Layout == "" {
+		s.Layout = Pooled
+	}
+	return s
+}
+
 // Check finds what is wrong in a store's entry by itself.
 func (s Store) Check(name string) error { return s.check("store "+name, "") }
 
@@ -113,7 +121,7 @@ func (s Store) check(name, p string) error {
 	}
 	_, inFolder := s.Settings.(interface{ LocalFolder() string })
 	switch {
-	case !slices.Contains(Layouts, s.Layout):
+	case s.Layout != "" && !slices.Contains(Layouts, s.Layout):
 		return field("layout", "layout %q is not known%s", s.Layout, suggest.Hint(s.Layout, Layouts))
 	case s.Layout == Open && !inFolder:
 		return field("layout", "the open layout lies in a folder of this host or a mounted share (medium dir); medium %s takes the pooled one", s.Medium)

@@ -88,6 +88,10 @@ func (s *Schedule) readEvery(p *parser) error {
 	default:
 		days, err := p.weekdays(w)
 		if err != nil {
+			if _, ok := weekday(p.peek().text); ok && ordinals[w.text] != 0 {
+				// What is meant is the 2nd tuesday of the month, or every other tuesday.
+				return p.bad(w, fmt.Sprintf("a weekday is expected here; did you mean %q?", "monthly on the "+w.text+" "+p.peek().text[:3]+" at …"))
+			}
 			if r.freq == daily {
 				err = p.bad(w.list()[0], `"day", weekdays or a number is expected here`, append([]string{"day", "week", "month", "hour", "minute"}, allDays...)...)
 			}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"keenlodge/internal/store/medium"
 )
@@ -23,10 +24,11 @@ type Memory struct {
 type Shelf struct {
 	mu      sync.Mutex
 	objects map[string][]byte
+	written map[string]time.Time
 }
 
 // NewShelf makes an empty one.
-func NewShelf() *Shelf { return &Shelf{objects: map[string][]byte{}} }
+func NewShelf() *Shelf { return &Shelf{objects: map[string][]byte{}, written: map[string]time.Time{}} }
 
 // Names lists what is there below a prefix.
 func (s *Shelf) Names(prefix string) []string {
@@ -57,7 +59,7 @@ func (s *Shelf) Poke(name string, content []byte) {
 		delete(s.objects, name)
 		return
 	}
-	s.objects[name] = slices.Clone(content)
+	s.objects[name], s.written[name] = slices.Clone(content), time.Now()
 }
 
 // Copy makes a shelf with the same content.
@@ -81,20 +83,20 @@ func (m *Memory) Put(_ context.Context, name string, content []byte) error {
 	return m.around("put", name, func() error { m.Poke(name, append([]byte{}, content...)); return nil })
 }
 
-func (m *Memory) look(name string) ([]byte, error) {
+func (m *Memory) look(name string) ([]byte, medium.Object, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	body, ok := m.objects[name]
 	if !ok {
-		return nil, fmt.Errorf("%s in memory: %w", name, medium.ErrNotFound)
+		return nil, medium.Object{}, fmt.Errorf("%s in memory: %w", name, medium.ErrNotFound)
 	}
-	return body, nil
+	return body, medium.Object{Name: name, Size: int64(len(body)), Modified: m.written[name]}, nil
 }
 
 // Get implements [medium.Medium].
 func (m *Memory) Get(_ context.Context, name string, offset, length int64) (out []byte, err error) {
 	return out, m.around("get", name, func() error {
-		body, err := m.look(name)
+		body, _, err := m.look(name)
 		if err != nil {
 			return err
 		}
@@ -115,8 +117,8 @@ func (m *Memory) List(_ context.Context, prefix string, visit func(medium.Object
 	var found []medium.Object
 	err := m.around("list", prefix, func() error {
 		for _, name := range m.Names(prefix) {
-			if body, err := m.look(name); err == nil {
-				found = append(found, medium.Object{Name: name, Size: int64(len(body))})
+			if _, o, err := m.look(name); err == nil {
+				found = append(found, o)
 			}
 		}
 		return nil
@@ -130,8 +132,7 @@ func (m *Memory) List(_ context.Context, prefix string, visit func(medium.Object
 // Stat implements [medium.Medium].
 func (m *Memory) Stat(_ context.Context, name string) (o medium.Object, err error) {
 	return o, m.around("stat", name, func() error {
-		body, err := m.look(name)
-		o = medium.Object{Name: name, Size: int64(len(body))}
+		_, o, err = m.look(name)
 		return err
 	})
 }

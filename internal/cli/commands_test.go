@@ -1,0 +1,417 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"maps"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/urfave/cli/v3"
+
+	"keenlodge/internal/api"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/lodge"
+	"keenlodge/internal/lodge/lodgetest"
+	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/source/sourcetest"
+	_ "keenlodge/internal/store/medium/all"
+	"keenlodge/internal/store/medium/dir"
+)
+
+var update = flag.Bool("update", false, "write the expected outputs anew")
+
+func TestMain(m *testing.M) { recordstest.Main(m) }
+
+// desk is a command line with a lodge behind it.
+type desk struct {
+	t                  *testing.T
+	url, token, folder string
+	// names are what words of a call stand for, and what an output shows in place of what differs between two runs of a test.
+	names  map[string]string
+	host   *sourcetest.Host
+	site   site.Site
+	lodge  *lodge.Lodge
+	held   chan struct{}
+	counts map[string]int
+}
+
+func newDesk(t *testing.T) *desk {
+	t.Helper()
+	d := &desk{t: t, folder: t.TempDir(), host: lodgetest.Guests(t), counts: map[string]int{}}
+	d.names = map[string]string{"FOLDER": d.folder}
+	for _, name := range []string{"shelf", "loft", "attic", "barn", "out", "out2"} {
+		require.NoError(t, os.Mkdir(filepath.Join(d.folder, name), 0o700))
+	}
+	d.site = lodgetest.Site(t, map[string]site.Policy{
+		"nightly-guests": {Machines: []string{"timetable"}, Store: "quay-shelf", Schedules: []site.Schedule{{When: "every day at 23:00"}}, Rotation: "newest 1"},
+		"weekly-tickets": {Machines: []string{"tickets-db"}, Store: "shelf", Rotation: "newest 9"},
+		"hourly-tickets": {Machines: []string{"tickets-db"}, Store: "loft", Rotation: "newest 9", Cycle: "full every 7th"},
+	})
+	d.site.TasksAtOnce = 1 // so that images come in one order
+	d.site.Stores["shelf"] = site.Store{Medium: "dir", Layout: site.Pooled, Settings: &dir.Settings{Folder: filepath.Join(d.folder, "shelf")}}
+	d.site.Stores["loft"] = site.Store{Medium: "dir", Layout: site.Open, Settings: &dir.Settings{Folder: filepath.Join(d.folder, "loft")}}
+	rec := recordstest.Open(t)
+	d.lodge, _ = lodgetest.Serve(t, rec, io.Discard)
+	d.apply()
+	server := httptest.NewServer(api.New(d.lodge, slog.New(slog.DiscardHandler), http.NotFoundHandler()))
+	t.Cleanup(server.Close)
+	var err error
+	d.url = server.URL
+	d.token, err = d.lodge.Access.First(t.Context())
+	require.NoError(t, err)
+	return d
+}
+
+func (d *desk) apply() {
+	d.t.Helper()
+	_, err := d.lodge.Apply(d.t.Context(), d.site, false)
+	require.NoError(d.t, err)
+}
+
+func (d *desk) file(name, text string) {
+	d.t.Helper()
+	require.NoError(d.t, os.WriteFile(filepath.Join(d.folder, name), []byte(text), 0o600))
+}
+
+// do is what happens in the world between two calls.
+func (d *desk) do(what string) {
+	d.t.Helper()
+	switch what {
+	case "anew": // the machines are taken down and made anew under their names
+		for _, name := range []string{"timetable", "tickets-db"} {
+			d.host.Remove(name)
+			lodgetest.AddGuest(d.host, name, "u-new-"+name, nil, 3)
+		}
+	case "hold": // the one task at once that may run does not come on
+		d.held = make(chan struct{})
+		held := d.held
+		d.host.SetFault(func(call, _ string) error {
+			if call == "capture" {
+				<-held
+			}
+			return nil
+		})
+	case "release":
+		close(d.held)
+		d.host.SetFault(nil)
+	case "short": // rules become shorter, by so much that a guard holds them back
+		for _, name := range []string{"weekly-tickets", "hourly-tickets"} {
+			p := d.site.Policies[name]
+			p.Rotation = "newest 1"
+			d.site.Policies[name] = p
+		}
+		d.apply()
+	default:
+		d.t.Fatalf("%q does not happen", what)
+	}
+}
+
+// call runs a command.
+func (d *desk) call(words ...string) (out, told string, code int) {
+	args := []string{"keenlodge", "--url", d.url, "--token-file", d.token}
+	for _, w := range words {
+		for name, is := range d.names {
+			w = strings.ReplaceAll(w, name, is)
+		}
+		args = append(args, w)
+	}
+	var stdout, stderr bytes.Buffer
+	code = execute(d.t.Context(), newApp(&stdout), args, &stderr)
+	return stdout.String(), stderr.String(), code
+}
+
+// learn gives names to what is new in a list.
+func (d *desk) learn(kind string, words ...string) {
+	d.t.Helper()
+	out, told, code := d.call(append(words, "-o", "json")...)
+	if code != 0 {
+		return // there is no such list yet
+	}
+	var found []struct {
+		ID string `json:"id"`
+	}
+	require.NoError(d.t, json.Unmarshal([]byte(out), &found), told)
+	if kind == "RUN" {
+		slices.Reverse(found) // the newest is first
+	}
+	for _, f := range found {
+		if !slices.Contains(slices.Collect(maps.Values(d.names)), f.ID) {
+			d.counts[kind]++
+			d.names[fmt.Sprintf("%s-%02d", kind, d.counts[kind])] = f.ID
+		}
+	}
+}
+
+// plain takes away what differs between two runs of a test: moments, identities, durations, and what hangs on their widths.
+func (d *desk) plain(text string) string {
+	d.learn("RUN", "run", "list", "--all")
+	d.learn("IMAGE", "image", "list", "--all", "--gone", "--sort", "taken")
+	d.learn("KEY", "store", "key", "list", "attic")
+	for name, is := range d.names {
+		text = strings.ReplaceAll(text, is, name)
+	}
+	for _, r := range varying {
+		text = r.form.ReplaceAllString(text, r.with)
+	}
+	return text
+}
+
+var varying = []struct {
+	form *regexp.Regexp
+	with string
+}{
+	{regexp.MustCompile(`http://127\.0\.0\.1:\d+`), "URL"},
+	{regexp.MustCompile(`\d{4}-\d\d-\d\d(T\d\d:\d\d:\d\dZ?| \d\d:\d\d(:\d\d)?)?`), "WHEN"},
+	{regexp.MustCompile(`\b\d\d:\d\d:\d\d\b`), "WHEN"},
+	{regexp.MustCompile(`\b(Mon|Tue|Wed|Thu|Fri|Sat|Sun) WHEN`), "WHEN"},
+	{regexp.MustCompile(`\b(token|key)=\S+|whsec_\S+`), "SECRET"},
+	{regexp.MustCompile(`\b\d+(\.\d+)?(ms|s)\b`), "TIME"},
+	{regexp.MustCompile(`"/(root|home)/[^"]*"`), "HOME"},
+	{regexp.MustCompile(`\b[A-Za-z0-9+/]{43}=`), "SECRET"},
+	{regexp.MustCompile(`[ \t]+`), " "},
+	{regexp.MustCompile(` \n`), "\n"},
+	{regexp.MustCompile(`(?m)^WHEN \S+ [a-z ]*ing\b.* \d\S* (B|KiB|MiB)\n`), ""}, // a step that was long enough to be seen
+}
+
+// A day at the desk: what each command shows people is as in testdata, what it gives programs is JSON, and no command is left out.
+func TestCommands(t *testing.T) {
+	t.Setenv("TZ", "Europe/Lisbon")
+	d := newDesk(t)
+	d.file("word", "a long pass phrase of the harbour\n")
+	d.file("word2", "another pass phrase of the harbour\n")
+	crane := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
+	t.Cleanup(crane.Close)
+	d.file("site.yaml", "stores:\n  barn: {folder: "+d.folder+"/barn, medium: dir}\nwebhooks:\n  crane: {url: \""+crane.URL+"/hook\"}\n")
+	d.file("try.json", `{"rule": "newest 1", "now": "2026-03-02T10:00:00Z", "zone": "UTC", "images": [{"id": "a", "taken": "2026-03-01T22:00:00Z", "state": "usable"}, {"id": "b", "taken": "2026-03-01T23:00:00Z", "state": "usable"}]}`)
+	var transcript strings.Builder
+	shown, machines := map[string]bool{}, map[string]bool{}
+	for line := range strings.Lines(strings.TrimSpace(day)) {
+		line = strings.TrimSpace(line)
+		if what, ok := strings.CutPrefix(line, "! "); ok {
+			d.do(what)
+			continue
+		}
+		call, ends, _ := strings.Cut(line, " => ")
+		words := strings.Fields(call)
+		for i := range words {
+			words[i] = strings.ReplaceAll(words[i], "·", " ")
+		}
+		code := map[string]int{"failed": exitFailed, "usage": exitUsage, "warned": exitWarned}[ends]
+		out, told, got := d.call(words...)
+		assert.Equal(t, code, got, "%s\n%s%s", call, out, told)
+		verb := d.verb(words)
+		if code == 0 && slices.Contains(words, "json") {
+			machines[verb] = true
+			assert.True(t, json.Valid([]byte(out)), "%s:\n%s", call, out)
+			continue
+		}
+		shown[verb] = shown[verb] || code == 0
+		out, told = d.plain(out), d.plain(told)
+		if ends != "varies" { // with the hour
+			fmt.Fprintf(&transcript, "$ keenlodge %s\n%s%s\n", strings.Join(words, " "), out, told)
+		}
+	}
+	d.leaves(newApp(io.Discard), nil, func(path string, c *cli.Command) {
+		assert.True(t, shown[path], "no table of %s", path)
+		if slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), "output") }) {
+			assert.True(t, machines[path], "no JSON of %s", path)
+		}
+	})
+	file := filepath.Join("testdata", "day.txt")
+	if *update {
+		require.NoError(t, os.WriteFile(file, []byte(transcript.String()), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, strings.Split(string(want), "\n"), strings.Split(transcript.String(), "\n"), "if this is as it should be: go test ./internal/cli -update")
+}
+
+// leaves visits every verb.
+func (d *desk) leaves(c *cli.Command, path []string, visit func(string, *cli.Command)) {
+	for _, sub := range c.Commands {
+		d.leaves(sub, append(slices.Clone(path), sub.Name), visit)
+	}
+	if len(c.Commands) == 0 {
+		visit(strings.Join(path, " "), c)
+	}
+}
+
+// verb is the path of the verb that words call.
+func (d *desk) verb(words []string) (verb string) {
+	d.leaves(newApp(io.Discard), nil, func(path string, _ *cli.Command) {
+		if strings.HasPrefix(strings.Join(words, " ")+" ", path+" ") {
+			verb = path
+		}
+	})
+	return verb
+}
+
+// day is what is called. Each call ends well unless => says how; "·" is a space within a word, "!" something that happens.
+const day = `
+machine list
+machine list -o json
+machine list --unprotected
+hypervisor list
+hypervisor list -o json
+hypervisor find
+hypervisor find -o json
+store list => varies
+store list -o json
+store probe quay-shelf
+store probe quay-shelf -o json
+store probe nowhere => failed
+policy list
+policy list -o json
+policy rehearse nightly-guests
+policy rehearse nightly-guests -o json
+policy run nightly-guests --wait
+policy run nightly-guests --wait -o json
+policy run weekly-tickets -w --note harbour
+policy run weekly-tickets -w -o json
+policy run hourly-tickets -w
+policy run hourly-tickets -w -o json
+policy run hourly-tickets -w -o json
+policy run nightley => failed
+run list
+run list --limit 2
+run list --limit 2 -o json
+run list --kind bakup => usage
+run show RUN-05
+run show -o json
+run watch RUN-05
+run watch -o json
+run log RUN-05
+run log -o json
+run cancel RUN-05 => failed
+! hold
+policy run weekly-tickets
+policy run nightly-guests
+run cancel RUN-11 --reason harbour
+policy run nightly-guests
+run cancel RUN-12 -o json
+! release
+run watch RUN-10 -o json
+run watch RUN-11 => failed
+image list
+image list -o json
+image list --machine timtable => failed
+image list --sort colour => failed
+image show IMAGE-01
+image show IMAGE-01 -o json
+image prove IMAGE-03 --wait
+image prove IMAGE-03 --wait -o json
+image show IMAGE-03
+image prove IMAGE-03 --level boot => usage
+image pin IMAGE-03 --note harbour
+image pin IMAGE-03 -o json
+image unpin IMAGE-03
+image unpin IMAGE-03 -o json
+image restore IMAGE-03 --as tickets-two --wait
+image restore IMAGE-03 --as tickets-three -w -o json
+image restore IMAGE-03 --as tickets-db --wait => failed
+image fold IMAGE-03 => failed
+image fold IMAGE-06 --wait
+image fold IMAGE-07 --wait -o json
+image history
+image history -o json
+rotation preview nightly-guests
+rotation preview nightly-guests --rule newest·1,5 => failed
+rotation preview nightly-guests -o json
+rotation confirm nightly-guests --yes => failed
+policy run weekly-tickets -w -o json
+policy run weekly-tickets -w -o json
+policy run weekly-tickets -w -o json
+policy run hourly-tickets -w -o json
+policy run hourly-tickets -w -o json
+! short
+rotation preview weekly-tickets
+rotation confirm weekly-tickets --yes
+rotation confirm hourly-tickets --yes -o json
+image undrop IMAGE-03
+image undrop IMAGE-04 -o json
+rotation try FOLDER/try.json
+rotation try FOLDER/try.json -o json
+rotation draw --nights 7 => varies
+policy forecast weekly-tickets --days 2 => varies
+policy forecast weekly-tickets --days 2 -o json
+policy pause nightly-guests --reason harbour
+policy list
+policy pause nightly-guests -o json
+policy resume nightly-guests
+schedule next every·day·at·23:00 --from 2026-03-01T00:00:00Z
+schedule next every·day·at·23:00 -o json
+schedule next every·2nd·tuesday·at·04:00 => usage
+schedule explain every·day·at·02:30 --zone Europe/Lisbon --from 2026-03-27T00:00:00Z
+schedule explain every·day·at·02:30 -o json
+machine retire timetable --yes
+machine list
+machine unretire timetable
+machine retire timetable --yes --keep newest => failed
+machine retire timetable --yes -o json
+machine unretire timetable
+machine continue tickets-db timetable => failed
+! anew
+hypervisor find
+machine list
+machine continue timetable u-timetable
+machine continue tickets-db u-tickets -o json
+machine list
+store show quay-shelf
+store show quay-shelf -o json
+store check quay-shelf
+store check quay-shelf -o json
+store sweep quay-shelf --dry-run
+store sweep quay-shelf
+store sweep quay-shelf -o json
+store adopt quay-shelf
+store adopt quay-shelf -o json
+store add attic --folder FOLDER/attic --sealed --yes --passphrase-file FOLDER/word
+store add barn --folder FOLDER/barn -o json
+store add barn --folder FOLDER/barn => failed
+store key list attic
+store key list attic -o json
+store key add attic --label second --passphrase-file FOLDER/word2
+store key remove attic KEY-02
+store key add attic --label third --passphrase-file FOLDER/word2 -o json
+store key list attic
+store key remove attic KEY-03 -o json
+store key remove attic KEY-01 => failed
+store unlock attic --passphrase-file FOLDER/word
+store unlock attic --passphrase-file FOLDER/word -o json
+store unlock attic --passphrase-file FOLDER/try.json => failed
+store secret attic => usage
+store secret attic --medium s3 --access-key crane --secret-file FOLDER/word
+store secret attic --medium s3 --access-key crane --secret-file FOLDER/word -o json
+store extract FOLDER/shelf IMAGE-03 --to FOLDER/out
+store extract FOLDER/shelf IMAGE-03 --to FOLDER/out2 -o json
+store extract FOLDER/nowhere => failed
+site show
+site show -o json
+site apply FOLDER/site.yaml --try
+site apply FOLDER/site.yaml
+site apply FOLDER/site.yaml -o json
+site show
+webhook list
+webhook list -o json
+webhook key crane
+webhook key crane -o json
+webhook try crane
+calendar address
+calendar address -o json
+policy pause nightly-guests --help
+imgae => usage
+policy => usage
+`
