@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"net/url"
+	"reflect"
 
 	"keenlodge/internal/records/listing"
 
@@ -56,4 +57,5 @@ func pages[I, O any](s *server, a huma.API, id, path, summary string, handle fun
 		}
 		return &paged[O]{link, out}, nil
 	})
+	addQueryWords(a.OpenAPI().Paths[path].Get.Parameters, reflect.TypeFor[I]())
 }

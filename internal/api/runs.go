@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
 )
@@ -17,12 +18,12 @@ func started(r records.Run, err error) (wire.Run, error) { return runOf(r), err 
 func (s *server) registerRuns(a huma.API) {
 	type filter struct {
 		PageQuery
-		ID     string `query:"id" doc:"how the runs' IDs begin"`
-		Policy string `query:"policy"`
-		Kind   string `query:"kind"`
+		ID     string   `query:"id" doc:"how the runs' IDs begin"`
+		Policy string   `query:"policy"`
+		Kind   run.Kind `query:"kind"`
 	}
 	pages(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *filter) ([]wire.Run, string, error) {
-		found, next, err := s.l.Runs.List(ctx, records.RunFilter{ID: in.ID, Policy: in.Policy, Kind: in.Kind, Page: in.page()})
+		found, next, err := s.l.Runs.List(ctx, records.RunFilter{ID: in.ID, Policy: in.Policy, Kind: string(in.Kind), Page: in.page()})
 		return eachOf(found, runOf), in.link(next), err
 	})
 	type byID struct {

@@ -108,6 +108,18 @@ func addWords(schema *huma.Schema, t reflect.Type) {
 	}
 }
 
+// addQueryWords gives parameters the words that they can be, by the types of the fields that they are read into; another is refused.
+func addQueryWords(parameters []*huma.Param, t reflect.Type) {
+	for f := range t.Fields() {
+		for _, p := range parameters {
+			if list, ok := words[f.Type]; ok && p.In == "query" && p.Name == f.Tag.Get("query") {
+				p.Schema.Enum = list
+				p.Schema.PrecomputeMessages()
+			}
+		}
+	}
+}
+
 // mayBeEmpty reports whether a property that is always there may have no word yet: an image that is being written has no consistency, one
 // that was never proven no level.
 func mayBeEmpty(t reflect.Type, field string) bool {

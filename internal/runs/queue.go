@@ -73,5 +73,9 @@ func (e *Engine) Tasks(ctx context.Context, id string, after int64, limit int) (
 
 // ReadLog is a run's log, oldest first.
 func (e *Engine) ReadLog(ctx context.Context, id string) ([]records.LogLine, error) {
-	return e.rec.RunLog(ctx, id)
+	lines, err := e.rec.RunLog(ctx, id)
+	if err == nil && len(lines) == 0 {
+		_, err = e.Find(ctx, id) // one that does not exist has no log, either
+	}
+	return lines, err
 }

@@ -1423,8 +1423,8 @@ export interface components {
       webhooks?: {
         [key: string]: components["schemas"]["SiteWebhook"]
       }
-      /** @description tz database name, for schedules and rotations */
-      zone: string
+      /** @description tz database name, for schedules and rotations; left out, it is the host's */
+      zone?: string
     }
     SiteActive: {
       /** @description command in the guest that ends with 0 on the active member */
@@ -1589,10 +1589,10 @@ export interface components {
       /** @description sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
       host_key?: string
       /**
-       * @description pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us
+       * @description left out, it is pooled. pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us
        * @enum {string}
        */
-      layout: "pooled" | "open"
+      layout?: "" | "pooled" | "open"
       /**
        * @description how it is reached: dir, s3, sftp
        * @enum {string}
@@ -1692,10 +1692,10 @@ export interface components {
       /** Format: int64 */
       images: number
       /**
-       * @description pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us
+       * @description left out, it is pooled. pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us
        * @enum {string}
        */
-      layout: "pooled" | "open"
+      layout?: "" | "pooled" | "open"
       /**
        * @description how it is reached: dir, s3, sftp
        * @enum {string}
@@ -2707,7 +2707,7 @@ export interface operations {
         after?: string
         limit?: number
         hypervisor?: string
-        state?: string
+        state?: "running" | "paused" | "off" | "gone"
         /** @description what the label contains */
         text?: string
       }
@@ -2783,7 +2783,7 @@ export interface operations {
         after?: string
         limit?: number
         hypervisor?: string
-        state?: string
+        state?: "running" | "paused" | "off" | "gone"
         /** @description what the label contains */
         text?: string
       }
@@ -3564,7 +3564,7 @@ export interface operations {
         /** @description how the runs' IDs begin */
         id?: string
         policy?: string
-        kind?: string
+        kind?: "backup" | "rehearsal" | "proof" | "restore" | "check" | "sweep" | "fold"
       }
       header?: never
       path?: never
