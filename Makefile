@@ -8,7 +8,7 @@ PACKAGES := postgresql qemu-system-x86 qemu-utils seabios qemu-guest-agent libvi
 GO_FILES := $(shell find cmd internal demo -name '*.go' -o -name '*.sql' -o -name 'guest.sh' -o -name 'site.yaml') go.mod go.sum
 WEB_FILES := $(shell find web -path web/node_modules -prune -o -type f -print)
 
-.PHONY: schema help setup build demo test lint fmt bench fuzz clean
+.PHONY: schema help setup build demo test test-unit fresh lint fmt bench fuzz clean
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## /{printf "  make %-8s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
@@ -34,9 +34,17 @@ bin/keenlodge: internal/console/dist/index.html $(GO_FILES)
 demo: setup build ## show it all on real guests; ONCE=1 ends when every step held
 	$(SUDO) ./bin/keenlodge demo $(if $(ONCE),--once)
 
-test: setup build lint ## run every test, on real guests too
+test: setup build lint fresh ## run every test, on real guests too
 	cd web && npm run --silent check
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -p 1 -count=1 -timeout 20m ./...
+
+test-unit: build ## run what needs no root and no guests, in a minute
+	@cd web && npm run --silent check
+	go test -count=1 -timeout 5m $$(go list ./internal/... | grep -v medium/s) # those of servers are in make test
+
+fresh: bin/keenlodge # what was generated is as what it was generated from
+	@./bin/keenlodge openapi > bin/openapi.json && cd web && npx openapi-typescript ../bin/openapi.json -o ../bin/schema.d.ts > /dev/null && \
+	npx prettier --stdin-filepath src/schema.d.ts < ../bin/schema.d.ts | cmp -s - src/schema.d.ts || { echo "web/src/schema.d.ts is stale; run: make schema"; exit 1; }
 
 schema: bin/keenlodge ## write the console's types anew from the HTTP interface
 	./bin/keenlodge openapi > bin/openapi.json

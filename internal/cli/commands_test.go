@@ -40,12 +40,13 @@ type desk struct {
 	t                  *testing.T
 	url, token, folder string
 	// names are what words of a call stand for, and what an output shows in place of what differs between two runs of a test.
-	names  map[string]string
-	host   *sourcetest.Host
-	site   site.Site
-	lodge  *lodge.Lodge
-	held   chan struct{}
-	counts map[string]int
+	names map[string]string
+	host  *sourcetest.Host
+	site  site.Site
+	lodge *lodge.Lodge
+	// held ends what is held up, reached says that it has begun.
+	held, reached chan struct{}
+	counts        map[string]int
 }
 
 func newDesk(t *testing.T) *desk {
@@ -96,14 +97,16 @@ func (d *desk) do(what string) {
 			lodgetest.AddGuest(d.host, name, "u-new-"+name, nil, 3)
 		}
 	case "hold": // the one task at once that may run does not come on
-		d.held = make(chan struct{})
-		held := d.held
-		d.host.SetFault(func(call, _ string) error {
-			if call == "capture" {
-				<-held
+		d.held, d.reached = make(chan struct{}), make(chan struct{}, 1)
+		d.host.SetFault(func(call, guest string) error {
+			if call == "capture" && guest == "tickets-db" {
+				d.reached <- struct{}{}
+				<-d.held
 			}
 			return nil
 		})
+	case "held": // it is under way
+		<-d.reached
 	case "release":
 		close(d.held)
 		d.host.SetFault(nil)
@@ -298,6 +301,7 @@ run log -o json
 run cancel RUN-05 => failed
 ! hold
 policy run weekly-tickets
+! held
 policy run nightly-guests
 run cancel RUN-11 --reason harbour
 policy run nightly-guests

@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/run"
@@ -600,4 +601,19 @@ func TestAFullStore(t *testing.T) {
 	require.Contains(t, r.Tasks[0].Error, "no space left")
 	require.Empty(t, b.images("u-tickets"))
 	b.clean("tickets-db", 0)
+}
+
+// A source that can do no more than list and capture is enough for images; what it can't do is refused by name.
+func TestASourceThatOnlyCaptures(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, map[string]site.Policy{"nightly-guests": everything("newest 3")})
+	b.site.Hypervisors["quay-1"] = site.Hypervisor{Kind: sourcetest.BareKind, URI: t.Name()}
+	b.apply()
+	r := b.run("nightly-guests")
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	m := b.images("u-timetable")[0]
+	require.True(t, bytes.Equal(b.host.Look("timetable").Disks["vda"], b.content(m.ID, "vda")))
+	_, err := b.l.Restores.Start(t.Context(), "operator", restore.Request{Image: m.ID, As: "timetable-two"})
+	require.ErrorIs(t, err, fault.ErrConflict)
+	require.ErrorContains(t, err, "a source of this kind can't make machines")
 }
