@@ -74,6 +74,21 @@ func URL(t testing.TB) string {
 	return address(name)
 }
 
+// Restored is the address of a fresh database that holds what a dump in plain SQL has.
+func Restored(t testing.TB, dump string) string {
+	t.Helper()
+	server.once.Do(func() { server.err = start() })
+	require.NoError(t, server.err)
+	name := fmt.Sprint("lodge", server.made.Add(1))
+	require.NoError(t, admin("create database "+name+" template template0"))
+	conn, err := pgx.Connect(context.Background(), address(name))
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	_, err = conn.PgConn().Exec(context.Background(), dump).ReadAll()
+	require.NoError(t, err)
+	return address(name)
+}
+
 func address(database string) string {
 	return fmt.Sprintf("postgres://lodge@/%s?host=%s", database, server.folder)
 }

@@ -113,6 +113,15 @@ func (h *Host) Look(name string) Guest {
 	return g
 }
 
+// Remember gives a guest the checkpoint that a capture of an earlier lodge left, since which nothing was written.
+func (h *Host) Remember(name, id string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	g := h.guests[name]
+	g.Checkpoints = append(g.Checkpoints, id)
+	g.dirty[id] = map[string]map[int64]bool{}
+}
+
 // Write writes to a guest's disk, as what runs in it does.
 func (h *Host) Write(name, target string, at int64, body []byte) {
 	h.mu.Lock()
