@@ -441,7 +441,7 @@ func TestReplaceTheLatest(t *testing.T) {
 	keenOK(t, "policy", "run", "weekly-system", "--wait", "--note", "after it")
 	both := in(t, "shelf-one")
 	require.Len(t, both, 2)
-	require.Equal(t, []any{"after it", true}, []any{both[0].Note, both[0].Apart})
+	require.Equal(t, []any{"after it", true}, []any{both[0].Note, both[0].SeparateSet})
 	require.Equal(t, latest[0].ID, both[1].ID)
 	require.Len(t, keenJSON[[]wire.SetPreview](t, "rotation", "preview", "weekly-system"), 2)
 }

@@ -82,7 +82,7 @@ func TestAKillInTheMiddle(t *testing.T) {
 	backUp(t, "weekly-system")
 	m := keenJSON[[]wire.Image](t, "image", "list", "--store", shelf)
 	require.Len(t, m, 1)
-	require.Greater(t, m[0].Read-m[0].Fresh, int64(40<<20), "the packs that had arrived are reused")
+	require.Greater(t, m[0].Read-m[0].NewBytes, int64(40<<20), "the packs that had arrived are reused")
 	keenOK(t, "store", "check", shelf, "--read")
 }
 

@@ -161,8 +161,8 @@ func (s *server) check(ctx context.Context, token string) (name string, err erro
 	return name, nil
 }
 
-// told maps the lodge's errors onto HTTP's.
-func (s *server) told(err error) error {
+// httpError maps the lodge's errors onto HTTP's.
+func (s *server) httpError(err error) error {
 	switch {
 	case err == nil:
 		return nil
@@ -191,7 +191,7 @@ func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.
 	huma.Register(a, op, func(ctx context.Context, in *I) (*body[O], error) {
 		out, err := handle(ctx, in)
 		if err != nil {
-			return nil, s.told(err)
+			return nil, s.httpError(err)
 		}
 		return &body[O]{out}, nil
 	})

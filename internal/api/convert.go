@@ -27,7 +27,7 @@ func runOf(r records.Run) wire.Run {
 func taskOf(t records.Task) wire.Task {
 	return wire.Task{ID: t.ID, Run: t.Run, Machine: t.Machine, MachineID: t.MachineID, Hypervisor: t.Hypervisor, Store: t.Store, State: t.State, Why: t.Why, Tries: t.Tries,
 		Steps: eachOf(t.Steps, func(s records.TaskStep) wire.TaskStep { return wire.TaskStep(s) }), Step: t.Step, Image: t.Image, Started: t.Started, Ended: t.Ended,
-		Done: t.Done, Total: t.Total, Fresh: t.Fresh, Stored: t.Stored, Frozen: t.Frozen, Warnings: t.Warnings, Error: t.Error}
+		Done: t.Done, Total: t.Total, NewBytes: t.NewBytes, Stored: t.Stored, Frozen: t.Frozen, Warnings: t.Warnings, Error: t.Error}
 }
 
 func lineOf(l records.LogLine) wire.LogLine {
@@ -37,8 +37,8 @@ func lineOf(l records.LogLine) wire.LogLine {
 func imageOf(m records.Image) wire.Image {
 	return wire.Image{ID: m.ID, Machine: m.Machine, MachineID: m.MachineID, Policy: m.Policy, Store: m.Store, Run: m.Run, Taken: m.Taken, State: m.State, Scope: m.Scope, Capture: m.Capture,
 		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
-		Disks: eachOf(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, Fresh: m.Fresh, Stored: m.Stored,
-		Note: m.Note, Apart: m.Apart, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving}
+		Disks: eachOf(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, NewBytes: m.NewBytes, Stored: m.Stored,
+		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving}
 }
 
 func proofOf(p records.Proof) wire.Proof { return wire.Proof(p) }

@@ -28,7 +28,7 @@ func (s *server) registerSession(a huma.API) {
 				return nil, huma.Error401Unauthorized("this token is not known to the lodge")
 			}
 			if err != nil {
-				return nil, s.told(err)
+				return nil, s.httpError(err)
 			}
 			c := session
 			c.Value = strings.TrimSpace(in.Body.Token)

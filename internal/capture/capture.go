@@ -100,7 +100,9 @@ func (c *Captures) connect(ctx context.Context, s site.Site, name string) (sourc
 // setOf lists the images of a set, newest first, those too that are gone.
 func (c *Captures) setOf(ctx context.Context, m records.Image) ([]records.Image, error) {
 	images, err := c.rec.Images(ctx, records.ImageFilter{MachineID: m.MachineID, Policy: m.Policy, Store: m.Store, Gone: true})
-	return slices.DeleteFunc(images, func(o records.Image) bool { return o.Apart != m.Apart || o.Scope != m.Scope || o.ID == m.ID }), err
+	return slices.DeleteFunc(images, func(o records.Image) bool {
+		return o.SeparateSet != m.SeparateSet || o.Scope != m.Scope || o.ID == m.ID
+	}), err
 }
 
 // Capture makes one image: capture, read, store, end the capture, and only then let the image exist.
@@ -147,7 +149,7 @@ func (k *making) reserve() *stores.Reservation {
 func (k *making) begin(ctx context.Context) (err error) {
 	o, r := k.o, k.o.Run
 	k.rec = records.Image{ID: image.NewID(), Machine: k.t.Guest, MachineID: k.t.MachineID, Policy: r.Policy, Store: o.Policy.Store, Run: r.ID, Taken: time.Now(), Scope: o.scope(),
-		Capture: image.Full, Note: r.Note, Apart: r.Cause == run.Hand && o.Policy.ByHand == "apart"}
+		Capture: image.Full, Note: r.Note, SeparateSet: r.Cause == run.Hand && o.Policy.ByHand == "apart"}
 	if k.set, err = k.c.setOf(ctx, k.rec); err != nil {
 		return err
 	}
@@ -233,7 +235,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 // manifest begins the image's manifest.
 func (k *making) manifest(capture source.Capture) *image.Manifest {
 	m := &image.Manifest{Format: image.Format, ID: k.rec.ID, Machine: k.rec.Machine, Identity: k.rec.MachineID, Policy: k.rec.Policy, Taken: k.rec.Taken.UTC(), Scope: k.rec.Scope,
-		Hypervisor: k.t.Hypervisor, Definition: capture.Definition(), Program: k.c.program, Why: k.why, Note: k.rec.Note, Apart: k.rec.Apart}
+		Hypervisor: k.t.Hypervisor, Definition: capture.Definition(), Program: k.c.program, Why: k.why, Note: k.rec.Note, SeparateSet: k.rec.SeparateSet}
 	m.Consistency, m.Frozen = capture.Consistency()
 	return m
 }
@@ -389,7 +391,7 @@ func readDisks(ctx context.Context, disks []diskPlan, w store.Writing, m *image.
 	count := &store.Progress{}
 	figures := func(rec *records.Task) {
 		rec.Done = count.Read.Load()
-		rec.Fresh, rec.Stored = w.Written()
+		rec.NewBytes, rec.Stored = w.Written()
 	}
 	for i := range disks {
 		d := &disks[i]

@@ -35,7 +35,7 @@ func (c *Captures) obsoleteCheckpoints(ctx context.Context, s site.Site, machine
 		policy, ok := s.Policies[m.Policy]
 		needed := m.State == image.Writing
 		for _, kind := range policy.Kinds() {
-			of := set{m.Policy, m.Store, m.Scope, kind, m.Apart}
+			of := set{m.Policy, m.Store, m.Scope, kind, m.SeparateSet}
 			if ok && policy.Store == m.Store && serves(kind, m) && !served[of] {
 				served[of], needed = true, true
 			}

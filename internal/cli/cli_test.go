@@ -103,7 +103,7 @@ func TestADrawingOfARule(t *testing.T) {
 	require.NoError(t, err)
 	cyc, err := cycle.Parse("full every 3rd")
 	require.NoError(t, err)
-	text := drawStory(rotation.Plot{Rule: rule, Cycle: cyc, Capture: "incremental", Leans: true, First: time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC), Nights: 6})
+	text := drawSimulation(rotation.Scenario{Rule: rule, Cycle: cyc, Capture: "incremental", Leans: true, First: time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC), Nights: 6})
 	require.NoError(t, xml.Unmarshal([]byte(text), new(struct{})))
 	require.Contains(t, text, "&#34;full every 3rd&#34;")
 	squares := func(fill string) int { return strings.Count(text, `rx="3" fill="`+fill+`"/>`) }

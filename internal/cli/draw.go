@@ -17,9 +17,9 @@ const (
 	top    = 62
 )
 
-// drawStory draws a rotation's story as SVG: a row for each image, a column for each night. A cell is filled while the image is there.
-func drawStory(p rotation.Plot) string {
-	nights := rotation.Tell(p)
+// drawSimulation draws a simulated rotation as SVG: a row for each image, a column for each night. A cell is filled while the image is there.
+func drawSimulation(p rotation.Scenario) string {
+	nights := rotation.Simulate(p)
 	n := len(nights)
 	width, height := margin+n*cell+24, top+n*cell+64
 	var b strings.Builder

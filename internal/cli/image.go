@@ -175,7 +175,7 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 	for _, row := range [][2]string{
 		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"policy", orDash(m.Policy)}, {"store", m.Store},
 		{"capture", captureWords(m.Image)}, {"leans on", orDash(m.Base)}, {"note", orDash(m.Note)}, {"pinned", pinWords(m.Image)}, {"took", time.Duration(m.Took).Round(100 * time.Millisecond).String()}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
-		{"disks", orDash(strings.Join(disks, ", "))}, {"read", size(m.Read)}, {"new to the store", size(m.Fresh)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
+		{"disks", orDash(strings.Join(disks, ", "))}, {"read", size(m.Read)}, {"new to the store", size(m.NewBytes)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
 	} {
 		fmt.Fprintf(w, "%-18s %s\n", row[0], row[1])
 	}

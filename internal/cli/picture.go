@@ -130,7 +130,7 @@ func (p *picture) axis(bottom float64) {
 }
 
 // lane draws a policy: runs above, images that exist at each day's end below, and how many go.
-func (p *picture) lane(lane forecast.PolicyDays, y float64, crowds []forecast.Crowd) {
+func (p *picture) lane(lane forecast.PolicyDays, y float64, crowds []forecast.Contention) {
 	p.text(p.normal, inkColour, 20, y+22, 0, lane.Policy)
 	p.text(p.small, quiet, 20, y+40, 0, "runs")
 	p.text(p.small, quiet, 20, y+78, 0, "images")

@@ -181,10 +181,10 @@ func runSummary(ctx context.Context, w io.Writer, k *client.Client, r wire.Run) 
 	if r.Policy != "" {
 		what += " of policy " + r.Policy
 	}
-	fmt.Fprintf(w, "%s run %s (%s) %s after %s\n", mark(r.State), r.ID, what, r.State, between(r.Started, r.Ended))
+	fmt.Fprintf(w, "%s run %s (%s) %s after %s\n", mark(r.State), r.ID, what, r.State, elapsed(r.Started, r.Ended))
 	var rows [][]string
 	for _, t := range r.Tasks {
-		rows = append(rows, []string{t.Machine, stateWords(t.State), orDash(t.Image), between(t.Started, t.Ended), size(t.Done), size(t.Fresh), size(t.Stored), frozen(t.Frozen)})
+		rows = append(rows, []string{t.Machine, stateWords(t.State), orDash(t.Image), elapsed(t.Started, t.Ended), size(t.Done), size(t.NewBytes), size(t.Stored), frozen(t.Frozen)})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(w)

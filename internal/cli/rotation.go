@@ -76,7 +76,7 @@ func rotationPreviewCommand() *cli.Command {
 
 func previewSet(w io.Writer, s wire.SetPreview) {
 	apart := ""
-	if s.Apart {
+	if s.SeparateSet {
 		apart = ", images made by hand"
 	}
 	fmt.Fprintf(w, "%s in %s%s, by %q\n", s.Machine, s.Store, apart, s.Rule)
@@ -156,7 +156,7 @@ func rotationDrawCommand() *cli.Command {
 			if c.Args().Len() > 0 {
 				return wrongUse("%s takes flags only", c.FullName())
 			}
-			p := rotation.Plot{Capture: image.Capture(c.String("capture")), Leans: !c.Bool("pooled"), Fold: c.Bool("fold"), Nights: c.Int("nights")}
+			p := rotation.Scenario{Capture: image.Capture(c.String("capture")), Leans: !c.Bool("pooled"), Fold: c.Bool("fold"), Nights: c.Int("nights")}
 			var err error
 			if p.Rule, err = rotation.Parse(c.String("rule")); err != nil {
 				return usageError{err}
@@ -174,7 +174,7 @@ func rotationDrawCommand() *cli.Command {
 			if p.Nights < 1 || p.Nights > 120 {
 				return wrongUse("nights %d: a number from 1 to 120 is needed", p.Nights)
 			}
-			_, err = io.WriteString(c.Root().Writer, drawStory(p))
+			_, err = io.WriteString(c.Root().Writer, drawSimulation(p))
 			return err
 		}}
 }

@@ -90,7 +90,7 @@ func runCommand() *cli.Command {
 						if more := r.Machines - len(r.Tasks); more > 0 {
 							machines = append(machines, fmt.Sprintf("and %d more", more))
 						}
-						rows = append(rows, []string{r.ID, stateWords(r.State), string(r.Kind), orDash(r.Policy), causeWords(r), startedOrWaits(r), between(r.Started, r.Ended), size(r.Moved), size(r.Stored), orDash(strings.Join(machines, " "))})
+						rows = append(rows, []string{r.ID, stateWords(r.State), string(r.Kind), orDash(r.Policy), causeWords(r), startedOrWaits(r), elapsed(r.Started, r.Ended), size(r.Moved), size(r.Stored), orDash(strings.Join(machines, " "))})
 					}
 					table(w, []string{"RUN", "RESULT", "KIND", "POLICY", "CAUSE", "STARTED", "TOOK>", "MOVED>", "STORED>", "MACHINES"}, rows)
 					moreLine(w, more, len(runs))

@@ -55,7 +55,7 @@ func moment(t *time.Time) string {
 	return t.Local().Format("2006-01-02 15:04:05")
 }
 
-func between(from, to *time.Time) string {
+func elapsed(from, to *time.Time) string {
 	switch {
 	case from == nil:
 		return "–"

@@ -276,7 +276,7 @@ func (k *backup) captureOne(ctx context.Context, t *runs.Task) error {
 		retries := runs.Retries{Again: k.policy.Retries, Wait: k.policy.Wait}
 		err = k.Retry(ctx, retries, t.Machine, func() error { return k.l.captures.Undo(ctx, t) }, func(try int) error {
 			t.Tries, t.Warnings, t.Image = try, nil, ""
-			t.Done, t.Total, t.Fresh, t.Stored, t.Frozen = 0, 0, 0, 0, 0
+			t.Done, t.Total, t.NewBytes, t.Stored, t.Frozen = 0, 0, 0, 0, 0
 			return k.l.captures.Capture(ctx, k.order, k.store, t)
 		})
 	}

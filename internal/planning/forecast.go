@@ -72,7 +72,7 @@ func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (wir
 	}
 	out.Forecast = forecast.Make(r)
 	out.Policies = slices.DeleteFunc(out.Policies, func(p forecast.PolicyDays) bool { return !told(p.Policy) })
-	out.Crowds = slices.DeleteFunc(out.Crowds, func(c forecast.Crowd) bool { return !slices.ContainsFunc(c.Policies, told) })
+	out.Crowds = slices.DeleteFunc(out.Crowds, func(c forecast.Contention) bool { return !slices.ContainsFunc(c.Policies, told) })
 	return out, nil
 }
 
@@ -119,7 +119,7 @@ func (pl *Planning) experience(ctx context.Context, s site.Site) (experience, er
 	var last *seenSet
 	var at setKey
 	err = pl.rec.Experience(ctx, counting, time.Now().Add(-countedBack), func(m records.Image) {
-		if m.Apart || m.State == image.Writing {
+		if m.SeparateSet || m.State == image.Writing {
 			return
 		}
 		if k := (setKey{m.Policy, m.Store, m.MachineID}); last == nil || k != at {

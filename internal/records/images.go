@@ -13,7 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 )
 
-// Image is one machine at one moment, restorable. Size, Read, Fresh and Stored are bytes: the disks' length, what the
+// Image is one machine at one moment, restorable. Size, Read, NewBytes and Stored are bytes: the disks' length, what the
 // source gave, what was new to the store before and after compression.
 type Image struct {
 	ID string `db:"id" json:"id"`
@@ -37,10 +37,10 @@ type Image struct {
 	Disks       []ImageDisk       `db:"disks" json:"disks"`
 	Size        int64             `db:"size" json:"size"`
 	Read        int64             `db:"read" json:"read"`
-	Fresh       int64             `db:"fresh" json:"fresh"`
+	NewBytes    int64             `db:"fresh" json:"fresh"`
 	Stored      int64             `db:"stored" json:"stored"`
 	Note        string            `db:"note" json:"note" doc:"what it is for, where somebody wrote it"`
-	Apart       bool              `db:"apart" json:"apart" doc:"made by hand, and no part of the scheduled ones' set"`
+	SeparateSet bool              `db:"apart" json:"apart" doc:"made by hand, and no part of the scheduled ones' set"`
 	Took        int64             `db:"took" json:"took" doc:"nanoseconds that it took to make"`
 	Gone        *time.Time        `db:"gone" json:"gone"`
 	GoneWhy     string            `db:"gone_why" json:"gone_why"`
@@ -172,7 +172,7 @@ func (r *Records) Experience(ctx context.Context, counting []string, since time.
 	var machineID, policy, store, scope, capture, state, proven pgtype.DriverBytes
 	for rows.Next() {
 		var m Image
-		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.Apart, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Gone); err != nil {
+		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.SeparateSet, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Gone); err != nil {
 			return err
 		}
 		m.MachineID, m.Policy, m.Store, m.Scope = once(machineID), once(policy), once(store), image.Scope(once(scope))
@@ -187,7 +187,7 @@ const planSelect = `select i.id, coalesce(mm.label, i.machine), i.machine_id, i.
 	i.proven, i.proof_failed, i.gone from images i left join machines mm on mm.id = i.machine_id `
 
 func planned(row pgx.CollectableRow) (m Image, err error) {
-	return m, row.Scan(&m.ID, &m.Machine, &m.MachineID, &m.Policy, &m.Store, &m.Scope, &m.Apart, &m.Taken, &m.Capture, &m.Base, &m.State, &m.Pinned, &m.Stored, &m.Took, &m.Proven, &m.Failed, &m.Gone)
+	return m, row.Scan(&m.ID, &m.Machine, &m.MachineID, &m.Policy, &m.Store, &m.Scope, &m.SeparateSet, &m.Taken, &m.Capture, &m.Base, &m.State, &m.Pinned, &m.Stored, &m.Took, &m.Proven, &m.Failed, &m.Gone)
 }
 
 // ImagesOfMachines lists the newest images of machines, those that are gone too, so many of each at the most.
@@ -212,14 +212,14 @@ func (r *Records) Image(ctx context.Context, id string) (Image, error) {
 func (r *Records) AddImage(ctx context.Context, m Image) error {
 	return r.exec(ctx, `insert into images (id, machine, machine_id, policy, store, run, taken, state, scope, capture, base, note, apart)
 		values ($1, $2, $3, $4, $5, $6, $7, 'writing', $8, $9, $10, $11, $12)`,
-		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture, m.Base, m.Note, m.Apart)
+		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture, m.Base, m.Note, m.SeparateSet)
 }
 
 // FinishImage makes an image usable.
 func (r *Records) FinishImage(ctx context.Context, m Image) error {
 	return r.exec(ctx, `update images set state = 'usable', taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9,
 		capture = $10, since = $11, capture_why = $12, base = $13, took = $14 where id = $1`,
-		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.Fresh, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took)
+		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took)
 }
 
 // ForgetImage removes an image that never came to be.

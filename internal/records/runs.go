@@ -47,7 +47,7 @@ type Run struct {
 // Over reports whether the run has ended.
 func (r Run) Over() bool { return r.State.Over() }
 
-// Task is the part of a run for one machine. Done, Total, Fresh and Stored are bytes: worked off, to work off, new to the
+// Task is the part of a run for one machine. Done, Total, NewBytes and Stored are bytes: worked off, to work off, new to the
 // store before and after compression.
 type Task struct {
 	ID  int64  `db:"id" json:"id"`
@@ -70,7 +70,7 @@ type Task struct {
 	Ended         *time.Time `db:"ended" json:"ended"`
 	Done          int64      `db:"done" json:"done"`
 	Total         int64      `db:"total" json:"total"`
-	Fresh         int64      `db:"fresh" json:"fresh"`
+	NewBytes      int64      `db:"fresh" json:"fresh"`
 	Stored        int64      `db:"stored" json:"stored"`
 	Frozen        int64      `db:"frozen" json:"frozen" doc:"nanoseconds"`
 	Warnings      []string   `db:"warnings" json:"warnings"`
@@ -393,7 +393,7 @@ func (r *Records) SaveTask(ctx context.Context, t Task) error {
 	return r.exec(ctx, `with saved as (update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
 		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18 where id = $1 returning id, run)
 		select pg_notify('`+channel+`', 'task ' || id || ' ' || run) from saved`,
-		t.ID, t.State, t.Step, t.Image, t.NeedsCleanup, t.StartedPaused, t.Started, t.Ended, t.Done, t.Total, t.Fresh, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps)
+		t.ID, t.State, t.Step, t.Image, t.NeedsCleanup, t.StartedPaused, t.Started, t.Ended, t.Done, t.Total, t.NewBytes, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps)
 }
 
 // AddTasks records queued tasks of a run and returns them with their numbers.

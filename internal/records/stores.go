@@ -54,8 +54,8 @@ func (r *Records) Adopt(ctx context.Context, m Image, proofs []Proof) (bool, err
 	tag, err := r.pool.Exec(ctx, `insert into images (id, machine, machine_id, policy, store, taken, state, scope, capture, consistency, frozen, pinned, pin_note, disks, size, read, fresh, stored,
 		since, capture_why, base, note, apart, took)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24) on conflict do nothing`,
-		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Taken, m.State, m.Scope, m.Capture, m.Consistency, m.Frozen, m.Pinned, m.PinNote, m.Disks, m.Size, m.Read, m.Fresh, m.Stored,
-		m.Since, m.CaptureWhy, m.Base, m.Note, m.Apart, m.Took)
+		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Taken, m.State, m.Scope, m.Capture, m.Consistency, m.Frozen, m.Pinned, m.PinNote, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored,
+		m.Since, m.CaptureWhy, m.Base, m.Note, m.SeparateSet, m.Took)
 	if err != nil || tag.RowsAffected() == 0 {
 		return false, err
 	}

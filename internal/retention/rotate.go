@@ -81,12 +81,12 @@ func (rt *Retention) Sets(ctx context.Context, policy, store string, machineIDs 
 
 // gather puts an image into its set of a policy in a store; at finds the sets.
 func gather(sets []Set, at map[key]int, m records.Image) []Set {
-	k := key{m.MachineID, m.Scope, m.Apart}
+	k := key{m.MachineID, m.Scope, m.SeparateSet}
 	i, ok := at[k]
 	if !ok {
 		i = len(sets)
 		at[k] = i
-		sets = append(sets, Set{Machine: m.Machine, MachineID: m.MachineID, Store: m.Store, Scope: m.Scope, Separate: m.Apart})
+		sets = append(sets, Set{Machine: m.Machine, MachineID: m.MachineID, Store: m.Store, Scope: m.Scope, Separate: m.SeparateSet})
 	}
 	sets[i].Images = append(sets[i].Images, m)
 	return sets
@@ -101,7 +101,7 @@ type key struct {
 
 // SetOf is the set to which an image belongs, oldest first, without what is gone. images are the others, newest first.
 func SetOf(rec records.Image, images []records.Image) Set {
-	out := Set{Machine: rec.Machine, MachineID: rec.MachineID, Store: rec.Store, Scope: rec.Scope, Separate: rec.Apart}
+	out := Set{Machine: rec.Machine, MachineID: rec.MachineID, Store: rec.Store, Scope: rec.Scope, Separate: rec.SeparateSet}
 	for _, m := range slices.Backward(images) {
 		if m.Gone == nil {
 			out.Images = append(out.Images, m)
@@ -168,7 +168,7 @@ func (rt *Retention) Preview(ctx context.Context, policy, rule, after string, li
 
 // preview is a planned set as people see it.
 func preview(set Set, p rotation.Set, rule string) wire.SetPreview {
-	out := wire.SetPreview{Machine: set.Machine, MachineID: set.MachineID, Store: set.Store, Scope: set.Scope, Apart: set.Separate, Rule: rule, Guard: p.Plan.Guard, Gives: p.Plan.Gives(p.Images), Images: []wire.PreviewedFate{}}
+	out := wire.SetPreview{Machine: set.Machine, MachineID: set.MachineID, Store: set.Store, Scope: set.Scope, SeparateSet: set.Separate, Rule: rule, Guard: p.Plan.Guard, Gives: p.Plan.Gives(p.Images), Images: []wire.PreviewedFate{}}
 	for i, d := range p.Plan.Decisions {
 		m := set.Images[i]
 		out.Images = append(out.Images, wire.PreviewedFate{ID: d.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, Verdict: d.Verdict, Why: d.Why, Stored: m.Stored})

@@ -44,8 +44,8 @@ func (ss *Stores) OfImage(ctx context.Context, id string) (records.Image, store.
 func Finished(rec records.Image, m *image.Manifest) records.Image {
 	rec.Taken, rec.Consistency, rec.Frozen = m.Taken, m.Consistency, m.Frozen.Nanoseconds()
 	rec.Capture, rec.Since, rec.Base, rec.CaptureWhy, rec.Took = m.Capture, m.Since, m.Base, m.Why, m.Took.Nanoseconds()
-	rec.Note, rec.Apart = m.Note, m.Apart
-	rec.Size, rec.Read, rec.Fresh, rec.Stored = m.Sizes.Disks, m.Sizes.Read, m.Sizes.New, m.Sizes.Stored
+	rec.Note, rec.SeparateSet = m.Note, m.SeparateSet
+	rec.Size, rec.Read, rec.NewBytes, rec.Stored = m.Sizes.Disks, m.Sizes.Read, m.Sizes.New, m.Sizes.Stored
 	rec.Disks = []records.ImageDisk{}
 	for _, d := range m.Disks {
 		rec.Disks = append(rec.Disks, records.ImageDisk{Target: d.Target, Size: d.Size})

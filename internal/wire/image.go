@@ -6,7 +6,7 @@ import (
 	"keenlodge/internal/core/image"
 )
 
-// Image is one machine at one moment, restorable. Size, Read, Fresh and Stored are bytes: the disks' length, what the source gave, what
+// Image is one machine at one moment, restorable. Size, Read, NewBytes and Stored are bytes: the disks' length, what the source gave, what
 // was new to the store before and after compression.
 type Image struct {
 	ID          string            `json:"id"`
@@ -29,10 +29,10 @@ type Image struct {
 	Disks       []ImageDisk       `json:"disks"`
 	Size        int64             `json:"size"`
 	Read        int64             `json:"read"`
-	Fresh       int64             `json:"fresh"`
+	NewBytes    int64             `json:"fresh"`
 	Stored      int64             `json:"stored"`
 	Note        string            `json:"note" doc:"what it is for, where somebody wrote it"`
-	Apart       bool              `json:"apart" doc:"made by hand, and no part of the scheduled ones' set"`
+	SeparateSet bool              `json:"apart" doc:"made by hand, and no part of the scheduled ones' set"`
 	Took        int64             `json:"took" doc:"nanoseconds that it took to make"`
 	Gone        *time.Time        `json:"gone"`
 	GoneWhy     string            `json:"gone_why"`

@@ -9,15 +9,15 @@ import (
 
 // SetPreview is what the next rotation of a set would do.
 type SetPreview struct {
-	Machine   string          `json:"machine"`
-	MachineID string          `json:"machine_id"`
-	Store     string          `json:"store"`
-	Scope     image.Scope     `json:"scope" doc:"machine, or disks where images cover only some; they are a set of their own"`
-	Apart     bool            `json:"apart" doc:"images made by hand, a set of their own"`
-	Rule      string          `json:"rule"`
-	Guard     string          `json:"guard" doc:"why an unattended rotation would drop nothing, or empty"`
-	Gives     int64           `json:"gives" doc:"bytes that the images to drop took when they were stored; in a pooled store others may need some of them still"`
-	Images    []PreviewedFate `json:"images"`
+	Machine     string          `json:"machine"`
+	MachineID   string          `json:"machine_id"`
+	Store       string          `json:"store"`
+	Scope       image.Scope     `json:"scope" doc:"machine, or disks where images cover only some; they are a set of their own"`
+	SeparateSet bool            `json:"apart" doc:"images made by hand, a set of their own"`
+	Rule        string          `json:"rule"`
+	Guard       string          `json:"guard" doc:"why an unattended rotation would drop nothing, or empty"`
+	Gives       int64           `json:"gives" doc:"bytes that the images to drop took when they were stored; in a pooled store others may need some of them still"`
+	Images      []PreviewedFate `json:"images"`
 }
 
 // PreviewedFate is an image's verdict in a preview.

@@ -38,7 +38,7 @@ type Run struct {
 // Over reports whether the run has ended.
 func (r Run) Over() bool { return r.State.Over() }
 
-// Task is the part of a run for one machine. Done, Total, Fresh and Stored are bytes: worked off, to work off, new to the store before
+// Task is the part of a run for one machine. Done, Total, NewBytes and Stored are bytes: worked off, to work off, new to the store before
 // and after compression.
 type Task struct {
 	ID         int64      `json:"id"`
@@ -57,7 +57,7 @@ type Task struct {
 	Ended      *time.Time `json:"ended"`
 	Done       int64      `json:"done"`
 	Total      int64      `json:"total"`
-	Fresh      int64      `json:"fresh"`
+	NewBytes   int64      `json:"fresh"`
 	Stored     int64      `json:"stored"`
 	Frozen     int64      `json:"frozen" doc:"nanoseconds"`
 	Warnings   []string   `json:"warnings"`

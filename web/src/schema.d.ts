@@ -761,28 +761,11 @@ export interface components {
       /** @description mend what can be mended */
       repair?: boolean
     }
-    Coming: {
-      adds: components["schemas"]["Range"]
-      /** Format: date-time */
-      at: string
-      /** Format: int64 */
-      between: number
-      /** Format: date-time */
-      ends: string
-      /** Format: int64 */
-      full: number
-      /** Format: int64 */
-      waited?: number
-    }
     ConfirmBody: {
       /** @description the images that were seen to go, of all sets; if others go now, nothing does */
       drops: string[]
     }
-    ContinueBody: {
-      /** @description the machine that is gone: its label or its identity */
-      old: string
-    }
-    Crowd: {
+    Contention: {
       /** Format: int64 */
       allowed: number
       /** Format: date-time */
@@ -794,6 +777,10 @@ export interface components {
       /** Format: date-time */
       until: string
     }
+    ContinueBody: {
+      /** @description the machine that is gone: its label or its identity */
+      old: string
+    }
     Day: {
       date: string
       /** Format: int64 */
@@ -801,7 +788,7 @@ export interface components {
       held: boolean
       /** Format: int64 */
       images: number
-      runs: components["schemas"]["Coming"][]
+      runs: components["schemas"]["PlannedRun"][]
       taken: components["schemas"]["Range"]
     }
     DayGrowth: {
@@ -865,7 +852,7 @@ export interface components {
       path: string
     }
     Forecast: {
-      crowds: components["schemas"]["Crowd"][]
+      crowds: components["schemas"]["Contention"][]
       /** @description today, in the site's zone */
       from: string
       guessed: string[]
@@ -1106,6 +1093,19 @@ export interface components {
     PinBody: {
       /** @description why it is pinned */
       note?: string
+    }
+    PlannedRun: {
+      adds: components["schemas"]["Range"]
+      /** Format: date-time */
+      at: string
+      /** Format: int64 */
+      between: number
+      /** Format: date-time */
+      ends: string
+      /** Format: int64 */
+      full: number
+      /** Format: int64 */
+      waited?: number
     }
     Policy: {
       /** @description skips a machine that is not the active member of its pair */

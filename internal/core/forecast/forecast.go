@@ -92,7 +92,7 @@ type Request struct {
 type Forecast struct {
 	Policies []PolicyDays `json:"policies"`
 	Stores   []StoreDays  `json:"stores"`
-	Crowds   []Crowd      `json:"crowds"`
+	Crowds   []Contention `json:"crowds"`
 }
 
 // PolicyDays is a policy's future. Days[0] is today.
@@ -103,18 +103,18 @@ type PolicyDays struct {
 
 // Day is what a policy does on a day, and has at its end.
 type Day struct {
-	Date    string   `json:"date"`
-	Runs    []Coming `json:"runs"`
-	Images  int      `json:"images"`
-	Dropped int      `json:"dropped"`
+	Date    string       `json:"date"`
+	Runs    []PlannedRun `json:"runs"`
+	Images  int          `json:"images"`
+	Dropped int          `json:"dropped"`
 	// Held says that the guard holds a rotation back, until a person confirms it.
 	Held bool `json:"held"`
 	// Taken is the space of the policy's images in bytes, of those too whose grace is not over.
 	Taken Range `json:"taken"`
 }
 
-// Coming is a coming run.
-type Coming struct {
+// PlannedRun is a run that will be.
+type PlannedRun struct {
 	At time.Time `json:"at"`
 	// Waited is how long it waits for its window, in nanoseconds.
 	Waited time.Duration `json:"waited,omitempty"`
@@ -136,8 +136,8 @@ type StoreDays struct {
 	HitEarly string  `json:"hit_early"`
 }
 
-// Crowd is a time at which more machines want to be captured than a hypervisor or store allows: some of them wait.
-type Crowd struct {
+// Contention is a time at which more machines want to be captured than a hypervisor or store allows: some of them wait.
+type Contention struct {
 	On       string    `json:"on"` // such as "hypervisor quay-1"
 	From     time.Time `json:"from"`
 	Until    time.Time `json:"until"`
@@ -154,7 +154,7 @@ func Make(r Request) Forecast {
 	}
 	days := dates(r.Now, r.Days)
 	moments := starts(r)
-	out := Forecast{Policies: make([]PolicyDays, len(r.Policies)), Stores: []StoreDays{}, Crowds: []Crowd{}}
+	out := Forecast{Policies: make([]PolicyDays, len(r.Policies)), Stores: []StoreDays{}, Crowds: []Contention{}}
 	var all sync.WaitGroup
 	work := make(chan int)
 	for range runtime.GOMAXPROCS(0) {
@@ -323,11 +323,11 @@ func play(p *Policy, store Store, runs []moment, ends []time.Time, now time.Time
 	took := p.took()
 	for d, end := range ends {
 		day := &out.Days[d]
-		day.Date, day.Runs = end.AddDate(0, 0, -1).Format(time.DateOnly), []Coming{}
+		day.Date, day.Runs = end.AddDate(0, 0, -1).Format(time.DateOnly), []PlannedRun{}
 		for len(runs) > 0 && runs[0].at.Before(end) {
 			m := runs[0]
 			runs = runs[1:]
-			run := Coming{At: m.at, Waited: m.waited, Ends: m.at.Add(took)}
+			run := PlannedRun{At: m.at, Waited: m.waited, Ends: m.at.Add(took)}
 			for i := range sets {
 				full, adds := sets[i].add(p, store, m)
 				if run.Adds = run.Adds.plus(adds); full {
@@ -497,7 +497,7 @@ type edge struct {
 }
 
 // crowds finds when more machines are at work on a hypervisor, or write into a store, than it allows at once.
-func crowds(r Request, played []PolicyDays) []Crowd {
+func crowds(r Request, played []PolicyDays) []Contention {
 	allowed := map[string]int{}
 	edges := map[string][]edge{}
 	for name, n := range r.HypervisorTasks {
@@ -521,7 +521,7 @@ func crowds(r Request, played []PolicyDays) []Crowd {
 			}
 		}
 	}
-	out := []Crowd{}
+	out := []Contention{}
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	for name, list := range edges {
@@ -533,12 +533,12 @@ func crowds(r Request, played []PolicyDays) []Crowd {
 		})
 	}
 	all.Wait()
-	slices.SortFunc(out, func(a, b Crowd) int { return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.On, b.On)) })
+	slices.SortFunc(out, func(a, b Contention) int { return cmp.Or(a.From.Compare(b.From), cmp.Compare(a.On, b.On)) })
 	return out[:min(len(out), mostCrowds)]
 }
 
 // crowded goes through the edges of one place. Only where several policies meet is it a crowd: one alone spreads its machines itself.
-func crowded(on string, allowed int, list []edge, r Request) (out []Crowd) {
+func crowded(on string, allowed int, list []edge, r Request) (out []Contention) {
 	slices.SortFunc(list, func(a, b edge) int {
 		if a.at != b.at {
 			return cmp.Compare(a.at, b.at)
@@ -559,7 +559,7 @@ func crowded(on string, allowed int, list []edge, r Request) (out []Crowd) {
 		crowd := machines > allowed && policies > 1
 		switch {
 		case crowd && !open:
-			out = append(out, Crowd{On: on, From: time.Unix(0, e.at).In(r.Now.Location()), Machines: machines, Allowed: allowed})
+			out = append(out, Contention{On: on, From: time.Unix(0, e.at).In(r.Now.Location()), Machines: machines, Allowed: allowed})
 			for i, n := range at {
 				in[i] = n > 0
 			}

@@ -120,7 +120,7 @@ func TestWindowsChainsPausesAndSchedulesTogether(t *testing.T) {
 	}
 	require.Len(t, f.Crowds, 1)
 	c := f.Crowds[0]
-	require.Equal(t, Crowd{"hypervisor quay-1", time.Date(2026, 2, 8, 23, 30, 0, 0, now.Location()), time.Date(2026, 2, 9, 0, 0, 0, 0, now.Location()), 2, 1, []string{"monthly-whole", "nightly-guests"}}, c)
+	require.Equal(t, Contention{"hypervisor quay-1", time.Date(2026, 2, 8, 23, 30, 0, 0, now.Location()), time.Date(2026, 2, 9, 0, 0, 0, 0, now.Location()), 2, 1, []string{"monthly-whole", "nightly-guests"}}, c)
 }
 
 // Whatever the policies, no image appears from nowhere or goes unnoticed, ranges hold, and a forecast is the same twice.

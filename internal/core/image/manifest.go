@@ -32,9 +32,9 @@ type Manifest struct {
 	Why   string `json:"why,omitempty"`
 	// Base names the image that this one leans on, "" for one that stands alone; in a pooled store all do.
 	Base string `json:"base,omitempty"`
-	// Note says what the image is for, where somebody wrote it; Apart keeps it out of the set of scheduled ones.
-	Note  string `json:"note,omitempty"`
-	Apart bool   `json:"apart,omitempty"`
+	// Note says what the image is for, where somebody wrote it; SeparateSet keeps it out of the set of scheduled ones.
+	Note        string `json:"note,omitempty"`
+	SeparateSet bool   `json:"apart,omitempty"`
 	// Took is how long it took to make, in nanoseconds.
 	Took time.Duration `json:"took,omitempty"`
 

@@ -137,7 +137,7 @@ func TestStories(t *testing.T) {
 		require.NoError(t, err)
 		cyc, err := cycle.Parse(c.cycle)
 		require.NoError(t, err)
-		nights := Tell(Plot{Rule: rule, Cycle: cyc, Capture: c.capture, Leans: true, Fold: c.fold, First: time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC), Nights: 40})
+		nights := Simulate(Scenario{Rule: rule, Cycle: cyc, Capture: c.capture, Leans: true, Fold: c.fold, First: time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC), Nights: 40})
 		require.Len(t, nights, 40)
 		for n, night := range nights {
 			there := map[string]bool{}

@@ -373,13 +373,13 @@ func differences(was, is any) (string, error) {
 	var out []string
 	for _, k := range keys {
 		if one, two := fmt.Sprint(a[k]), fmt.Sprint(b[k]); one != two {
-			out = append(out, fmt.Sprintf("%s: %s becomes %s", k, told(a[k]), told(b[k])))
+			out = append(out, fmt.Sprintf("%s: %s becomes %s", k, quoteValue(a[k]), quoteValue(b[k])))
 		}
 	}
 	return strings.Join(out, "; "), nil
 }
 
-func told(v any) string {
+func quoteValue(v any) string {
 	if v == nil {
 		return "nothing"
 	}

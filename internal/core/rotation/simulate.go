@@ -10,8 +10,8 @@ import (
 	"keenlodge/internal/core/cycle"
 )
 
-// Plot is what a story is made of: one image a night, of a cycle and a kind of capture between full ones, under a rule.
-type Plot struct {
+// Scenario is what a simulation is of: one image a night, of a cycle and a kind of capture between full ones, under a rule.
+type Scenario struct {
 	Rule    Rule
 	Cycle   cycle.Rule
 	Capture image.Capture // incremental or differential
@@ -36,8 +36,8 @@ type NightImage struct {
 	Verdict Verdict // "" if it is gone already
 }
 
-// Tell plays a story. It is what would happen if every run went well and nobody pinned or proved anything.
-func Tell(p Plot) []Night {
+// Simulate plays nights through. It is what would happen if every run went well and nobody pinned or proved anything.
+func Simulate(p Scenario) []Night {
 	var nights []Night
 	var all []Image
 	gone := map[string]bool{}
