@@ -8,7 +8,7 @@ PACKAGES := postgresql qemu-system-x86 qemu-utils seabios qemu-guest-agent libvi
 GO_FILES := $(shell find cmd internal demo -name '*.go' -o -name '*.sql' -o -name 'guest.sh' -o -name 'site.yaml') go.mod go.sum
 WEB_FILES := $(shell find web -path web/node_modules -prune -o -type f -print)
 
-.PHONY: schema help setup build demo test test-unit fresh lint fmt bench fuzz clean
+.PHONY: mutants schema help setup build demo test test-unit fresh lint fmt bench fuzz clean
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## /{printf "  make %-8s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
@@ -64,6 +64,9 @@ fuzz: ## fuzz every parser for a while (FUZZTIME=30s each)
 
 bench: setup build ## measure against general tools; figures go into docs/benchmarks.md by hand
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go run ./bench
+
+mutants: ## show what share of random one-token changes a room's tests catch (ROOMS="./internal/nbd …" N=20)
+	go run ./bench/mutants -n $${N:-20} $${ROOMS:-$$(go list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}' ./internal/core/...) ./internal/nbd ./internal/lodge}
 
 clean: ## remove what was built
 	rm -rf bin web/node_modules internal/console/dist/assets internal/console/dist/index.html
