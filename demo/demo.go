@@ -25,6 +25,7 @@ import (
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/rotation"
+	corerun "keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 )
@@ -393,8 +394,8 @@ func (s *show) restore(ctx context.Context) error {
 	}
 	var evidence []string
 	for _, l := range log {
-		if text, ok := strings.CutPrefix(l.Text, "evidence: "); ok {
-			evidence = append(evidence, text)
+		if l.Kind == corerun.Evidence {
+			evidence = append(evidence, l.Text)
 		}
 	}
 	if len(evidence) < 2 {

@@ -138,7 +138,7 @@ func start() error {
 	}
 	// Nothing in it outlives the tests, so it need not survive a power cut.
 	server.cmd = run("postgres", "-D", data, "-c", "listen_addresses=", "-c", "unix_socket_directories="+server.folder, "-c", "fsync=off", "-c", "synchronous_commit=off",
-		"-c", "full_page_writes=off", "-c", "max_connections=400", "-c", "autovacuum=off")
+		"-c", "full_page_writes=off", "-c", "shared_preload_libraries=pg_stat_statements", "-c", "max_connections=400", "-c", "autovacuum=off")
 	if err := server.cmd.Start(); err != nil {
 		return err
 	}
