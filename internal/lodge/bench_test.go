@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
-	"path/filepath"
 	"strconv"
 	"syscall"
 	"testing"
@@ -14,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge/lodgetest"
 	"keenlodge/internal/records"
@@ -56,9 +56,9 @@ func manyMachines(b *testing.B, n int) {
 	}
 	l, stop := lodgetest.Serve(b, rec, io.Discard)
 	s := lodgetest.Site(b, map[string]site.Policy{"nightly-guests": {Machines: []string{"*"}, Store: "quay-shelf", Rotation: "newest 3"}})
-	folder := b.TempDir()
-	require.True(b, filepath.IsAbs(folder))
-	s.Stores["quay-shelf"] = site.Store{Medium: "dir", Layout: site.Pooled, Settings: &dir.Settings{Folder: folder}}
+	s.TasksAtOnce = 64
+	s.Hypervisors["quay-1"] = site.Hypervisor{Kind: sourcetest.Kind, URI: b.Name(), TasksAtOnce: 64}
+	s.Stores["quay-shelf"] = site.Store{Medium: "dir", Layout: site.Pooled, TasksAtOnce: 64, Settings: &dir.Settings{Folder: b.TempDir()}}
 	_, err = l.Apply(b.Context(), s, false)
 	require.NoError(b, err)
 
@@ -74,12 +74,12 @@ func manyMachines(b *testing.B, n int) {
 	asked, worked := statements(), processor()
 	r, err := l.RunPolicy(b.Context(), "nightly-guests", "operator", "")
 	require.NoError(b, err)
-	for !r.Over() {
+	var state run.State
+	for state = run.Queued; !state.Over(); { // looked at from outside, so that looking costs the service nothing
 		time.Sleep(100 * time.Millisecond)
-		r, err = rec.Run(b.Context(), r.ID)
-		require.NoError(b, err)
+		require.NoError(b, conn.QueryRow(b.Context(), "select state from runs where id = $1", r.ID).Scan(&state))
 	}
-	require.EqualValues(b, "done", r.State)
+	require.Equal(b, run.Done, state)
 	b.ReportMetric((statements()-asked)/float64(n), "statements/machine")
 	b.ReportMetric((processor()-worked).Seconds()*1000/float64(n), "cpu-ms/machine")
 	stop()
