@@ -38,9 +38,9 @@ test: setup build lint fresh ## run every test, on real guests too
 	cd web && npm run --silent check
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -p 1 -count=1 -timeout 20m ./...
 
-test-unit: build ## run what needs no root and no guests, in a minute
+test-unit: internal/console/dist/index.html ## run what needs no root and no guests, in a minute
 	@cd web && npm run --silent check
-	go test -count=1 -timeout 5m $$(go list ./internal/... | grep -v medium/s) # those of servers are in make test
+	go test -count=1 -vet=off -timeout 5m $$(go list ./internal/... | grep -v medium/s) # those of servers are in make test
 
 fresh: bin/keenlodge # what was generated is as what it was generated from
 	@./bin/keenlodge openapi > bin/openapi.json && cd web && npx openapi-typescript ../bin/openapi.json -o ../bin/schema.d.ts > /dev/null && \
