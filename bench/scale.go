@@ -31,18 +31,7 @@ const (
 
 // scale measures a lodge of ten thousand machines: pages, summaries, forecast and memory, through the HTTP interface.
 func scale(ctx context.Context, p *demo.Place) error {
-	if err := p.StartDatabase(ctx); err != nil {
-		return err
-	}
-	service, err := p.StartService(ctx)
-	if err != nil {
-		return err
-	}
-	shelf := filepath.Join(folder, "many")
-	if err := os.MkdirAll(shelf, 0o711); err != nil {
-		return err
-	}
-	db, err := database(ctx)
+	service, db, shelf, err := startEmpty(ctx, p)
 	if err != nil {
 		return err
 	}
@@ -91,6 +80,22 @@ func scale(ctx context.Context, p *demo.Place) error {
 	}
 	fmt.Printf("peak memory of the service: %d MiB\n", peak(service.PID())>>10)
 	return nil
+}
+
+// startEmpty starts a service with no site, and gives a connection to its database and a folder for a store.
+func startEmpty(ctx context.Context, p *demo.Place) (service *demo.Process, db *pgx.Conn, shelf string, err error) {
+	if err = p.StartDatabase(ctx); err != nil {
+		return
+	}
+	if service, err = p.StartService(ctx); err != nil {
+		return
+	}
+	shelf = filepath.Join(folder, "many")
+	if err = os.MkdirAll(shelf, 0o711); err != nil {
+		return
+	}
+	db, err = database(ctx)
+	return
 }
 
 func database(ctx context.Context) (*pgx.Conn, error) {

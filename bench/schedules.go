@@ -3,8 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"time"
 
 	"keenlodge/internal/store/medium/dir"
@@ -21,17 +19,7 @@ const manyPolicies = 10_000
 // scheduled measures how late runs are queued in a lodge of many policies: first where ten come due in each second, then where all do in
 // the same one.
 func scheduled(ctx context.Context, p *demo.Place) error {
-	if err := p.StartDatabase(ctx); err != nil {
-		return err
-	}
-	if _, err := p.StartService(ctx); err != nil {
-		return err
-	}
-	shelf := filepath.Join(folder, "many")
-	if err := os.MkdirAll(shelf, 0o711); err != nil {
-		return err
-	}
-	db, err := database(ctx)
+	_, db, shelf, err := startEmpty(ctx, p)
 	if err != nil {
 		return err
 	}

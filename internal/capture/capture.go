@@ -90,6 +90,11 @@ func (c *Captures) connect(ctx context.Context, s site.Site, name string) (sourc
 	if err != nil {
 		return nil, nil, err
 	}
+	return asCapturer(h)
+}
+
+// asCapturer asks of a source that was dialled that it captures machines, and closes it if it can't.
+func asCapturer(h source.Source) (source.Source, source.Capturer, error) {
 	capturer, err := source.As[source.Capturer](h, "capture machines")
 	if err != nil {
 		h.Close()

@@ -137,9 +137,5 @@ func dial(ctx context.Context, spec site.Hypervisor) (source.Source, source.Capt
 	if err != nil {
 		return nil, nil, err
 	}
-	capturer, err := source.As[source.Capturer](h, "capture machines")
-	if err != nil {
-		h.Close()
-	}
-	return h, capturer, err
+	return asCapturer(h)
 }

@@ -182,11 +182,6 @@ func (c *Client) Machines(ctx context.Context, f wire.MachineFilter) (machines [
 	return pages[wire.Machine](ctx, c, "/api/v1/machines", filled(map[string]string{"hypervisor": f.Hypervisor, "state": string(f.State), "text": f.Text}), f.Page)
 }
 
-// Summary is how the lodge stands.
-func (c *Client) Summary(ctx context.Context) (out wire.Standing, err error) {
-	return out, c.call(ctx, http.MethodGet, "/api/v1/summary", nil, &out)
-}
-
 // RetireMachine takes a machine down on purpose, or with try tells what would go.
 func (c *Client) RetireMachine(ctx context.Context, name string, b wire.RetireBody) (out []wire.SetPreview, err error) {
 	return out, c.call(ctx, http.MethodPut, "/api/v1/machines/"+url.PathEscape(name)+"/retirement", b, &out)

@@ -255,11 +255,7 @@ func (inv *Inventory) Views(ctx context.Context, f records.MachineFilter) ([]Vie
 	if err != nil {
 		return nil, "", err
 	}
-	names := slices.Sorted(maps.Keys(s.Policies))
-	matchers := make([]site.Matcher, len(names))
-	for i, name := range names {
-		matchers[i] = s.Policies[name].Matcher()
-	}
+	names, matchers := s.Matchers()
 	out := make([]View, len(rows))
 	for i, m := range rows {
 		out[i] = View{m, []string{}}

@@ -2,7 +2,7 @@ package lodge
 
 import (
 	"context"
-	"maps"
+	"reflect"
 	"slices"
 	"sync"
 	"time"
@@ -47,9 +47,7 @@ type standings struct {
 func (l *Lodge) coverage(ctx context.Context, s site.Site) (standing, error) {
 	l.standings.mu.Lock()
 	defer l.standings.mu.Unlock() // who asks meanwhile waits for the same answer
-	if last := l.standings.last; time.Since(last.at) < standingAge && maps.EqualFunc(last.site.Policies, s.Policies, func(a, b site.Policy) bool {
-		return a.Store == b.Store && slices.Equal(a.Machines, b.Machines) && a.Tags == b.Tags && slices.Equal(a.Except, b.Except)
-	}) {
+	if last := l.standings.last; time.Since(last.at) < standingAge && reflect.DeepEqual(last.site.Policies, s.Policies) {
 		return last, nil
 	}
 	st, err := l.stand(ctx, s)
@@ -57,6 +55,19 @@ func (l *Lodge) coverage(ctx context.Context, s site.Site) (standing, error) {
 		l.standings.last = st
 	}
 	return st, err
+}
+
+// sooner is the shorter of two promises; 0 is none.
+func sooner(a, b time.Duration) time.Duration {
+	if a == 0 || b > 0 && b < a {
+		return b
+	}
+	return a
+}
+
+// isLate reports whether the newest image of a machine that is covered is older than what is promised, or missing.
+func isLate(newest *time.Time, promised time.Duration, now time.Time) bool {
+	return newest == nil || promised > 0 && now.Sub(*newest) > promised
 }
 
 // stand looks at every machine once.
@@ -67,10 +78,8 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 	if err != nil {
 		return st, err
 	}
-	names := slices.Sorted(maps.Keys(s.Policies))
-	matchers := make([]site.Matcher, len(names))
-	for i, name := range names {
-		matchers[i] = s.Policies[name].Matcher()
+	names, matchers := s.Matchers()
+	for _, name := range names {
 		st.policies[name] = covering{covers: []string{}, fresh: planning.Fresh(s, name, now)}
 	}
 	sum := wire.Standing{Machines: 0, Late: wire.Some{Names: []string{}}, Failed: wire.Some{Names: []string{}}, Unproven: wire.Some{Names: []string{}}, Open: wire.Some{Names: []string{}}, Notices: []wire.Notice{}}
@@ -101,9 +110,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 				st.policies[name] = c
 			}
 			covered = true
-			if c.fresh > 0 && (promised == 0 || c.fresh < promised) {
-				promised = c.fresh
-			}
+			promised = sooner(promised, c.fresh)
 		}
 		if m.Live() {
 			sum.Machines++
@@ -113,7 +120,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 			sum.Open.Add(m.Label, namesShown)
 		case covered && (m.Live() || m.NewestTaken != nil):
 			sum.Covered++
-			if promised > 0 && (m.NewestTaken == nil || now.Sub(*m.NewestTaken) > promised) || m.NewestTaken == nil {
+			if isLate(m.NewestTaken, promised, now) {
 				sum.Late.Add(m.Label, namesShown)
 			}
 			switch {
@@ -214,14 +221,12 @@ func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView,
 			if !slices.Contains(m.CoveredBy, p.Name) {
 				continue
 			}
-			if fresh := stand.policies[p.Name].fresh; fresh > 0 && (v.Fresh == 0 || fresh < v.Fresh) {
-				v.Fresh = fresh
-			}
+			v.Fresh = sooner(v.Fresh, stand.policies[p.Name].fresh)
 			if m.Live() && p.NextDue != nil && !p.Holds(now) && (v.Next == nil || p.NextDue.Before(v.Next.At)) {
 				v.Next = nextRun(s, p)
 			}
 		}
-		v.Late = len(m.CoveredBy) > 0 && (m.NewestTaken == nil || v.Fresh > 0 && now.Sub(*m.NewestTaken) > v.Fresh)
+		v.Late = len(m.CoveredBy) > 0 && isLate(m.NewestTaken, v.Fresh, now)
 		out[i] = v
 	}
 	images, err := l.rec.ImagesOfMachines(ctx, ids, imagesShown)

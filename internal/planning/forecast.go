@@ -32,8 +32,8 @@ func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (wir
 		return out, err
 	}
 	for _, name := range names {
-		if _, ok := s.Policies[name]; !ok {
-			return out, fault.Unknown("policy", name, sortedKeys(s.Policies))
+		if _, err := s.Policy(name); err != nil {
+			return out, err
 		}
 	}
 	now := time.Now().In(s.Location())

@@ -116,11 +116,7 @@ func (h handler) Run(ctx context.Context, r *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	rec, err := r.AddTask(ctx, records.Task{Machine: m.Machine, MachineID: m.MachineID, Image: m.ID})
-	if err != nil {
-		return err
-	}
-	r.Perform(ctx, rec, func(ctx context.Context, t *runs.Task) error {
+	return r.PerformOne(ctx, records.Task{Machine: m.Machine, MachineID: m.MachineID, Image: m.ID}, func(ctx context.Context, t *runs.Task) error {
 		if err := t.Begin(ctx, "proving by "+string(q.Level)); err != nil {
 			return err
 		}
@@ -135,7 +131,6 @@ func (h handler) Run(ctx context.Context, r *runs.Run) error {
 		}
 		return err
 	})
-	return nil
 }
 
 // Prove proves an image and records the outcome, passed or not. The error is for a proof that could not be carried out at all, which

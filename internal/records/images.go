@@ -115,15 +115,7 @@ func (r *Records) ImagePage(ctx context.Context, f ImageFilter) (images []Image,
 	case !f.Gone:
 		c.Where = append(c.Where, "i.gone is null")
 	}
-	sql, args, err := imageList.Query(imageSelect, c.Where, c.Args, f.Page)
-	if err != nil {
-		return nil, "", err
-	}
-	if images, err = all[Image](ctx, r.pool, sql, args...); err != nil {
-		return nil, "", err
-	}
-	images, next = imageList.Cut(images, f.Page)
-	return images, next, nil
+	return pageOf(ctx, r, imageList, imageSelect, c, f.Page)
 }
 
 // SetImages lists the images of a policy in a store that are there, oldest first in each set, with what planning needs of them and no

@@ -84,15 +84,7 @@ func (r *Records) MachinePage(ctx context.Context, f MachineFilter) (machines []
 	c.Add("m.hypervisor = $%d", f.Hypervisor)
 	c.Add("m.state = $%d", string(f.State))
 	c.Add("position($%d in m.label) > 0", f.Text)
-	sql, args, err := machineList.Query(machineRows, c.Where, c.Args, f.Page)
-	if err != nil {
-		return nil, "", err
-	}
-	if machines, err = all[MachineRow](ctx, r.pool, sql, args...); err != nil {
-		return nil, "", err
-	}
-	machines, next = machineList.Cut(machines, f.Page)
-	return machines, next, nil
+	return pageOf(ctx, r, machineList, machineRows, c, f.Page)
 }
 
 // MachinesCalled finds the machines that a word may mean: a label, a name, with its source before it or not, or an identity.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/records/listing"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -122,6 +123,19 @@ func all[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, e
 		found = []T{} // an empty list is [] in JSON
 	}
 	return found, err
+}
+
+// pageOf reads a page of a list, and the cursor of the next one.
+func pageOf[T any](ctx context.Context, r *Records, list listing.List[T], sql string, c listing.Conditions, p listing.Page) (rows []T, next string, err error) {
+	sql, args, err := list.Query(sql, c.Where, c.Args, p)
+	if err != nil {
+		return nil, "", err
+	}
+	if rows, err = all[T](ctx, r.pool, sql, args...); err != nil {
+		return nil, "", err
+	}
+	rows, next = list.Cut(rows, p)
+	return rows, next, nil
 }
 
 // one is all for exactly one row; none is [fault.ErrNotFound].

@@ -289,14 +289,9 @@ func (r *Records) RunPage(ctx context.Context, f RunFilter) (runs []Run, next st
 	c.Add("starts_with(id, $%d)", f.ID)
 	c.Add("policy = $%d", f.Policy)
 	c.Add("kind = $%d", f.Kind)
-	sql, args, err := runList.Query("select "+runColumns+" from runs", c.Where, c.Args, f.Page)
-	if err != nil {
+	if runs, next, err = pageOf(ctx, r, runList, "select "+runColumns+" from runs", c, f.Page); err != nil {
 		return nil, "", err
 	}
-	if runs, err = all[Run](ctx, r.pool, sql, args...); err != nil {
-		return nil, "", err
-	}
-	runs, next = runList.Cut(runs, f.Page)
 	return runs, next, r.addTasks(ctx, runs, tasksListed)
 }
 

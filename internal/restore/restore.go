@@ -160,16 +160,15 @@ func (h handler) Run(ctx context.Context, r *runs.Run) error {
 		return err
 	}
 	defer on.h.Close()
-	rec, err := r.AddTask(ctx, records.Task{Machine: q.As, Hypervisor: q.Hypervisor, Image: on.manifest.ID})
-	if err != nil {
-		return err
-	}
-	r.Perform(ctx, rec, func(ctx context.Context, t *runs.Task) error {
+	err = r.PerformOne(ctx, records.Task{Machine: q.As, Hypervisor: q.Hypervisor, Image: on.manifest.ID}, func(ctx context.Context, t *runs.Task) error {
 		if err := h.rs.makeGuest(ctx, on, q, t); err != nil || !q.Start {
 			return err
 		}
 		return h.rs.wake(ctx, on, q.As, r, t)
 	})
+	if err != nil {
+		return err
+	}
 	_, err = h.rs.inventory.Find(ctx)
 	return err
 }

@@ -98,15 +98,10 @@ func (h folds) Run(ctx context.Context, r *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	rec, err := r.AddTask(ctx, records.Task{Machine: m.Machine, MachineID: m.MachineID, Image: m.ID})
-	if err != nil {
-		return err
-	}
-	r.Perform(ctx, rec, func(ctx context.Context, t *runs.Task) error {
+	return r.PerformOne(ctx, records.Task{Machine: m.Machine, MachineID: m.MachineID, Image: m.ID}, func(ctx context.Context, t *runs.Task) error {
 		if err := t.Begin(ctx, "folding"); err != nil {
 			return err
 		}
 		return t.Moving(ctx, nil, func() error { return h.rt.foldImage(ctx, st, m.ID, s.Stores[m.Store].Compress, t.Add) })
 	})
-	return nil
 }

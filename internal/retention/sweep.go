@@ -101,17 +101,12 @@ func (h sweeps) Run(ctx context.Context, r *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	rec, err := r.AddTask(ctx, records.Task{Machine: q.Store})
-	if err != nil {
-		return err
-	}
-	r.Perform(ctx, rec, func(ctx context.Context, t *runs.Task) error {
+	return r.PerformOne(ctx, records.Task{Machine: q.Store}, func(ctx context.Context, t *runs.Task) error {
 		if err := t.Begin(ctx, "sweeping"); err != nil {
 			return err
 		}
 		return h.rt.sweep(ctx, s, r, q, st, t)
 	})
-	return nil
 }
 
 // sweep lets the images go whose grace is over, or all that are gone where the floor asks for it, and gives their space back.

@@ -347,10 +347,14 @@ func (r *Run) Caution(ctx context.Context, machine, format string, args ...any) 
 	r.e.Log(ctx, r.ID, machine, run.Warning, fmt.Sprintf(format, args...))
 }
 
-// AddTask records a queued task of the run.
-func (r *Run) AddTask(ctx context.Context, t records.Task) (records.Task, error) {
+// PerformOne performs the only task of a run. The error is for a task that could not be recorded; how the task ended is the run's state.
+func (r *Run) PerformOne(ctx context.Context, t records.Task, work func(ctx context.Context, t *Task) error) error {
 	t.Run = r.ID
-	return r.e.rec.AddTask(ctx, t)
+	t, err := r.e.rec.AddTask(ctx, t)
+	if err == nil {
+		r.Perform(ctx, t, work)
+	}
+	return err
 }
 
 // AddTasks records queued tasks of the run.

@@ -88,11 +88,7 @@ func (h checks) Run(ctx context.Context, r *runs.Run) error {
 			return err
 		}
 	}
-	rec, err := r.AddTask(ctx, records.Task{Machine: q.Store})
-	if err != nil {
-		return err
-	}
-	r.Perform(ctx, rec, func(ctx context.Context, t *runs.Task) error {
+	return r.PerformOne(ctx, records.Task{Machine: q.Store}, func(ctx context.Context, t *runs.Task) error {
 		step := "checking"
 		if q.Repair {
 			step = "checking and mending"
@@ -122,7 +118,6 @@ func (h checks) Run(ctx context.Context, r *runs.Run) error {
 		}
 		return h.ss.conclude(ctx, q, report, r)
 	})
-	return nil
 }
 
 // conclude records what a check found: loudly.

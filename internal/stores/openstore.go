@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"runtime/debug"
-	"slices"
 	"time"
 
 	"keenlodge/internal/throttle"
@@ -37,9 +35,9 @@ func isEmpty(ctx context.Context, m medium.Medium) (bool, error) {
 
 // Open opens one of the site's stores, or brings it up to date if it is open.
 func (ss *Stores) Open(ctx context.Context, s site.Site, name string) (store.Store, error) {
-	spec, ok := s.Stores[name]
-	if !ok {
-		return nil, fault.Unknown("store", name, slices.Sorted(maps.Keys(s.Stores)))
+	spec, err := s.Store(name)
+	if err != nil {
+		return nil, err
 	}
 	id, err := ss.rec.StoreID(ctx, name)
 	if err != nil {
@@ -50,6 +48,15 @@ func (ss *Stores) Open(ctx context.Context, s site.Site, name string) (store.Sto
 		return nil, fmt.Errorf("store %s: %w", name, err)
 	}
 	return opened, nil
+}
+
+// reach opens the place of a store, with the credentials that are kept for it. Close it.
+func (ss *Stores) reach(ctx context.Context, name string, spec site.Store) (medium.Medium, error) {
+	credentials, err := ss.credentials(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return medium.Open(ctx, spec, credentials)
 }
 
 // open opens a store. id is the one that it must have, or "" for any.
@@ -65,11 +72,7 @@ func (ss *Stores) open(ctx context.Context, name string, spec site.Store, id str
 		}
 		ss.forget(place) // its disk may be unmounted, or its line cut: see below what is there
 	}
-	credentials, err := ss.credentials(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	m, err := medium.Open(ctx, spec, credentials)
+	m, err := ss.reach(ctx, name, spec)
 	if err != nil {
 		return nil, err
 	}
@@ -173,11 +176,7 @@ func (ss *Stores) Ready(ctx context.Context, name string, spec site.Store, had *
 
 // make makes a store in an empty place. keys are the first ones of a sealed store.
 func (ss *Stores) make(ctx context.Context, name string, spec site.Store, keys []store.NewKey) error {
-	credentials, err := ss.credentials(ctx, name)
-	if err != nil {
-		return err
-	}
-	m, err := medium.Open(ctx, spec, credentials)
+	m, err := ss.reach(ctx, name, spec)
 	if err != nil {
 		return err
 	}

@@ -218,15 +218,11 @@ func (ss *Stores) Unlock(ctx context.Context, name string, with chunk.Opener) er
 	if err != nil {
 		return err
 	}
-	spec, ok := s.Stores[name]
-	if !ok {
-		return fault.Unknown("store", name, slices.Sorted(maps.Keys(s.Stores)))
-	}
-	credentials, err := ss.credentials(ctx, name)
+	spec, err := s.Store(name)
 	if err != nil {
 		return err
 	}
-	m, err := medium.Open(ctx, spec, credentials)
+	m, err := ss.reach(ctx, name, spec)
 	if err != nil {
 		return err
 	}
@@ -303,9 +299,8 @@ func (ss *Stores) Probe(ctx context.Context, name string, r wire.ProbeRequest) (
 		if err != nil {
 			return nil, err
 		}
-		var ok bool
-		if spec, ok = s.Stores[name]; !ok {
-			return nil, fault.Unknown("store", name, slices.Sorted(maps.Keys(s.Stores)))
+		if spec, err = s.Store(name); err != nil {
+			return nil, err
 		}
 	}
 	if err := spec.Check(name); err != nil {

@@ -477,6 +477,15 @@ func (v Policy) Matcher() Matcher {
 	return Matcher{v.Machines, v.Except, e}
 }
 
+// Matchers lists the policies, by name, with what each selects.
+func (s Site) Matchers() (names []string, matchers []Matcher) {
+	names = slices.Sorted(maps.Keys(s.Policies))
+	for _, name := range names {
+		matchers = append(matchers, s.Policies[name].Matcher())
+	}
+	return names, matchers
+}
+
 // Selects reports whether a machine is selected.
 func (m Matcher) Selects(source, name string, tags map[string]string) bool {
 	return !fits(m.except, source, name) && (fits(m.machines, source, name) || m.tags.Matches(tags))

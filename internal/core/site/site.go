@@ -249,6 +249,15 @@ func (s Site) Policy(name string) (Policy, error) {
 	return spec, nil
 }
 
+// Store finds a store; one that is not there is [fault.ErrNotFound], with the nearest name that is.
+func (s Site) Store(name string) (Store, error) {
+	spec, ok := s.Stores[name]
+	if !ok {
+		return spec, fault.Unknown("store", name, slices.Sorted(maps.Keys(s.Stores)))
+	}
+	return spec, nil
+}
+
 // quoted makes a map key safe in a YAML path.
 func quoted(name string) string {
 	return "'" + strings.ReplaceAll(name, "'", `\'`) + "'"

@@ -208,13 +208,3 @@ func (p *parser) date() (time.Time, error) {
 	}
 	return day, nil
 }
-
-// number reads a whole number.
-func (p *parser) number(most int) (int, error) {
-	w := p.next()
-	n, ok := digits(w.text, 1, 9)
-	if !ok || n < 1 || n > most {
-		return 0, p.bad(w, "a number from 1 to "+strconv.Itoa(most)+" is expected here")
-	}
-	return n, nil
-}
