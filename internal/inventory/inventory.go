@@ -217,7 +217,7 @@ func (inv *Inventory) SourcesOf(ctx context.Context, s site.Site, policy site.Po
 		return nil, err
 	}
 	found := map[string]bool{}
-	missing := map[string]bool{}
+	missing := map[string]bool{} // by the names that the policy has
 	for _, name := range policy.Exact() {
 		missing[name] = true
 	}
@@ -226,13 +226,12 @@ func (inv *Inventory) SourcesOf(ctx context.Context, s site.Site, policy site.Po
 			continue
 		}
 		for _, name := range []string{m.Name, m.Hypervisor + "/" + m.Name} {
-			if missing[name] {
-				found[m.Hypervisor] = true
-				delete(missing, name)
+			if _, named := missing[name]; named {
+				found[m.Hypervisor], missing[name] = true, false // another source may have one of that name, too
 			}
 		}
 	}
-	if len(missing) > 0 {
+	if slices.Contains(slices.Collect(maps.Values(missing)), true) {
 		return everywhere, nil // it may be anywhere
 	}
 	return slices.Sorted(maps.Keys(found)), nil

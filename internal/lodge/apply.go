@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"keenlodge/internal/core/fault"
@@ -36,7 +37,7 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (wire.Appli
 			out.Warnings = append(out.Warnings, a.Err.Error())
 		}
 		for _, g := range a.Machines {
-			known = append(known, g.Name)
+			known = append(known, g.Name, a.Source+"/"+g.Name)
 		}
 	}
 	if len(out.Warnings) == 0 {
@@ -90,10 +91,19 @@ func checkSelection(s site.Site, known []string) error {
 	for _, name := range known {
 		have[name] = true
 	}
+	// Who writes a name with its source is helped by names with their sources, and who writes none by names.
+	alike := func(name string) (out []string) {
+		for _, k := range known {
+			if strings.Contains(k, "/") == strings.Contains(name, "/") {
+				out = append(out, k)
+			}
+		}
+		return out
+	}
 	for _, policy := range slices.Sorted(maps.Keys(s.Policies)) {
 		for _, name := range s.Policies[policy].Exact() {
 			if !have[name] {
-				return fmt.Errorf("%w: policy %s: no hypervisor has a machine called %q%s", fault.ErrInvalid, policy, name, suggest.Hint(name, known))
+				return fmt.Errorf("%w: policy %s: no hypervisor has a machine called %q%s", fault.ErrInvalid, policy, name, suggest.Hint(name, alike(name)))
 			}
 		}
 	}

@@ -617,3 +617,21 @@ func TestASourceThatOnlyCaptures(t *testing.T) {
 	require.ErrorIs(t, err, fault.ErrConflict)
 	require.ErrorContains(t, err, "a source of this kind can't make machines")
 }
+
+// A policy may name a machine with its source before it.
+func TestAPolicyNamesAMachineWithItsSource(t *testing.T) {
+	t.Parallel()
+	p := everything("newest 3")
+	p.Machines = []string{"quay-1/timetable"}
+	b := newBench(t, map[string]site.Policy{"nightly-guests": p})
+	r := b.run("nightly-guests")
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	require.Len(t, r.Tasks, 1)
+	require.Equal(t, "timetable", r.Tasks[0].Machine)
+
+	p.Machines = []string{"quay-1/timetabel"}
+	b.site.Policies["nightly-guests"] = p
+	_, err := b.l.Apply(t.Context(), b.site, false)
+	require.ErrorIs(t, err, fault.ErrInvalid)
+	require.ErrorContains(t, err, `did you mean "quay-1/timetable"?`)
+}
