@@ -38,7 +38,7 @@ test: setup build lint fresh ## run every test, on real guests too
 	cd web && npm run --silent check
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -p 1 -count=1 -timeout 20m ./...
 
-test-unit: internal/console/dist/index.html ## run what needs no root and no guests, in a minute
+test-unit: internal/console/dist/index.html ## run what needs no guests and no other servers than PostgreSQL
 	@cd web && npm run --silent check
 	go test -count=1 -vet=off -timeout 5m $$(go list ./internal/... | grep -v medium/s) # those of servers are in make test
 
