@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"io"
 	"log/slog"
@@ -106,6 +107,7 @@ func TestProblems(t *testing.T) {
 		{"GET /api/v1/runs?limit=0", "", 422, "limit"},
 		{"GET /api/v1/runs?limit=1001", "", 422, "limit"},
 		{"GET /api/v1/runs?after=forged", "", 422, "cursor"},
+		{"GET /api/v1/images?after=" + base64.RawURLEncoding.EncodeToString([]byte(`{"s":"-taken","v":"yesterday","i":"x"}`)), "", 422, "cursor"},
 		{"GET /api/v1/forecast?days=4000", "", 422, "days"},
 		{"GET /api/v1/policies/nightly-guests/rotation?rule=newest", "", 422, "how many is missing"},
 		{"PUT /api/v1/machines/timetable/retirement", `{"keep": "newest"}`, 422, "how many is missing"},

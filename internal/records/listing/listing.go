@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/suggest"
@@ -28,6 +30,19 @@ type Page struct {
 type Column[T any] struct {
 	SQL, Kind string
 	Value     func(T) string
+}
+
+// has reports whether the database can read a text as a value of the column.
+func (c Column[T]) has(value string) bool {
+	switch c.Kind {
+	case "bigint":
+		_, err := strconv.ParseInt(value, 10, 64)
+		return err == nil
+	case "timestamptz":
+		_, err := time.Parse(time.RFC3339Nano, value)
+		return err == nil
+	}
+	return !strings.Contains(value, "\x00")
 }
 
 // List is how rows of T are listed in pages.
@@ -64,7 +79,7 @@ func (l List[T]) Query(sql string, where []string, args []any, p Page) (string, 
 	}
 	if p.After != "" {
 		at, err := decodeCursor(p.After)
-		if err != nil || at.Sort != sort {
+		if err != nil || at.Sort != sort || !c.has(at.Value) {
 			return "", nil, fmt.Errorf("%w: %q is no cursor of this list in this order; begin again without one", fault.ErrInvalid, p.After)
 		}
 		args = append(args, at.Value, at.ID)
