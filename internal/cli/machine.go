@@ -74,16 +74,18 @@ func machineTable(w io.Writer, machines []wire.Machine) {
 
 // pickMachine finds a machine by its label, name or identity, or by the beginning of its label.
 func pickMachine(ctx context.Context, k *client.Client, word string) (string, error) {
-	machines, _, err := k.Machines(ctx, wire.MachineFilter{})
+	machines, more, err := k.Machines(ctx, wire.MachineFilter{Text: word, Page: wire.Page{Limit: 200}})
 	if err != nil {
 		return "", err
 	}
-	labels := make([]string, len(machines))
-	for i, m := range machines {
-		if m.ID == word {
-			return m.ID, nil
+	var labels []string
+	for _, m := range machines {
+		if strings.HasPrefix(m.Label, word) {
+			labels = append(labels, m.Label)
 		}
-		labels[i] = m.Label
+	}
+	if more || len(labels) == 0 {
+		return word, nil // the lodge knows names and identities, too, and says what is nearest
 	}
 	return pick("machine", word, labels)
 }
