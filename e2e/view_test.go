@@ -69,6 +69,12 @@ func picture(t *testing.T, name string) chromedp.Action {
 	})
 }
 
+// lanesFit waits until lanes use the width that the page has: a fifth and a bit of it is for what is to come.
+func lanesFit() chromedp.Action {
+	return chromedp.Poll(`[...document.querySelectorAll("[data-lane]")].every(lane => Math.abs(lane.firstElementChild.clientWidth / lane.clientWidth - 0.22) < 0.01)`,
+		nil, chromedp.WithPollingTimeout(20*time.Second))
+}
+
 func TestTheConsole(t *testing.T) {
 	backUp(t, "nightly-guests")
 	token, err := os.ReadFile(place.TokenFile())
@@ -82,6 +88,8 @@ func TestTheConsole(t *testing.T) {
 	for _, guest := range []string{"tickets-db", "timetable", "berth-sim"} {
 		do(t, ctx, chromedp.WaitVisible(fmt.Sprintf("[data-lane=%s] :is([data-pile],[data-image])", guest)))
 	}
+
+	do(t, ctx, lanesFit())
 
 	// Start a policy: it says what it will do and how to do it by command line, then runs live, with no reload.
 	do(t, ctx, chromedp.Click("[data-start=nightly-guests]"), says("[role=alertdialog]", "keenlodge policy run nightly-guests --wait"),
@@ -111,7 +119,7 @@ func TestTheConsole(t *testing.T) {
 	// It fits a telephone and the dark; nothing scrolls sideways.
 	var overflow bool
 	do(t, ctx, chromedp.EmulateViewport(390, 844), emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}),
-		chromedp.Evaluate("document.documentElement.scrollWidth > window.innerWidth", &overflow), picture(t, "console-narrow-dark"))
+		lanesFit(), chromedp.Evaluate("document.documentElement.scrollWidth > window.innerWidth", &overflow), picture(t, "console-narrow-dark"))
 	require.False(t, overflow, "the page is wider than a telephone")
 }
 

@@ -143,7 +143,7 @@ func machineUnretireCommand() *cli.Command {
 			if err := k.UnretireMachine(ctx, name); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.Root().Writer, "machine %s is not retired; policies cover it again\n", name)
+			fmt.Fprintf(c.Root().Writer, "machine %s is not retired any more; policies that select it cover it again\n", name)
 			return nil
 		})}
 }

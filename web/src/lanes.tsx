@@ -1,6 +1,6 @@
 import { scaleTime } from "d3-scale"
 import { Popover } from "radix-ui"
-import { useDeferredValue, useEffect, useRef, useState } from "react"
+import { useCallback, useDeferredValue, useState } from "react"
 import { useLanes, type LaneImage, type Lane as LaneOf, type Machine } from "./api"
 import { Button, Choice, Instead, Panel, Why } from "./parts"
 import { fitting, future, piles, ranges, standing, type Pile as PileOf, type Range } from "./past"
@@ -79,13 +79,13 @@ export function Lanes(props: { now: Date; chosen: string | null; choose: (id: st
   )
 }
 
-function useWidth(): [number, React.RefObject<HTMLDivElement | null>] {
-  const box = useRef<HTMLDivElement>(null)
+/** The width of an element, which may come and go. */
+function useWidth(): [number, React.RefCallback<HTMLDivElement>] {
   const [width, setWidth] = useState(600)
-  useEffect(() => {
-    if (!box.current) return
+  const box = useCallback((element: HTMLDivElement | null) => {
+    if (!element) return
     const look = new ResizeObserver(([e]) => e && setWidth(e.contentRect.width))
-    look.observe(box.current)
+    look.observe(element)
     return () => look.disconnect()
   }, [])
   return [width, box]
