@@ -117,10 +117,9 @@ func (Delivery) InsertOpts() river.InsertOpts {
 }
 
 func (hk *Hooks) deliverLater(ctx context.Context, webhook string, h Event) error {
-	id := strings.Trim(h.Run+"-"+h.Machine+"-"+string(h.Moment), "-")
-	subject := h.Run
+	id, subject := h.Run+"-"+string(h.Moment), h.Run
 	if h.Machine != "" {
-		subject = h.Machine
+		id, subject = h.Run+"-"+h.Machine+"-"+string(h.Moment), h.Machine
 	}
 	e := notify.NewEvent(id, "/policies/"+h.Policy, "keenlodge.run."+string(h.Moment), subject, time.Now(), h)
 	if err := hk.rec.Queue(ctx, Delivery{Webhook: webhook, Run: h.Run, Machine: h.Machine, Event: e}); err != nil {

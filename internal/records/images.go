@@ -221,9 +221,13 @@ func (r *Records) ForgetImage(ctx context.Context, id string) error {
 
 // BreakImage marks an image that is found not to be restorable, and all that lean on it.
 func (r *Records) BreakImage(ctx context.Context, id string) error {
-	return r.exec(ctx, `update images set state = 'broken' where state = 'usable' and id in (
+	err := r.exec(ctx, `update images set state = 'broken' where state = 'usable' and id in (
 		with recursive above as (select id from images where id = $1 union select i.id from images i join above a on i.base = a.id)
 		select id from above)`, id)
+	if err != nil {
+		return err
+	}
+	return r.notify(ctx, "image "+id)
 }
 
 // FoldImage records that an image stands alone now, of so many bytes.

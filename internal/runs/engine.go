@@ -251,7 +251,7 @@ func (e *Engine) carryOut(ctx context.Context, h Handler, begun records.Run, lon
 	defer end()
 	r := &Run{Run: begun, e: e}
 	err := r.handle(under, h)
-	if cause := context.Cause(under); cause != nil && err != nil {
+	if cause := context.Cause(under); cause != nil && (err != nil || r.Outcome(nil) == run.Failed) {
 		err = cause // what it led to is in the log and in the tasks
 	}
 	state, text := r.Outcome(err), ""

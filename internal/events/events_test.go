@@ -1,0 +1,143 @@
+package events
+
+import (
+	"fmt"
+	"log/slog"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+	"keenlodge/internal/records/recordstest"
+)
+
+func TestMain(m *testing.M) { recordstest.Main(m) }
+
+// serve makes a hub that serves until the test ends, and waits until it hears.
+func serve(t *testing.T) (*Hub, *records.Records) {
+	rec := recordstest.Open(t)
+	h := New(rec, slog.New(slog.DiscardHandler))
+	go h.Serve(t.Context())
+	heard, end := h.Listen()
+	defer end()
+	require.Eventually(t, func() bool {
+		require.NoError(t, rec.SaveSite(t.Context(), site.Site{Zone: "Europe/Lisbon"}, nil, nil))
+		select {
+		case e := <-heard:
+			return e.Site
+		case <-time.After(50 * time.Millisecond):
+			return false
+		}
+	}, 10*time.Second, time.Millisecond)
+	settle := time.After(3 * joinFor) // what was said of the site until now
+	for {
+		select {
+		case <-heard:
+		case <-settle:
+			return h, rec
+		}
+	}
+}
+
+func next(t *testing.T, ch <-chan Event) Event {
+	t.Helper()
+	select {
+	case e, ok := <-ch:
+		require.True(t, ok, "cut off")
+		return e
+	case <-time.After(10 * time.Second):
+		t.Fatal("no event comes")
+		return Event{}
+	}
+}
+
+// What happens within a fraction of a second comes as one event with what changed; of very much, only that it did.
+func TestWhatHappensIsJoined(t *testing.T) {
+	ctx := t.Context()
+	h, rec := serve(t)
+	ch, end := h.Listen()
+	require.NoError(t, rec.QueueRun(ctx, records.Run{ID: "first000", Kind: run.Sweep, Cause: run.Hand}))
+	task, err := rec.AddTask(ctx, records.Task{Run: "first000", Machine: "quay-shelf"})
+	require.NoError(t, err)
+	require.NoError(t, rec.SaveTask(ctx, task))
+	e := next(t, ch)
+	require.Len(t, e.Runs, 1)
+	require.Equal(t, "first000", e.Runs[0].ID)
+	require.Len(t, e.Tasks, 1)
+	require.Equal(t, task.ID, e.Tasks[0].ID)
+	require.False(t, e.ManyRuns || e.Images || e.Site)
+
+	require.NoError(t, rec.AddImage(ctx, records.Image{ID: "image000", Machine: "timetable", MachineID: "u-timetable", Policy: "nightly-guests", Store: "quay-shelf", Run: "first000", Taken: time.Now(), Scope: image.WholeMachine, Capture: image.Full}))
+	require.NoError(t, rec.BreakImage(ctx, "image000"))
+	e = next(t, ch)
+	require.True(t, e.Images)
+	require.Empty(t, e.Runs)
+
+	var many []records.Run
+	for i := range mostTold + 1 {
+		many = append(many, records.Run{ID: fmt.Sprintf("many%04d", i), Kind: run.Sweep, Cause: run.Hand, State: run.Queued})
+	}
+	require.NoError(t, rec.QueueRuns(ctx, many))
+	e = next(t, ch)
+	require.True(t, e.ManyRuns)
+	require.Empty(t, e.Runs)
+
+	end()
+	_, open := <-ch
+	require.False(t, open)
+	end() // ending twice harms nobody
+	require.False(t, h.heard())
+}
+
+// A listener that does not keep up is cut off, and others are not.
+func TestASlowListenerIsCutOff(t *testing.T) {
+	h := New(nil, slog.New(slog.DiscardHandler))
+	slow, _ := h.Listen()
+	quick, _ := h.Listen()
+	for range backlog + 1 {
+		h.send(Event{Site: true})
+		<-quick
+	}
+	n := 0
+	for range slow {
+		n++
+	}
+	require.Equal(t, backlog, n, "it had what came before, then the end")
+	require.True(t, h.heard())
+}
+
+// Whoever carries a run out hears at once that it is to end.
+func TestCancelsArePassedOn(t *testing.T) {
+	ctx := t.Context()
+	rec := recordstest.Open(t)
+	h := New(rec, slog.New(slog.DiscardHandler))
+	var heard atomic.Pointer[records.Run]
+	h.Cancelled = func(r records.Run) { heard.Store(&r) }
+	require.NoError(t, rec.QueueRun(ctx, records.Run{ID: "first000", Kind: run.Sweep, Cause: run.Hand}))
+	_, err := rec.BeginRun(ctx, "first000", 1)
+	require.NoError(t, err)
+	go h.Serve(ctx)
+	require.Eventually(t, func() bool { // the hub may not hear yet
+		_, err = rec.CancelRun(ctx, "first000", "by operator")
+		require.NoError(t, err)
+		return heard.Load() != nil
+	}, 10*time.Second, 20*time.Millisecond)
+	require.Equal(t, "by operator", heard.Load().Cancel)
+}
+
+// What can't be read of a notification is left out and harms nothing.
+func TestGathering(t *testing.T) {
+	g := gathered{runs: map[string]bool{}, tasks: map[int64]bool{}}
+	for _, what := range []string{"run a", "run b", "run a", "task 7 c", "task x d", "image i", "news of the world", ""} {
+		g.add(what)
+	}
+	require.Equal(t, gathered{runs: map[string]bool{"a": true, "b": true, "c": true}, tasks: map[int64]bool{7: true}, images: true}, g)
+	g.add("runs")
+	g.add("site")
+	require.True(t, g.many && g.site)
+}

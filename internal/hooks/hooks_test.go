@@ -1,0 +1,181 @@
+package hooks
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/vault"
+)
+
+func TestMain(m *testing.M) { recordstest.Main(m) }
+
+// bench has hooks whose queue is served, a run to call them for, and a webhook that answers what answer says.
+type bench struct {
+	*testing.T
+	hk     *Hooks
+	rec    *records.Records
+	site   site.Site
+	answer atomic.Int32
+	heard  chan string
+}
+
+func newBench(t *testing.T, hooks ...site.Hook) *bench {
+	b := &bench{T: t, rec: recordstest.Open(t), heard: make(chan string, 16)}
+	b.answer.Store(http.StatusNoContent)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		b.heard <- string(body)
+		w.WriteHeader(int(b.answer.Load()))
+	}))
+	t.Cleanup(server.Close)
+	b.site = site.Site{Zone: "Europe/Lisbon", Webhooks: map[string]site.Webhook{"duty-desk": {URL: server.URL}}, Policies: map[string]site.Policy{"nightly-guests": {Hooks: hooks}}}
+	require.NoError(t, b.rec.SaveSite(t.Context(), b.site, func(site.Policy) time.Time { return time.Time{} }, nil))
+	v, err := vault.Open(b.rec, filepath.Join(t.TempDir(), "lodge-key"))
+	require.NoError(t, err)
+	engine, err := runs.New(b.rec, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	b.hk = New(b.rec, v, engine)
+	ctx, cancel := context.WithCancel(context.Background())
+	ready, done := make(chan struct{}), make(chan error, 1)
+	go func() { done <- engine.Serve(ctx, func() { close(ready) }) }()
+	<-ready
+	t.Cleanup(func() { cancel(); require.NoError(t, <-done) })
+	require.NoError(t, b.rec.QueueRun(t.Context(), records.Run{ID: "first000", Kind: run.Sweep, Cause: run.Hand}))
+	return b
+}
+
+func (b *bench) script(body string) string {
+	file := filepath.Join(b.TempDir(), "hook")
+	require.NoError(b, os.WriteFile(file, []byte("#!/bin/sh\n"+body), 0o700))
+	return file
+}
+
+// lines is the run's log, each line with its kind.
+func (b *bench) lines() string {
+	lines, err := b.rec.RunLog(b.Context(), "first000")
+	require.NoError(b, err)
+	var out strings.Builder
+	for _, l := range lines {
+		out.WriteString(string(l.Kind) + " " + l.Machine + ": " + l.Text + "\n")
+	}
+	return out.String()
+}
+
+func (b *bench) until(text string) {
+	b.Helper()
+	require.Eventually(b, func() bool { return strings.Contains(b.lines(), text) }, 20*time.Second, 10*time.Millisecond, "%s", text)
+}
+
+// A script sees what it is called for; what it says is in the run's log; whether its failure is one is its hook's to say.
+func TestScripts(t *testing.T) {
+	b := newBench(t)
+	b.site.Policies["nightly-guests"] = site.Policy{Hooks: []site.Hook{
+		{At: []site.Moment{site.Begun}, Script: b.script(`echo "$KEENLODGE_RUN $KEENLODGE_CAUSE $KEENLODGE_MACHINE $KEENLODGE_STATE $KEENLODGE_ERROR"; echo; echo two`)},
+		{At: []site.Moment{site.Done, site.Begun}, Script: b.script("exit 3")},
+	}}
+	e := Event{Moment: site.Begun, Policy: "nightly-guests", Run: "first000", Cause: run.Hand, Machine: "timetable", State: run.Failed, Error: "a\x00b"}
+	warnings, err := b.hk.Call(t.Context(), b.site, e)
+	require.NoError(t, err)
+	require.Len(t, warnings, 1)
+	require.Contains(t, warnings[0], "hook at begun: ")
+	log := b.lines()
+	require.Contains(t, log, "note timetable: hook at begun: first000 hand timetable failed a?b\nnote timetable: hook at begun: two\n")
+	require.Equal(t, 1, strings.Count(log, "ended well"), log)
+
+	e.Moment = site.Frozen
+	warnings, err = b.hk.Call(t.Context(), b.site, e)
+	require.NoError(t, err)
+	require.Empty(t, warnings, "not its moment")
+	b.site.Policies["nightly-guests"].Hooks[1].Else = "fail"
+	e.Moment = site.Done
+	_, err = b.hk.Call(t.Context(), b.site, e)
+	require.ErrorContains(t, err, "hook at done: ")
+}
+
+// A webhook hears of its moments beside the run; what it will not take is not sent again, what it can't take now is.
+func TestWebhooks(t *testing.T) {
+	ctx := t.Context()
+	b := newBench(t, site.Hook{At: []site.Moment{site.Done}, Webhook: "duty-desk"})
+	require.NoError(t, b.hk.MakeKeys(ctx, b.site))
+	e := Event{Moment: site.Done, Policy: "nightly-guests", Run: "first000", Cause: run.Hand, State: run.Warned}
+	call := func() {
+		t.Helper()
+		warnings, err := b.hk.Call(ctx, b.site, e)
+		require.NoError(t, err)
+		require.Empty(t, warnings)
+	}
+	call()
+	heard := <-b.heard
+	for _, want := range []string{`"type":"keenlodge.run.done"`, `"source":"/policies/nightly-guests"`, `"subject":"first000"`, `"id":"first000-done"`, `"state":"warned"`} {
+		require.Contains(t, heard, want)
+	}
+	b.until("note : webhook duty-desk was told of keenlodge.run.done")
+	b.answer.Store(http.StatusGone)
+	e.Machine = "timetable"
+	call()
+	heard = <-b.heard
+	require.Contains(t, heard, `"subject":"timetable"`)
+	require.Contains(t, heard, `"id":"first000-timetable-done"`)
+	b.until("it is not tried again")
+	b.answer.Store(http.StatusServiceUnavailable)
+	call()
+	b.until("(try 1 of 9)")
+	b.answer.Store(http.StatusNoContent)
+	<-b.heard
+	require.Contains(t, <-b.heard, "first000-timetable-done", "the second try")
+	require.Eventually(t, func() bool { return strings.Count(b.lines(), "was told of") == 2 }, 20*time.Second, 10*time.Millisecond)
+
+	b.site.Policies["nightly-guests"].Hooks[0].Webhook = "night-desk"
+	call()
+	b.until(`no webhook is called "night-desk"`)
+}
+
+// A key is made once by itself and anew when asked; a trial says how it went.
+func TestKeysAndTrials(t *testing.T) {
+	ctx := t.Context()
+	b := newBench(t)
+	err := b.hk.Try(ctx, "duty-desk")
+	require.ErrorContains(t, err, "make one: keenlodge webhook key duty-desk")
+	require.ErrorIs(t, err, fault.ErrNotFound)
+	require.NoError(t, b.hk.MakeKeys(ctx, b.site))
+	var key, same []byte
+	ok, err := b.hk.vault.Get(ctx, webhookKey("duty-desk"), &key)
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.Len(t, key, 32)
+	require.NoError(t, b.hk.MakeKeys(ctx, b.site))
+	_, err = b.hk.vault.Get(ctx, webhookKey("duty-desk"), &same)
+	require.NoError(t, err)
+	require.Equal(t, key, same)
+	told, err := b.hk.NewKey(ctx, "duty-desk")
+	require.NoError(t, err)
+	require.Len(t, told, 44)
+	_, err = b.hk.vault.Get(ctx, webhookKey("duty-desk"), &same)
+	require.NoError(t, err)
+	require.NotEqual(t, key, same)
+	require.NoError(t, b.hk.Try(ctx, "duty-desk"))
+	require.Contains(t, <-b.heard, `"type":"keenlodge.test"`)
+	b.answer.Store(http.StatusTeapot)
+	require.ErrorIs(t, b.hk.Try(ctx, "duty-desk"), fault.ErrConflict)
+	for _, err := range []error{b.hk.Try(ctx, "duty-deks"), func() error { _, err := b.hk.NewKey(ctx, "duty-deks"); return err }()} {
+		require.ErrorIs(t, err, fault.ErrNotFound)
+		require.ErrorContains(t, err, `did you mean "duty-desk"?`)
+	}
+}
