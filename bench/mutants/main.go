@@ -2,7 +2,9 @@
 // often they fail. Files stay as they are; the compiler is given the changed one in their place (go build -overlay).
 //
 //	go run ./bench/mutants -n 20 ./internal/core/rotation ./internal/nbd
+//	go run ./bench/mutants -n 20 -with ./internal/lodge ./internal/capture ./internal/retention
 //
+// Rooms of use cases are tested where the lodge puts them together, so the tests of that room are theirs, too: -with names it.
 // A change that survives may change nothing (a bound that is never met); look at it before writing a test for it.
 package main
 
@@ -79,8 +81,8 @@ func mutants(file string) (out []mutant, err error) {
 	return out, nil
 }
 
-// caught makes a change and reports whether the package's tests fail. A change that does not compile is none.
-func caught(folder string, m mutant, overlay string) (fails, compiles bool, err error) {
+// caught makes a change and reports whether the folders' tests fail. A change that does not compile is none.
+func caught(folders []string, m mutant, overlay string) (fails, compiles bool, err error) {
 	text, err := os.ReadFile(m.File)
 	if err != nil {
 		return false, false, err
@@ -101,11 +103,12 @@ func caught(folder string, m mutant, overlay string) (fails, compiles bool, err 
 	if err := os.WriteFile(file, plan, 0o600); err != nil {
 		return false, false, err
 	}
-	out, err := exec.Command("go", "test", "-overlay", file, "-vet=off", "-count=1", "-failfast", "-timeout", "90s", folder).CombinedOutput()
+	args := []string{"test", "-overlay", file, "-vet=off", "-count=1", "-failfast", "-parallel", "8", "-timeout", "90s"}
+	out, err := exec.Command("go", append(args, folders...)...).CombinedOutput()
 	return err != nil, !bytes.Contains(out, []byte("[build failed]")), nil
 }
 
-func room(folder string, n int, rng *rand.Rand, overlay string) error {
+func room(folder, with string, n int, rng *rand.Rand, overlay string) error {
 	files, err := filepath.Glob(filepath.Join(folder, "*.go"))
 	if err != nil {
 		return err
@@ -122,12 +125,16 @@ func room(folder string, n int, rng *rand.Rand, overlay string) error {
 		all = append(all, found...)
 	}
 	rng.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	tests := []string{folder}
+	if with != "" && with != folder {
+		tests = append(tests, with)
+	}
 	tried, hit := 0, 0
 	for _, m := range all {
 		if tried == n {
 			break
 		}
-		fails, compiles, err := caught(folder, m, overlay)
+		fails, compiles, err := caught(tests, m, overlay)
 		if err != nil {
 			return err
 		}
@@ -153,13 +160,14 @@ func room(folder string, n int, rng *rand.Rand, overlay string) error {
 
 func main() {
 	n := flag.Int("n", 20, "changes to try in each room")
+	with := flag.String("with", "", "another room whose tests are those of each room, too")
 	seed := flag.Uint64("seed", 1, "which changes")
 	flag.Parse()
 	overlay, err := os.MkdirTemp("", "mutants")
 	if err == nil {
 		defer os.RemoveAll(overlay)
 		for _, folder := range flag.Args() {
-			if err = room(folder, *n, rand.New(rand.NewPCG(*seed, 0)), overlay); err != nil {
+			if err = room(folder, *with, *n, rand.New(rand.NewPCG(*seed, 0)), overlay); err != nil {
 				break
 			}
 		}
