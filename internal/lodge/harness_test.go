@@ -60,7 +60,14 @@ func (b *lockedBuffer) String() string {
 // policies that are given. It serves until the test ends.
 func newBench(t *testing.T, policies map[string]site.Policy) *bench {
 	t.Helper()
+	return newBenchWith(t, policies, func(*site.Site) {})
+}
+
+// newBenchWith is newBench with a site that was changed before it is applied.
+func newBenchWith(t *testing.T, policies map[string]site.Policy, change func(*site.Site)) *bench {
+	t.Helper()
 	b := &bench{t: t, rec: recordstest.Open(t), host: lodgetest.Guests(t), log: &lockedBuffer{}, site: lodgetest.Site(t, policies)}
+	change(&b.site)
 	b.start()
 	b.apply()
 	return b

@@ -109,7 +109,7 @@ func TestFresh(t *testing.T) {
 		}
 		s.Policies[name] = p
 	}
-	add("hourly", "every hour")
+	add("hourly", "every 2 hours from 00:20")
 	add("nightly", "every day at 23:00")
 	add("workdays", "every mon-fri at 23:00")
 	add("both", "every day at 05:00", "every day at 23:00")
@@ -119,7 +119,7 @@ func TestFresh(t *testing.T) {
 	add("boot", "at boot")
 	now := time.Date(2026, 5, 12, 12, 0, 0, 0, lisbon(t))
 	// One day of autumn has 25 hours.
-	for name, want := range map[string]time.Duration{"hourly": 3 * time.Hour, "nightly": 27 * time.Hour, "workdays": 75 * time.Hour, "both": 20 * time.Hour, "follows": 27 * time.Hour, "second": 27 * time.Hour, "hand": 0, "boot": 0} {
+	for name, want := range map[string]time.Duration{"hourly": 4 * time.Hour, "nightly": 27 * time.Hour, "workdays": 75 * time.Hour, "both": 20 * time.Hour, "follows": 27 * time.Hour, "second": 27 * time.Hour, "hand": 0, "boot": 0} {
 		require.Equal(t, want, Fresh(s, name, now), name)
 	}
 }

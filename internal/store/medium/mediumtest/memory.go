@@ -18,6 +18,8 @@ type Memory struct {
 	*Shelf
 	// Around, if not nil, is called instead of each call, and may do it by calling act, or fail.
 	Around func(call, name string, act func() error) error
+	// Space, if not nil, is how much room it says it has; otherwise it can't tell.
+	Space func() medium.Room
 }
 
 // Shelf is what a Memory keeps.
@@ -144,6 +146,9 @@ func (m *Memory) Delete(_ context.Context, name string) error {
 
 // Room implements [medium.Medium].
 func (m *Memory) Room(context.Context) (medium.Room, error) {
+	if m.Space != nil {
+		return m.Space(), nil
+	}
 	return medium.Room{FreeBytes: -1, TotalBytes: -1, FreeInodes: -1, TotalInodes: -1}, nil
 }
 
