@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -19,10 +18,7 @@ import (
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/runs"
-	"keenlodge/internal/store/medium/memory"
-	"keenlodge/internal/stores"
-	"keenlodge/internal/throttle"
-	"keenlodge/internal/vault"
+	"keenlodge/internal/stores/storestest"
 )
 
 func TestMain(m *testing.M) { recordstest.Main(m) }
@@ -37,16 +33,10 @@ type bench struct {
 // newBench has two hosts, a store in memory, and the machines tickets-db on quay-1 and timetable on quay-2.
 func newBench(t *testing.T, policies map[string]site.Policy) *bench {
 	rec := recordstest.Open(t)
-	v, err := vault.Open(rec, filepath.Join(t.TempDir(), "lodge-key"))
-	require.NoError(t, err)
-	e, err := runs.New(rec, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	ss := stores.New(rec, slog.New(slog.DiscardHandler), v, &throttle.Throttle{}, e, t.TempDir(), "test")
+	ss, _, shelf := storestest.New(t, rec)
 	b := &bench{T: t, rec: rec, pl: New(rec, slog.New(slog.DiscardHandler), ss), site: site.Site{Zone: "Europe/Lisbon",
 		Hypervisors: map[string]site.Hypervisor{"quay-1": {URI: "test:///quay-1"}, "quay-2": {URI: "test:///quay-2"}},
-		Stores:      map[string]site.Store{"quay-shelf": {Medium: "memory", Layout: site.Pooled, Settings: &memory.Settings{Shelf: t.Name()}}}, Policies: policies}}
-	_, err = ss.Ready(t.Context(), "quay-shelf", b.site.Stores["quay-shelf"], nil, false)
-	require.NoError(t, err)
+		Stores:      map[string]site.Store{"quay-shelf": shelf}, Policies: policies}}
 	b.save()
 	for host, name := range map[string]string{"quay-1": "tickets-db", "quay-2": "timetable"} {
 		_, err := rec.SaveMachines(t.Context(), host, []records.Machine{{Name: name, UUID: "u-" + name, State: machine.Running, Tags: map[string]string{}, Disks: []records.MachineDisk{{Target: "vda", Size: 8 << 30}}}})

@@ -1,0 +1,183 @@
+package retention
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/stores/storestest"
+)
+
+func TestMain(m *testing.M) { recordstest.Main(m) }
+
+type bench struct {
+	*testing.T
+	rt   *Retention
+	rec  *records.Records
+	site site.Site
+}
+
+func newBench(t *testing.T) *bench {
+	rec := recordstest.Open(t)
+	ss, e, shelf := storestest.New(t, rec)
+	b := &bench{t, New(rec, slog.New(slog.DiscardHandler), ss, e), rec, site.Site{Zone: "Europe/Lisbon", Stores: map[string]site.Store{"quay-shelf": shelf}, Policies: map[string]site.Policy{"nightly-guests": {Store: "quay-shelf", Rotation: "newest 9"}}}}
+	b.save()
+	_, err := rec.SaveMachines(t.Context(), "quay-1", []records.Machine{{Name: "timetable", UUID: "u-timetable", State: machine.Running, Tags: map[string]string{}, Disks: []records.MachineDisk{}}})
+	require.NoError(t, err)
+	return b
+}
+
+func (b *bench) save() {
+	require.NoError(b, b.rec.SaveSite(b.Context(), b.site, func(site.Policy) time.Time { return time.Time{} }, nil))
+}
+
+// images adds so many images, one a day until now.
+func (b *bench) images(n int, change func(*records.Image)) {
+	for i := range n {
+		m := records.Image{ID: fmt.Sprintf("image%03d", i), Machine: "timetable", MachineID: "u-timetable", Policy: "nightly-guests", Store: "quay-shelf", Taken: time.Now().AddDate(0, 0, i-n), Scope: image.WholeMachine, Capture: image.Full,
+			Disks: []records.ImageDisk{}, Stored: int64(i+1) << 20}
+		if change != nil {
+			change(&m)
+		}
+		require.NoError(b, b.rec.AddImage(b.Context(), m))
+		require.NoError(b, b.rec.FinishImage(b.Context(), m))
+	}
+}
+
+func (b *bench) there() (n int) {
+	images, err := b.rec.Images(b.Context(), records.ImageFilter{})
+	require.NoError(b, err)
+	return len(images)
+}
+
+// Upkeep sweeps each store once a day within its hours, rotates what is retired by its own rule, and forgets what is older than the site
+// keeps.
+func TestUpkeep(t *testing.T) {
+	ctx := t.Context()
+	b := newBench(t)
+	b.images(8, nil)
+	m, err := b.rec.Machine(ctx, "u-timetable")
+	require.NoError(t, err)
+	_, err = b.rt.Retire(ctx, m, "newest all", false)
+	require.ErrorIs(t, err, fault.ErrInvalid)
+	sets, err := b.rt.Retire(ctx, m, "newest 20", false)
+	require.NoError(t, err)
+	require.Len(t, sets, 1)
+	require.Equal(t, "newest 20", sets[0].Rule)
+	daily := 0
+	upkeep := func() error {
+		return b.rt.upkeepOnce(ctx, func(context.Context, site.Site) error { daily++; return nil })
+	}
+	again := func() {
+		_, err := b.rec.Pool().Exec(ctx, "update stores set swept = now() - interval '25 hours'")
+		require.NoError(t, err)
+		require.NoError(t, upkeep())
+	}
+	require.NoError(t, upkeep())
+	require.Zero(t, daily, "a new store is not due")
+	again()
+	require.NoError(t, upkeep())
+	sweeps, err := b.rec.Runs(ctx, records.RunFilter{Kind: string(run.Sweep)})
+	require.NoError(t, err)
+	require.Len(t, sweeps, 1)
+	require.Equal(t, run.Upkeep, sweeps[0].Cause)
+	require.JSONEq(t, `{"store": "quay-shelf"}`, string(sweeps[0].Request))
+	require.Equal(t, 1, daily)
+	require.Equal(t, 8, b.there())
+
+	require.NoError(t, b.rec.RetireMachine(ctx, m.ID, "newest 1")) // a rule that the guard holds back when nobody looks
+	again()
+	require.Equal(t, 8, b.there())
+	m, err = b.rec.Machine(ctx, "u-timetable")
+	require.NoError(t, err)
+	require.Contains(t, m.Notice, "it would drop 7 of 8")
+	require.NoError(t, b.rec.RetireMachine(ctx, m.ID, "newest 6"))
+	again()
+	require.Equal(t, 6, b.there())
+	m, err = b.rec.Machine(ctx, "u-timetable")
+	require.NoError(t, err)
+	require.Empty(t, m.Notice)
+	gone, err := b.rec.Image(ctx, "image000")
+	require.NoError(t, err)
+	require.Contains(t, gone.GoneWhy, "(its machine is retired)")
+	_, err = b.rt.Undrop(ctx, "image000")
+	require.NoError(t, err)
+	require.NoError(t, b.rt.Unretire(ctx, m))
+	again()
+	require.Equal(t, 7, b.there(), "nothing rotates it any more but its policy")
+	m, err = b.rec.Machine(ctx, "u-timetable")
+	require.NoError(t, err)
+	require.ErrorIs(t, b.rt.Unretire(ctx, m), fault.ErrConflict)
+	sets, err = b.rt.Retire(ctx, m, "newest 1", true)
+	require.NoError(t, err)
+	require.Len(t, sets[0].Images, 7)
+	require.Equal(t, 7, b.there(), "it was only tried")
+	_, err = b.rt.Retire(ctx, m, "newest 1", false)
+	require.NoError(t, err)
+	require.Equal(t, 1, b.there(), "who retires has seen it")
+	gone, err = b.rec.Image(ctx, "image001")
+	require.NoError(t, err)
+	_ = gone
+	err = b.rt.upkeepOnce(ctx, func(context.Context, site.Site) error { return errors.New("not called: nothing is due") })
+	require.NoError(t, err)
+}
+
+// Images are planned set by set: by what they cover, whether by hand, and by machine; what was proven wrong is not proven.
+func TestSets(t *testing.T) {
+	ctx := t.Context()
+	b := newBench(t)
+	n := 0
+	b.images(6, func(m *records.Image) {
+		switch n++; n {
+		case 2:
+			m.Scope = image.SomeDisks
+		case 3:
+			m.SeparateSet = true
+		case 4:
+			m.MachineID = "u-other"
+		}
+	})
+	sets, err := b.rt.Sets(ctx, "nightly-guests", "quay-shelf", nil)
+	require.NoError(t, err)
+	names := map[string]int{}
+	for _, s := range sets {
+		names[s.String()] += len(s.Images)
+	}
+	require.Equal(t, map[string]int{"timetable": 4, "timetable (some disks)": 1, "timetable (by hand)": 1}, names)
+	require.Len(t, sets, 4)
+	sets, err = b.rt.Sets(ctx, "nightly-guests", "quay-shelf", []string{"u-other"})
+	require.NoError(t, err)
+	require.Len(t, sets, 1)
+	sets, err = b.rt.Sets(ctx, "nightly-guests", "annex", nil)
+	require.NoError(t, err)
+	require.Empty(t, sets)
+
+	now := time.Now()
+	m := records.Image{ID: "a", Proven: image.ByRead, Pinned: true, Stored: 7, State: image.Usable, Base: "b"}
+	require.Equal(t, rotation.Image{ID: "a", Proven: image.ByRead, Pinned: true, Bytes: 7, State: image.Usable, Base: "b"}, Planned(m))
+	m.Failed = true
+	require.Empty(t, Planned(m).Proven)
+	of := SetOf(records.Image{Machine: "timetable", Scope: image.SomeDisks, SeparateSet: true}, []records.Image{{ID: "new"}, {ID: "gone", Gone: &now}, {ID: "old"}})
+	require.Equal(t, []string{"old", "new"}, []string{of.Images[0].ID, of.Images[1].ID})
+	require.Len(t, of.Images, 2)
+	require.Equal(t, "timetable (some disks) (by hand)", of.String())
+	require.Equal(t, "5 GiB and 9 inodes", FloorWords(site.Store{Floor: "5 GiB", FloorInodes: 9}))
+	require.Equal(t, "9 inodes", FloorWords(site.Store{FloorInodes: 9}))
+	require.Empty(t, FloorWords(site.Store{}))
+	usable := func(n int64) rotation.Image { return rotation.Image{State: image.Usable, Bytes: n} }
+	require.EqualValues(t, 10, nextSize([]rotation.Image{usable(100), usable(8), usable(4), {State: image.Broken, Bytes: 99}}))
+	require.Zero(t, nextSize(nil))
+}
