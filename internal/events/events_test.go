@@ -86,8 +86,37 @@ func TestWhatHappensIsJoined(t *testing.T) {
 	e = next(t, ch)
 	require.True(t, e.ManyRuns)
 	require.Empty(t, e.Runs)
+	g := gathered{runs: map[string]bool{}, tasks: map[int64]bool{}}
+	for _, r := range many[1:] {
+		g.runs[r.ID] = true
+	}
+	for i := range int64(mostTold) {
+		g.tasks[i] = true
+	}
+	g.tasks[task.ID] = true
+	delete(g.tasks, 0)
+	e, err = h.event(ctx, g)
+	require.NoError(t, err)
+	require.False(t, e.ManyRuns, "so many can be told of")
+	require.Len(t, e.Runs, mostTold)
+	require.Len(t, e.Tasks, 1)
+	for i := range int64(2) {
+		g.tasks[-i] = true
+	}
+	e, err = h.event(ctx, g)
+	require.NoError(t, err)
+	require.True(t, e.ManyRuns)
+	require.Empty(t, e.Tasks)
+	require.Len(t, e.Runs, mostTold)
 
 	end()
+	require.NoError(t, rec.SaveSite(ctx, site.Site{Zone: "Europe/Lisbon"}, nil, nil))
+	time.Sleep(2 * joinFor) // nobody hears that
+	again, endAgain := h.Listen()
+	defer endAgain()
+	require.NoError(t, rec.BreakImage(ctx, "image000"))
+	require.True(t, next(t, again).Images)
+	endAgain()
 	_, open := <-ch
 	require.False(t, open)
 	end() // ending twice harms nobody

@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -120,13 +121,32 @@ func (r *Records) ImagePage(ctx context.Context, f ImageFilter) (images []Image,
 
 // SetImages lists the images of a policy in a store that are there, oldest first in each set, with what planning needs of them and no
 // more. Those of other machines than those named are left out; nil is all.
-func (r *Records) SetImages(ctx context.Context, policy, store string, machineIDs []string) ([]Image, error) {
-	rows, err := r.pool.Query(ctx, planSelect+`where i.policy = $1 and i.store = $2 and i.gone is null and ($3::text[] is null or i.machine_id = any($3))
-		order by i.machine_id, i.taken, i.id`, policy, store, machineIDs)
+func (r *Records) SetImages(ctx context.Context, policy, store string, machineIDs []string) (images []Image, err error) {
+	rows, err := r.pool.Query(ctx, "select "+planColumns+`, machine from images where policy = $1 and store = $2 and gone is null and ($3::text[] is null or machine_id = any($3))
+		order by machine_id, taken, id`, policy, store, machineIDs)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, planned)
+	var ids []string
+	err = visitPlanned(rows, func(m Image) {
+		if n := len(images); n == 0 || images[n-1].MachineID != m.MachineID {
+			ids = append(ids, m.MachineID)
+		}
+		images = append(images, m)
+	})
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	// A join would read all machines for the labels of a few.
+	machines, err := all[SetMachine](ctx, r.pool, "select id as machine_id, label from machines where id = any($1)", ids)
+	labels := map[string]string{}
+	for _, m := range machines {
+		labels[m.ID] = m.Label
+	}
+	for i := range images {
+		images[i].Machine = cmp.Or(labels[images[i].MachineID], images[i].Machine)
+	}
+	return images, err
 }
 
 // SetMachine is a machine of which a policy has images in a store.
@@ -137,19 +157,29 @@ type SetMachine struct {
 
 // SetMachines lists the machines of which a policy has images in a store, by their labels, those after one; limit 0 is all.
 func (r *Records) SetMachines(ctx context.Context, policy, store, afterLabel, afterID string, limit int) ([]SetMachine, error) {
-	return all[SetMachine](ctx, r.pool, `with ids as (select distinct machine_id from images where policy = $1 and store = $2 and gone is null)
-		select coalesce(mm.label, ids.machine_id) as label, ids.machine_id from ids left join machines mm on mm.id = ids.machine_id
+	// From one machine to the next by the index, past all its images.
+	return all[SetMachine](ctx, r.pool, `with recursive ids as (
+			(select machine_id from images where policy = $1 and store = $2 and gone is null order by machine_id limit 1) union all
+			select n.machine_id from ids, lateral (select machine_id from images i where policy = $1 and store = $2 and gone is null and i.machine_id > ids.machine_id order by i.machine_id limit 1) n)
+		select coalesce(mm.label, ids.machine_id) as label, ids.machine_id from ids left join lateral (select label from machines where id = ids.machine_id) mm on true
 		where (coalesce(mm.label, ids.machine_id), ids.machine_id) > ($3, $4) order by 1, 2 limit nullif($5, 0)`, policy, store, afterLabel, afterID, limit)
 }
 
 // Experience calls visit for the images from which a forecast is made, set by set and newest first in each: those that are there, and of
 // the policies that count on from them also those that are gone but were taken since a moment. The image has what planning needs.
 func (r *Records) Experience(ctx context.Context, counting []string, since time.Time, visit func(Image)) error {
-	rows, err := r.pool.Query(ctx, `select id, machine_id, policy, store, scope, apart, taken, capture, base, state, pinned, stored, took, proven, proof_failed, gone from images
-		where gone is null or policy = any($1) and taken > $2 order by policy, store, machine_id, taken desc`, counting, since)
+	rows, err := r.pool.Query(ctx, "select "+planColumns+`, '' from images where gone is null or policy = any($1) and taken > $2 order by policy, store, machine_id, taken desc`, counting, since)
 	if err != nil {
 		return err
 	}
+	return visitPlanned(rows, visit)
+}
+
+// planColumns has what planning needs of an image, but for its machine's name, which is put after it.
+const planColumns = "id, machine_id, policy, store, scope, apart, taken, capture, base, state, pinned, stored, took, proven, proof_failed, gone"
+
+// visitPlanned calls visit for rows of planColumns and a name.
+func visitPlanned(rows pgx.Rows, visit func(Image)) error {
 	defer rows.Close()
 	// Most words are the same from row to row, so each is kept once.
 	words := map[string]string{}
@@ -161,25 +191,17 @@ func (r *Records) Experience(ctx context.Context, counting []string, since time.
 		}
 		return w
 	}
-	var machineID, policy, store, scope, capture, state, proven pgtype.DriverBytes
+	var machineID, policy, store, scope, capture, state, proven, name pgtype.DriverBytes
 	for rows.Next() {
 		var m Image
-		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.SeparateSet, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Gone); err != nil {
+		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.SeparateSet, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Gone, &name); err != nil {
 			return err
 		}
-		m.MachineID, m.Policy, m.Store, m.Scope = once(machineID), once(policy), once(store), image.Scope(once(scope))
+		m.MachineID, m.Policy, m.Store, m.Scope, m.Machine = once(machineID), once(policy), once(store), image.Scope(once(scope)), once(name)
 		m.Capture, m.State, m.Proven = image.Capture(once(capture)), image.State(once(state)), image.Level(once(proven))
 		visit(m)
 	}
 	return rows.Err()
-}
-
-// planSelect has what planning needs of an image; planned reads a row of it.
-const planSelect = `select i.id, coalesce(mm.label, i.machine), i.machine_id, i.policy, i.store, i.scope, i.apart, i.taken, i.capture, i.base, i.state, i.pinned, i.stored, i.took,
-	i.proven, i.proof_failed, i.gone from images i left join machines mm on mm.id = i.machine_id `
-
-func planned(row pgx.CollectableRow) (m Image, err error) {
-	return m, row.Scan(&m.ID, &m.Machine, &m.MachineID, &m.Policy, &m.Store, &m.Scope, &m.SeparateSet, &m.Taken, &m.Capture, &m.Base, &m.State, &m.Pinned, &m.Stored, &m.Took, &m.Proven, &m.Failed, &m.Gone)
 }
 
 // ImagesOfMachines lists the newest images of machines, those that are gone too, so many of each at the most.

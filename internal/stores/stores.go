@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/singleflight"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/fault"
@@ -42,6 +43,8 @@ type Stores struct {
 	mu     sync.Mutex
 	opened map[string]store.Store // by place
 	looks  map[string]looked      // by place
+	// looking joins those who look at a place at the same time.
+	looking singleflight.Group
 	// known are the figures of the records, as of figured.
 	known   map[string]records.StoreFigures
 	figured time.Time
@@ -119,14 +122,23 @@ func (ss *Stores) look(ctx context.Context, s site.Site, name string) looked {
 	place := s.Stores[name].Place()
 	ss.mu.Lock()
 	l, ok := ss.looks[place]
-	st := ss.opened[place]
 	ss.mu.Unlock()
 	if ok && time.Since(l.at) < lookAge {
 		return l
 	}
+	// Who asks meanwhile waits for the same answer; one who goes away does not end the look of the others.
+	found, _, _ := ss.looking.Do(place, func() (any, error) { return ss.lookNow(context.WithoutCancel(ctx), s, name), nil })
+	return found.(looked)
+}
+
+// lookNow looks at a store's place.
+func (ss *Stores) lookNow(ctx context.Context, s site.Site, name string) (l looked) {
+	place := s.Stores[name].Place()
+	ss.mu.Lock()
+	st := ss.opened[place]
+	ss.mu.Unlock()
 	ctx, cancel := context.WithTimeoutCause(ctx, lookTime, fmt.Errorf("%w within %s", medium.ErrUnreachable, lookTime))
 	defer cancel()
-	l = looked{}
 	if st != nil && st.Header().Sealed == s.Stores[name].Sealed {
 		if present, err := st.Present(ctx); err != nil || !present {
 			st = nil // its disk may be unmounted, or its line cut: see what is there
