@@ -70,6 +70,9 @@ func scale(ctx context.Context, p *demo.Place) error {
 			return err
 		}
 	}
+	if err := consolePage(ctx, m.url, m.token); err != nil {
+		return err
+	}
 	for range 3 {
 		begun := time.Now()
 		n, err := m.get(ctx, "/api/v1/forecast?days=30")
