@@ -76,13 +76,14 @@ func storeAddCommand() *cli.Command {
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask whether the warning about lost keys was understood"},
 			&cli.StringFlag{Name: "floor", Usage: "room that stays free, such as 20GiB"},
 			&cli.BoolFlag{Name: "compress", Usage: "open layout: compress the disks"},
+			&cli.StringFlag{Name: "like", Usage: "another store of the site: a new one cuts as that does, so that the two can exchange pieces"},
 			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"})...),
 		Action: calls([]string{"a name for the store"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 			spec, err := placeFrom(c)
 			if err != nil {
 				return err
 			}
-			n := wire.StoreAddition{Spec: spec}
+			n := wire.StoreAddition{Spec: spec, Like: c.String("like")}
 			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace")
 			if err := n.Spec.Check(c.Args().First()); err != nil {
 				return usageError{err}
@@ -213,7 +214,7 @@ func storeDetails(w io.Writer, name string, s store.Summary) {
 	if s.Header.Sealed {
 		kind = "sealed"
 	}
-	fmt.Fprintf(w, "store %s, %s, made %s, blocks of %s\n\n", name, kind, moment(&s.Header.Made), size(int64(s.Header.BlockSize)))
+	fmt.Fprintf(w, "store %s, %s, made %s, pieces of %s to %s, about %s on average\n\n", name, kind, moment(&s.Header.Made), size(int64(s.MinPiece)), size(int64(s.MaxPiece)), size(int64(s.MeanPiece)))
 	share := func(n int64) string {
 		if s.Disks == 0 {
 			return "–"
@@ -223,7 +224,7 @@ func storeDetails(w io.Writer, name string, s store.Summary) {
 	table(w, []string{"", "BYTES>", "OF THE DISKS>"}, [][]string{
 		{fmt.Sprintf("disks of %d images of %d machines", s.Images, s.Machines), size(s.Disks), share(s.Disks)},
 		{"− zeros, never stored", size(s.Zeros), share(s.Zeros)},
-		{"− blocks that are there already", size(s.Dedup), share(s.Dedup)},
+		{"− pieces that are there already", size(s.Dedup), share(s.Dedup)},
 		{"− compression", size(s.Compression), share(s.Compression)},
 		{"= blocks as stored", size(s.Blocks), share(s.Blocks)},
 	})

@@ -38,7 +38,7 @@ func BenchmarkRandomReads(b *testing.B) {
 	require.NoError(b, err)
 	var data []int64
 	require.NoError(b, disk.Walk(ctx, r, func(e disk.Extent) error {
-		for at := e.Offset; e.Kind == disk.Data && at < e.End(); at += int64(man.Disks[0].BlockSize) {
+		for at := e.Offset; e.Kind == disk.Data && at < e.End(); at += 128 << 10 {
 			data = append(data, at)
 		}
 		return nil

@@ -13,6 +13,10 @@ import (
 type Summary struct {
 	Header Header `json:"header"`
 	Images int    `json:"images"`
+	// MinPiece, MeanPiece and MaxPiece are by which lengths a pooled store cuts.
+	MinPiece  int `json:"min_piece,omitempty"`
+	MeanPiece int `json:"mean_piece,omitempty"`
+	MaxPiece  int `json:"max_piece,omitempty"`
 	// Unreadable are images whose manifest is damaged.
 	Unreadable int `json:"unreadable"`
 	Machines   int `json:"machines"`

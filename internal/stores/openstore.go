@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/store/pooled"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
@@ -164,7 +165,7 @@ func (ss *Stores) Ready(ctx context.Context, name string, spec site.Store, had *
 		if try {
 			return "", nil // an empty place becomes a store only when it is meant
 		}
-		if err = ss.make(ctx, name, spec, nil); err == nil {
+		if err = ss.make(ctx, name, spec, pooled.NewCuts(), nil); err == nil {
 			s, err = ss.open(ctx, name, spec, "")
 		}
 	}
@@ -174,8 +175,8 @@ func (ss *Stores) Ready(ctx context.Context, name string, spec site.Store, had *
 	return s.Header().ID, nil
 }
 
-// make makes a store in an empty place. keys are the first ones of a sealed store.
-func (ss *Stores) make(ctx context.Context, name string, spec site.Store, keys []store.NewKey) error {
+// make makes a store in an empty place. A pooled one cuts by cuts; keys are the first ones of a sealed store.
+func (ss *Stores) make(ctx context.Context, name string, spec site.Store, cuts cut.Cuts, keys []store.NewKey) error {
 	m, err := ss.reach(ctx, name, spec)
 	if err != nil {
 		return err
@@ -193,7 +194,7 @@ func (ss *Stores) make(ctx context.Context, name string, spec site.Store, keys [
 		return err
 	}
 	if !spec.Sealed {
-		_, err = pooled.Make(ctx, m, time.Now(), nil)
+		_, err = pooled.Make(ctx, m, time.Now(), cuts, nil)
 		return err
 	}
 	if len(keys) == 0 {
@@ -204,7 +205,7 @@ func (ss *Stores) make(ctx context.Context, name string, spec site.Store, keys [
 	if err := ss.vault.Set(ctx, sealName(name), secret); err != nil {
 		return err
 	}
-	_, err = pooled.Make(ctx, m, time.Now(), &secret, keys...)
+	_, err = pooled.Make(ctx, m, time.Now(), cuts, &secret, keys...)
 	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to make
 	return err
 }

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
@@ -199,7 +200,12 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 	h, err := store.ReadHeader(ctx, m)
 	switch {
 	case errors.Is(err, store.ErrNoStore):
-		made, err = true, ss.make(ctx, name, n.Spec, n.Keys)
+		var cuts cut.Cuts
+		if cuts, err = ss.cutsLike(ctx, n.Like, n.Spec); err == nil {
+			made, err = true, ss.make(ctx, name, n.Spec, cuts, n.Keys)
+		}
+	case err == nil && n.Like != "":
+		return false, fmt.Errorf("%w: %s holds a store already, which cuts as it does; only a new one can cut like another", fault.ErrConflict, m)
 	case err == nil && h.Sealed && n.Spec.Sealed:
 		err = ss.unlock(ctx, name, m, n.Opener)
 	}
@@ -207,6 +213,25 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 		return false, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
 	return made, apply(ctx, next)
+}
+
+// cutsLike are the cuts of a new store: those of another of the site, or drawn where like is "".
+func (ss *Stores) cutsLike(ctx context.Context, like string, spec site.Store) (cut.Cuts, error) {
+	if like == "" {
+		return pooled.NewCuts(), nil
+	}
+	if spec.Layout != site.Pooled {
+		return cut.Cuts{}, fmt.Errorf("an %s store does not cut what it keeps; only a pooled one can be made like another", spec.Layout)
+	}
+	other, err := ss.Named(ctx, like)
+	if err != nil {
+		return cut.Cuts{}, err
+	}
+	cutting, ok := other.(interface{ Cuts() cut.Cuts })
+	if !ok {
+		return cut.Cuts{}, fmt.Errorf("store %s has the %s layout, which does not cut what it keeps; name a pooled one", like, other.Header().Layout)
+	}
+	return cutting.Cuts(), nil
 }
 
 // unlock finds a sealed store's secret and keeps it. Without an opener, one that is kept already will do.

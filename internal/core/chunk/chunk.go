@@ -1,4 +1,5 @@
-// Package chunk names, compresses, seals and packs blocks: the bytes that docs/store-format.md describes.
+// Package chunk names, compresses, seals and packs pieces: the bytes that docs/store-format.md describes. Neighbours that are new together are
+// compressed together, as one frame.
 package chunk
 
 import (
@@ -12,15 +13,15 @@ import (
 	zstdframe "github.com/klauspost/compress/zstd"
 )
 
-// MaxBlock is the largest block that a store may hold, in bytes. Readers refuse more, so that a damaged length can't
-// make them ask for all memory.
-const MaxBlock = 8 << 20
+// MaxFrame is the most that a frame may hold, in bytes before compression. Readers refuse more, so that a damaged length can't make them
+// ask for all memory.
+const MaxFrame = 1 << 20
 
 // ErrDamaged marks bytes that are not what was once written.
 var ErrDamaged = errors.New("damaged")
 
-// Name is the BLAKE3 digest (256 bits) of a block's content, keyed in a sealed store. The zero Name stands for a block of
-// zeros, which is never stored.
+// Name is the BLAKE3 digest (256 bits) of a piece's or a map block's content, keyed in a sealed store. The zero Name stands for zeros,
+// which are never stored.
 type Name [32]byte
 
 // IsZero reports whether n stands for zeros.
@@ -39,14 +40,14 @@ func ParseName(s string) (Name, error) {
 			return n, nil
 		}
 	}
-	return n, fmt.Errorf("block name %q: %w: not 64 hexadecimal digits", s, ErrDamaged)
+	return n, fmt.Errorf("name %q: %w: not 64 hexadecimal digits", s, ErrDamaged)
 }
 
-// Codec tells how stored bytes become a block.
+// Codec tells how stored bytes become a frame.
 type Codec uint8
 
 const (
-	// Plain bytes are the block.
+	// Plain bytes are the frame.
 	Plain Codec = 0
 	// Zstd bytes are one Zstandard frame (RFC 8878).
 	Zstd Codec = 1
@@ -62,76 +63,73 @@ var contexts = sync.Pool{New: func() any { return zstd.NewCtx() }}
 // Bound is the room that Compress may need for n bytes.
 func Bound(n int) int { return zstd.CompressBound(n) }
 
-// Compress returns the bytes to store for a block: compressed where that saves at least a sixteenth, the block itself
-// (not copied) otherwise. The result may use buf's memory if it has room for [Bound] bytes.
-func Compress(block, buf []byte) ([]byte, Codec) {
-	if len(block) == 0 || looksRandom(block) {
-		return block, Plain
+// Compress returns the bytes to store for a frame: compressed where that saves at least a sixteenth, the frame itself (not copied)
+// otherwise. The result may use buf's memory if it has room for [Bound] bytes.
+func Compress(frame, buf []byte) ([]byte, Codec) {
+	if len(frame) == 0 || looksRandom(frame) {
+		return frame, Plain
 	}
 	c := contexts.Get().(zstd.Ctx)
 	defer contexts.Put(c)
-	out, err := c.CompressLevel(buf, block, level)
-	if err != nil || len(out) > len(block)-len(block)/16 {
-		return block, Plain
+	out, err := c.CompressLevel(buf, frame, level)
+	if err != nil || len(out) > len(frame)-len(frame)/16 {
+		return frame, Plain
 	}
 	return out, Zstd
 }
 
-// looksRandom samples a block: looking at all of it costs half as much as trying to compress it.
-func looksRandom(block []byte) bool {
+// looksRandom samples a frame: looking at all of it costs half as much as trying to compress it.
+func looksRandom(frame []byte) bool {
 	const sample = 4 << 10
-	if len(block) < 8*sample {
+	if len(frame) < 8*sample {
 		return false
 	}
-	for _, at := range []int{0, len(block) / 2, len(block) - sample} {
-		if compress.Estimate(block[at:at+sample]) > 0.02 {
+	for _, at := range []int{0, len(frame) / 2, len(frame) - sample} {
+		if compress.Estimate(frame[at:at+sample]) > 0.02 {
 			return false
 		}
 	}
 	return true
 }
 
-// Expand undoes Compress. size is the block's length in bytes, as its directory entry gives it.
-func Expand(stored []byte, codec Codec, size int) ([]byte, error) {
-	return expand(stored, codec, size, MaxBlock)
-}
-
-// ExpandAny undoes Compress where the block's length is not at hand: a frame tells it. Errors wrap [ErrDamaged].
-func ExpandAny(stored []byte, codec Codec) ([]byte, error) {
+// Expand undoes Compress: a frame tells its length. The result may use into's memory. Errors wrap [ErrDamaged].
+func Expand(stored []byte, codec Codec, into []byte) ([]byte, error) {
 	if codec != Zstd {
-		return Expand(stored, codec, len(stored))
+		return expand(stored, codec, len(stored), MaxFrame, into)
 	}
 	var h zstdframe.Header
-	if err := h.Decode(stored); err != nil || !h.HasFCS || h.FrameContentSize > MaxBlock {
-		return nil, fmt.Errorf("block: %w: its frame does not tell its length", ErrDamaged)
+	if err := h.Decode(stored); err != nil || !h.HasFCS || h.FrameContentSize > MaxFrame {
+		return nil, fmt.Errorf("%w: a frame does not tell its length", ErrDamaged)
 	}
-	return Expand(stored, codec, int(h.FrameContentSize))
+	return expand(stored, codec, int(h.FrameContentSize), MaxFrame, into)
 }
 
-func expand(stored []byte, codec Codec, size, most int) ([]byte, error) {
+func expand(stored []byte, codec Codec, size, most int, into []byte) ([]byte, error) {
 	if size < 0 || size > most {
-		return nil, fmt.Errorf("block of %d bytes: %w: more than a block may have", size, ErrDamaged)
+		return nil, fmt.Errorf("frame of %d bytes: %w: more than one may have", size, ErrDamaged)
 	}
 	switch {
 	case codec == Plain && len(stored) == size:
 		return stored, nil
 	case codec == Plain:
-		return nil, fmt.Errorf("block of %d bytes: %w: %d are stored", size, ErrDamaged, len(stored))
+		return nil, fmt.Errorf("frame of %d bytes: %w: %d are stored", size, ErrDamaged, len(stored))
 	case codec != Zstd:
-		return nil, fmt.Errorf("block of %d bytes: %w: codec %d is unknown", size, ErrDamaged, codec)
+		return nil, fmt.Errorf("frame of %d bytes: %w: codec %d is unknown", size, ErrDamaged, codec)
 	case size == 0 || len(stored) == 0:
-		return nil, fmt.Errorf("block of %d bytes: %w: an empty frame", size, ErrDamaged)
+		return nil, fmt.Errorf("frame of %d bytes: %w: it is empty", size, ErrDamaged)
 	}
 	c := contexts.Get().(zstd.Ctx)
 	defer contexts.Put(c)
-	out := make([]byte, size)
-	// The library writes no further than out, whatever the frame claims.
-	n, err := c.DecompressInto(out, stored)
+	if cap(into) < size {
+		into = make([]byte, size)
+	}
+	// The library writes no further than into, whatever the frame claims.
+	n, err := c.DecompressInto(into[:size], stored)
 	if err != nil {
-		return nil, fmt.Errorf("block of %d bytes: %w: %v", size, ErrDamaged, err)
+		return nil, fmt.Errorf("frame of %d bytes: %w: %v", size, ErrDamaged, err)
 	}
 	if n != size {
-		return nil, fmt.Errorf("block of %d bytes: %w: it expands to %d", size, ErrDamaged, n)
+		return nil, fmt.Errorf("frame of %d bytes: %w: it expands to %d", size, ErrDamaged, n)
 	}
-	return out, nil
+	return into[:size], nil
 }

@@ -35,30 +35,34 @@ func TestCompressLeavesAloneWhatGainsNothing(t *testing.T) {
 		stored, codec := Compress(c.block, nil)
 		require.Equal(t, c.codec, codec, name)
 		require.LessOrEqual(t, len(stored), len(c.block), name)
-		back, err := Expand(stored, codec, len(c.block))
-		require.NoError(t, err, name)
-		require.True(t, bytes.Equal(c.block, back), name)
-		if len(c.block) > 0 {
-			_, err = Expand(stored, codec, len(c.block)-1)
+		for _, into := range [][]byte{nil, make([]byte, 0, 200<<10), make([]byte, 9)} {
+			back, err := Expand(stored, codec, into)
+			require.NoError(t, err, name)
+			require.True(t, bytes.Equal(c.block, back), name)
+		}
+		if codec == Zstd {
+			_, err := Expand(stored[:len(stored)-1], codec, nil)
 			require.ErrorIs(t, err, ErrDamaged, name)
 		}
 	}
-	_, err := Expand([]byte{1}, 9, 1)
+	for _, codec := range []Codec{9, Zstd} {
+		_, err := Expand([]byte{1}, codec, nil)
+		require.ErrorIs(t, err, ErrDamaged)
+	}
+	_, err := Expand(nil, Zstd, nil)
 	require.ErrorIs(t, err, ErrDamaged)
-	_, err = Expand(nil, Zstd, MaxBlock+1)
+	_, err = Expand(make([]byte, MaxFrame+1), Plain, nil)
 	require.ErrorIs(t, err, ErrDamaged)
 }
 
-// A small frame that claims or holds far more than a block may have is refused before it takes the memory.
+// A small frame that claims or holds far more than a frame may have is refused before it takes the memory.
 func TestABombIsRefused(t *testing.T) {
 	bomb, err := zstd.CompressLevel(nil, make([]byte, 64<<20), 1)
 	require.NoError(t, err)
 	require.Less(t, len(bomb), 1<<20)
-	_, err = Expand(bomb, Zstd, MaxBlock)
+	_, err = Expand(bomb, Zstd, nil)
 	require.ErrorIs(t, err, ErrDamaged)
-	_, err = ExpandAny(bomb, Zstd)
-	require.ErrorIs(t, err, ErrDamaged)
-	_, err = ExpandAny([]byte("no frame"), Zstd)
+	_, err = Expand([]byte("no frame"), Zstd, nil)
 	require.ErrorIs(t, err, ErrDamaged)
 }
 
@@ -67,28 +71,51 @@ var secret = Secret{1, 2, 3}
 // seals are the two kinds of store.
 var seals = map[string]*Seal{"plain": nil, "sealed": NewSeal(secret)}
 
-func makePack(seal *Seal, blocks ...[]byte) (PackID, []byte, []Entry) {
+// makePack makes a pack of frames, each of one piece but the last two, which are one.
+func makePack(seal *Seal, pieces ...[]byte) (PackID, []byte, Directory) {
 	p := NewPack(seal, NewPackID(), nil)
-	for _, b := range blocks {
-		stored, codec := Compress(b, nil)
-		p.Add(seal.Name(b), stored, codec, len(b))
+	for i := 0; i < len(pieces); i++ {
+		content := pieces[i]
+		row := []Piece{{seal.Name(content), uint32(len(content))}}
+		if i == len(pieces)-2 {
+			i++
+			content = append(bytes.Clone(content), pieces[i]...)
+			row = append(row, Piece{seal.Name(pieces[i]), uint32(len(pieces[i]))})
+		}
+		stored, codec := Compress(content, nil)
+		p.Add(row, stored, codec)
 	}
-	return p.ID(), p.Finish(), p.Entries()
+	body, d := p.Finish()
+	return p.ID(), body, d
+}
+
+func entries(d Directory) (out []Entry) {
+	d.Each(func(e Entry) bool { out = append(out, e); return true })
+	return out
+}
+
+// readPiece reads a piece of a pack's bytes.
+func readPiece(seal *Seal, id PackID, e Entry, body []byte) ([]byte, error) {
+	content, _, err := OpenFrame(seal.Pack(id), e.Offset, e.Codec, body[e.Offset:][:e.Stored], nil)
+	if err != nil {
+		return nil, err
+	}
+	return e.Piece(seal, content)
 }
 
 // A pack is found by its last bytes alone, and every byte of it is watched.
 func TestAPackDescribesItself(t *testing.T) {
-	blocks := [][]byte{random(5000), bytes.Repeat([]byte("gate-07 "), 9000), random(1)}
+	pieces := [][]byte{random(5000), bytes.Repeat([]byte("gate-07 "), 9000), random(1), random(70)}
 	for kind, seal := range seals {
 		t.Run(kind, func(t *testing.T) {
-			id, body, entries := makePack(seal, blocks...)
+			id, body, made := makePack(seal, pieces...)
 			again, err := ParsePackID(id.String())
 			require.NoError(t, err)
 			require.Equal(t, id, again)
 			require.Equal(t, seal == nil, bytes.Contains(body, []byte("gate-07 ")), "the first bytes of a frame are literals")
 			read := func(id PackID, body []byte) (Directory, error) {
 				tail := body[len(body)-TailSize:]
-				offset, length, err := DirectoryRange(seal, tail, int64(len(body)))
+				offset, length, err := DirectoryRange(tail, int64(len(body)))
 				if err != nil {
 					return Directory{}, err
 				}
@@ -96,14 +123,16 @@ func TestAPackDescribesItself(t *testing.T) {
 			}
 			d, err := read(id, body)
 			require.NoError(t, err)
-			require.Equal(t, len(entries), d.Len())
-			own := seal.Pack(id)
-			for i := range d.Len() {
-				e := d.Entry(i)
-				require.Equal(t, entries[i], e)
-				block, _, err := ReadBlock(seal, own, e, body[e.Offset:][:e.Stored])
+			require.Equal(t, entries(made), entries(d))
+			require.Equal(t, made.Len(), d.Len())
+			all := entries(d)
+			require.Len(t, all, 4)
+			require.Equal(t, []bool{true, true, false, true}, []bool{all[0].Last, all[1].Last, all[2].Last, all[3].Last})
+			require.EqualValues(t, 1, all[3].Within)
+			for i, e := range all {
+				piece, err := readPiece(seal, id, e, body)
 				require.NoError(t, err)
-				require.Equal(t, blocks[i], block)
+				require.Equal(t, pieces[i], piece)
 			}
 			_, err = read(NewPackID(), body)
 			require.ErrorIs(t, err, ErrDamaged, "under another's name")
@@ -111,9 +140,10 @@ func TestAPackDescribesItself(t *testing.T) {
 				flipped := bytes.Clone(body)
 				flipped[i] ^= 1
 				d, err := read(id, flipped)
-				for j := 0; err == nil && j < d.Len(); j++ {
-					e := d.Entry(j)
-					_, _, err = ReadBlock(seal, own, e, flipped[e.Offset:][:e.Stored])
+				for _, e := range entries(d) {
+					if err == nil {
+						_, err = readPiece(seal, id, e, flipped)
+					}
 				}
 				require.ErrorIs(t, err, ErrDamaged, "byte %d", i)
 			}
@@ -123,6 +153,11 @@ func TestAPackDescribesItself(t *testing.T) {
 					require.ErrorIs(t, err, ErrDamaged, "cut at %d", n)
 				}
 			}
+			n := 0
+			d.Each(func(Entry) bool { n++; return n < 2 })
+			require.Equal(t, 2, n, "who has seen enough is not shown more")
+			_, err = (Entry{Within: 5, Size: 10}).Piece(seal, make([]byte, 14))
+			require.ErrorIs(t, err, ErrDamaged, "a piece that its frame does not hold")
 		})
 	}
 	for _, bad := range []string{"", "zz", PackID{}.String() + "00", PackID{}.String()[:31] + "g", "../" + PackID{}.String()[3:]} {
@@ -134,13 +169,13 @@ func TestAPackDescribesItself(t *testing.T) {
 func TestObjectsAndIndexes(t *testing.T) {
 	one, _, a := makePack(nil, random(300), random(400))
 	two, _, b := makePack(nil, random(500))
-	payload := AppendIndex(AppendIndex(nil, one, 1000, a), two, 2000, b)
+	payload := AppendIndex(AppendIndex(nil, a, 1000), b, 2000)
 	for kind, seal := range seals {
 		object := EncodeObject(seal, IndexObject, "index/1", payload)
 		back, err := DecodeObject(seal, IndexObject, "index/1", object)
 		require.NoError(t, err, kind)
 		require.Equal(t, payload, back)
-		require.Equal(t, seal == nil, bytes.Contains(object, a[0].Name[:]), "a sealed index tells no names")
+		require.Equal(t, seal == nil, bytes.Contains(object, entries(a)[0].Name[:]), "a sealed index tells no names")
 		_, err = DecodeObject(seal, ImageObject, "index/1", object)
 		require.ErrorContains(t, err, "kind")
 		_, err = DecodeObject(seal, IndexObject, "index/2", object)
@@ -164,14 +199,14 @@ func TestObjectsAndIndexes(t *testing.T) {
 	var lengths []int64
 	count := 0
 	require.NoError(t, WalkIndex(payload, func(d Directory, length int64) error {
-		ids, lengths, count = append(ids, d.Pack), append(lengths, length), count+d.Len()
+		ids, lengths, count = append(ids, d.Pack), append(lengths, length), count+len(entries(d))
 		return nil
 	}))
 	require.Equal(t, []PackID{one, two}, ids)
 	require.Equal(t, []int64{1000, 2000}, lengths)
 	require.Equal(t, 3, count)
 	for i := range payload {
-		if err := WalkIndex(payload[:i], func(Directory, int64) error { return nil }); i > 0 && i != 24+len(a)*EntrySize {
+		if err := WalkIndex(payload[:i], func(Directory, int64) error { return nil }); i > 0 && i != 24+a.Len() {
 			require.ErrorIs(t, err, ErrDamaged, "cut at %d", i)
 		}
 	}
@@ -220,16 +255,17 @@ func TestKeys(t *testing.T) {
 }
 
 func FuzzWalkIndex(f *testing.F) {
-	id, _, entries := makePack(nil, random(300), []byte("x"))
-	f.Add(AppendIndex(nil, id, 500, entries))
+	_, _, d := makePack(nil, random(300), []byte("x"), []byte("y"))
+	f.Add(AppendIndex(nil, d, 500))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		var again []byte
 		err := WalkIndex(b, func(d Directory, length int64) error {
-			entries := make([]Entry, d.Len())
-			for i := range entries {
-				entries[i] = d.Entry(i)
-			}
-			again = AppendIndex(again, d.Pack, length, entries)
+			require.LessOrEqual(t, d.Frames(), int64(1<<32-1))
+			d.Each(func(e Entry) bool {
+				require.LessOrEqual(t, uint64(e.Within)+uint64(e.Size), uint64(MaxFrame))
+				return true
+			})
+			again = AppendIndex(again, d, length)
 			return nil
 		})
 		if err == nil {
@@ -239,28 +275,30 @@ func FuzzWalkIndex(f *testing.F) {
 }
 
 func FuzzPack(f *testing.F) {
-	id, body, _ := makePack(nil, random(300), bytes.Repeat([]byte("x"), 5000))
+	id, body, _ := makePack(nil, random(300), bytes.Repeat([]byte("x"), 5000), random(30))
 	f.Add(body)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if len(b) < TailSize {
 			return
 		}
 		tail := b[len(b)-TailSize:]
-		offset, length, err := DirectoryRange(nil, tail, int64(len(b)))
+		offset, length, err := DirectoryRange(tail, int64(len(b)))
 		if err != nil {
 			return
 		}
 		digest := directoryDigest(nil, id, b[offset:offset+length]) // the fuzzer can't find digests
 		copy(tail[12:], digest[:])
 		d, err := ReadDirectory(nil, id, offset, b[offset:offset+length], tail)
-		for i := 0; err == nil && i < d.Len(); i++ {
-			e := d.Entry(i)
-			if end := int64(e.Offset) + int64(e.Stored); end <= offset {
-				if block, _, err := ReadBlock(nil, nil, e, b[e.Offset:end]); err == nil {
-					require.True(t, e.Size == 0 || len(block) == int(e.Size))
-				}
-			}
+		if err != nil {
+			return
 		}
+		d.Each(func(e Entry) bool {
+			require.LessOrEqual(t, int64(e.Offset)+int64(e.Stored), offset)
+			if piece, err := readPiece(nil, id, e, b); err == nil {
+				require.Len(t, piece, int(e.Size))
+			}
+			return true
+		})
 	})
 }
 

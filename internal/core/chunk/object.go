@@ -30,7 +30,7 @@ const (
 )
 
 const (
-	objectMagic = "KLOBJ\x00\x02"
+	objectMagic = "KLOBJ\x00\x03"
 	objectHead  = 7 + 1 + 1 + 4 // magic, kind, codec, payload length
 	maxObject   = 1 << 30
 
@@ -103,22 +103,19 @@ func openPayload(seal *Seal, kind ObjectKind, name string, body []byte) (payload
 			return nil, err
 		}
 	}
-	return expand(stored, Codec(body[8]&^sealedFlag), int(binary.BigEndian.Uint32(body[9:])), maxObject)
+	return expand(stored, Codec(body[8]&^sealedFlag), int(binary.BigEndian.Uint32(body[9:])), maxObject, nil)
 }
 
-// MaxIndexEntries bounds the blocks that one index names, so that it fits into memory with ease.
-const MaxIndexEntries = 1 << 20
+// MaxIndex bounds the directories in one index, in bytes, so that it fits into memory with ease.
+const MaxIndex = 40 << 20
 
-// AppendIndex adds a pack to the payload of an index: its name, its length in bytes (uint32), its number of entries
-// (uint32), its directory.
-func AppendIndex(payload []byte, id PackID, length int64, entries []Entry) []byte {
-	payload = append(payload, id[:]...)
+// AppendIndex adds a pack to the payload of an index: its name, its length in bytes (uint32), the length of its directory (uint32), its
+// directory.
+func AppendIndex(payload []byte, d Directory, length int64) []byte {
+	payload = append(payload, d.Pack[:]...)
 	payload = binary.BigEndian.AppendUint32(payload, uint32(length))
-	payload = binary.BigEndian.AppendUint32(payload, uint32(len(entries)))
-	for _, e := range entries {
-		payload = e.append(payload)
-	}
-	return payload
+	payload = binary.BigEndian.AppendUint32(payload, uint32(len(d.body)))
+	return append(payload, d.body...)
 }
 
 // WalkIndex calls visit for each pack of an index's payload, with the pack's length in bytes. Errors wrap [ErrDamaged].
@@ -128,19 +125,19 @@ func WalkIndex(payload []byte, visit func(d Directory, length int64) error) erro
 		if len(payload) < head {
 			return fmt.Errorf("index: %w: it ends inside a pack's name", ErrDamaged)
 		}
-		id, length, n := PackID(payload), binary.BigEndian.Uint32(payload[16:]), binary.BigEndian.Uint32(payload[20:])
+		id, length, n := PackID(payload), binary.BigEndian.Uint32(payload[16:]), int64(binary.BigEndian.Uint32(payload[20:]))
 		payload = payload[head:]
-		if n > MaxEntries || int(n)*EntrySize > len(payload) {
+		if n > int64(len(payload)) {
 			return fmt.Errorf("index: %w: it ends inside the directory of pack %s", ErrDamaged, id)
 		}
-		d, err := NewDirectory(id, payload[:int(n)*EntrySize])
+		d, err := NewDirectory(id, payload[:n])
 		if err != nil {
 			return fmt.Errorf("index: %w", err)
 		}
 		if err := visit(d, int64(length)); err != nil {
 			return err
 		}
-		payload = payload[int(n)*EntrySize:]
+		payload = payload[n:]
 	}
 	return nil
 }

@@ -21,7 +21,7 @@ func NewSecret() Secret {
 	return s
 }
 
-// Overhead is how many bytes sealing adds to a block or a directory: the tag of AES-256-GCM.
+// Overhead is how many bytes sealing adds to a frame or a directory: the tag of AES-256-GCM.
 const Overhead = 16
 
 // Seal names and seals what goes into one store. A nil *Seal is that of a store that is not sealed: names are plain
@@ -35,8 +35,8 @@ type Seal struct {
 
 // NewSeal derives a store's keys: BLAKE3 in its key derivation mode, with a context string for each purpose.
 func NewSeal(secret Secret) *Seal {
-	s := &Seal{packs: derive(secret, "keenlodge store 2 packs"), objects: newAEAD(derive(secret, "keenlodge store 2 objects"))}
-	names := derive(secret, "keenlodge store 2 names")
+	s := &Seal{packs: derive(secret, "keenlodge store 3 packs"), objects: newAEAD(derive(secret, "keenlodge store 3 objects"))}
+	names := derive(secret, "keenlodge store 3 names")
 	s.names.New = func() any {
 		h, err := blake3.NewKeyed(names[:])
 		if err != nil {
@@ -44,7 +44,7 @@ func NewSeal(secret Secret) *Seal {
 		}
 		return h
 	}
-	s.check = Name(derive(secret, "keenlodge store 2 check"))
+	s.check = Name(derive(secret, "keenlodge store 3 check"))
 	return s
 }
 
@@ -68,15 +68,15 @@ func newAEAD(key Secret) cipher.AEAD {
 // Check is a value that only the store's secret gives, and that tells nothing of it; the header keeps it.
 func (s *Seal) Check() string { return s.check.String() }
 
-// Name digests a block.
-func (s *Seal) Name(block []byte) Name {
+// Name digests a piece or a map block.
+func (s *Seal) Name(piece []byte) Name {
 	if s == nil {
-		return blake3.Sum256(block)
+		return blake3.Sum256(piece)
 	}
 	h := s.names.Get().(*blake3.Hasher)
 	defer s.names.Put(h)
 	h.Reset()
-	h.Write(block)
+	h.Write(piece)
 	var n Name
 	h.Sum(n[:0])
 	return n
@@ -130,6 +130,14 @@ func (p *PackSeal) Open(offset uint32, part []byte) ([]byte, error) {
 		return nil, fmt.Errorf("bytes from %d on: %w: their seal is broken", offset, ErrDamaged)
 	}
 	return out, nil
+}
+
+// Close seals a few bytes of a header, about what they are of; [Seal.Open] undoes it.
+func (s *Seal) Close(content []byte, about string) []byte { return s.seal(content, []byte(about)) }
+
+// Open undoes [Seal.Close]. Errors wrap [ErrDamaged].
+func (s *Seal) Open(sealed []byte, about string) ([]byte, error) {
+	return s.unseal(sealed, []byte(about))
 }
 
 // seal closes an object's payload: a random nonce, then what AES-256-GCM gives.

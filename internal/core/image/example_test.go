@@ -8,37 +8,42 @@ import (
 	"keenlodge/internal/core/image"
 )
 
-// blocks keeps blocks by their names, as a store does.
-type blocks map[chunk.Name][]byte
+// pieces keeps pieces and map blocks by their names, as a store does.
+type pieces map[chunk.Name][]byte
 
-func (b blocks) Put(_ context.Context, block []byte) (chunk.Name, error) {
-	name := (*chunk.Seal)(nil).Name(block)
-	b[name] = append([]byte{}, block...)
+func (b pieces) PutMap(_ context.Context, body []byte) (chunk.Name, error) {
+	name := (*chunk.Seal)(nil).Name(body)
+	b[name] = append([]byte{}, body...)
 	return name, nil
 }
 
-func (b blocks) Keep(context.Context, chunk.Name, int) error { return nil }
+func (b pieces) Keep(context.Context, chunk.Name, int) error { return nil }
 
-func (b blocks) Get(_ context.Context, name chunk.Name) ([]byte, error) { return b[name], nil }
+func (b pieces) GetMap(_ context.Context, name chunk.Name) ([]byte, error) { return b[name], nil }
 
-// A disk of an image is a tree of names. What was never set is zeros.
+func (b pieces) ReadPiece(_ context.Context, name chunk.Name, from int64, p []byte) error {
+	copy(p, b[name][from:])
+	return nil
+}
+
+// A disk of an image is a map of ranges, each a part of a piece. What was never set is zeros.
 func Example() {
-	ctx, store := context.Background(), blocks{}
-	w := image.NewTreeWriter(store, 1<<20, 128<<10)
+	ctx, store := context.Background(), pieces{}
+	w := image.NewTreeWriter(store, 1<<20)
 	data := make([]byte, 128<<10)
 	copy(data, "the harbour's timetable")
-	name, err := store.Put(ctx, data)
+	name, err := store.PutMap(ctx, data)
 	if err != nil {
 		panic(err)
 	}
-	if err := w.Set(ctx, 3, name); err != nil {
+	if err := w.Set(ctx, image.Part{At: 96, Units: 32, Piece: name}); err != nil {
 		panic(err)
 	}
 	root, err := w.Finish(ctx)
 	if err != nil {
 		panic(err)
 	}
-	r, err := image.NewReader(store, image.Disk{Target: "vda", Size: 1 << 20, BlockSize: 128 << 10, Map: root})
+	r, err := image.NewReader(store, image.Disk{Target: "vda", Size: 1 << 20, Map: root})
 	if err != nil {
 		panic(err)
 	}

@@ -3,6 +3,7 @@ package image
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -14,101 +15,152 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/disk"
 )
 
-// shelf keeps blocks in memory and counts what is asked of it.
+// shelf keeps pieces and map blocks in memory, and counts what is asked of it.
 type shelf struct {
-	blocks map[chunk.Name][]byte
+	pieces map[chunk.Name][]byte
 	gets   int
 	kept   map[int]int
 }
 
-func newShelf() *shelf { return &shelf{blocks: map[chunk.Name][]byte{}, kept: map[int]int{}} }
+func newShelf() *shelf { return &shelf{pieces: map[chunk.Name][]byte{}, kept: map[int]int{}} }
 
-func (s *shelf) Put(_ context.Context, block []byte) (chunk.Name, error) {
-	n := nameOf(block)
-	s.blocks[n] = bytes.Clone(block)
+func (s *shelf) PutMap(_ context.Context, body []byte) (chunk.Name, error) {
+	n := nameOf(body)
+	s.pieces[n] = bytes.Clone(body)
 	return n, nil
 }
 
-// kept counts what was kept whole, by height.
+// Keep counts what was kept whole, by height.
 func (s *shelf) Keep(_ context.Context, n chunk.Name, height int) error {
-	if _, ok := s.blocks[n]; !ok {
+	if _, ok := s.pieces[n]; !ok {
 		return chunk.ErrDamaged
 	}
 	s.kept[height]++
 	return nil
 }
 
-// nameOf is the name of a block in a store that is not sealed.
-func nameOf(block []byte) chunk.Name {
+// nameOf is the name of a piece in a store that is not sealed.
+func nameOf(piece []byte) chunk.Name {
 	var plain *chunk.Seal
-	return plain.Name(block)
+	return plain.Name(piece)
 }
 
-func (s *shelf) Get(_ context.Context, n chunk.Name) ([]byte, error) {
+func (s *shelf) GetMap(_ context.Context, n chunk.Name) ([]byte, error) {
 	s.gets++
-	b, ok := s.blocks[n]
+	b, ok := s.pieces[n]
 	if !ok {
-		return nil, fmt.Errorf("block %s: %w", n, chunk.ErrDamaged)
+		return nil, fmt.Errorf("piece %s: %w", n, chunk.ErrDamaged)
 	}
 	return b, nil
 }
 
-const small = 4096 // a block size that makes trees high at little cost
+func (s *shelf) ReadPiece(ctx context.Context, n chunk.Name, from int64, p []byte) error {
+	b, err := s.GetMap(ctx, n)
+	if err == nil && copy(p, b[min(from, int64(len(b))):]) < len(p) {
+		err = fmt.Errorf("piece %s: %w: it is short", n, chunk.ErrDamaged)
+	}
+	return err
+}
 
-// build stores a disk given by the content of some of its blocks.
-func build(t *testing.T, s *shelf, size int64, content map[int64][]byte) Disk {
-	t.Helper()
-	w := NewTreeWriter(s, size, small)
-	for i := int64(0); i < blocks(size, small); i++ {
-		if c, ok := content[i]; ok {
-			name, err := s.Put(t.Context(), c)
-			require.NoError(t, err)
-			require.NoError(t, w.Set(t.Context(), i, name))
+const unit = cut.Unit
+
+// paint is a disk's content: what each unit is filled with, 0 for zeros. It costs little to make a large one.
+type paint map[int64]byte
+
+// parts cuts what is painted between units into pieces at random, stores them, and returns the ranges.
+func (c paint) parts(s *shelf, rng *rand.Rand, at, end int64) (out []Part) {
+	for at < end {
+		if c[at] == 0 {
+			at++
+			continue
 		}
+		n := int64(1)
+		for at+n < end && c[at+n] != 0 && n < 200 && rng.IntN(9) > 0 {
+			n++
+		}
+		body := make([]byte, 0, n*unit)
+		for i := range n {
+			body = append(body, bytes.Repeat([]byte{c[at+i]}, unit)...)
+		}
+		name, _ := s.PutMap(context.Background(), body)
+		out = append(out, Part{At: at, Units: n, Piece: name})
+		at += n
+	}
+	return out
+}
+
+// disk is the content as a disk in memory.
+func (c paint) disk(size int64) disk.Memory {
+	m := make(disk.Memory, size)
+	for at, b := range c {
+		for i := at * unit; i < min(size, (at+1)*unit); i++ {
+			m[i] = b
+		}
+	}
+	return m
+}
+
+func build(t *testing.T, s *shelf, size int64, parts []Part) Disk {
+	t.Helper()
+	w := NewTreeWriter(s, size)
+	for _, p := range parts {
+		require.NoError(t, w.Set(t.Context(), p))
 	}
 	root, err := w.Finish(t.Context())
 	require.NoError(t, err)
-	return Disk{Target: "vda", Size: size, BlockSize: small, Map: root}
+	return Disk{Target: "vda", Size: size, Map: root}
 }
 
-func fill(b byte) []byte { return bytes.Repeat([]byte{b}, small) }
+func requireSame(t *testing.T, s *shelf, d Disk, want disk.Disk, msg ...any) {
+	t.Helper()
+	r, err := NewReader(s, d)
+	require.NoError(t, err)
+	at, err := disk.FirstDifference(t.Context(), r, want)
+	require.NoError(t, err)
+	require.EqualValues(t, -1, at, msg...)
+}
 
-// Trees of every height give back what was put in, at edges of map blocks too.
-func TestATreeGivesBackTheDisk(t *testing.T) {
-	for _, n := range []int64{1, 2, Fanout - 1, Fanout, Fanout + 1, 3*Fanout + 7, Fanout*Fanout + 5} {
+// Maps of every height give back what was put in, at edges of map blocks too.
+func TestAMapGivesBackTheDisk(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 1))
+	leaf := int64(leafUnits)
+	for _, n := range []int64{1, 2, leaf - 1, leaf, leaf + 1, 3*leaf + 7, leaf*Fanout - 1, leaf * Fanout, leaf*Fanout + 1, 5 * leaf * Fanout, leaf*Fanout*Fanout + 5} {
 		for name, at := range map[string][]int64{"nothing": {}, "the first": {0}, "the last": {n - 1}, "both ends": {0, n - 1}, "about the middle": {n / 2, min(n-1, n/2+1)}} {
-			t.Run(fmt.Sprintf("%d blocks, %s", n, name), func(t *testing.T) {
-				s := newShelf()
-				content := map[int64][]byte{}
-				for i, b := range at {
-					content[b] = fill(byte(i + 1))
+			t.Run(fmt.Sprintf("%d units, %s", n, name), func(t *testing.T) {
+				s, c := newShelf(), paint{}
+				for i, u := range at {
+					c[u] = byte(i + 1)
 				}
-				// Setting every block of a large disk is slow for nothing: only those with content are set.
-				w := NewTreeWriter(s, n*small, small)
-				for _, b := range at {
-					if b >= w.next {
-						name, err := s.Put(t.Context(), content[b])
-						require.NoError(t, err)
-						require.NoError(t, w.Set(t.Context(), b, name))
+				var parts []Part
+				for i, u := range at {
+					if i == 0 || u != at[i-1] {
+						parts = append(parts, c.parts(s, rng, u, u+1)...)
 					}
 				}
-				root, err := w.Finish(t.Context())
+				size := n*unit - 100
+				d := build(t, s, size, parts)
+				require.Equal(t, len(at) == 0, d.Map == "", "a disk of zeros has no map")
+				r, err := NewReader(s, d)
 				require.NoError(t, err)
-				require.Equal(t, len(at) == 0, root == "", "a disk of zeros has no map")
-				r, err := NewReader(s, Disk{Target: "vda", Size: n * small, BlockSize: small, Map: root})
-				require.NoError(t, err)
-				for b, c := range content {
-					got := make([]byte, small)
-					_, err := r.ReadAt(got, b*small)
-					require.NoError(t, err)
-					require.True(t, bytes.Equal(c, got), "block %d", b)
+				for u, b := range c {
+					got := make([]byte, unit)
+					k, err := r.ReadAt(got, u*unit)
+					require.True(t, err == nil || err == io.EOF && u == n-1)
+					require.Equal(t, bytes.Repeat([]byte{b}, k), got[:k], "unit %d", u)
 				}
 				sum, err := disk.Allocated(t.Context(), r)
 				require.NoError(t, err)
-				require.EqualValues(t, len(content)*small, sum)
+				held, err := r.Held(t.Context(), 0, n)
+				require.NoError(t, err)
+				require.EqualValues(t, len(c)*unit, held)
+				if c[n-1] != 0 {
+					held -= 100
+				}
+				require.Equal(t, held, sum)
 			})
 		}
 	}
@@ -117,19 +169,19 @@ func TestATreeGivesBackTheDisk(t *testing.T) {
 // Reads at any offset and length agree with the disk in memory; those across the end are short, with io.EOF.
 func TestReadsAnywhere(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 4))
-	size := int64(3*Fanout*small + 1000)
-	plain := make(disk.Memory, size)
-	content := map[int64][]byte{}
-	for range 400 {
-		b := rng.Int64N(blocks(size, small))
-		content[b] = fill(byte(1 + rng.IntN(255)))
-		copy(plain[b*small:], content[b])
+	size := int64(2*leafUnits*unit + 1000)
+	c := paint{}
+	for range 900 {
+		c[rng.Int64N(units(size))] = byte(1 + rng.IntN(255))
 	}
+	plain := c.disk(size)
 	s := newShelf()
-	r, err := NewReader(s, build(t, s, size, content))
+	d := build(t, s, size, c.parts(s, rng, 0, units(size)))
+	requireSame(t, s, d, plain)
+	r, err := NewReader(s, d)
 	require.NoError(t, err)
 	for range 2000 {
-		off, n := rng.Int64N(size+10), rng.IntN(3*small)
+		off, n := rng.Int64N(size+10), rng.IntN(9*unit)
 		one, two := make([]byte, n), make([]byte, n)
 		a, errA := r.ReadAt(one, off)
 		b, errB := plain.ReadAt(two, off)
@@ -144,85 +196,114 @@ func TestReadsAnywhere(t *testing.T) {
 	require.Error(t, err)
 }
 
-// Two disks that differ in one block share all map blocks but those on the path to it.
+// Two disks that differ in one piece share all map blocks but those on the path to it.
 func TestASmallChangeCostsAPath(t *testing.T) {
 	s := newShelf()
-	size := int64(5 * Fanout * small)
-	content := map[int64][]byte{}
-	for i := int64(0); i < 5*Fanout; i++ {
-		content[i] = fill(byte(1 + i%7))
+	size := int64(5 * Fanout * leafUnits * unit)
+	piece, _ := s.PutMap(t.Context(), bytes.Repeat([]byte{1}, 64*unit))
+	var parts []Part
+	for at := int64(0); at < units(size); at += 640 {
+		parts = append(parts, Part{At: at, Units: 64, Piece: piece})
 	}
-	build(t, s, size, content)
-	before := len(s.blocks)
-	content[2*Fanout+9] = fill(200)
-	build(t, s, size, content)
-	require.Equal(t, before+3, len(s.blocks), "the block, one map block, the root")
+	build(t, s, size, parts)
+	before := len(s.pieces)
+	parts[len(parts)/2].Units = 63
+	build(t, s, size, parts)
+	require.Equal(t, before+3, len(s.pieces), "one leaf, one map block, the root")
 }
 
-func TestBlocksMustRise(t *testing.T) {
-	w := NewTreeWriter(newShelf(), 10*small, small)
-	require.NoError(t, w.Set(t.Context(), 4, nameOf([]byte("x"))))
-	require.ErrorContains(t, w.Set(t.Context(), 4, chunk.Name{}), "out of order")
-	require.ErrorContains(t, w.Set(t.Context(), 10, chunk.Name{}), "out of order")
+func TestRangesMustRise(t *testing.T) {
+	w := NewTreeWriter(newShelf(), 10*unit)
+	name := nameOf([]byte("x"))
+	require.NoError(t, w.Set(t.Context(), Part{At: 4, Units: 2, Piece: name}))
+	for _, p := range []Part{{At: 5, Units: 1}, {At: 8, Units: 3}, {At: 10, Units: 1}, {At: 7}} {
+		p.Piece = name
+		require.ErrorContains(t, w.Set(t.Context(), p), "out of order", "%+v", p)
+	}
 }
 
-// A walk visits every block with its range; a map block that is refused hides what hangs on it.
-func TestNamesVisitsAll(t *testing.T) {
+// What goes on in the same piece is one range, whoever set it.
+func TestRangesAreJoined(t *testing.T) {
 	s := newShelf()
-	size := int64(2*Fanout*small + 100)
-	d := build(t, s, size, map[int64][]byte{0: fill(1), 5: fill(1), Fanout: fill(2), 2 * Fanout: fill(3)})
+	name, _ := s.PutMap(t.Context(), bytes.Repeat([]byte{1}, 9*unit))
+	apart := []Part{{At: 3, Units: 2, From: 1, Piece: name}, {At: 5, Units: 4, From: 3, Piece: name}, {At: 9, Units: 1, From: 8, Piece: name}, {At: 11, Units: 1, From: 8, Piece: name}}
+	d := build(t, s, 100*unit, apart)
+	require.Equal(t, build(t, s, 100*unit, []Part{{At: 3, Units: 6, From: 1, Piece: name}, {At: 9, Units: 1, From: 8, Piece: name}, {At: 11, Units: 1, From: 8, Piece: name}}).Map, d.Map)
+	require.Equal(t, build(t, s, 100*unit, []Part{{At: 3, Units: 6, From: 1, Piece: name}, {At: 9, Units: 1, From: 7, Piece: name}}).Map, build(t, s, 100*unit, []Part{{At: 3, Units: 7, From: 1, Piece: name}}).Map)
+}
+
+// A walk visits everything with its range; a map block that is refused hides what hangs on it.
+func TestAWalkVisitsAll(t *testing.T) {
+	s := newShelf()
+	leaf := int64(leafUnits)
+	size := 2*leaf*unit + 100
+	piece, _ := s.PutMap(t.Context(), bytes.Repeat([]byte{1}, 8*unit))
+	d := build(t, s, size, []Part{{At: 0, Units: 2, Piece: piece}, {At: 5, Units: 3, From: 2, Piece: piece}, {At: leaf - 1, Units: 2, From: 4, Piece: piece}, {At: 2 * leaf, Units: 1, Piece: piece}})
 	r, err := NewReader(s, d)
 	require.NoError(t, err)
-	var data, maps []int64
-	var last int64
-	require.NoError(t, r.Names(t.Context(), func(_ chunk.Name, isMap bool, off, n int64) error {
-		if isMap {
-			maps = append(maps, off)
+	var data, maps []Visit
+	require.NoError(t, r.Walk(t.Context(), func(v Visit) error {
+		if v.Height > 0 {
+			maps = append(maps, v)
 		} else {
-			data, last = append(data, off), n
+			data = append(data, v)
 		}
 		return nil
 	}))
-	require.Equal(t, []int64{0, 5 * small, Fanout * small, 2 * Fanout * small}, data)
-	require.EqualValues(t, 100, last, "the end of the disk")
+	want := []Visit{{Offset: 0, Length: 2 * unit}, {Offset: 5 * unit, Length: 3 * unit, From: 2 * unit}, {Offset: (leaf - 1) * unit, Length: unit, From: 4 * unit}, {Offset: leaf * unit, Length: unit, From: 5 * unit}, {Offset: 2 * leaf * unit, Length: 100}}
+	for i := range want {
+		want[i].Name = piece
+	}
+	require.Equal(t, want, data)
 	require.Len(t, maps, 4)
+	require.Equal(t, []any{2, int64(0), size}, []any{maps[0].Height, maps[0].Offset, maps[0].Length})
+	require.Equal(t, []any{1, 2 * leaf * unit, int64(100)}, []any{maps[3].Height, maps[3].Offset, maps[3].Length})
 	n := 0
-	require.NoError(t, r.Names(t.Context(), func(chunk.Name, bool, int64, int64) error { n++; return ErrSkip }))
+	require.NoError(t, r.Walk(t.Context(), func(Visit) error { n++; return ErrSkip }))
 	require.Equal(t, 1, n)
 	stop := errors.New("stop")
-	require.ErrorIs(t, r.Names(t.Context(), func(chunk.Name, bool, int64, int64) error { return stop }), stop)
+	require.ErrorIs(t, r.Walk(t.Context(), func(Visit) error { return stop }), stop)
 }
 
 // What a damaged or hostile store gives is an error, never a wrong byte or a crash.
-func TestDamagedTrees(t *testing.T) {
+func TestDamagedMaps(t *testing.T) {
 	s := newShelf()
-	d := build(t, s, 3*Fanout*small, map[int64][]byte{0: fill(1), Fanout + 3: fill(2)})
-	for name := range s.blocks {
-		was := s.blocks[name]
-		for how, becomes := range map[string][]byte{"odd": was[:len(was)-1], "empty": {}, "long": bytes.Repeat(was, Fanout+1)} {
-			s.blocks[name] = becomes
+	c := paint{0: 1, leafUnits + 3: 2}
+	d := build(t, s, 3*leafUnits*unit, c.parts(s, rand.New(rand.NewPCG(1, 1)), 0, 3*leafUnits))
+	for name, was := range s.pieces {
+		for how, becomes := range map[string][]byte{"odd": was[:len(was)-1], "long": bytes.Repeat(was, Fanout*2+1), "other": bytes.Repeat([]byte{0xff}, len(was)), "none": nil} {
+			if s.pieces[name] = becomes; becomes == nil {
+				delete(s.pieces, name)
+			}
 			r, err := NewReader(s, d)
 			require.NoError(t, err)
-			_, one := r.ReadAt(make([]byte, 1), 0)
-			_, two := r.ReadAt(make([]byte, 1), (Fanout+3)*small)
-			if how != "empty" { // an empty map block means zeros, and a real store refuses it by its name
+			_, one := r.ReadAt(make([]byte, unit), 0)
+			_, two := r.ReadAt(make([]byte, unit), (leafUnits+3)*unit)
+			if len(was) < unit || how == "odd" || how == "none" { // what a piece holds is the store's to verify
 				require.ErrorIs(t, errors.Join(one, two), chunk.ErrDamaged, how)
 			}
 		}
-		delete(s.blocks, name)
-		r, err := NewReader(s, d)
-		require.NoError(t, err)
-		_, one := r.ReadAt(make([]byte, 1), 0)
-		_, two := r.ReadAt(make([]byte, 1), (Fanout+3)*small)
-		require.ErrorIs(t, errors.Join(one, two), chunk.ErrDamaged)
-		s.blocks[name] = was
+		s.pieces[name] = was
+	}
+	entry := func(at, n, from uint16) []byte {
+		return append(binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(nil, at), n), from), bytes.Repeat([]byte{7}, 32)...)
+	}
+	_, err := Parts(append(entry(0, 4, 0), entry(4, leafUnits-4, 0)...), 0)
+	require.ErrorIs(t, err, chunk.ErrDamaged, "more than a piece may have")
+	_, err = Parts(append(entry(0, 4, 0), entry(4, 200, 56)...), 0)
+	require.NoError(t, err)
+	for why, body := range map[string][]byte{"order": append(entry(4, 2, 0), entry(5, 1, 0)...), "nothing": entry(0, 0, 0), "over the end": entry(leafUnits-1, 2, 0), "zeros": append(entry(0, 1, 0)[:6], make([]byte, 32)...), "part": entry(0, 1, cut.MaxPiece/unit)} {
+		_, err := Parts(body, 0)
+		require.ErrorIs(t, err, chunk.ErrDamaged, why)
+		_, err = Below(body, 1)
+		require.ErrorIs(t, err, chunk.ErrDamaged, why)
 	}
 }
 
 func good() *Manifest {
 	return &Manifest{Format: Format, ID: "abcdefgh23", Machine: "tickets-db", Policy: "nightly-guests", Taken: time.Date(2026, 3, 1, 23, 0, 0, 0, time.UTC),
 		Scope: "machine", Capture: "full", Consistency: FileSystem, Frozen: 300 * time.Millisecond, Hypervisor: "quay-1", Definition: "<domain/>",
-		Disks: []Disk{{Target: "vda", Size: 1 << 30, Format: "qcow2", BlockSize: 131072, Map: strings.Repeat("ab", 32)}}, Program: "test"}
+		Disks: []Disk{{Target: "vda", Size: 1 << 30, Format: "qcow2", Map: strings.Repeat("ab", 32)}}, Program: "test"}
 }
 
 func TestAManifestComesBack(t *testing.T) {
@@ -237,44 +318,58 @@ func TestAManifestComesBack(t *testing.T) {
 	}
 }
 
-// An incremental tree takes over whole map blocks, reads none of the data, and equals the tree of the same disk in full.
+// An incremental map takes over whole map blocks, reads none of the data, and equals the map of the same ranges in full.
 func TestKeepTakesOverWhatDidNotChange(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 7))
-	whole := 0
-	for round := range 20 {
+	whole, high := 0, 0
+	for round := range 40 {
 		s := newShelf()
-		n := 1 + rng.Int64N(5*Fanout)
-		size := n*small - rng.Int64N(small)
-		content := map[int64][]byte{}
-		for range rng.IntN(3000) {
-			content[rng.Int64N(n)] = fill(byte(1 + rng.IntN(255)))
+		n := 1 + rng.Int64N([]int64{3, 5 * Fanout}[round%2]*leafUnits)
+		size := n*unit - rng.Int64N(unit)
+		piece, _ := s.PutMap(t.Context(), bytes.Repeat([]byte{byte(round)}, 64*unit))
+		var ranges []Part
+		for at := rng.Int64N(50); at < n; at += 1 + rng.Int64N(40) {
+			p := Part{At: at, Units: min(n-at, 1+rng.Int64N(40)), From: rng.Int64N(20), Piece: piece}
+			ranges = append(ranges, p)
+			at = p.End()
+			if rng.IntN(30) == 0 {
+				at += rng.Int64N(3 * leafUnits)
+			}
 		}
-		base, err := NewReader(s, build(t, s, size, content))
+		base, err := NewReader(s, build(t, s, size, ranges))
 		require.NoError(t, err)
-		w := NewTreeWriter(s, size, small)
-		at := int64(0)
-		for at < n {
-			keep := min(n-at, rng.Int64N(2*Fanout))
+		other, _ := s.PutMap(t.Context(), bytes.Repeat([]byte{99}, 64*unit))
+		w := NewTreeWriter(s, size)
+		var want []Part
+		for at := int64(0); at < n; {
+			keep := min(n-at, rng.Int64N([]int64{100, 2 * leafUnits, 3 * Fanout * leafUnits}[rng.IntN(3)]))
 			if keep > 0 {
 				require.NoError(t, w.Keep(t.Context(), base, at, keep))
+				for _, p := range ranges {
+					if p.End() > at && p.At < at+keep {
+						want = append(want, p.clip(at, at+keep))
+					}
+				}
 			}
-			if at += keep; at < n {
-				content[at] = fill(byte(1 + rng.IntN(255)))
-				name, err := s.Put(t.Context(), content[at])
-				require.NoError(t, err)
-				require.NoError(t, w.Set(t.Context(), at, name))
-				at++
+			if at += keep; at < n && rng.IntN(2) == 0 {
+				p := Part{At: at, Units: min(n-at, 1+rng.Int64N(60)), Piece: other}
+				require.NoError(t, w.Set(t.Context(), p))
+				want = append(want, p)
+				at = p.End()
+			} else {
+				at += rng.Int64N(50) // zeros since
 			}
 		}
 		root, err := w.Finish(t.Context())
 		require.NoError(t, err)
-		require.Equal(t, build(t, s, size, content).Map, root, "round %d", round)
-		whole += s.kept[1]
-		other, err := NewReader(s, Disk{Target: "vda", Size: size + Fanout*small*Fanout, BlockSize: small})
+		require.Equal(t, build(t, s, size, want).Map, root, "round %d of %d units", round, n)
+		whole, high = whole+s.kept[1], high+s.kept[2]
+		far, err := NewReader(s, Disk{Target: "vda", Size: size * Fanout * Fanout})
 		require.NoError(t, err)
-		require.Error(t, NewTreeWriter(s, size, small).Keep(t.Context(), other, 0, 1), "another size")
+		require.Error(t, NewTreeWriter(s, size).Keep(t.Context(), far, 0, 1), "another height")
 	}
-	require.Greater(t, whole, 10, "map blocks taken over as they are")
+	require.Greater(t, whole, 10, "leaves taken over as they are")
+	require.Greater(t, high, 1, "and more than leaves")
 }
 
 func TestManifestsThatMakeNoSense(t *testing.T) {
@@ -282,9 +377,6 @@ func TestManifestsThatMakeNoSense(t *testing.T) {
 		"id":             func(m *Manifest) { m.ID = "../../etc" },
 		"machine":        func(m *Manifest) { m.Machine = "" },
 		"size":           func(m *Manifest) { m.Disks[0].Size = -1 },
-		"block size":     func(m *Manifest) { m.Disks[0].BlockSize = 100_000 },
-		"no block size":  func(m *Manifest) { m.Disks[0].BlockSize = 0 },
-		"huge blocks":    func(m *Manifest) { m.Disks[0].BlockSize = 1 << 30 },
 		"map":            func(m *Manifest) { m.Disks[0].Map = "12" },
 		"map not digits": func(m *Manifest) { m.Disks[0].Map = strings.Repeat("zz", 32) },
 	} {

@@ -1,4 +1,4 @@
-// Package image says what an image is: a manifest, and for each disk a tree of map blocks over data blocks.
+// Package image says what an image is: a manifest, and for each disk a map: a tree of blocks that say which piece, and which part of it, each range is.
 package image
 
 import (
@@ -64,11 +64,9 @@ type Disk struct {
 	Digest  string `json:"digest,omitempty"`
 	LeansOn string `json:"leans_on,omitempty"`
 
-	// In the pooled layout BlockSize is the length of a data block; the last one of a disk is padded with zeros before it is named.
-	BlockSize int `json:"block_size,omitempty"`
-	// Map is the name of the root map block in hexadecimal, "" for a disk of zeros.
+	// In the pooled layout Map is the name of the root map block in hexadecimal, "" for a disk of zeros.
 	Map string `json:"map,omitempty"`
-	// Data is how many bytes of the disk lie in blocks that are not zeros.
+	// Data is how many bytes of the disk lie in pieces.
 	Data int64 `json:"data,omitempty"`
 }
 
@@ -127,8 +125,8 @@ func Decode(body []byte) (*Manifest, error) {
 			}
 			continue
 		}
-		if d.Size < 0 || d.BlockSize < 4096 || d.BlockSize > chunk.MaxBlock || d.BlockSize&(d.BlockSize-1) != 0 {
-			return nil, fmt.Errorf("manifest of image %s: %w: disk %s has size %d and block size %d", m.ID, chunk.ErrDamaged, d.Target, d.Size, d.BlockSize)
+		if d.Size < 0 {
+			return nil, fmt.Errorf("manifest of image %s: %w: disk %s has size %d", m.ID, chunk.ErrDamaged, d.Target, d.Size)
 		}
 		if _, err := d.Root(); err != nil {
 			return nil, fmt.Errorf("manifest of image %s: disk %s: %w", m.ID, d.Target, err)
@@ -140,5 +138,5 @@ func Decode(body []byte) (*Manifest, error) {
 // Root is the name of the disk's root map block.
 func (d Disk) Root() (chunk.Name, error) { return chunk.ParseName(d.Map) }
 
-// Height is the number of levels of map blocks over the disk's data.
-func (d Disk) Height() int { return levels(blocks(d.Size, d.BlockSize)) }
+// Height is the number of levels of map blocks over the disk's pieces.
+func (d Disk) Height() int { return height(d.Size) }

@@ -228,7 +228,16 @@ func readManifest(path string) (*image.Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
-	return image.Decode(body)
+	m, err := image.Decode(body)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range m.Disks {
+		if d.File == "" {
+			return nil, fmt.Errorf("manifest of image %s: %w: disk %s has no file", m.ID, chunk.ErrDamaged, d.Target)
+		}
+	}
+	return m, nil
 }
 
 // all reads all manifests of a machine that can be read.

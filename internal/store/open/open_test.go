@@ -338,7 +338,9 @@ func TestHostileNames(t *testing.T) {
 		m.Disks[0].File = file
 		body, err := json.Marshal(m)
 		require.NoError(t, err)
-		_, err = image.Decode(body)
+		hostile := filepath.Join(t.TempDir(), "hostile.json")
+		require.NoError(t, os.WriteFile(hostile, body, 0o600))
+		_, err = readManifest(hostile)
 		require.ErrorIs(t, err, errDamaged, file)
 	}
 }

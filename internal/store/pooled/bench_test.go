@@ -11,12 +11,16 @@ import (
 	"time"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
 
 	"github.com/stretchr/testify/require"
 )
+
+// pieceBytes is the length of a piece in benchmarks.
+const pieceBytes = 64 << 10
 
 // bare is a store in a folder on disk, for benchmarks.
 func bare(b *testing.B) (*Store, *dir.Dir) {
@@ -28,7 +32,7 @@ func bare(b *testing.B) (*Store, *dir.Dir) {
 	b.Cleanup(func() { os.RemoveAll(folder) })
 	m, err := dir.Open(folder)
 	require.NoError(b, err)
-	s, err := Make(b.Context(), m, moment, nil)
+	s, err := Make(b.Context(), m, moment, NewCuts(), nil)
 	require.NoError(b, err)
 	return s, m
 }
@@ -41,13 +45,14 @@ func claim(b *testing.B, s *Store, m *dir.Dir, names []chunk.Name) {
 		var packs []landedPack
 		for range min(2000, (len(names)+inPack-1)/inPack) {
 			n := min(inPack, len(names))
-			p := landedPack{id: chunk.NewPackID(), length: 1, entries: make([]chunk.Entry, n)}
-			for i := range p.entries {
-				p.entries[i] = chunk.Entry{Name: names[i], Offset: uint32(i * 50_000), Stored: 50_000, Size: BlockSize, Codec: chunk.Zstd}
+			p := chunk.NewPack(nil, chunk.NewPackID(), nil)
+			for _, name := range names[:n] {
+				p.Add([]chunk.Piece{{Name: name, Size: pieceBytes}}, nil, chunk.Plain)
 			}
 			names = names[n:]
-			packs = append(packs, p)
-			path := filepath.Join(root, packName(p.id))
+			_, d := p.Finish()
+			packs = append(packs, landedPack{d, 1})
+			path := filepath.Join(root, packName(d.Pack))
 			os.MkdirAll(filepath.Dir(path), 0o700)
 			require.NoError(b, os.WriteFile(path, []byte{0}, 0o600))
 		}
@@ -76,7 +81,7 @@ func heap() float64 {
 	return float64(m.HeapAlloc)
 }
 
-// BenchmarkIndex opens a store of ten million blocks.
+// BenchmarkIndex opens a store of ten million pieces.
 func BenchmarkIndex(b *testing.B) {
 	const n = 10_000_000
 	s, m := bare(b)
@@ -89,50 +94,50 @@ func BenchmarkIndex(b *testing.B) {
 		require.NoError(b, err)
 		took := time.Since(begun).Seconds()
 		require.Equal(b, n, again.table.len())
-		b.ReportMetric((heap()-before)/n, "bytes/block")
+		b.ReportMetric((heap()-before)/n, "bytes/piece")
 		b.ReportMetric(took, "s/open")
 		runtime.KeepAlive(again)
 	}
 }
 
-// BenchmarkSweepPlan plans a sweep of a thousand images of fifty machines with five million blocks between them.
+// BenchmarkSweepPlan plans a sweep of a thousand images of fifty machines with five million pieces between them.
 func BenchmarkSweepPlan(b *testing.B) {
 	const (
 		machines, imagesEach = 50, 20
-		blocks               = 80_000
+		pieces               = 80_000
 	)
 	s, m := bare(b)
 	ctx := context.Background()
 	rng := rand.New(rand.NewPCG(2, 2))
 	total := 0
 	for machine := range machines {
-		names := randomNames(rng, blocks)
+		names := randomNames(rng, pieces)
 		all := append([]chunk.Name{}, names...)
 		v, err := s.VisitToWrite(ctx, image.NewID(), "bench")
 		require.NoError(b, err)
 		for i := range imagesEach {
 			if i > 0 {
-				for _, fresh := range randomNames(rng, blocks/100) {
-					names[rng.IntN(blocks)] = fresh
+				for _, fresh := range randomNames(rng, pieces/100) {
+					names[rng.IntN(pieces)] = fresh
 					all = append(all, fresh)
 				}
 			}
 			w := v.NewWriter(ctx)
-			tree := image.NewTreeWriter(w, blocks*BlockSize, BlockSize)
+			tree := image.NewTreeWriter(w, pieces*pieceBytes)
 			for j, name := range names {
-				require.NoError(b, tree.Set(ctx, int64(j), name))
+				require.NoError(b, tree.Set(ctx, image.Part{At: int64(j) * pieceBytes / cut.Unit, Units: pieceBytes / cut.Unit, Piece: name}))
 			}
 			root, err := tree.Finish(ctx)
 			require.NoError(b, err)
 			require.NoError(b, w.Flush(ctx))
 			require.NoError(b, v.Finish(ctx, &image.Manifest{Format: image.Format, ID: image.NewID(), Machine: fmt.Sprint("berth-sim-", machine), Taken: moment.AddDate(0, 0, i),
-				Disks: []image.Disk{{Target: "vda", Size: blocks * BlockSize, BlockSize: BlockSize, Map: root}}}))
+				Disks: []image.Disk{{Target: "vda", Size: pieces * pieceBytes, Map: root}}}))
 		}
 		require.NoError(b, v.End(ctx))
 		claim(b, s, m, all)
 		total += len(all)
 	}
-	b.Log(fmt.Sprint(total, " blocks"))
+	b.Log(fmt.Sprint(total, " pieces"))
 	for b.Loop() {
 		again, err := Open(ctx, m, nil)
 		require.NoError(b, err)
@@ -141,6 +146,6 @@ func BenchmarkSweepPlan(b *testing.B) {
 		require.NoError(b, err)
 		require.Equal(b, machines*imagesEach, r.Images)
 		b.ReportMetric(time.Since(begun).Seconds(), "s/plan")
-		b.ReportMetric(float64(r.Blocks), "blocks")
+		b.ReportMetric(float64(r.Blocks), "pieces")
 	}
 }

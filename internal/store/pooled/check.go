@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
@@ -21,10 +23,10 @@ import (
 type findings struct {
 	mu     sync.Mutex
 	report store.Report
-	bad    map[chunk.Name]string // blocks without a good copy, with the object at fault
+	bad    map[chunk.Name]string // pieces without a good copy, with the object at fault
 	why    map[chunk.Name]error
 	packs  map[chunk.PackID]bool  // packs to be replaced
-	lost   map[chunk.Name]bool    // blocks that images need and nobody has
+	lost   map[chunk.Name]bool    // pieces that images need and nobody has
 	clean  map[node]bool          // map blocks under which all is well
 	images map[string]error       // images whose manifest can't be read
 	others map[string]error       // other damaged objects, by name
@@ -80,7 +82,7 @@ func (s *Store) checkHeader(ctx context.Context, f *findings) error {
 	for _, name := range []string{store.HeaderName, store.HeaderCopy} {
 		h, err := store.ReadHeaderAs(ctx, s.medium, name)
 		switch {
-		case err == nil && h != s.header:
+		case err == nil && !reflect.DeepEqual(h, s.header):
 			f.others[name] = fmt.Errorf("%w: it is of another store", chunk.ErrDamaged)
 		case store.IsHeaderGone(err):
 			f.others[name] = err
@@ -186,33 +188,46 @@ func (s *Store) checkPack(ctx context.Context, f *findings, id chunk.PackID, siz
 		return err
 	}
 	progress(size)
-	own := s.seal.Pack(id)
-	covered := int64(0)
-	for i := range d.Len() {
-		e := d.Entry(i)
-		end := int64(e.Offset) + int64(e.Stored)
-		if int64(e.Offset) != covered || end > size {
-			fault(fmt.Errorf("pack %s: %w: its directory leaves a gap at byte %d", id, chunk.ErrDamaged, covered))
-			break
-		}
-		covered = end
-		_, _, err := chunk.ReadBlock(s.seal, own, e, body[e.Offset:end])
+	s.checkFrames(id, d, body, func(e chunk.Entry, err error) {
 		f.mu.Lock()
+		defer f.mu.Unlock()
 		f.report.Blocks++
 		if err != nil {
 			f.packs[id] = true
-			f.others[name] = fmt.Errorf("pack %s: block at byte %d: %w", id, e.Offset, err)
+			f.others[name] = fmt.Errorf("pack %s: piece at byte %d: %w", id, e.Offset, err)
 			f.bad[e.Name], f.why[e.Name] = name, err
 		}
-		f.mu.Unlock()
-	}
+	})
 	f.mu.Lock()
 	f.report.Read += size
 	f.mu.Unlock()
 	return nil
 }
 
-// checkKnown reads the blocks that an index says lie in a pack whose own directory is damaged.
+// checkFrames calls found for every piece of a pack, whose bytes body has, with what is wrong with it.
+func (s *Store) checkFrames(id chunk.PackID, d chunk.Directory, body []byte, found func(e chunk.Entry, err error)) {
+	own := s.seal.Pack(id)
+	var content []byte
+	var broken error
+	d.Each(func(e chunk.Entry) bool {
+		if e.Within == 0 {
+			end := int64(e.Offset) + int64(e.Stored)
+			if content, broken = nil, nil; end > int64(len(body)) {
+				broken = fmt.Errorf("%w: it would end at byte %d of %d", chunk.ErrDamaged, end, len(body))
+			} else {
+				content, _, broken = chunk.OpenFrame(own, e.Offset, e.Codec, body[e.Offset:end], nil)
+			}
+		}
+		err := broken
+		if err == nil {
+			_, err = e.Piece(s.seal, content)
+		}
+		found(e, err)
+		return true
+	})
+}
+
+// checkKnown reads the pieces that an index says lie in a pack whose own directory is damaged.
 func (s *Store) checkKnown(ctx context.Context, f *findings, id chunk.PackID, size int64) error {
 	s.mu.RLock()
 	n, ok := s.numbers[id]
@@ -227,8 +242,9 @@ func (s *Store) checkKnown(ctx context.Context, f *findings, id chunk.PackID, si
 		}
 		return true
 	})
+	stored := s.asItLies()
 	for _, v := range inside {
-		_, err := s.readPlace(ctx, place{v, id, false})
+		_, err := stored.at(ctx, place{v, id, false})
 		if errors.Is(err, medium.ErrNotFound) {
 			return err
 		}
@@ -247,13 +263,14 @@ func (s *Store) checkKnown(ctx context.Context, f *findings, id chunk.PackID, si
 
 // checkImages walks every image, and tells what damage hits.
 func (s *Store) checkImages(ctx context.Context, f *findings) error {
-	// A block is lost only if no copy of it is good.
+	// A piece is lost only if no copy of it is good.
+	stored := s.asItLies()
 	for name := range f.bad {
 		for _, c := range s.copies(name) {
 			if packName(c.id) == f.bad[name] {
 				continue
 			}
-			if _, err := s.readPlace(ctx, c); err == nil {
+			if _, err := stored.at(ctx, c); err == nil {
 				delete(f.bad, name)
 				break
 			}
@@ -282,8 +299,8 @@ func (s *Store) checkImages(ctx context.Context, f *findings) error {
 			if err != nil {
 				return err
 			}
-			w := walker{s: s, f: f, image: m.ID, disk: d}
-			if _, err := w.walk(ctx, node{root, d.Height()}, 0); err != nil {
+			w := walker{s: s, stored: stored, f: f, image: m.ID, disk: d}
+			if _, err := w.walk(ctx, node{root, d.Height()}, 0, min(image.Span(d.Height()), d.Size)); err != nil {
 				return err
 			}
 		}
@@ -291,28 +308,23 @@ func (s *Store) checkImages(ctx context.Context, f *findings) error {
 	return nil
 }
 
-// walker follows one disk's tree.
+// walker follows one disk's map.
 type walker struct {
-	s     *Store
-	f     *findings
-	image string
-	disk  image.Disk
+	s      *Store
+	stored reader
+	f      *findings
+	image  string
+	disk   image.Disk
 }
 
-// walk reports whether all is well with a block and what hangs on it. first is the number of the first data block under it.
-func (w walker) walk(ctx context.Context, n node, first int64) (clean bool, err error) {
+// walk reports whether all is well with a piece or a map block, and what hangs on it. It is what length bytes of the disk from at on need.
+func (w walker) walk(ctx context.Context, n node, at, length int64) (clean bool, err error) {
 	if n.name.IsZero() || w.f.clean[n] {
 		return true, nil
 	}
-	span := int64(1)
-	for range n.height {
-		span *= image.Fanout
-	}
 	hit := func(err error) {
-		object := w.f.bad[n.name]
-		bs := int64(w.disk.BlockSize)
 		w.f.lost[n.name] = true
-		w.f.report.Add(store.Problem{Object: object, Image: w.image, Disk: w.disk.Target, Offset: first * bs, Length: min(span*bs, w.disk.Size-first*bs), What: err.Error()})
+		w.f.report.Add(store.Problem{Object: w.f.bad[n.name], Image: w.image, Disk: w.disk.Target, Offset: at, Length: length, What: err.Error()})
 	}
 	if why, ok := w.f.why[n.name]; ok && w.f.bad[n.name] != "" {
 		hit(why)
@@ -320,26 +332,28 @@ func (w walker) walk(ctx context.Context, n node, first int64) (clean bool, err 
 	}
 	p, ok := w.s.find(n.name)
 	if !ok {
-		hit(fmt.Errorf("block %s is missing: no pack holds it", n.name))
+		hit(fmt.Errorf("piece %s is missing: no pack holds it", n.name))
 		return false, nil
 	}
-	if size, there := w.f.sizes[p.id]; !there || int64(p.offset)+int64(p.stored()) > size {
-		if _, err := w.s.Get(ctx, n.name); err != nil { // it may have been moved since the packs were listed
-			if !errors.Is(err, chunk.ErrDamaged) {
-				return false, err
-			}
-			hit(err)
-			return false, nil
-		}
-	}
-	if n.height == 0 {
+	size, there := w.f.sizes[p.id]
+	there = there && int64(p.offset)+int64(p.stored()) <= size // otherwise it may have been moved since the packs were listed
+	if n.height == 0 && there {
 		return true, nil
 	}
-	block, err := w.s.Get(ctx, n.name)
-	var names []chunk.Name
-	if err == nil {
-		names, err = image.MapNames(block)
+	body, err := w.stored.GetMap(ctx, n.name)
+	if errors.Is(err, chunk.ErrDamaged) {
+		hit(err)
+		return false, nil
 	}
+	if err != nil || n.height == 0 {
+		return err == nil, err
+	}
+	clean = true
+	err = below(body, n.height, at, w.disk.Size, func(name chunk.Name, at, length int64) error {
+		ok, err := w.walk(ctx, node{name, n.height - 1}, at, length)
+		clean = clean && ok
+		return err
+	})
 	if errors.Is(err, chunk.ErrDamaged) {
 		hit(err)
 		return false, nil
@@ -347,16 +361,29 @@ func (w walker) walk(ctx context.Context, n node, first int64) (clean bool, err 
 	if err != nil {
 		return false, err
 	}
-	clean = true
-	for i, name := range names {
-		ok, err := w.walk(ctx, node{name, n.height - 1}, first+int64(i)*span/image.Fanout)
-		if err != nil {
-			return false, err
-		}
-		clean = clean && ok
-	}
 	if clean {
 		w.f.clean[n] = true
 	}
 	return clean, ctx.Err()
+}
+
+// below calls visit for what a map block names that begins at byte at of a disk: what it is and the range of the disk that needs it. Errors of
+// the map block wrap [chunk.ErrDamaged].
+func below(body []byte, height int, at, size int64, visit func(name chunk.Name, at, length int64) error) error {
+	if height == 1 {
+		parts, err := image.Parts(body, at/cut.Unit)
+		for i := 0; i < len(parts) && err == nil; i++ {
+			from := parts[i].At * cut.Unit
+			err = visit(parts[i].Piece, from, min(parts[i].Units*cut.Unit, size-from))
+		}
+		return err
+	}
+	names, err := image.Names(body)
+	span := image.Span(height - 1)
+	for i := 0; i < len(names) && err == nil; i++ {
+		if from := at + int64(i)*span; !names[i].IsZero() {
+			err = visit(names[i], from, min(span, size-from))
+		}
+	}
+	return err
 }

@@ -15,7 +15,7 @@ import (
 // An image is written disk by disk, exists once it is finished, and is read back as disks.
 func Example() {
 	ctx := context.Background()
-	st, err := pooled.Make(ctx, &mediumtest.Memory{Shelf: mediumtest.NewShelf()}, time.Now(), nil)
+	st, err := pooled.Make(ctx, &mediumtest.Memory{Shelf: mediumtest.NewShelf()}, time.Now(), pooled.NewCuts(), nil)
 	if err != nil {
 		panic(err)
 	}
@@ -55,5 +55,5 @@ func Example() {
 	}
 	fmt.Println(read.Machine, read.Disks[0].Data>>10, string(text))
 	// Output:
-	// tickets-db 128 berth 7
+	// tickets-db 4 berth 7
 }

@@ -139,7 +139,7 @@ type lodge struct {
 	writing map[string]disk.Memory // images that were begun and not ended
 }
 
-// content is a block out of few, so that disks share much.
+// content is a piece out of few, so that disks share much.
 func content(n int) []byte {
 	b := make([]byte, small)
 	r := rand.New(rand.NewPCG(uint64(n), 77))
@@ -356,7 +356,7 @@ func TestAnyInterleaving(t *testing.T) {
 		cryptotest.SetGlobalRandom(t, uint64(seed)) // names follow the seed, too
 		synctest.Test(t, func(t *testing.T) {
 			st := &stage{t: t, rng: rand.New(rand.NewPCG(uint64(seed), 1)), shelf: mediumtest.NewShelf(), images: map[string]disk.Memory{}}
-			s, err := makeStore(t.Context(), &mediumtest.Memory{Shelf: st.shelf}, small, moment, nil)
+			s, err := Make(t.Context(), &mediumtest.Memory{Shelf: st.shelf}, moment, tiny, nil)
 			require.NoError(t, err)
 			const actors = 3
 			st.working = actors

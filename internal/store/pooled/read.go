@@ -34,10 +34,11 @@ func (s *Store) Reading(ctx context.Context, program string) (end func(context.C
 	return v.End, nil
 }
 
-// ReadBack reads every block of an image and matches it against its name. It tells what it read, disk by disk.
+// ReadBack reads every piece of an image and matches it against its name. It tells what it read, disk by disk.
 func (s *Store) ReadBack(ctx context.Context, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error) {
+	stored := s.asItLies()
 	for _, d := range m.Disks {
-		reader, err := image.NewReader(s, d)
+		disk, err := image.NewReader(stored, d)
 		if err != nil {
 			return evidence, err
 		}
@@ -45,21 +46,19 @@ func (s *Store) ReadBack(ctx context.Context, m *image.Manifest, progress func(b
 		group.SetLimit(runtime.GOMAXPROCS(0))
 		seen := map[chunk.Name]bool{}
 		var bytes int64
-		err = reader.Names(ctx, func(name chunk.Name, isMap bool, offset, length int64) error {
-			if !isMap {
-				progress(length)
+		err = disk.Walk(ctx, func(v image.Visit) error {
+			if v.Height == 0 {
+				progress(v.Length)
+				bytes += v.Length
 			}
-			if seen[name] {
+			if seen[v.Name] || v.Height > 0 {
+				seen[v.Name] = true // Walk reads map blocks itself
 				return ctx.Err()
 			}
-			seen[name] = true
-			if isMap {
-				return nil // Names reads it itself
-			}
-			bytes += length
+			seen[v.Name] = true
 			group.Go(func() error {
-				if _, err := s.Get(ctx, name); err != nil {
-					return fmt.Errorf("disk %s at byte %d: %w", d.Target, offset, err)
+				if _, err := stored.GetMap(ctx, v.Name); err != nil {
+					return fmt.Errorf("disk %s at byte %d: %w", d.Target, v.Offset, err)
 				}
 				return nil
 			})
@@ -72,7 +71,7 @@ func (s *Store) ReadBack(ctx context.Context, m *image.Manifest, progress func(b
 		if err != nil {
 			return evidence, err
 		}
-		evidence = append(evidence, fmt.Sprintf("%s: %s of data read back, %d blocks matched", d.Target, humanize.IBytes(uint64(bytes)), len(seen)))
+		evidence = append(evidence, fmt.Sprintf("%s: %s of data read back, %d pieces matched", d.Target, humanize.IBytes(uint64(bytes)), len(seen)))
 	}
 	return evidence, nil
 }

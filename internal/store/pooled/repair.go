@@ -182,21 +182,23 @@ func (s *Store) fetch(ctx context.Context, lost map[chunk.Name]bool, from *Store
 	writing, cancel := context.WithCancel(ctx)
 	defer cancel()
 	w := visit.NewWriter(writing)
-	take := func(block []byte) error {
-		name, err := w.Put(ctx, block)
-		if err == nil && lost[name] {
-			n++
+	// What a lost name is, a piece or a map block, its store knows no more; either way it is stored as one.
+	take := func(piece []byte) error {
+		name := s.seal.Name(piece)
+		if !lost[name] || !w.claim(name) {
+			return nil
 		}
-		return err
+		n++
+		return w.putFrame([]chunk.Piece{{Name: name, Size: uint32(len(piece))}}, piece, false)
 	}
 	if s.sameNames(from) {
 		for name := range lost {
-			block, err := from.Get(ctx, name)
+			piece, err := from.GetMap(ctx, name)
 			if errors.Is(err, chunk.ErrDamaged) {
 				continue // it has no good copy either
 			}
 			if err == nil {
-				err = take(block)
+				err = take(piece)
 			}
 			if err != nil {
 				return n, err
@@ -207,17 +209,14 @@ func (s *Store) fetch(ctx context.Context, lost map[chunk.Name]bool, from *Store
 	var names []chunk.Name
 	from.table.each(func(v *slot) bool { names = append(names, v.name); return true })
 	for _, name := range names {
-		block, err := from.Get(ctx, name)
+		piece, err := from.GetMap(ctx, name)
 		if errors.Is(err, chunk.ErrDamaged) {
 			continue
 		}
+		if err == nil {
+			err = take(piece)
+		}
 		if err != nil {
-			return n, err
-		}
-		if !lost[s.seal.Name(block)] {
-			continue
-		}
-		if err := take(block); err != nil {
 			return n, err
 		}
 	}

@@ -13,7 +13,7 @@ import (
 
 // Show describes the store. Days are told in zone.
 func (s *Store) Show(ctx context.Context, zone *time.Location) (store.Summary, error) {
-	out := store.Summary{Header: s.header, Days: []store.DayGrowth{}}
+	out := store.Summary{Header: s.header, MinPiece: s.cuts.Min, MeanPiece: s.cuts.Mean, MaxPiece: s.cuts.Max, Days: []store.DayGrowth{}}
 	if err := s.Refresh(ctx); err != nil {
 		return out, err
 	}
@@ -67,7 +67,7 @@ func (s *Store) Show(ctx context.Context, zone *time.Location) (store.Summary, e
 	if out.Packs > 0 {
 		out.MeanPack = lengths / int64(out.Packs)
 	}
-	// Map blocks are stored beside the data; on a store without anything to share they would make the second figure negative.
+	// Maps are stored beside the data; on a store without anything to share they would make the second figure negative.
 	out.Zeros, out.Dedup = out.Disks-data, max(0, data-raw)
 	out.Compression = data - out.Dedup - out.Blocks
 	visits, err := s.list(ctx, "visit/")

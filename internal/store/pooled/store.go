@@ -2,6 +2,8 @@ package pooled
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"runtime"
@@ -13,6 +15,7 @@ import (
 	"keenlodge/internal/core/site"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
@@ -20,9 +23,6 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
 )
-
-// BlockSize is the length of a data block of new stores, in bytes; docs/decisions/0002 and docs/benchmarks.md say why.
-const BlockSize = 128 << 10
 
 // packTarget is the usual length of a pack, in bytes.
 const packTarget = 24 << 20
@@ -35,6 +35,8 @@ type Store struct {
 	medium medium.Medium
 	header store.Header
 	seal   *chunk.Seal
+	cuts   cut.Cuts
+	frames frameCache
 	// packTarget is the length at which a pack is closed, in bytes.
 	packTarget int
 
@@ -58,18 +60,26 @@ type Store struct {
 type pack struct {
 	id        chunk.PackID
 	length    int64 // of the object
-	blocks    int
-	raw       int64 // its blocks before compression
-	stored    int64 // and as stored
+	pieces    int
+	raw       int64 // its pieces before compression
+	stored    int64 // its frames as stored
 	indexed   bool
 	condemned bool
 	gone      bool
 }
 
+// share is how much of the pack's frames so many bytes of its pieces take, about.
+func (p pack) share(raw int64) int64 {
+	if p.raw == 0 {
+		return 0
+	}
+	return int64(float64(p.stored) * float64(raw) / float64(p.raw))
+}
+
 // indexFile is an index object that was read: the packs that it names.
 type indexFile struct {
-	packs   []chunk.PackID
-	entries int
+	packs []chunk.PackID
+	bytes int // of their directories
 }
 
 // lock is a mutex that a context can end the wait for.
@@ -87,24 +97,27 @@ func (l lock) acquire(ctx context.Context) error {
 func (l lock) release() { <-l }
 
 // Make writes the header of a new store and opens it. The place must be empty; the caller looks. A nil secret makes a store
-// that is not sealed; otherwise keys are its first ones.
-func Make(ctx context.Context, m medium.Medium, now time.Time, secret *chunk.Secret, keys ...store.NewKey) (*Store, error) {
-	return makeStore(ctx, m, BlockSize, now, secret, keys...)
-}
-
-func makeStore(ctx context.Context, m medium.Medium, blockSize int, now time.Time, secret *chunk.Secret, keys ...store.NewKey) (*Store, error) {
-	h := store.Header{Format: store.PooledFormat, Layout: site.Pooled, ID: uuid.NewString(), BlockSize: blockSize, Made: now.UTC().Truncate(time.Second)}
+// that is not sealed; otherwise keys are its first ones. Pieces are cut by cuts.
+func Make(ctx context.Context, m medium.Medium, now time.Time, cuts cut.Cuts, secret *chunk.Secret, keys ...store.NewKey) (*Store, error) {
+	if err := cuts.Check(); err != nil {
+		return nil, err
+	}
+	h := store.Header{Format: store.PooledFormat, Layout: site.Pooled, ID: uuid.NewString(), Made: now.UTC().Truncate(time.Second)}
+	var seal *chunk.Seal
 	if secret != nil {
 		if len(keys) == 0 {
 			return nil, errors.New("a sealed store needs a key from the beginning: a passphrase or a recipient")
 		}
-		seal := chunk.NewSeal(*secret)
+		seal = chunk.NewSeal(*secret)
 		h.Sealed, h.Check = true, seal.Check()
 		for _, k := range keys {
 			if _, err := putKey(ctx, m, seal, *secret, k, now); err != nil {
 				return nil, err
 			}
 		}
+	}
+	if err := h.SetCuts(seal, cuts); err != nil {
+		return nil, err
 	}
 	if err := putReserve(ctx, m); err != nil {
 		return nil, err
@@ -113,6 +126,13 @@ func makeStore(ctx context.Context, m medium.Medium, blockSize int, now time.Tim
 		return nil, err
 	}
 	return Open(ctx, m, secret)
+}
+
+// NewCuts draws the cuts of a new store.
+func NewCuts() cut.Cuts {
+	var seed [8]byte
+	rand.Read(seed[:])
+	return cut.Default(binary.BigEndian.Uint64(seed[:]))
 }
 
 // Open reads a store's header and index. secret is that of a sealed store, nil for one that is not. A place without a store
@@ -139,8 +159,14 @@ func Open(ctx context.Context, m medium.Medium, secret *chunk.Secret) (*Store, e
 			return nil, fmt.Errorf("%s: %w: the secret belongs to another store", m, chunk.ErrWrongKey)
 		}
 	}
+	if s.cuts, err = h.Cuts(s.seal); err != nil {
+		return nil, fmt.Errorf("%s: %w", m, err)
+	}
 	return s, s.Refresh(ctx)
 }
+
+// Cuts are those by which the store's pieces are cut.
+func (s *Store) Cuts() cut.Cuts { return s.cuts }
 
 // Present reports whether the place still holds this store: a disk may have been unmounted since it was opened.
 func (s *Store) Present(ctx context.Context) (bool, error) {
@@ -254,6 +280,9 @@ func (s *Store) readIndexes(ctx context.Context, listed []medium.Object, there m
 	return group.Wait()
 }
 
+// entryBytes is about what a piece takes in an index.
+const entryBytes = 40
+
 // reserve makes room for what indexes name: their heads tell how much that is.
 func (s *Store) reserve(ctx context.Context, indexes []medium.Object) error {
 	n := 0
@@ -263,7 +292,7 @@ func (s *Store) reserve(ctx context.Context, indexes []medium.Object) error {
 			return err
 		}
 		// A damaged head may claim anything; compression never makes more than double of it.
-		n += int(min(chunk.PayloadLength(head), 2*o.Size) / chunk.EntrySize)
+		n += int(min(chunk.PayloadLength(head), 2*o.Size) / entryBytes)
 	}
 	s.table.reserve(n)
 	return nil
@@ -275,7 +304,7 @@ func (s *Store) readIndex(ctx context.Context, name string, there map[chunk.Pack
 	if err == nil {
 		var b batch
 		err = chunk.WalkIndex(payload, func(d chunk.Directory, length int64) error {
-			file.packs, file.entries = append(file.packs, d.Pack), file.entries+d.Len()
+			file.packs, file.bytes = append(file.packs, d.Pack), file.bytes+d.Len()
 			if _, ok := there[d.Pack]; ok {
 				s.learn(d, length, true, &b)
 			}
@@ -395,7 +424,7 @@ func (s *Store) readDirectory(ctx context.Context, id chunk.PackID, size int64) 
 	if err != nil {
 		return none, err
 	}
-	offset, length, err := chunk.DirectoryRange(s.seal, tail, size)
+	offset, length, err := chunk.DirectoryRange(tail, size)
 	if err != nil {
 		return none, fmt.Errorf("pack %s: %w", id, err)
 	}
@@ -416,18 +445,19 @@ func (s *Store) learn(d chunk.Directory, length int64, indexed bool, b *batch) {
 		return
 	}
 	n = uint32(len(s.packs))
-	p := pack{id: d.Pack, length: length, blocks: d.Len(), indexed: indexed}
-	for i := range d.Len() {
-		e := d.Entry(i)
-		p.raw, p.stored = p.raw+int64(e.Size), p.stored+int64(e.Stored)
-	}
+	p := pack{id: d.Pack, length: length, indexed: indexed}
+	d.Each(func(e chunk.Entry) bool {
+		p.pieces, p.raw = p.pieces+1, p.raw+int64(e.Size)
+		if e.Last {
+			p.stored += int64(e.Stored)
+		}
+		return true
+	})
 	s.packs = append(s.packs, p)
 	s.numbers[d.Pack] = n
 	delete(s.damaged, packName(d.Pack))
 	s.mu.Unlock()
-	for i := range d.Len() {
-		b.gather(slotOf(n, d.Entry(i)))
-	}
+	d.Each(func(e chunk.Entry) bool { b.gather(slotOf(n, e)); return true })
 	if b.n >= batchMost {
 		s.settleBatch(b)
 	}
@@ -492,40 +522,6 @@ func (s *Store) firm(name chunk.Name) bool {
 	return !s.bad[name]
 }
 
-// Get reads a block and verifies it against its name. Errors wrap [chunk.ErrDamaged] if the store is at fault.
-// It implements [image.Getter].
-func (s *Store) Get(ctx context.Context, name chunk.Name) ([]byte, error) {
-	p, ok := s.find(name)
-	if !ok {
-		return nil, fmt.Errorf("block %s: %w: no pack of %s holds it", name, chunk.ErrDamaged, s.medium)
-	}
-	block, err := s.readPlace(ctx, p)
-	// Sweeps may have moved it since the index was read, and again while it was read anew.
-	for range 8 {
-		if !errors.Is(err, medium.ErrNotFound) {
-			break
-		}
-		if err := s.Refresh(ctx); err != nil {
-			return nil, fmt.Errorf("block %s: %w", name, err)
-		}
-		if p, ok = s.find(name); !ok {
-			return nil, fmt.Errorf("block %s: %w: its pack is gone from %s", name, chunk.ErrDamaged, s.medium)
-		}
-		block, err = s.readPlace(ctx, p)
-	}
-	if errors.Is(err, chunk.ErrDamaged) {
-		for _, c := range s.copies(name) {
-			if c.id == p.id {
-				continue
-			}
-			if block, err := s.readPlace(ctx, c); err == nil {
-				return block, nil
-			}
-		}
-	}
-	return block, err
-}
-
 // copies lists all places of a block.
 func (s *Store) copies(name chunk.Name) []place {
 	v, ok := s.table.find(name)
@@ -539,22 +535,6 @@ func (s *Store) copies(name chunk.Name) []place {
 		out = append(out, place{c, s.packs[c.pack].id, s.packs[c.pack].condemned})
 	}
 	return out
-}
-
-func (s *Store) readPlace(ctx context.Context, p place) ([]byte, error) {
-	stored, err := s.medium.Get(ctx, packName(p.id), int64(p.offset), int64(p.stored()))
-	if err != nil {
-		if store.IsShort(err) {
-			err = fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
-		}
-		return nil, fmt.Errorf("block %s: %w", p.name, err)
-	}
-	e := chunk.Entry{Name: p.name, Offset: p.offset, Stored: p.stored(), Codec: p.codec()}
-	block, _, err := chunk.ReadBlock(s.seal, s.seal.Pack(p.id), e, stored)
-	if err != nil {
-		return nil, fmt.Errorf("block %s in pack %s: %w", p.name, p.id, err)
-	}
-	return block, nil
 }
 
 func imageName(id string) string { return "image/" + id }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
@@ -32,21 +33,24 @@ var (
 const (
 	passphrase = "ebb and flow at the pier"
 	cheap      = 10    // scrypt work for tests
-	small      = 4096  // block size for tests
+	small      = 4096  // length of pieces for tests
 	shortPack  = 32768 // and length of packs
 )
+
+// tiny are cuts by which each unit is a piece.
+var tiny = cut.Cuts{Min: small, Mean: small, Max: small}
 
 // secrets are those of the two kinds of store.
 var secrets = map[string]*chunk.Secret{"plain": nil, "sealed": &secret}
 
-// newStore makes a store of small blocks and short packs in memory.
+// newStore makes a store of small pieces and short packs in memory.
 func newStore(t testing.TB, sealed *chunk.Secret) (*Store, *mediumtest.Memory) {
 	m := &mediumtest.Memory{Shelf: mediumtest.NewShelf()}
 	var keys []store.NewKey
 	if sealed != nil {
 		keys = append(keys, store.NewKey{Label: "safe in the harbour office", Passphrase: passphrase, Work: cheap})
 	}
-	s, err := makeStore(context.Background(), m, small, moment, sealed, keys...)
+	s, err := Make(context.Background(), m, moment, tiny, sealed, keys...)
 	require.NoError(t, err)
 	s.packTarget = shortPack
 	return s, m
@@ -88,25 +92,24 @@ func fillImage(ctx context.Context, s *Store, v *Visit, m *image.Manifest, d dis
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	w := v.NewWriter(ctx)
-	bs := s.Header().BlockSize
-	tree := image.NewTreeWriter(w, d.Size(), bs)
-	for i := 0; i*bs < len(d); i++ {
+	tree := image.NewTreeWriter(w, d.Size())
+	for i := 0; i*small < len(d); i++ {
 		if base != nil && !changed(i) {
 			if err := tree.Keep(ctx, base, int64(i), 1); err != nil {
 				return err
 			}
 			continue
 		}
-		block := make([]byte, bs)
-		copy(block, d[i*bs:])
+		block := make([]byte, small)
+		copy(block, d[i*small:])
 		if disk.IsZero(block) {
 			continue
 		}
-		name, err := w.Put(ctx, block)
+		names, err := w.PutPieces(ctx, block, []span{{0, small}})
 		if err != nil {
 			return err
 		}
-		if err := tree.Set(ctx, int64(i), name); err != nil {
+		if err := tree.Set(ctx, image.Part{At: int64(i), Units: 1, Piece: names[0]}); err != nil {
 			return err
 		}
 	}
@@ -117,7 +120,7 @@ func fillImage(ctx context.Context, s *Store, v *Visit, m *image.Manifest, d dis
 	if err != nil {
 		return err
 	}
-	m.Disks = []image.Disk{{Target: "vda", Size: d.Size(), BlockSize: bs, Map: root}}
+	m.Disks = []image.Disk{{Target: "vda", Size: d.Size(), Map: root}}
 	m.Sizes = image.Sizes{Disks: d.Size(), Data: d.Size()}
 	m.Sizes.New, m.Sizes.Stored = w.Written()
 	return v.Finish(ctx, m)
@@ -162,7 +165,7 @@ func TestImagesComeBackFromAnotherOpening(t *testing.T) {
 			two[500<<10] ^= 1
 			second, err := writeDisk(t.Context(), s, two)
 			require.NoError(t, err)
-			require.Less(t, second.Sizes.New, int64(60_000), "a block, and the map blocks over it")
+			require.Less(t, second.Sizes.New, int64(60_000), "a piece, and the map blocks over it")
 
 			again := reopen(t, m, sealed)
 			requireSame(t, again, first.ID, one)
@@ -180,31 +183,30 @@ func TestALargeSparseDisk(t *testing.T) {
 	ctx := t.Context()
 	folder, err := dir.Open(t.TempDir())
 	require.NoError(t, err)
-	s, err := Make(ctx, folder, moment, nil)
+	s, err := Make(ctx, folder, moment, NewCuts(), nil)
 	require.NoError(t, err)
 	v, err := s.VisitToWrite(ctx, image.NewID(), "test")
 	require.NoError(t, err)
 	defer v.End(ctx)
 	w := v.NewWriter(ctx)
 	size := int64(64<<40 - 512)
-	bs := int64(s.Header().BlockSize)
-	tree := image.NewTreeWriter(w, size, int(bs))
-	last := (size - 1) / bs
-	block := make([]byte, bs)
+	tree := image.NewTreeWriter(w, size)
+	last := (size - 1) / cut.Unit
+	block := make([]byte, cut.Unit)
 	block[0] = 7
-	name, err := w.Put(ctx, block)
+	names, err := w.PutPieces(ctx, block, []span{{0, cut.Unit}})
 	require.NoError(t, err)
-	require.NoError(t, tree.Set(ctx, last, name))
+	require.NoError(t, tree.Set(ctx, image.Part{At: last, Units: 1, Piece: names[0]}))
 	root, err := tree.Finish(ctx)
 	require.NoError(t, err)
 	require.NoError(t, w.Flush(ctx))
-	r, err := image.NewReader(s, image.Disk{Target: "vda", Size: size, BlockSize: int(bs), Map: root})
+	r, err := image.NewReader(s, image.Disk{Target: "vda", Size: size, Map: root})
 	require.NoError(t, err)
 	var runs []disk.Extent
 	require.NoError(t, disk.Walk(ctx, r, func(e disk.Extent) error { runs = append(runs, e); return nil }))
-	require.Equal(t, []disk.Extent{{Offset: 0, Length: last * bs, Kind: disk.Zero}, {Offset: last * bs, Length: size - last*bs, Kind: disk.Data}}, runs)
+	require.Equal(t, []disk.Extent{{Offset: 0, Length: last * cut.Unit, Kind: disk.Zero}, {Offset: last * cut.Unit, Length: size - last*cut.Unit, Kind: disk.Data}}, runs)
 	p := make([]byte, 4)
-	_, err = r.ReadAt(p, last*bs-2)
+	_, err = r.ReadAt(p, last*cut.Unit-2)
 	require.NoError(t, err)
 	require.Equal(t, []byte{0, 0, 7, 0}, p)
 }
@@ -265,8 +267,8 @@ func TestDyingAnywhereHarmsNothing(t *testing.T) {
 		next, err := writeDisk(t.Context(), again, d)
 		require.NoError(t, err)
 		requireSame(t, again, next.ID, d)
-		if made != nil && arrived > 8 {
-			require.Less(t, next.Sizes.Stored, int64(200<<10), "what arrived is reused")
+		if made != nil && arrived > 10 {
+			require.Less(t, next.Sizes.Stored, int64(240<<10), "what arrived is reused")
 		}
 		for _, name := range m.Names("visit/") {
 			require.NoError(t, again.EndVisit(t.Context(), strings.Split(strings.TrimPrefix(name, "visit/"), ".")[0]))
@@ -476,7 +478,7 @@ func TestKeysOfAStore(t *testing.T) {
 	require.Error(t, err)
 	_, err = Unlock(ctx, bare, chunk.Opener{Passphrase: passphrase})
 	require.ErrorContains(t, err, "not sealed")
-	_, err = Make(ctx, &mediumtest.Memory{Shelf: mediumtest.NewShelf()}, moment, &secret)
+	_, err = Make(ctx, &mediumtest.Memory{Shelf: mediumtest.NewShelf()}, moment, tiny, &secret)
 	require.ErrorContains(t, err, "needs a key")
 }
 
@@ -513,7 +515,7 @@ func TestSweepGivesWhatItPromised(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, done.Freed, seen)
 			require.Equal(t, []int64{plan.Gives, plan.Move}, []int64{done.Gives, done.Move})
-			require.Equal(t, plan.Move, done.Moved)
+			require.InEpsilon(t, plan.Move, done.Moved, 0.3, "pieces of a pack are taken to compress alike")
 			left, _, err := s.Used(ctx)
 			require.NoError(t, err)
 			require.InDelta(t, plan.Gives, used-left, 20_000, "directories and indexes aside")
@@ -605,16 +607,24 @@ func TestAMapBlockAsData(t *testing.T) {
 	for i := range d {
 		d[i] = byte(rng.Uint32())
 	}
-	// The map block over 128 blocks has just the length of a block.
-	victim := append(disk.Memory{}, d[:128*small]...)
+	// The leaf over so many pieces, and the last of them, have just the length of a piece.
+	victim := append(disk.Memory{}, d[:300*small]...)
 	man, err := writeDisk(ctx, s, victim)
 	require.NoError(t, err)
 	root, err := man.Disks[0].Root()
 	require.NoError(t, err)
-	node, err := s.Get(ctx, root)
-	require.NoError(t, err)
-	require.Len(t, node, small)
-	hostile := append(append(disk.Memory{}, node...), d[200*small:]...)
+	var maps []byte
+	for _, n := range []chunk.Name{root} {
+		body, err := s.GetMap(ctx, n)
+		require.NoError(t, err)
+		below, err := image.Below(body, 2)
+		require.NoError(t, err)
+		leaf, err := s.GetMap(ctx, below[0])
+		require.NoError(t, err)
+		maps = append(append(maps, leaf...), make([]byte, 3*small-len(leaf))...)
+	}
+	// As it lies, but that it is followed by zeros: so a piece of it is no map block, and one of its length is.
+	hostile := append(append(disk.Memory{}, maps...), d[200*small:]...)
 	for range 4 {
 		_, err = writeDisk(ctx, s, hostile)
 		require.NoError(t, err)
@@ -662,7 +672,7 @@ func TestGiveBack(t *testing.T) {
 	require.NoError(t, err)
 	w := v.NewWriter(ctx)
 	for i := 0; i+small <= len(d) && err == nil; i += small {
-		_, err = w.Put(ctx, d[i:i+small])
+		_, err = w.PutPieces(ctx, d[i:i+small], []span{{0, small}})
 	}
 	if err == nil {
 		err = w.Flush(ctx)
@@ -715,7 +725,7 @@ func TestStrangersFiles(t *testing.T) {
 	folder := t.TempDir()
 	m, err := dir.Open(folder)
 	require.NoError(t, err)
-	s, err := Make(ctx, m, moment, nil)
+	s, err := Make(ctx, m, moment, NewCuts(), nil)
 	require.NoError(t, err)
 	d := randomDisk(rand.New(rand.NewPCG(6, 6)), 1<<20)
 	man, err := writeDisk(ctx, s, d)
@@ -738,7 +748,7 @@ func TestStrangersFiles(t *testing.T) {
 }
 
 func FuzzHeader(f *testing.F) {
-	body, err := store.Header{Format: store.PooledFormat, Layout: "pooled", ID: "x", BlockSize: 4096}.Encode()
+	body, err := store.Header{Format: store.PooledFormat, Layout: "pooled", ID: "x", PlainCuts: &tiny}.Encode()
 	require.NoError(f, err)
 	f.Add(body)
 	f.Fuzz(func(t *testing.T, b []byte) {

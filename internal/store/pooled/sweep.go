@@ -91,31 +91,33 @@ func (s *Store) Collect(ctx context.Context) (store.SweepReport, error) {
 	return out, s.collect(ctx, m, r, &out)
 }
 
-// usage is how much of a pack images need, in bytes as stored and in blocks.
+// usage is how much of a pack images need: bytes of its pieces before compression, how many pieces, and what they take of it as stored.
 type usage struct {
-	live   int64
-	blocks int
+	raw, live int64
+	pieces    int
 }
 
 // use sums up what the marker found, by number of pack.
 func (s *Store) use() []usage {
 	s.mu.RLock()
-	n := len(s.packs)
-	condemned := make([]bool, n)
-	for i, p := range s.packs {
-		condemned[i] = p.condemned
-	}
+	packs := slices.Clone(s.packs)
 	s.mu.RUnlock()
+	n := len(packs)
 	use := make([]usage, n)
-	var moved []chunk.Name // blocks of condemned packs, which may have a copy that stays
+	need := func(v slot) {
+		if int(v.pack) < n {
+			use[v.pack].raw += int64(v.size())
+			use[v.pack].pieces++
+		}
+	}
+	var moved []chunk.Name // pieces of condemned packs, which may have a copy that stays
 	s.table.each(func(v *slot) bool {
 		switch {
 		case !v.live() || int(v.pack) >= n:
-		case condemned[v.pack]:
+		case packs[v.pack].condemned:
 			moved = append(moved, v.name)
 		default:
-			use[v.pack].live += int64(v.stored())
-			use[v.pack].blocks++
+			need(*v)
 		}
 		return true
 	})
@@ -126,11 +128,11 @@ func (s *Store) use() []usage {
 			keepers = keepers[i : i+1]
 		}
 		for _, p := range keepers {
-			if int(p.pack) < n {
-				use[p.pack].live += int64(p.stored())
-				use[p.pack].blocks++
-			}
+			need(p.slot)
 		}
+	}
+	for i := range use {
+		use[i].live = packs[i].share(use[i].raw)
 	}
 	return use
 }
@@ -148,7 +150,7 @@ func (s *Store) plan(visited bool, out *store.SweepReport) []chunk.PackID {
 			continue
 		}
 		out.Packs++
-		out.Blocks += u.blocks
+		out.Blocks += u.pieces
 		out.Stored += p.stored
 		out.Dead += p.stored - u.live
 		gives := p.length - u.live
@@ -156,7 +158,7 @@ func (s *Store) plan(visited bool, out *store.SweepReport) []chunk.PackID {
 		case p.condemned:
 			out.Gives += gives
 		case visited && !p.indexed:
-		case u.blocks == 0:
+		case u.pieces == 0:
 			out.Useless++
 			out.Gives += gives
 			plan = append(plan, p.id)
@@ -265,7 +267,7 @@ func unreadable(id string, err error) error {
 	return fmt.Errorf("image %s can't be read, so what it needs is not known and nothing is swept; repair the store (store check --repair) or drop the image: %w", id, err)
 }
 
-// lately holds the names that were marked last, by disk and by the first data block under them. In the next image most are
+// lately holds the names that were marked last, by disk and by the first byte under them. In the next image most are
 // the same, and comparing them in a row costs a fiftieth of finding each in a table that no cache holds.
 type lately map[position][]chunk.Name
 
@@ -274,8 +276,8 @@ type position struct {
 	first int64
 }
 
-// latelyMost bounds it: map blocks of 32 KiB, so 32 MiB for a machine.
-const latelyMost = 1024
+// latelyMost bounds it: leaves of about 2 KiB, so 32 MiB for a machine.
+const latelyMost = 16 << 10
 
 func (m *marker) markImage(ctx context.Context, manifest *image.Manifest, marked lately) error {
 	for _, d := range manifest.Disks {
@@ -294,36 +296,36 @@ func (m *marker) walk(ctx context.Context, n node, at position, marked lately) e
 	if n.name.IsZero() || !m.first(n) {
 		return nil
 	}
-	block, err := m.s.Get(ctx, n.name)
+	body, err := m.s.GetMap(ctx, n.name)
 	if err != nil {
 		return err
 	}
 	m.s.table.mark(n.name)
-	names, err := image.MapNames(block)
+	if n.height == 1 {
+		names, err := image.Below(body, 1)
+		if err != nil {
+			return fmt.Errorf("map block %s: %w", n.name, err)
+		}
+		m.markPieces(names, at, marked)
+		return ctx.Err()
+	}
+	names, err := image.Names(body)
 	if err != nil {
 		return fmt.Errorf("map block %s: %w", n.name, err)
 	}
-	if n.height == 1 {
-		m.markData(names, at, marked)
-		return ctx.Err()
-	}
-	span := int64(1)
-	for range n.height - 1 {
-		span *= image.Fanout
-	}
 	for i, name := range names {
-		if err := m.walk(ctx, node{name, n.height - 1}, position{at.disk, at.first + int64(i)*span}, marked); err != nil {
+		if err := m.walk(ctx, node{name, n.height - 1}, position{at.disk, at.first + int64(i)*image.Span(n.height-1)}, marked); err != nil {
 			return err
 		}
 	}
 	return ctx.Err()
 }
 
-// markData marks a row of data blocks. One that is missing is for a check to find.
-func (m *marker) markData(names []chunk.Name, at position, marked lately) {
+// markPieces marks a row of pieces. One that is missing is for a check to find.
+func (m *marker) markPieces(names []chunk.Name, at position, marked lately) {
 	before := marked[at]
 	for i, name := range names {
-		if name.IsZero() || i < len(before) && before[i] == name {
+		if i < len(before) && before[i] == name {
 			continue
 		}
 		m.s.table.mark(name)
@@ -379,7 +381,7 @@ func (s *Store) collect(ctx context.Context, m *marker, r store.SweepRequest, ou
 				useless = append(useless, id) // nothing in it can be found any more
 			case !ok:
 				// Gone, or it came since the last look; the next sweep will know.
-			case use[n].blocks == 0:
+			case use[n].pieces == 0:
 				useless = append(useless, id)
 			default:
 				partly = append(partly, id)
@@ -485,36 +487,61 @@ func (s *Store) movePack(ctx context.Context, w *Writer, id chunk.PackID, r stor
 	if err != nil {
 		return 0, err
 	}
-	own := s.seal.Pack(id)
-	for i := range d.Len() {
-		e := d.Entry(i)
-		v, ok := s.table.find(e.Name)
-		if !ok || !v.live() || s.firm(e.Name) || w.has(e.Name) {
-			continue
+	// Frame by frame: one of which all is needed moves as it is compressed.
+	var frame, needed []chunk.Entry
+	d.Each(func(e chunk.Entry) bool {
+		frame = append(frame, e)
+		if v, ok := s.table.find(e.Name); ok && v.live() && !s.firm(e.Name) && !w.has(e.Name) {
+			needed = append(needed, e)
 		}
-		if err := r.Pace(ctx, 2*int(e.Stored)); err != nil {
-			return bytes, err
+		if !e.Last {
+			return true
 		}
-		stored, err := s.medium.Get(ctx, packName(id), int64(e.Offset), int64(e.Stored))
-		if errors.Is(err, medium.ErrNotFound) {
-			return bytes, nil
+		var moved int64
+		if moved, err = s.moveFrame(ctx, w, id, frame, needed, r); err != nil {
+			return false
 		}
-		if store.IsShort(err) {
-			err = fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
-		}
-		if err != nil {
-			return bytes, err
-		}
-		_, compressed, err := chunk.ReadBlock(s.seal, own, e, stored)
-		if err != nil {
-			return bytes, fmt.Errorf("block %s: %w", e.Name, err)
-		}
-		if err := w.add(e.Name, compressed, e.Codec, int(e.Size)); err != nil {
-			return bytes, err
-		}
-		bytes += int64(e.Stored)
+		bytes += moved
+		frame, needed = frame[:0], needed[:0]
+		return true
+	})
+	if errors.Is(err, medium.ErrNotFound) {
+		err = nil
 	}
-	return bytes, nil
+	return bytes, err
+}
+
+// moveFrame copies the needed pieces of a frame.
+func (s *Store) moveFrame(ctx context.Context, w *Writer, id chunk.PackID, frame, needed []chunk.Entry, r store.SweepRequest) (bytes int64, err error) {
+	if len(needed) == 0 {
+		return 0, nil
+	}
+	if err := r.Pace(ctx, 2*int(frame[0].Stored)); err != nil {
+		return 0, err
+	}
+	content, compressed, err := s.readFrame(ctx, id, frame[0])
+	if err != nil {
+		return 0, err
+	}
+	var pieces []chunk.Piece
+	var at []span
+	for _, e := range needed {
+		if _, err := e.Piece(s.seal, content); err != nil {
+			return 0, fmt.Errorf("piece %s: %w", e.Name, err)
+		}
+		if w.claim(e.Name) {
+			pieces, at = append(pieces, chunk.Piece{Name: e.Name, Size: e.Size}), append(at, span{int(e.Within), int(e.Within + e.Size)})
+		}
+	}
+	if len(pieces) == len(frame) {
+		return int64(frame[0].Stored), w.add(pieces, compressed, frame[0].Codec, len(content), false)
+	}
+	for i, p := range pieces {
+		if err := w.putFrame([]chunk.Piece{p}, content[at[i].from:at[i].until], false); err != nil {
+			return 0, err
+		}
+	}
+	return int64(frame[0].Stored), nil
 }
 
 // closeCondemned takes the condemnations away of whose packs none is left.
@@ -546,7 +573,7 @@ func (s *Store) closeCondemned(ctx context.Context, finished map[string][]chunk.
 // tidyIndexes puts small indexes together, and writes those anew that name packs which are gone.
 func (s *Store) tidyIndexes(ctx context.Context) error {
 	const (
-		small = 64 << 10 // entries
+		small = 2 << 20 // bytes
 		many  = 16
 	)
 	s.mu.RLock()
@@ -563,7 +590,7 @@ func (s *Store) tidyIndexes(ctx context.Context) error {
 		}
 		if gone > 0 {
 			anew = append(anew, name)
-		} else if f.entries < small {
+		} else if f.bytes < small {
 			few = append(few, name)
 		}
 	}
@@ -588,7 +615,7 @@ func (s *Store) reindex(ctx context.Context, names []string) error {
 	slices.Sort(names)
 	done := map[chunk.PackID]bool{}
 	var packs []landedPack
-	entries := 0
+	bytes := 0
 	add := func(d chunk.Directory, length int64) {
 		s.mu.RLock()
 		n, there := s.numbers[d.Pack]
@@ -598,11 +625,7 @@ func (s *Store) reindex(ctx context.Context, names []string) error {
 			return
 		}
 		done[d.Pack] = true
-		p := landedPack{id: d.Pack, length: length, entries: make([]chunk.Entry, d.Len())}
-		for i := range p.entries {
-			p.entries[i] = d.Entry(i)
-		}
-		packs, entries = append(packs, p), entries+d.Len()
+		packs, bytes = append(packs, landedPack{d, length}), bytes+d.Len()
 	}
 	var old []string
 	flush := func() error {
@@ -618,7 +641,7 @@ func (s *Store) reindex(ctx context.Context, names []string) error {
 			delete(s.damaged, name)
 			s.mu.Unlock()
 		}
-		packs, entries, old = nil, 0, nil
+		packs, bytes, old = nil, 0, nil
 		return nil
 	}
 	for _, name := range names {
@@ -630,7 +653,7 @@ func (s *Store) reindex(ctx context.Context, names []string) error {
 			return err
 		}
 		old = append(old, name)
-		if entries >= chunk.MaxIndexEntries/2 {
+		if bytes >= chunk.MaxIndex/2 {
 			if err := flush(); err != nil {
 				return err
 			}

@@ -8,8 +8,8 @@ import (
 	"keenlodge/internal/core/chunk"
 )
 
-// table finds blocks by their names: open addressing in shards, each of which grows by a quarter when it is nine tenths full.
-// A slot has 44 bytes and no pointer, so that a block takes 49 to 61 bytes however many there are, and the garbage
+// table finds pieces by their names: open addressing in shards, each of which grows by a quarter when it is nine tenths full.
+// A slot has 48 bytes and no pointer, so that a piece takes 53 to 67 bytes however many there are, and the garbage
 // collector has nothing to look at. Names are digests: their own bytes spread them evenly.
 type table struct {
 	shards [shards]shard
@@ -28,27 +28,37 @@ type shard struct {
 	used  int
 }
 
-// slot is a block's place: pack is a number in the store's list of packs; bits holds the stored length (24 bits), the codec
-// (4 bits) and whether a sweep found the block in use.
+// slot is a piece's place: pack is a number in the store's list of packs, offset where the frame begins in it; bits holds where the piece
+// begins in the frame's content (20 bits), its length less one (20), the frame's stored length (21), its codec (2), and whether a sweep
+// found the piece in use.
 type slot struct {
 	name         chunk.Name
 	pack, offset uint32
-	bits         uint32
+	bits         uint64
 }
 
 const (
-	storedMask = 1<<24 - 1
-	codecShift = 24
-	liveBit    = 1 << 31
+	sizeShift   = 20
+	storedShift = 40
+	codecShift  = 61
+	mask20      = 1<<20 - 1
+	mask21      = 1<<21 - 1
+	liveBit     = 1 << 63
 )
 
 func slotOf(pack uint32, e chunk.Entry) slot {
-	return slot{e.Name, pack, e.Offset, e.Stored&storedMask | uint32(e.Codec)<<codecShift}
+	return slot{e.Name, pack, e.Offset, uint64(e.Within)&mask20 | uint64(e.Size-1)&mask20<<sizeShift | uint64(e.Stored)&mask21<<storedShift | uint64(e.Codec)&3<<codecShift}
 }
 
-func (s slot) stored() uint32 { return s.bits & storedMask }
+// entry is the piece's entry in its pack's directory, but for its place in its frame's row.
+func (s slot) entry() chunk.Entry {
+	return chunk.Entry{Name: s.name, Offset: s.offset, Stored: s.stored(), Codec: chunk.Codec(s.bits >> codecShift & 3), Within: uint32(s.bits & mask20), Size: s.size()}
+}
 
-func (s slot) codec() chunk.Codec { return chunk.Codec(s.bits >> codecShift & 0xf) }
+// size is the piece's length, stored that of its frame as it lies, in bytes.
+func (s slot) size() uint32 { return uint32(s.bits>>sizeShift&mask20) + 1 }
+
+func (s slot) stored() uint32 { return uint32(s.bits >> storedShift & mask21) }
 
 func (s slot) live() bool { return s.bits&liveBit != 0 }
 
@@ -85,7 +95,7 @@ func (s *shard) at(n chunk.Name) (i int, found bool) {
 	}
 }
 
-// find looks a block up.
+// find looks a piece up.
 func (t *table) find(n chunk.Name) (slot, bool) {
 	s := t.shard(n)
 	s.mu.RLock()
@@ -97,7 +107,7 @@ func (t *table) find(n chunk.Name) (slot, bool) {
 	return s.slots[i], ok
 }
 
-// add puts a block in unless its name is there already; then it returns what is there. The caller holds mu.
+// add puts a piece in unless its name is there already; then it returns what is there. The caller holds mu.
 func (s *shard) add(v slot) (was slot, added bool) {
 	if float64(s.used+1) > maxLoad*float64(len(s.slots)) {
 		s.resize(max(minSlots, int(growth*float64(len(s.slots)))))
@@ -111,13 +121,13 @@ func (s *shard) add(v slot) (was slot, added bool) {
 	return v, true
 }
 
-// batch gathers blocks by shard: a shard fits into the processor's cache, all of a large table does not.
+// batch gathers pieces by shard: a shard fits into the processor's cache, all of a large table does not.
 type batch struct {
 	slots [shards][]slot
 	n     int
 }
 
-// batchMost is how many blocks a batch should gather before it is added.
+// batchMost is how many pieces a batch should gather before it is added.
 const batchMost = 1 << 19
 
 func (b *batch) gather(v slot) {
@@ -125,7 +135,7 @@ func (b *batch) gather(v slot) {
 	b.n++
 }
 
-// addAll adds a batch, empties it, and returns the blocks that were there already, in other packs.
+// addAll adds a batch, empties it, and returns the pieces that were there already, in other packs.
 func (t *table) addAll(b *batch) (known []slot) {
 	for i := range b.slots {
 		if len(b.slots[i]) == 0 {
@@ -145,7 +155,7 @@ func (t *table) addAll(b *batch) (known []slot) {
 	return known
 }
 
-// mark notes that a block is in use, and reports whether it was not noted before. A block that is not there is no news.
+// mark notes that a piece is in use, and reports whether it was not noted before. A piece that is not there is no news.
 func (t *table) mark(n chunk.Name) (news, known bool) {
 	s := t.shard(n)
 	s.mu.Lock()
@@ -173,7 +183,7 @@ func (s *shard) resize(n int) {
 	}
 }
 
-// reserve makes room for n more blocks.
+// reserve makes room for n more pieces.
 func (t *table) reserve(n int) {
 	for i := range t.shards {
 		s := &t.shards[i]
@@ -186,7 +196,7 @@ func (t *table) reserve(n int) {
 	}
 }
 
-// each calls visit for every block; keep false takes it out. visit may change the slot, but not its name.
+// each calls visit for every piece; keep false takes it out. visit may change the slot, but not its name.
 func (t *table) each(visit func(v *slot) (keep bool)) {
 	for i := range t.shards {
 		s := &t.shards[i]
@@ -209,7 +219,7 @@ func (t *table) each(visit func(v *slot) (keep bool)) {
 	}
 }
 
-// len is the number of blocks.
+// len is the number of pieces.
 func (t *table) len() int {
 	n := 0
 	for i := range t.shards {

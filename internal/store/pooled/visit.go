@@ -185,9 +185,9 @@ func (s *Store) Secure(ctx context.Context, m *image.Manifest) error {
 		if err != nil {
 			return err
 		}
-		err = r.Names(ctx, func(name chunk.Name, _ bool, _, _ int64) error {
-			if p, ok := s.find(name); !ok || p.condemned {
-				return fmt.Errorf("%w, and block %s of disk %s is going or gone; run it again", ErrTakenForDead, name, d.Target)
+		err = r.Walk(ctx, func(v image.Visit) error {
+			if p, ok := s.find(v.Name); !ok || p.condemned {
+				return fmt.Errorf("%w, and piece %s of disk %s is going or gone; run it again", ErrTakenForDead, v.Name, d.Target)
 			}
 			return nil
 		})

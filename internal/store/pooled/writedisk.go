@@ -9,178 +9,298 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 )
 
-// pieceBytes is how much of a disk is read at once: large enough that requests cost little, small enough that several
-// are in flight.
-const pieceBytes = 1 << 20
+const (
+	// windowUnits is how much of a disk is read at once, in units: 1 MiB, large enough that requests cost little, small enough that several
+	// are in flight.
+	windowUnits = 256
+	// readersAtOnce is how many windows are being read: most of that is waiting for the source.
+	readersAtOnce = 4
+	// gapUnits is how many units of zeros a source must tell of for them to be passed over: fewer are read, for a piece may go on over them.
+	gapUnits = 4
+)
 
-// piece is a row of blocks on its way from the disk into the tree.
-type piece struct {
-	first, n int64
-	kept     bool // taken over from the base: there is nothing to read
-	names    []chunk.Name
-	done     chan struct{}
+// window is a range of a disk on its way into the image: units, counted from the disk's begin.
+type window struct {
+	at, n int64
+	// kept is taken over from the base: there is nothing to read. begins and ends say that no piece goes on from before, and none beyond.
+	kept, begins, ends bool
+
+	buffer []byte // room for the begin of a piece that goes on from the window before, then the window
+	marks  []cut.Mark
+	read   chan struct{} // closed when it was read
+
+	// What was cut: pieces in the buffer, and where on the disk they lie.
+	pieces []span
+	at0    int64 // unit of the disk at the buffer's byte 0
+	names  []chunk.Name
+	stored chan struct{} // closed when names are there
 }
 
-// storeDisk reads a disk's data and stores it; it returns the root of the disk's tree. Reading, hashing, compressing and
-// writing overlap; the tree is built in order. However large the disk, no more than a few pieces are in memory. Where the disk
-// says that it is unchanged, base, an older image of it, is taken over; without a base it must not say so. With a base,
-// count.data must begin with what that disk held.
-func storeDisk(ctx context.Context, d disk.Disk, base *image.Reader, put image.Putter, blockSize int, count *store.Progress) (string, error) {
+// pieceStore is where a disk's pieces go.
+type pieceStore interface {
+	image.Putter
+	PutPieces(ctx context.Context, content []byte, pieces []span) ([]chunk.Name, error)
+}
+
+// diskWriter stores one disk.
+type diskWriter struct {
+	d     disk.Disk
+	base  *image.Reader
+	put   pieceStore
+	cuts  cut.Cuts
+	count *store.Progress
+	free  chan []byte // buffers of windows
+}
+
+// storeDisk reads a disk's data and stores it; it returns the root of the disk's map. Reading, cutting, hashing, compressing and writing
+// overlap; pieces are cut, and the map is built, in order. However large the disk, no more than a few windows are in memory. Where the
+// disk says that it is unchanged, base, an older image of it, is taken over; without a base it must not say so. With a base, count.Data
+// must begin with what that disk held.
+func storeDisk(ctx context.Context, d disk.Disk, base *image.Reader, put pieceStore, cuts cut.Cuts, count *store.Progress) (root string, err error) {
+	storers := runtime.GOMAXPROCS(0)
+	w := &diskWriter{d: d, base: base, put: put, cuts: cuts, count: count, free: make(chan []byte, readersAtOnce+2*storers+2)}
+	for range cap(w.free) {
+		w.free <- nil // made when it is needed first
+	}
 	group, ctx := errgroup.WithContext(ctx)
-	workers := runtime.GOMAXPROCS(0) + 2 // some wait for the source while others compress
-	work, order := make(chan *piece, workers), make(chan *piece, 4*workers)
+	// Each window goes through all of these but those that are kept, which only pass in the order of the disk.
+	toRead, toCut, toStore, toMap := make(chan *window), make(chan *window, cap(w.free)), make(chan *window), make(chan *window, cap(w.free))
 	group.Go(func() error {
-		defer close(work)
-		defer close(order)
-		return cut(ctx, d, int64(blockSize), func(first, n int64, kept bool) error {
-			p := &piece{first: first, n: n, kept: kept, done: make(chan struct{})}
-			lanes := []chan *piece{order, work}
-			if kept {
-				close(p.done)
-				lanes = lanes[:1]
+		defer close(toRead)
+		defer close(toCut)
+		return w.plan(ctx, func(k *window) error {
+			if k.kept {
+				return send(ctx, k, toCut)
 			}
-			for _, to := range lanes {
-				select {
-				case to <- p:
-				case <-ctx.Done():
-					return context.Cause(ctx)
-				}
+			select {
+			case k.buffer = <-w.free:
+			case <-ctx.Done():
+				return context.Cause(ctx)
 			}
-			return nil
+			if k.buffer == nil {
+				k.buffer = make([]byte, cuts.Max+windowUnits*cut.Unit)
+			}
+			if err := send(ctx, k, toCut); err != nil {
+				return err
+			}
+			return send(ctx, k, toRead)
 		})
 	})
-	for range workers {
+	for range readersAtOnce {
 		group.Go(func() error {
-			buffer := make([]byte, max(pieceBytes, blockSize))
-			for p := range work {
-				if err := storePiece(ctx, d, put, int64(blockSize), p, buffer, count); err != nil {
+			for k := range toRead {
+				if err := w.readWindow(k); err != nil {
 					return err
 				}
-				close(p.done)
+				close(k.read)
 			}
 			return nil
 		})
 	}
-	var root string
 	group.Go(func() error {
-		tree := image.NewTreeWriter(put, d.Size(), blockSize)
-		next := int64(0)
-		// lose takes back what the base holds in blocks that are not taken from it.
-		lose := func(first, n int64) error {
-			if base == nil || n == 0 {
-				return nil
-			}
-			held, err := base.Held(ctx, first, n)
-			count.Data.Add(-held * int64(blockSize))
-			return err
-		}
-		for p := range order {
-			select {
-			case <-p.done:
-			case <-ctx.Done():
-				return context.Cause(ctx)
-			}
-			if err := lose(next, p.first-next); err != nil { // zeros were passed over
+		defer close(toStore)
+		defer close(toMap)
+		return w.cutAll(ctx, toCut, func(k *window) error {
+			if err := send(ctx, k, toMap); err != nil || k.kept {
 				return err
 			}
-			next = p.first + p.n
-			if p.kept {
-				if base == nil {
-					return errors.New("the source calls blocks unchanged, but there is no older image to take them from")
-				}
-				if err := tree.Keep(ctx, base, p.first, p.n); err != nil {
+			return send(ctx, k, toStore)
+		})
+	})
+	for range storers {
+		group.Go(func() error {
+			for k := range toStore {
+				if k.names, err = w.put.PutPieces(ctx, k.buffer, k.pieces); err != nil {
 					return err
 				}
-				continue
+				close(k.stored)
 			}
-			if err := lose(p.first, p.n); err != nil {
-				return err
-			}
-			for i, name := range p.names {
-				if name.IsZero() {
-					continue
-				}
-				count.Data.Add(int64(blockSize))
-				if err := tree.Set(ctx, p.first+int64(i), name); err != nil {
-					return err
-				}
-			}
-		}
-		err := lose(next, (d.Size()+int64(blockSize)-1)/int64(blockSize)-next)
-		if err == nil {
-			root, err = tree.Finish(ctx)
-		}
+			return nil
+		})
+	}
+	group.Go(func() (err error) {
+		root, err = w.buildMap(ctx, toMap)
 		return err
 	})
 	return root, group.Wait()
 }
 
-// cut calls visit for rows of blocks that hold data, in rising order, none twice: kept for those that lie in unchanged extents
-// as a whole. A block of which a part may have changed is read.
-func cut(ctx context.Context, d disk.Disk, blockSize int64, visit func(first, n int64, kept bool) error) error {
-	most := max(1, pieceBytes/blockSize)
-	var next int64
-	rows := func(end, atOnce int64, kept bool) error {
-		for next < end {
-			first := next
-			next = min(end, first+atOnce)
-			if err := visit(first, next-first, kept); err != nil {
+func send(ctx context.Context, k *window, to chan<- *window) error {
+	select {
+	case to <- k:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// plan calls visit for the windows that hold data, in rising order, none twice: kept for units that lie in unchanged extents as a whole. A
+// unit of which a part may have changed is read.
+func (w *diskWriter) plan(ctx context.Context, visit func(*window) error) error {
+	end := (w.d.Size() + cut.Unit - 1) / cut.Unit
+	var from, next int64 // what is to be read from and until, and is not shown yet
+	flush := func() error {
+		for at := from; at < next; {
+			until := min(next, (at/windowUnits+1)*windowUnits)
+			k := &window{at: at, n: until - at, begins: at == from, ends: until == next, read: make(chan struct{}), stored: make(chan struct{})}
+			if err := visit(k); err != nil {
+				return err
+			}
+			at = until
+		}
+		from = next
+		return nil
+	}
+	// until has all units before one read that were not shown.
+	err := disk.Walk(ctx, w.d, func(e disk.Extent) error {
+		first, last := (e.Offset+cut.Unit-1)/cut.Unit, e.End()/cut.Unit // units that are the extent's alone
+		if e.End() == w.d.Size() {
+			last = end
+		}
+		if e.Offset/cut.Unit > next && from == next {
+			from, next = e.Offset/cut.Unit, e.Offset/cut.Unit // after zeros
+		}
+		switch {
+		case e.Kind == disk.Data, e.Kind == disk.Zero && last-first < gapUnits, last <= first:
+			next = max(next, (e.End()+cut.Unit-1)/cut.Unit)
+			return nil
+		}
+		next = max(next, first)
+		if err := flush(); err != nil {
+			return err
+		}
+		if e.Kind == disk.Unchanged && last > next {
+			if err := visit(&window{at: next, n: last - next, kept: true}); err != nil {
 				return err
 			}
 		}
+		from, next = last, (e.End()+cut.Unit-1)/cut.Unit
 		return nil
-	}
-	return disk.Walk(ctx, d, func(e disk.Extent) error {
-		if e.Kind == disk.Zero {
-			return nil
-		}
-		end := (e.End() + blockSize - 1) / blockSize
-		next = max(next, e.Offset/blockSize)
-		if e.Kind == disk.Data {
-			return rows(end, most, false)
-		}
-		whole := e.End() / blockSize
-		if e.End() == d.Size() {
-			whole = end
-		}
-		if err := rows(min(whole, (e.Offset+blockSize-1)/blockSize), most, false); err != nil {
-			return err
-		}
-		if err := rows(whole, 1<<40, true); err != nil {
-			return err
-		}
-		return rows(end, most, false)
 	})
+	if err != nil {
+		return err
+	}
+	next = min(next, end)
+	return flush()
 }
 
-func storePiece(ctx context.Context, d disk.Disk, put image.Putter, blockSize int64, p *piece, buffer []byte, count *store.Progress) error {
-	at := p.first * blockSize
-	whole := buffer[:p.n*blockSize]
-	want := min(int64(len(whole)), d.Size()-at)
-	if n, err := d.ReadAt(whole[:want], at); int64(n) < want {
+// head is where a window begins in its buffer.
+func (w *diskWriter) head() int { return w.cuts.Max }
+
+func (w *diskWriter) readWindow(k *window) error {
+	at, length := k.at*cut.Unit, int(k.n*cut.Unit)
+	content := k.buffer[w.head():][:length]
+	want := min(int64(length), w.d.Size()-at)
+	if n, err := w.d.ReadAt(content[:want], at); int64(n) < want {
 		if err == nil || err == io.EOF {
 			err = io.ErrUnexpectedEOF
 		}
 		return err
 	}
-	clear(whole[want:])
-	count.Read.Add(want)
-	p.names = make([]chunk.Name, p.n)
-	for i := range p.names {
-		block := whole[int64(i)*blockSize:][:blockSize]
-		if disk.IsZero(block) {
+	clear(content[want:])
+	w.count.Read.Add(want)
+	k.marks = make([]cut.Mark, k.n)
+	w.cuts.Marks(content, k.marks)
+	return nil
+}
+
+// cutAll finds the pieces of windows in order, and passes each on. A piece that goes on into the next window is in that one's buffer.
+func (w *diskWriter) cutAll(ctx context.Context, windows <-chan *window, pass func(*window) error) error {
+	var cutter *cut.Cutter
+	var run int64    // unit of the disk at which the cutter began
+	var carry []byte // what is not in a piece yet
+	for k := range windows {
+		if k.kept {
+			if err := pass(k); err != nil {
+				return err
+			}
 			continue
 		}
-		name, err := put.Put(ctx, block)
-		if err != nil {
+		select {
+		case <-k.read:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+		if k.begins {
+			cutter, run, carry = w.cuts.Cutter(), k.at, nil
+		}
+		begin := w.head() - len(carry)
+		copy(k.buffer[begin:], carry)
+		k.at0 = k.at - int64(w.head())/cut.Unit
+		add := func(from, until int64) {
+			if until > 0 {
+				k.pieces = append(k.pieces, span{int(run+from-k.at0) * cut.Unit, int(run+until-k.at0) * cut.Unit})
+			}
+		}
+		for _, m := range k.marks {
+			add(cutter.Next(m))
+		}
+		if k.ends {
+			add(cutter.Rest())
+		}
+		end := w.head() + int(k.n)*cut.Unit
+		// A copy: the window's buffer is another's when its pieces are stored.
+		carry = append([]byte(nil), k.buffer[min(end, int(run+cutter.First()-k.at0)*cut.Unit):end]...)
+		if err := pass(k); err != nil {
 			return err
 		}
-		p.names[i] = name
 	}
 	return nil
+}
+
+// buildMap builds the disk's map from windows in order.
+func (w *diskWriter) buildMap(ctx context.Context, windows <-chan *window) (root string, err error) {
+	tree := image.NewTreeWriter(w.put, w.d.Size())
+	next := int64(0)
+	// lose takes back what the base holds in units that are not taken from it.
+	lose := func(at, n int64) error {
+		if w.base == nil || n <= 0 {
+			return nil
+		}
+		held, err := w.base.Held(ctx, at, n)
+		w.count.Data.Add(-held)
+		return err
+	}
+	for k := range windows {
+		if err := lose(next, k.at-next); err != nil { // zeros were passed over
+			return "", err
+		}
+		next = k.at + k.n
+		if k.kept {
+			if w.base == nil {
+				return "", errors.New("the source calls a range unchanged, but there is no older image to take it from")
+			}
+			if err := tree.Keep(ctx, w.base, k.at, k.n); err != nil {
+				return "", err
+			}
+			continue
+		}
+		if err := lose(k.at, k.n); err != nil {
+			return "", err
+		}
+		select {
+		case <-k.stored:
+		case <-ctx.Done():
+			return "", context.Cause(ctx)
+		}
+		for i, p := range k.pieces {
+			part := image.Part{At: k.at0 + int64(p.from)/cut.Unit, Units: int64(p.until-p.from) / cut.Unit, Piece: k.names[i]}
+			w.count.Data.Add(part.Units * cut.Unit)
+			if err := tree.Set(ctx, part); err != nil {
+				return "", err
+			}
+		}
+		w.free <- k.buffer
+		k.buffer = nil
+	}
+	if err := lose(next, (w.d.Size()+cut.Unit-1)/cut.Unit-next); err != nil {
+		return "", err
+	}
+	return tree.Finish(ctx)
 }

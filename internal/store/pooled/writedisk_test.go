@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/raw"
@@ -21,7 +22,7 @@ import (
 func newShelf(t testing.TB) *Store {
 	m, err := dir.Open(t.TempDir())
 	require.NoError(t, err)
-	s, err := Make(context.Background(), m, time.Now(), nil)
+	s, err := Make(context.Background(), m, time.Now(), NewCuts(), nil)
 	require.NoError(t, err)
 	return s
 }
@@ -77,16 +78,16 @@ func TestAStoredDiskIsTheDisk(t *testing.T) {
 		p := randomPatchwork(rng)
 		w := writer(t, s)
 		var count store.Progress
-		root, err := storeDisk(t.Context(), p, nil, w, s.Header().BlockSize, &count)
+		root, err := storeDisk(t.Context(), p, nil, w, s.cuts, &count)
 		require.NoError(t, err)
 		require.NoError(t, w.Flush(t.Context()))
-		r, err := image.NewReader(s, image.Disk{Target: "vda", Size: p.Size(), BlockSize: s.Header().BlockSize, Map: root})
+		r, err := image.NewReader(s, image.Disk{Target: "vda", Size: p.Size(), Map: root})
 		require.NoError(t, err)
 		at, err := disk.FirstDifference(t.Context(), r, p)
 		require.NoError(t, err)
 		require.EqualValues(t, -1, at)
 		require.LessOrEqual(t, count.Read.Load(), p.Size())
-		require.GreaterOrEqual(t, count.Data.Load(), count.Read.Load()/2-int64(s.Header().BlockSize))
+		require.LessOrEqual(t, count.Data.Load(), count.Read.Load()+cut.Unit)
 	}
 }
 
@@ -123,15 +124,14 @@ func (c changed) ReadAt(p []byte, off int64) (int, error) {
 func TestAnIncrementalCopyIsTheDisk(t *testing.T) {
 	rng := rand.New(rand.NewPCG(6, 9))
 	s := newShelf(t)
-	bs := s.Header().BlockSize
 	for range 25 {
 		p := randomPatchwork(rng)
 		var count store.Progress
 		w := writer(t, s)
-		root, err := storeDisk(t.Context(), p, nil, w, bs, &count)
+		root, err := storeDisk(t.Context(), p, nil, w, s.cuts, &count)
 		require.NoError(t, err)
 		require.NoError(t, w.Flush(t.Context()))
-		base, err := image.NewReader(s, image.Disk{Target: "vda", Size: p.Size(), BlockSize: bs, Map: root})
+		base, err := image.NewReader(s, image.Disk{Target: "vda", Size: p.Size(), Map: root})
 		require.NoError(t, err)
 		next := changed{Memory: append(disk.Memory{}, p.Memory...), read: new(atomic.Int64)}
 		for at := 0; at < len(next.Memory); {
@@ -151,25 +151,25 @@ func TestAnIncrementalCopyIsTheDisk(t *testing.T) {
 			at += n
 		}
 		w = writer(t, s)
-		root, err = storeDisk(t.Context(), next, base, w, bs, &count)
+		root, err = storeDisk(t.Context(), next, base, w, s.cuts, &count)
 		require.NoError(t, err)
 		require.NoError(t, w.Flush(t.Context()))
-		r, err := image.NewReader(s, image.Disk{Target: "vda", Size: p.Size(), BlockSize: bs, Map: root})
+		r, err := image.NewReader(s, image.Disk{Target: "vda", Size: p.Size(), Map: root})
 		require.NoError(t, err)
 		at, err := disk.FirstDifference(t.Context(), r, next.Memory)
 		require.NoError(t, err)
 		require.EqualValues(t, -1, at)
-		held, err := r.Held(t.Context(), 0, (p.Size()+int64(bs)-1)/int64(bs))
+		held, err := r.Held(t.Context(), 0, (p.Size()+cut.Unit-1)/cut.Unit)
 		require.NoError(t, err)
-		require.Equal(t, held*int64(bs), count.Data.Load(), "what it holds is told, though most of it was not read")
+		require.Equal(t, held, count.Data.Load(), "what it holds is told, though most of it was not read")
 		var most int64
 		for _, e := range next.extents {
 			if e.Kind == disk.Data {
 				most += e.Length
 			}
 		}
-		require.LessOrEqual(t, next.read.Load(), most+int64(2*len(next.extents)*bs), "edges aside, only what changed")
-		_, err = storeDisk(t.Context(), changed{next.Memory, []disk.Extent{{Length: p.Size(), Kind: disk.Unchanged}}, new(atomic.Int64)}, nil, writer(t, s), bs, &count)
+		require.LessOrEqual(t, next.read.Load(), most+int64(2*len(next.extents)*gapUnits*cut.Unit), "edges aside, only what changed")
+		_, err = storeDisk(t.Context(), changed{next.Memory, []disk.Extent{{Length: p.Size(), Kind: disk.Unchanged}}, new(atomic.Int64)}, nil, writer(t, s), s.cuts, &count)
 		require.ErrorContains(t, err, "no older image")
 	}
 }
@@ -179,11 +179,11 @@ func TestASourceThatBreaks(t *testing.T) {
 	p := patchwork{Memory: make(disk.Memory, 30<<20), extents: []disk.Extent{{Offset: 0, Length: 30 << 20}}, fail: 17 << 20}
 	s := newShelf(t)
 	var count store.Progress
-	_, err := storeDisk(t.Context(), p, nil, writer(t, s), s.Header().BlockSize, &count)
+	_, err := storeDisk(t.Context(), p, nil, writer(t, s), s.cuts, &count)
 	require.ErrorIs(t, err, errLine)
 	ctx, cancel := context.WithCancelCause(t.Context())
 	cancel(errStopped)
-	_, err = storeDisk(ctx, p, nil, writer(t, s), s.Header().BlockSize, &count)
+	_, err = storeDisk(ctx, p, nil, writer(t, s), s.cuts, &count)
 	require.ErrorIs(t, err, errStopped)
 }
 
@@ -200,7 +200,7 @@ func BenchmarkStoreDisk(b *testing.B) {
 		s := newShelf(b)
 		w := writer(b, s)
 		var count store.Progress
-		_, err = storeDisk(b.Context(), d, nil, w, s.Header().BlockSize, &count)
+		_, err = storeDisk(b.Context(), d, nil, w, s.cuts, &count)
 		require.NoError(b, err)
 		require.NoError(b, w.Flush(b.Context()))
 		b.SetBytes(count.Read.Load())
@@ -255,15 +255,14 @@ func BenchmarkIncremental(b *testing.B) {
 		d, err := raw.Open(path)
 		require.NoError(b, err)
 		s := newShelf(b)
-		bs := s.Header().BlockSize
-		w := writer(b, s)
+			w := writer(b, s)
 		var count store.Progress
 		begun := time.Now()
-		root, err := storeDisk(b.Context(), d, nil, w, bs, &count)
+		root, err := storeDisk(b.Context(), d, nil, w, s.cuts, &count)
 		require.NoError(b, err)
 		require.NoError(b, w.Flush(b.Context()))
 		full := time.Since(begun)
-		base, err := image.NewReader(s, image.Disk{Target: "vda", Size: d.Size(), BlockSize: bs, Map: root})
+		base, err := image.NewReader(s, image.Disk{Target: "vda", Size: d.Size(), Map: root})
 		require.NoError(b, err)
 		o := overlay{d, map[int64][]byte{}}
 		rng := rand.New(rand.NewPCG(1, 9))
@@ -276,7 +275,7 @@ func BenchmarkIncremental(b *testing.B) {
 		}
 		w = writer(b, s)
 		begun = time.Now()
-		_, err = storeDisk(b.Context(), o, base, w, bs, &count)
+		_, err = storeDisk(b.Context(), o, base, w, s.cuts, &count)
 		require.NoError(b, err)
 		require.NoError(b, w.Flush(b.Context()))
 		_, stored := w.Written()

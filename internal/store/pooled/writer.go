@@ -11,42 +11,46 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// packsAtOnce is how many packs are in memory: one fills while the others are on their way to the medium.
-const packsAtOnce = 4
+const (
+	// packsAtOnce is how many packs are in memory: one fills while the others are on their way to the medium.
+	packsAtOnce = 4
+	// frameTarget is how much new neighbours are compressed together at the most, in bytes: more saves bytes, and makes a read at random dearer.
+	frameTarget = 128 << 10
+)
 
-// Writer stores the blocks of one image. Put may be called by several goroutines at once; Flush ends it.
+// Writer stores the pieces of one image. Its methods may be called by several goroutines at once; Flush ends it.
 type Writer struct {
 	s       *Store
 	ctx     context.Context
 	uploads *errgroup.Group
-	room    chan []byte // memory for packs; who needs more than there is waits
+	room    chan []byte // memory for packs of pieces; who needs more than there is waits
 	buffers sync.Pool
 
-	mu      sync.Mutex // never held while the medium works
-	pack    *chunk.Pack
-	pending map[chunk.Name]bool // in packs that have not landed
-	fresh   int64               // bytes new to the store, before compression
-	stored  int64               // and after
-	landed  []landedPack
+	mu sync.Mutex // never held while the medium works
+	// pieces is the pack of pieces under way, maps that of map blocks: who walks images reads few packs then.
+	pieces, maps *chunk.Pack
+	pending      map[chunk.Name]bool // in packs that have not landed, or about to be in one
+	fresh        int64               // bytes new to the store, before compression
+	stored       int64               // and after
+	landed       []landedPack
 }
 
 type landedPack struct {
-	id      chunk.PackID
-	length  int64
-	entries []chunk.Entry
+	directory chunk.Directory
+	length    int64
 }
 
 // NewWriter starts a writer, which must end before its visit does. Cancelling ctx stops its uploads.
 func (v *Visit) NewWriter(ctx context.Context) *Writer { return v.s.newWriter(ctx) }
 
-// newWriter starts a writer without a visit, for blocks that images need as it is.
+// newWriter starts a writer without a visit, for pieces that images need as it is.
 func (s *Store) newWriter(ctx context.Context) *Writer {
 	w := &Writer{s: s, pending: map[chunk.Name]bool{}, room: make(chan []byte, packsAtOnce)}
 	for range packsAtOnce {
 		w.room <- nil // made when it is needed first
 	}
 	w.uploads, w.ctx = errgroup.WithContext(ctx)
-	w.buffers.New = func() any { b := make([]byte, chunk.Bound(s.header.BlockSize)); return &b }
+	w.buffers.New = func() any { b := make([]byte, chunk.Bound(chunk.MaxFrame)); return &b }
 	return w
 }
 
@@ -57,63 +61,117 @@ func (w *Writer) Written() (fresh, stored int64) {
 	return w.fresh, w.stored
 }
 
-// Put stores a block unless the store has it, and returns its name. It implements [image.Putter].
-// A block that another writer has not landed yet is stored again: that writer may yet die.
-func (w *Writer) Put(_ context.Context, block []byte) (chunk.Name, error) {
-	name := w.s.seal.Name(block)
-	if w.s.firm(name) || w.has(name) {
-		return name, nil
-	}
-	buffer := w.buffers.Get().(*[]byte)
-	defer w.buffers.Put(buffer)
-	compressed, codec := chunk.Compress(block, *buffer)
-	return name, w.add(name, compressed, codec, len(block))
-}
+// span is a part of a buffer, in bytes.
+type span struct{ from, until int }
 
-// add puts a compressed block into the pack, and has that written when it is full.
-func (w *Writer) add(name chunk.Name, compressed []byte, codec chunk.Codec, size int) error {
-	if err := w.lockWithPack(); err != nil {
+// PutPieces stores those pieces of a content that the store does not have, and returns the names of all. New ones that lie side by side are
+// compressed together. A piece that another writer has not landed yet is stored again: that writer may yet die.
+func (w *Writer) PutPieces(_ context.Context, content []byte, pieces []span) ([]chunk.Name, error) {
+	names := make([]chunk.Name, len(pieces))
+	var row []chunk.Piece // the frame under way
+	var at span
+	put := func() error {
+		if len(row) == 0 {
+			return nil
+		}
+		err := w.putFrame(row, content[at.from:at.until], false)
+		row = row[:0]
 		return err
 	}
+	for i, p := range pieces {
+		name := w.s.seal.Name(content[p.from:p.until])
+		names[i] = name
+		if w.s.firm(name) || !w.claim(name) {
+			continue
+		}
+		if len(row) > 0 && (p.from != at.until || p.until-at.from > frameTarget) {
+			if err := put(); err != nil {
+				return nil, err
+			}
+		}
+		if len(row) == 0 {
+			at.from = p.from
+		}
+		at.until = p.until
+		row = append(row, chunk.Piece{Name: name, Size: uint32(p.until - p.from)})
+	}
+	return names, put()
+}
+
+// PutMap stores a map block unless the store has it, and returns its name. It implements [image.Putter].
+func (w *Writer) PutMap(_ context.Context, body []byte) (chunk.Name, error) {
+	name := w.s.seal.Name(body)
+	if w.s.firm(name) || !w.claim(name) {
+		return name, nil
+	}
+	return name, w.putFrame([]chunk.Piece{{Name: name, Size: uint32(len(body))}}, body, true)
+}
+
+// claim reports whether a piece is this writer's to store, and not under way already.
+func (w *Writer) claim(name chunk.Name) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	if w.pending[name] {
-		w.mu.Unlock()
-		return nil
+		return false
 	}
 	w.pending[name] = true
-	before := w.pack.Len()
-	w.pack.Add(name, compressed, codec, size)
+	return true
+}
+
+// putFrame compresses a frame and adds it to the pack under way.
+func (w *Writer) putFrame(pieces []chunk.Piece, content []byte, isMap bool) error {
+	buffer := w.buffers.Get().(*[]byte)
+	defer w.buffers.Put(buffer)
+	compressed, codec := chunk.Compress(content, *buffer)
+	return w.add(pieces, compressed, codec, len(content), isMap)
+}
+
+// add puts a compressed frame of claimed pieces into the pack, and has that written when it is full.
+func (w *Writer) add(pieces []chunk.Piece, compressed []byte, codec chunk.Codec, size int, isMap bool) error {
+	pack := &w.pieces
+	if isMap {
+		pack = &w.maps
+		w.mu.Lock()
+		if w.maps == nil {
+			w.maps = chunk.NewPack(w.s.seal, chunk.NewPackID(), nil)
+		}
+	} else if err := w.lockWithPack(); err != nil {
+		return err
+	}
+	before := (*pack).Len()
+	(*pack).Add(pieces, compressed, codec)
 	w.fresh += int64(size)
-	w.stored += int64(w.pack.Len() - before)
+	w.stored += int64((*pack).Len() - before)
 	var full *chunk.Pack
-	if w.pack.Len() >= w.s.packTarget {
-		full, w.pack = w.pack, nil
+	if (*pack).Len() >= w.s.packTarget {
+		full, *pack = *pack, nil
 	}
 	w.mu.Unlock()
 	if full != nil {
-		w.upload(full)
+		w.upload(full, !isMap)
 	}
 	return nil
 }
 
-// lockWithPack locks mu when there is a pack to add to; it waits for the room for one without the lock.
+// lockWithPack locks mu when there is a pack of pieces to add to; it waits for the room for one without the lock.
 func (w *Writer) lockWithPack() error {
 	for {
 		if w.ctx.Err() != nil {
-			return fmt.Errorf("store a block: %w", context.Cause(w.ctx))
+			return fmt.Errorf("store a piece: %w", context.Cause(w.ctx))
 		}
 		w.mu.Lock()
-		if w.pack != nil {
+		if w.pieces != nil {
 			return nil
 		}
 		w.mu.Unlock()
 		select {
 		case body := <-w.room:
 			if body == nil {
-				body = make([]byte, 0, w.s.packTarget+2*w.s.header.BlockSize)
+				body = make([]byte, 0, w.s.packTarget+chunk.MaxFrame)
 			}
 			w.mu.Lock()
-			if w.pack == nil {
-				w.pack = chunk.NewPack(w.s.seal, chunk.NewPackID(), body)
+			if w.pieces == nil {
+				w.pieces = chunk.NewPack(w.s.seal, chunk.NewPackID(), body)
 				return nil
 			}
 			w.mu.Unlock()
@@ -129,11 +187,11 @@ func (w *Writer) has(name chunk.Name) bool {
 	return w.pending[name]
 }
 
-// Keep makes sure that a block of an older image stays, and all that hangs on it. It implements [image.Putter]. Blocks that
-// lie in condemned packs only are stored again. The older image must exist after the visit began.
+// Keep makes sure that a piece of an older image stays (height 0), or a map block and all that hangs on it. It implements
+// [image.Putter]. Pieces that lie in condemned packs only are stored again. The older image must exist after the visit began.
 func (w *Writer) Keep(ctx context.Context, name chunk.Name, height int) error {
 	if _, ok := w.s.find(name); !ok {
-		return fmt.Errorf("block %s of the older image: %w: no pack holds it", name, chunk.ErrDamaged)
+		return fmt.Errorf("piece %s of the older image: %w: no pack holds it", name, chunk.ErrDamaged)
 	}
 	if len(w.s.condemnations()) == 0 {
 		return nil
@@ -145,65 +203,65 @@ func (w *Writer) rescue(ctx context.Context, name chunk.Name, height int) error 
 	if height == 0 && (w.s.firm(name) || w.has(name)) {
 		return nil
 	}
-	block, err := w.s.Get(ctx, name)
+	body, err := w.s.GetMap(ctx, name)
 	if err != nil {
 		return err
 	}
-	if height > 0 {
-		names, err := image.MapNames(block)
-		if err != nil {
+	if height == 0 {
+		_, err = w.PutPieces(ctx, body, []span{{0, len(body)}})
+		return err
+	}
+	below, err := image.Below(body, height)
+	if err != nil {
+		return err
+	}
+	for _, n := range below {
+		if err := w.rescue(ctx, n, height-1); err != nil {
 			return err
 		}
-		for _, n := range names {
-			if n.IsZero() {
-				continue
-			}
-			if err := w.rescue(ctx, n, height-1); err != nil {
-				return err
-			}
-		}
 	}
-	_, err = w.Put(ctx, block)
+	_, err = w.PutMap(ctx, body)
 	return err
 }
 
-// upload has a pack written.
-func (w *Writer) upload(p *chunk.Pack) {
+// upload has a pack written. The memory of one of pieces is used again.
+func (w *Writer) upload(p *chunk.Pack, again bool) {
 	w.uploads.Go(func() error {
-		entries := p.Entries()
-		body := p.Finish()
-		defer func() { w.room <- body }()
+		body, directory := p.Finish()
+		if again {
+			defer func() { w.room <- body }()
+		}
 		if err := w.s.medium.Put(w.ctx, packName(p.ID()), body); err != nil {
 			return err
 		}
-		d, err := chunk.NewDirectory(p.ID(), chunk.EncodeDirectory(entries))
-		if err != nil {
-			return err
-		}
 		var b batch
-		w.s.learn(d, int64(len(body)), false, &b)
+		w.s.learn(directory, int64(len(body)), false, &b)
 		w.s.settleBatch(&b)
 		w.mu.Lock()
 		defer w.mu.Unlock()
-		w.landed = append(w.landed, landedPack{p.ID(), int64(len(body)), entries})
+		w.landed = append(w.landed, landedPack{directory, int64(len(body))})
 		w.s.mu.Lock()
 		defer w.s.mu.Unlock()
-		for _, e := range entries {
+		directory.Each(func(e chunk.Entry) bool {
 			delete(w.pending, e.Name)
 			delete(w.s.bad, e.Name)
-		}
+			return true
+		})
 		return nil
 	})
 }
 
-// Flush makes all that was put durable: the last pack, then the index.
+// Flush makes all that was put durable: the last packs, then the index.
 func (w *Writer) Flush(ctx context.Context) error {
 	w.mu.Lock()
-	last := w.pack
-	w.pack = nil
+	pieces, maps := w.pieces, w.maps
+	w.pieces, w.maps = nil, nil
 	w.mu.Unlock()
-	if last != nil {
-		w.upload(last)
+	if pieces != nil {
+		w.upload(pieces, true)
+	}
+	if maps != nil {
+		w.upload(maps, false)
 	}
 	if err := w.uploads.Wait(); err != nil || len(w.landed) == 0 {
 		return err
@@ -232,15 +290,15 @@ func (s *Store) writeIndex(ctx context.Context, packs []landedPack) error {
 		return nil
 	}
 	for _, p := range packs {
-		if file.entries > 0 && file.entries+len(p.entries) > chunk.MaxIndexEntries {
+		if file.bytes > 0 && file.bytes+p.directory.Len() > chunk.MaxIndex {
 			if err := put(); err != nil {
 				return err
 			}
 		}
-		payload = chunk.AppendIndex(payload, p.id, p.length, p.entries)
-		file.packs, file.entries = append(file.packs, p.id), file.entries+len(p.entries)
+		payload = chunk.AppendIndex(payload, p.directory, p.length)
+		file.packs, file.bytes = append(file.packs, p.directory.Pack), file.bytes+p.directory.Len()
 	}
-	if file.entries == 0 {
+	if file.bytes == 0 {
 		return nil
 	}
 	return put()
@@ -253,7 +311,7 @@ func (w *Writer) GiveBack(ctx context.Context) error {
 	w.mu.Lock()
 	var packs []chunk.PackID
 	for _, p := range w.landed {
-		packs = append(packs, p.id)
+		packs = append(packs, p.directory.Pack)
 	}
 	w.mu.Unlock()
 	return w.s.condemn(ctx, packs)

@@ -31,12 +31,9 @@ func (s *Store) Begin(ctx context.Context, m *image.Manifest, o store.WriteOptio
 
 // Disk implements [store.Writing].
 func (p *writing) Disk(ctx context.Context, target, format string, d disk.Disk, base *store.OlderDisk, count *store.Progress) (image.Disk, error) {
-	out := image.Disk{Target: target, Size: d.Size(), Format: format, BlockSize: p.s.Header().BlockSize}
+	out := image.Disk{Target: target, Size: d.Size(), Format: format}
 	var older *image.Reader
 	if base != nil {
-		if base.Desc.BlockSize != out.BlockSize {
-			return out, fmt.Errorf("the older image has blocks of %d bytes, the store's are %d now", base.Desc.BlockSize, out.BlockSize)
-		}
 		var err error
 		if older, err = image.NewReader(p.s, base.Desc); err != nil {
 			return out, err
@@ -47,7 +44,7 @@ func (p *writing) Disk(ctx context.Context, target, format string, d disk.Disk, 
 		count.Data.Add(base.Desc.Data)
 	}
 	var err error
-	out.Map, err = storeDisk(ctx, d, older, p.w, out.BlockSize, count)
+	out.Map, err = storeDisk(ctx, d, older, p.w, p.s.cuts, count)
 	out.Data = count.Data.Load() - before
 	return out, err
 }

@@ -1,0 +1,206 @@
+package pooled
+
+import (
+	"container/list"
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
+)
+
+// cacheBytes bounds the content of frames that is kept for the next reader, in bytes.
+const cacheBytes = 48 << 20
+
+// frameAt is where a frame lies.
+type frameAt struct {
+	pack   chunk.PackID
+	offset uint32
+}
+
+// frame is one that is being read, or was. Once ready is closed, content or err is there.
+type frame struct {
+	at      frameAt
+	ready   chan struct{}
+	content []byte
+	err     error
+
+	mu sync.Mutex
+	// verified are the pieces that were matched with their names, by where they begin.
+	verified map[uint32]bool
+}
+
+// frameCache keeps the frames that were read last. Who wants one that is being read waits for it.
+type frameCache struct {
+	mu    sync.Mutex
+	at    map[frameAt]*list.Element // of *frame
+	order list.List                 // used last first
+	bytes int
+}
+
+// get gives a frame, and reads it where it is not there.
+func (c *frameCache) get(ctx context.Context, at frameAt, read func() ([]byte, error)) (*frame, error) {
+	c.mu.Lock()
+	if e, ok := c.at[at]; ok {
+		c.order.MoveToFront(e)
+		c.mu.Unlock()
+		f := e.Value.(*frame)
+		select {
+		case <-f.ready:
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		}
+		if f.err != nil && ctx.Err() == nil && errors.Is(f.err, context.Canceled) {
+			return c.get(ctx, at, read) // who was reading it was stopped, and we are not
+		}
+		return f, f.err
+	}
+	f := &frame{at: at, ready: make(chan struct{}), verified: map[uint32]bool{}}
+	if c.at == nil {
+		c.at = map[frameAt]*list.Element{}
+	}
+	e := c.order.PushFront(f)
+	c.at[at] = e
+	c.mu.Unlock()
+	f.content, f.err = read()
+	close(f.ready)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if f.err != nil {
+		c.drop(e)
+		return f, f.err
+	}
+	for c.bytes += len(f.content); c.bytes > cacheBytes && c.order.Len() > 1; {
+		last := c.order.Back()
+		if last == e {
+			break
+		}
+		c.drop(last)
+	}
+	return f, nil
+}
+
+// drop forgets a frame; mu is held. One that is still being read has no content yet, and is dropped by its reader.
+func (c *frameCache) drop(e *list.Element) {
+	f := e.Value.(*frame)
+	select {
+	case <-f.ready:
+	default:
+		c.order.MoveToFront(e)
+		return
+	}
+	if c.at[f.at] == e {
+		delete(c.at, f.at)
+		c.order.Remove(e)
+		if f.err == nil {
+			c.bytes -= len(f.content)
+		}
+	}
+}
+
+// reader reads pieces by way of a cache of frames. It implements [image.Getter].
+type reader struct {
+	s     *Store
+	cache *frameCache
+}
+
+// asItLies reads the store as it lies now: nothing that was read before is taken for true.
+func (s *Store) asItLies() reader { return reader{s, &frameCache{}} }
+
+// GetMap reads a map block and verifies it against its name. Errors wrap [chunk.ErrDamaged] if the store is at fault. It implements
+// [image.Getter].
+func (s *Store) GetMap(ctx context.Context, name chunk.Name) ([]byte, error) {
+	return reader{s, &s.frames}.GetMap(ctx, name)
+}
+
+// ReadPiece reads a part of a piece, from byte from on, into all of p, as GetMap does. It implements [image.Getter].
+func (s *Store) ReadPiece(ctx context.Context, name chunk.Name, from int64, p []byte) error {
+	return reader{s, &s.frames}.ReadPiece(ctx, name, from, p)
+}
+
+// ReadPiece implements [image.Getter].
+func (r reader) ReadPiece(ctx context.Context, name chunk.Name, from int64, p []byte) error {
+	piece, err := r.GetMap(ctx, name)
+	if err != nil {
+		return err
+	}
+	if from < 0 || from+int64(len(p)) > int64(len(piece)) {
+		return fmt.Errorf("piece %s: %w: bytes %d to %d of its %d are asked for", name, chunk.ErrDamaged, from, from+int64(len(p)), len(piece))
+	}
+	copy(p, piece[from:])
+	return nil
+}
+
+// GetMap implements [image.Getter]; it gives pieces, too.
+func (r reader) GetMap(ctx context.Context, name chunk.Name) ([]byte, error) {
+	p, ok := r.s.find(name)
+	if !ok {
+		return nil, fmt.Errorf("piece %s: %w: no pack of %s holds it", name, chunk.ErrDamaged, r.s.medium)
+	}
+	piece, err := r.at(ctx, p)
+	// Sweeps may have moved it since the index was read, and again while it was read anew.
+	for range 8 {
+		if !errors.Is(err, medium.ErrNotFound) {
+			break
+		}
+		if err := r.s.Refresh(ctx); err != nil {
+			return nil, fmt.Errorf("piece %s: %w", name, err)
+		}
+		if p, ok = r.s.find(name); !ok {
+			return nil, fmt.Errorf("piece %s: %w: its pack is gone from %s", name, chunk.ErrDamaged, r.s.medium)
+		}
+		piece, err = r.at(ctx, p)
+	}
+	if errors.Is(err, chunk.ErrDamaged) {
+		for _, c := range r.s.copies(name) {
+			if c.id == p.id {
+				continue
+			}
+			if piece, err := r.at(ctx, c); err == nil {
+				return piece, nil
+			}
+		}
+	}
+	return piece, err
+}
+
+// at reads a piece where it lies, and verifies it.
+func (r reader) at(ctx context.Context, p place) ([]byte, error) {
+	e := p.entry()
+	f, err := r.cache.get(ctx, frameAt{p.id, e.Offset}, func() ([]byte, error) {
+		content, _, err := r.s.readFrame(ctx, p.id, e)
+		return content, err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("piece %s in pack %s: %w", p.name, p.id, err)
+	}
+	f.mu.Lock()
+	verified := f.verified[e.Within]
+	f.mu.Unlock()
+	if verified {
+		return f.content[e.Within : e.Within+e.Size], nil
+	}
+	piece, err := e.Piece(r.s.seal, f.content)
+	if err != nil {
+		return nil, fmt.Errorf("piece %s in pack %s: %w", p.name, p.id, err)
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.verified[e.Within] = true
+	return piece, nil
+}
+
+// readFrame reads the frame of an entry from the medium: its content, and what that is compressed.
+func (s *Store) readFrame(ctx context.Context, id chunk.PackID, e chunk.Entry) (content, compressed []byte, err error) {
+	stored, err := s.medium.Get(ctx, packName(id), int64(e.Offset), int64(e.Stored))
+	if store.IsShort(err) {
+		err = fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return chunk.OpenFrame(s.seal.Pack(id), e.Offset, e.Codec, stored, nil)
+}
