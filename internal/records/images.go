@@ -1,7 +1,6 @@
 package records
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -122,31 +121,13 @@ func (r *Records) ImagePage(ctx context.Context, f ImageFilter) (images []Image,
 // SetImages lists the images of a policy in a store that are there, oldest first in each set, with what planning needs of them and no
 // more. Those of other machines than those named are left out; nil is all.
 func (r *Records) SetImages(ctx context.Context, policy, store string, machineIDs []string) (images []Image, err error) {
-	rows, err := r.pool.Query(ctx, "select "+planColumns+`, machine from images where policy = $1 and store = $2 and gone is null and ($3::text[] is null or machine_id = any($3))
-		order by machine_id, taken, id`, policy, store, machineIDs)
+	// A join would read all machines for the labels of a few.
+	rows, err := r.pool.Query(ctx, "select "+planColumns+`, coalesce((select label from machines mm where mm.id = machine_id), machine) from images
+		where policy = $1 and store = $2 and gone is null and ($3::text[] is null or machine_id = any($3)) order by machine_id, taken, id`, policy, store, machineIDs)
 	if err != nil {
 		return nil, err
 	}
-	var ids []string
-	err = visitPlanned(rows, func(m Image) {
-		if n := len(images); n == 0 || images[n-1].MachineID != m.MachineID {
-			ids = append(ids, m.MachineID)
-		}
-		images = append(images, m)
-	})
-	if err != nil || len(ids) == 0 {
-		return nil, err
-	}
-	// A join would read all machines for the labels of a few.
-	machines, err := all[SetMachine](ctx, r.pool, "select id as machine_id, label from machines where id = any($1)", ids)
-	labels := map[string]string{}
-	for _, m := range machines {
-		labels[m.ID] = m.Label
-	}
-	for i := range images {
-		images[i].Machine = cmp.Or(labels[images[i].MachineID], images[i].Machine)
-	}
-	return images, err
+	return images, visitPlanned(rows, func(m Image) { images = append(images, m) })
 }
 
 // SetMachine is a machine of which a policy has images in a store.
