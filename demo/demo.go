@@ -220,7 +220,7 @@ func (s *show) sweep(ctx context.Context) error {
 	if _, err = s.await(ctx, r, err); err != nil {
 		return err
 	}
-	s.done("sweep", "quay-shelf: %d images need %d blocks; %.1f MiB were of no image, %.1f MiB given back", plan.Images, plan.Blocks, float64(plan.Dead)/(1<<20), float64(plan.Gives)/(1<<20))
+	s.done("sweep", "quay-shelf: %d images need %d pieces; %.1f MiB were of no image, %.1f MiB given back", plan.Images, plan.Blocks, float64(plan.Dead)/(1<<20), float64(plan.Gives)/(1<<20))
 	r, err = s.c.CheckStore(ctx, "quay-shelf", wire.CheckBody{Read: true})
 	if r, err = s.await(ctx, r, err); err != nil {
 		return err

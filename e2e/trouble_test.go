@@ -306,7 +306,7 @@ func TestDamageIsFoundAndMended(t *testing.T) {
 	require.Contains(t, s.err, "can't be mended from itself")
 	backUp(t, "nightly-guests") // another store has the same blocks
 	out := keenOK(t, "store", "check", "damp-shelf", "--repair", "--from", "quay-shelf")
-	require.Contains(t, out, "lost blocks were fetched from folder "+place.Shelf())
+	require.Contains(t, out, "lost pieces were fetched from folder "+place.Shelf())
 	require.Contains(t, out, "1 damaged packs are condemned")
 	require.Contains(t, out, "nothing is damaged")
 	require.EqualValues(t, "usable", keenJSON[[]wire.Image](t, "image", "list", "--policy", "monthly-whole")[0].State)

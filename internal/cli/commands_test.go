@@ -184,6 +184,8 @@ var varying = []struct {
 	{regexp.MustCompile(`\b\d+(\.\d+)?(ms|s)\b`), "TIME"},
 	{regexp.MustCompile(`"/(root|home)/[^"]*"`), "HOME"},
 	{regexp.MustCompile(`\b[A-Za-z0-9+/]{43}=`), "SECRET"},
+	{regexp.MustCompile(`\b\d+ pieces\b`), "N pieces"}, // each store cuts otherwise
+	{regexp.MustCompile(`\b[\d.]+ [KM]iB each on the mean`), "SIZE each on the mean"},
 	{regexp.MustCompile(`[ \t]+`), " "},
 	{regexp.MustCompile(` \n`), "\n"},
 	{regexp.MustCompile(`(?m)^WHEN \S+ [a-z ]*ing\b.* \d\S* (B|KiB|MiB)\n`), ""}, // a step that was long enough to be seen

@@ -226,7 +226,7 @@ func storeDetails(w io.Writer, name string, s store.Summary) {
 		{"− zeros, never stored", size(s.Zeros), share(s.Zeros)},
 		{"− pieces that are there already", size(s.Dedup), share(s.Dedup)},
 		{"− compression", size(s.Compression), share(s.Compression)},
-		{"= blocks as stored", size(s.Blocks), share(s.Blocks)},
+		{"= pieces as stored", size(s.Blocks), share(s.Blocks)},
 	})
 	fmt.Fprintf(w, "\nimages     oldest %s, newest %s\n", moment(s.Oldest), moment(s.Newest))
 	fmt.Fprintf(w, "objects    %d take %s; %d packs, %s each on the mean\n", s.Objects, size(s.Taken), s.Packs, size(s.MeanPack))
@@ -377,7 +377,7 @@ func sweepPlan(w io.Writer, name string, p wire.SweepResult, verb string) {
 		fmt.Fprintf(w, "that gives back %s\n", size(p.LeftBytes))
 		return
 	}
-	fmt.Fprintf(w, "%d images need %d blocks; %d packs hold %s, of which %s are needed by no image\n", p.Images, p.Blocks, p.Packs, size(p.Stored), size(p.Dead))
+	fmt.Fprintf(w, "%d images need %d pieces; %d packs hold %s, of which %s are needed by no image\n", p.Images, p.Blocks, p.Packs, size(p.Stored), size(p.Dead))
 	fmt.Fprintf(w, "%d packs of no use %s deleted, %d rewritten (%s move); that gives back %s\n", p.Useless, verb, p.Rewritten, size(p.Move), size(p.Gives))
 }
 

@@ -153,7 +153,7 @@ func (rt *Retention) sweep(ctx context.Context, s site.Site, r *runs.Run, q Swee
 	if err != nil {
 		return err
 	}
-	r.Log(ctx, name, "%d images left; %d images need %d blocks; %d packs deleted, %s given back, %s moved", len(left), v.Images, v.Blocks, v.Deleted, show(v.Freed-v.Moved), show(v.Moved))
+	r.Log(ctx, name, "%d images left; %d images need %d pieces; %d packs deleted, %s given back, %s moved", len(left), v.Images, v.Blocks, v.Deleted, show(v.Freed-v.Moved), show(v.Moved))
 	for _, why := range v.Why {
 		r.Log(ctx, name, "%s", why)
 	}

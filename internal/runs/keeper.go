@@ -58,7 +58,7 @@ func (e *Engine) recover(ctx context.Context) error {
 
 // endOrphan ends the run of a dead process. While its handler can't settle a task, it is tried again.
 func (e *Engine) endOrphan(ctx context.Context, orphan records.Run) error {
-	const why = "the service ended in the middle of it; blocks that had arrived are reused by the next run"
+	const why = "the service ended in the middle of it; what had arrived is reused by the next run"
 	r := &Run{Run: orphan, e: e}
 	for _, t := range orphan.Tasks {
 		if t.State.Over() {

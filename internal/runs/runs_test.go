@@ -355,7 +355,7 @@ func TestOrphans(t *testing.T) {
 			return nil
 		}})
 	b.serve()
-	const why = "the service ended in the middle of it; blocks that had arrived are reused by the next run"
+	const why = "the service ended in the middle of it; what had arrived is reused by the next run"
 	r := b.await("orphan01")
 	require.Equal(t, run.Failed, r.State)
 	require.Equal(t, why, r.Error)

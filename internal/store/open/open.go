@@ -234,7 +234,7 @@ func readManifest(path string) (*image.Manifest, error) {
 	}
 	for _, d := range m.Disks {
 		if d.File == "" {
-			return nil, fmt.Errorf("manifest of image %s: %w: disk %s has no file", m.ID, chunk.ErrDamaged, d.Target)
+			return nil, fmt.Errorf("manifest of image %s: %w: disk %s has no file", m.ID, errDamaged, d.Target)
 		}
 	}
 	return m, nil

@@ -177,7 +177,7 @@ func (s *Store) checkPack(ctx context.Context, f *findings, id chunk.PackID, siz
 	d, err := s.readDirectory(ctx, id, size)
 	if errors.Is(err, chunk.ErrDamaged) {
 		fault(err)
-		// An index may still know what lies in it; each block is then looked at by itself.
+		// An index may still know what lies in it; each piece is then looked at by itself.
 		return s.checkKnown(ctx, f, id, size)
 	}
 	if err != nil || !read {

@@ -16,7 +16,7 @@ import (
 // repairRounds bounds how often a repair looks again: each round may bring a map block back, under which more is missing.
 const repairRounds = 8
 
-// Repair checks the store, reading every byte, and mends what it can: lost blocks from another store, indexes from the packs,
+// Repair checks the store, reading every byte, and mends what it can: lost pieces from another store, indexes from the packs,
 // damaged packs by moving what is whole in them. from may be nil. What is left is in the report, and what was done.
 func (s *Store) Repair(ctx context.Context, from store.Store, progress func(int64)) (store.Report, error) {
 	var other *Store
@@ -53,7 +53,7 @@ func (s *Store) mend(ctx context.Context, f *findings, from *Store) (did []strin
 		}
 		n, err := s.fetch(ctx, f.lost, from)
 		if n > 0 {
-			tell("%d lost blocks were fetched from %s", n, from.medium)
+			tell("%d lost pieces were fetched from %s", n, from.medium)
 		}
 		if err != nil {
 			return did, err
@@ -161,12 +161,12 @@ func (s *Store) isCondemned(id chunk.PackID) bool {
 	return false
 }
 
-// sameNames reports whether two stores name equal blocks equally.
+// sameNames reports whether two stores name equal pieces equally.
 func (s *Store) sameNames(other *Store) bool {
 	return s.seal == nil && other.seal == nil || s.seal != nil && other.seal != nil && s.header.Check == other.header.Check
 }
 
-// fetch stores blocks that another store has. Where that one is sealed with another secret, its blocks have other names, and
+// fetch stores pieces that another store has. Where that one is sealed with another secret, its pieces have other names, and
 // all of it must be read to find them; map blocks can't be found so, for names are what they hold.
 func (s *Store) fetch(ctx context.Context, lost map[chunk.Name]bool, from *Store) (n int, err error) {
 	visit, err := s.VisitToWrite(ctx, image.NewID(), "keenlodge repair")

@@ -47,11 +47,11 @@ type Store struct {
 	packs []pack
 	// numbers finds a pack's place in packs.
 	numbers map[chunk.PackID]uint32
-	// others are further copies of blocks that lie in several packs.
+	// others are further copies of pieces that lie in several packs.
 	others    map[chunk.Name][]slot
 	indexes   map[string]*indexFile
 	condemned map[string][]chunk.PackID // condemnations that were read, by their objects' names
-	bad       map[chunk.Name]bool       // blocks that a check found damaged: new images must not lean on them
+	bad       map[chunk.Name]bool       // pieces that a check found damaged: new images must not lean on them
 	damaged   map[string]error          // objects that could not be read, by name
 	sightings map[string]sighting
 }
@@ -237,7 +237,7 @@ func (s *Store) Refresh(ctx context.Context) error {
 	if err := s.readUnindexed(ctx, there); err != nil {
 		return err
 	}
-	// What came is learned before what went is forgotten, so that a block which moved is never without a place.
+	// What came is learned before what went is forgotten, so that a piece which moved is never without a place.
 	s.forgetMissing(there)
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -435,7 +435,7 @@ func (s *Store) readDirectory(ctx context.Context, id chunk.PackID, size int64) 
 	return chunk.ReadDirectory(s.seal, id, offset, body, tail)
 }
 
-// learn adds a pack that is safely on the medium. Its blocks may stay in the batch, for settleBatch to add.
+// learn adds a pack that is safely on the medium. Its pieces may stay in the batch, for settleBatch to add.
 func (s *Store) learn(d chunk.Directory, length int64, indexed bool, b *batch) {
 	s.mu.Lock()
 	n, ok := s.numbers[d.Pack]
@@ -483,7 +483,7 @@ func packOf(name string) (chunk.PackID, error) {
 	return chunk.ParsePackID(name[strings.LastIndexByte(name, '/')+1:])
 }
 
-// place is where a block lies.
+// place is where a piece lies.
 type place struct {
 	slot
 	id chunk.PackID
@@ -491,7 +491,7 @@ type place struct {
 	condemned bool
 }
 
-// find tells where a block lies: in a pack that stays, if there is such a copy.
+// find tells where a piece lies: in a pack that stays, if there is such a copy.
 func (s *Store) find(name chunk.Name) (place, bool) {
 	v, ok := s.table.find(name)
 	if !ok {
@@ -511,7 +511,7 @@ func (s *Store) find(name chunk.Name) (place, bool) {
 	return place{v, p.id, p.condemned}, true
 }
 
-// firm reports whether a new image may lean on the stored copy of a block.
+// firm reports whether a new image may lean on the stored copy of a piece.
 func (s *Store) firm(name chunk.Name) bool {
 	p, ok := s.find(name)
 	if !ok || p.condemned {
@@ -522,7 +522,7 @@ func (s *Store) firm(name chunk.Name) bool {
 	return !s.bad[name]
 }
 
-// copies lists all places of a block.
+// copies lists all places of a piece.
 func (s *Store) copies(name chunk.Name) []place {
 	v, ok := s.table.find(name)
 	if !ok {
@@ -555,7 +555,7 @@ func (s *Store) ReadImage(ctx context.Context, id string) (*image.Manifest, erro
 	return m, nil
 }
 
-// DropImage makes an image exist no more. A sweep gives the space of its blocks back.
+// DropImage makes an image exist no more. A sweep gives the space of its pieces back.
 func (s *Store) DropImage(ctx context.Context, id string) error {
 	if err := s.medium.Delete(ctx, imageName(id)); err != nil {
 		return err

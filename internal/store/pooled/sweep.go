@@ -27,7 +27,7 @@ const (
 	moveBatch = 256 << 20
 )
 
-// Sweep gives back the space of blocks that no image needs. It may run while images are written, from several processes at
+// Sweep gives back the space of pieces that no image needs. It may run while images are written, from several processes at
 // once, and be killed anywhere.
 func (s *Store) Sweep(ctx context.Context, r store.SweepRequest) (store.SweepReport, error) {
 	out := store.SweepReport{DryRun: r.DryRun, Why: []string{}}
@@ -180,7 +180,7 @@ func (s *Store) plan(visited bool, out *store.SweepReport) []chunk.PackID {
 	return plan
 }
 
-// marker finds the blocks that images need, by walking their trees. What images share is walked once.
+// marker finds the pieces that images need, by walking their trees. What images share is walked once.
 type marker struct {
 	s      *Store
 	images map[string]bool
@@ -220,7 +220,7 @@ func (m *marker) markAll(ctx context.Context) error {
 	if err := m.s.Refresh(ctx); err != nil {
 		return err
 	}
-	// Images of one machine follow each other, for they share most blocks.
+	// Images of one machine follow each other, for they share most pieces.
 	machines := map[string][]*image.Manifest{}
 	for _, id := range ids {
 		m.images[id] = true
@@ -350,8 +350,8 @@ func (m *marker) first(n node) bool {
 // collect deletes condemned packs, and moves what images need of them before. It looks at visits first and at images then:
 // who began before the condemnation is waited for, and whoever has ended has its image there.
 func (s *Store) collect(ctx context.Context, m *marker, r store.SweepRequest, out *store.SweepReport) error {
-	// Where a block lies in two packs, another sweep may have condemned the one and this sweep the other. Each looks again
-	// after its own condemnation is there, so at least one of them sees both, and moves the block.
+	// Where a piece lies in two packs, another sweep may have condemned the one and this sweep the other. Each looks again
+	// after its own condemnation is there, so at least one of them sees both, and moves the piece.
 	if err := s.Refresh(ctx); err != nil {
 		return err
 	}

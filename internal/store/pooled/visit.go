@@ -149,7 +149,7 @@ func (s *Store) EndVisit(ctx context.Context, id string) error {
 	return errors.Join(errs...)
 }
 
-// Finish makes an image exist. Its blocks must have been flushed before. If the visit was taken for dead meanwhile, the image
+// Finish makes an image exist. Its pieces must have been flushed before. If the visit was taken for dead meanwhile, the image
 // exists only if all that it needs is still there; otherwise it is [ErrTakenForDead], and the image does not.
 func (v *Visit) Finish(ctx context.Context, m *image.Manifest) error {
 	body, err := m.Encode()

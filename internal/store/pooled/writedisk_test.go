@@ -255,7 +255,7 @@ func BenchmarkIncremental(b *testing.B) {
 		d, err := raw.Open(path)
 		require.NoError(b, err)
 		s := newShelf(b)
-			w := writer(b, s)
+		w := writer(b, s)
 		var count store.Progress
 		begun := time.Now()
 		root, err := storeDisk(b.Context(), d, nil, w, s.cuts, &count)
