@@ -53,8 +53,14 @@ const (
 	Zstd Codec = 1
 )
 
-// level is Zstandard's, the best in bytes for its time on blocks of 128 KiB; docs/benchmarks.md has the figures.
-const level = 2
+// level is Zstandard's for so many bytes. Up to 128 KiB its level 2 is the best in bytes for its time; beyond, that is of another kind, which
+// takes half as long again. docs/benchmarks.md has the figures.
+func level(n int) int {
+	if n > 128<<10 {
+		return 1
+	}
+	return 2
+}
 
 // contexts keep the memory of the Zstandard library, which is in C: creating it for each block would cost more than
 // compressing.
@@ -71,7 +77,7 @@ func Compress(frame, buf []byte) ([]byte, Codec) {
 	}
 	c := contexts.Get().(zstd.Ctx)
 	defer contexts.Put(c)
-	out, err := c.CompressLevel(buf, frame, level)
+	out, err := c.CompressLevel(buf, frame, level(len(frame)))
 	if err != nil || len(out) > len(frame)-len(frame)/16 {
 		return frame, Plain
 	}
