@@ -781,6 +781,16 @@ export interface components {
       /** @description the machine that is gone: its label or its identity */
       old: string
     }
+    Cuts: {
+      /** Format: int64 */
+      max: number
+      /** Format: int64 */
+      mean: number
+      /** Format: int64 */
+      min: number
+      /** Format: int64 */
+      seed: number
+    }
     Day: {
       date: string
       /** Format: int64 */
@@ -869,8 +879,9 @@ export interface components {
     }
     Header: {
       /** Format: int64 */
-      block_size: number
+      block_size?: number
       check: string
+      cuts?: components["schemas"]["Cuts"]
       digest: string
       /** Format: int64 */
       format: number
@@ -880,6 +891,7 @@ export interface components {
       /** Format: date-time */
       made: string
       sealed: boolean
+      sealed_cuts?: string
     }
     Hello: {
       program: string
@@ -1746,6 +1758,8 @@ export interface components {
       }
       /** @description first keys of a sealed store */
       keys?: components["schemas"]["NewKey"][]
+      /** @description another store of the site: a new pooled one cuts as that does, so that the two can exchange pieces */
+      like?: string
       opener?: components["schemas"]["Opener"]
       spec: components["schemas"]["SiteStore"]
     }
@@ -1775,7 +1789,13 @@ export interface components {
       /** Format: int64 */
       machines: number
       /** Format: int64 */
+      max_piece?: number
+      /** Format: int64 */
       mean_pack: number
+      /** Format: int64 */
+      mean_piece?: number
+      /** Format: int64 */
+      min_piece?: number
       /** Format: date-time */
       newest: string | null
       /** Format: int64 */
