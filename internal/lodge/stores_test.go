@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
@@ -17,8 +18,10 @@ import (
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/medium/dir"
 	"keenlodge/internal/store/medium/mediumtest"
 	"keenlodge/internal/store/medium/memory"
+	"keenlodge/internal/store/pooled"
 	"keenlodge/internal/stores"
 	"keenlodge/internal/wire"
 )
@@ -208,6 +211,26 @@ func TestAddingStores(t *testing.T) {
 	require.ErrorIs(t, err, fault.ErrInvalid)
 	_, err = b.l.AddStore(ctx, "odd", wire.StoreAddition{Spec: odd})
 	require.ErrorIs(t, err, fault.ErrInvalid)
+
+	// One like another cuts as that does, so that the two can exchange pieces.
+	made, err = b.l.AddStore(ctx, "twin", wire.StoreAddition{Spec: place("twin"), Like: "annex"})
+	require.NoError(t, err)
+	require.True(t, made)
+	cuts := func(name string) cut.Cuts {
+		st, err := b.l.Stores.Named(ctx, name)
+		require.NoError(t, err)
+		return st.(*pooled.Store).Cuts()
+	}
+	require.Equal(t, cuts("annex"), cuts("twin"))
+	require.NotEqual(t, cuts("annex"), cuts("annex-again"))
+	_, err = b.l.AddStore(ctx, "third", wire.StoreAddition{Spec: place("third"), Like: "anex"})
+	require.ErrorContains(t, err, `did you mean "annex"?`)
+	memory.Shelf(t.Name()+"taken").Poke("store.json", memory.Shelf(t.Name()+"annex").Peek("store.json"))
+	_, err = b.l.AddStore(ctx, "third", wire.StoreAddition{Spec: place("taken"), Like: "annex"})
+	require.ErrorContains(t, err, "holds a store already, which cuts as it does")
+	open := site.Store{Medium: "dir", Layout: site.Open, Settings: &dir.Settings{Folder: t.TempDir()}}
+	_, err = b.l.AddStore(ctx, "third", wire.StoreAddition{Spec: open, Like: "annex"})
+	require.ErrorContains(t, err, "an open store does not cut what it keeps")
 
 	sealed := place("sealed")
 	sealed.Sealed = true

@@ -34,6 +34,9 @@ func (s *Store) Repair(ctx context.Context, from store.Store, progress func(int6
 		}
 		did, err := s.mend(ctx, f, other)
 		mended = append(mended, did...)
+		if err == nil && len(did) == 0 && len(f.lost) > 0 && other != nil && other.cuts != s.cuts {
+			mended = append(mended, fmt.Sprintf("%s cuts otherwise, so most of its pieces are others: %d pieces could not be had from it; a store that was made like this one could give them (store add --like)", other.medium, len(f.lost)))
+		}
 		if err != nil || len(did) == 0 || round == repairRounds {
 			f.report.Mended = mended
 			return f.report, err

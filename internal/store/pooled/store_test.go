@@ -391,6 +391,29 @@ func TestTheNextRunMends(t *testing.T) {
 	requireClean(t, s)
 }
 
+// Pieces of a store that cuts otherwise are no help, and the report says so.
+func TestMendingFromAStoreThatCutsOtherwise(t *testing.T) {
+	ctx := t.Context()
+	s, m := newStore(t, nil)
+	other, err := Make(ctx, &mediumtest.Memory{Shelf: mediumtest.NewShelf()}, moment, cut.Default(9), nil)
+	require.NoError(t, err)
+	d := randomDisk(rand.New(rand.NewPCG(6, 1)), 300<<10)
+	man, err := writeDisk(ctx, s, d)
+	require.NoError(t, err)
+	w := writer(t, other)
+	_, err = storeDisk(ctx, d, nil, w, other.cuts, &store.Progress{})
+	require.NoError(t, err)
+	require.NoError(t, w.Flush(ctx))
+	name := m.Names("pack/")[0]
+	body := m.Peek(name)
+	body[100] ^= 1
+	m.Poke(name, body)
+	report, err := s.Repair(ctx, other, nil)
+	require.NoError(t, err)
+	require.Equal(t, []string{man.ID}, report.Broken)
+	require.Contains(t, report.Mended[len(report.Mended)-1], "cuts otherwise")
+}
+
 // A store sealed with another secret names blocks otherwise; its content mends all the same.
 func TestMendingFromADifferentlySealedStore(t *testing.T) {
 	ctx := t.Context()
