@@ -280,15 +280,22 @@ func TestAHypervisorThatDoesNotAnswer(t *testing.T) {
 // on, until the next run stores again what was lost.
 func TestDamageIsFoundAndMended(t *testing.T) {
 	shelf := t.TempDir()
+	keenOK(t, "store", "add", "damp-shelf", "--folder", shelf, "--like", "quay-shelf") // so that it has the same pieces
 	withPolicy(t, "monthly-whole", policyText("berth-sim", "damp-shelf", ""), storeText("damp-shelf", shelf))
 	backUp(t, "monthly-whole")
 	m := keenJSON[[]wire.Image](t, "image", "list", "--policy", "monthly-whole")[0]
 	packs, err := filepath.Glob(filepath.Join(shelf, "pack", "*", "*"))
 	require.NoError(t, err)
-	body, err := os.ReadFile(packs[0])
-	require.NoError(t, err)
+	pack, body := "", []byte{}
+	for _, p := range packs { // the largest holds pieces, and not maps
+		b, err := os.ReadFile(p)
+		require.NoError(t, err)
+		if len(b) > len(body) {
+			pack, body = p, b
+		}
+	}
 	body[len(body)/2] ^= 4
-	require.NoError(t, os.WriteFile(packs[0], body, 0o600))
+	require.NoError(t, os.WriteFile(pack, body, 0o600))
 
 	s := keen(t, "store", "check", "damp-shelf", "--read")
 	require.Equal(t, 1, s.code)
@@ -304,14 +311,14 @@ func TestDamageIsFoundAndMended(t *testing.T) {
 
 	s = keen(t, "store", "check", "damp-shelf", "--repair", "--from", "damp-shelf")
 	require.Contains(t, s.err, "can't be mended from itself")
-	backUp(t, "nightly-guests") // another store has the same blocks
+	backUp(t, "nightly-guests") // another store has the same pieces
 	out := keenOK(t, "store", "check", "damp-shelf", "--repair", "--from", "quay-shelf")
 	require.Contains(t, out, "lost pieces were fetched from folder "+place.Shelf())
 	require.Contains(t, out, "1 damaged packs are condemned")
 	require.Contains(t, out, "nothing is damaged")
 	require.EqualValues(t, "usable", keenJSON[[]wire.Image](t, "image", "list", "--policy", "monthly-whole")[0].State)
 	keenOK(t, "image", "prove", m.ID, "--wait")
-	require.NoFileExists(t, packs[0])
+	require.NoFileExists(t, pack)
 }
 
 // The service dies after an image's manifest came to be and before the records know: the image is kept, not forgotten.
