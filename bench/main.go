@@ -198,7 +198,7 @@ func restores(disk, shelf string) (ours, theirs figure, err error) {
 
 // inside runs the benchmarks of what no command shows by itself.
 func inside(disk, shelf string) error {
-	cmd := exec.Command("go", "test", "-run", "^$", "-bench", "Incremental|RandomReads|Index|SweepPlan", "-benchtime", "1x", "./internal/lodge", "./internal/mount", "./internal/store")
+	cmd := exec.Command("go", "test", "-run", "^$", "-bench", "Incremental|RandomReads|Index|SweepPlan", "-benchtime", "1x", "./internal/store/pooled", "./internal/mount")
 	cmd.Env = append(os.Environ(), "KEENLODGE_DISK="+disk, "KEENLODGE_SHELF="+shelf, "KEENLODGE_BENCH=1")
 	out, err := cmd.CombinedOutput()
 	for line := range strings.Lines(string(out)) {

@@ -1,6 +1,7 @@
 package cycle
 
 import (
+	"cmp"
 	"fmt"
 	"testing"
 	"time"
@@ -77,4 +78,25 @@ func TestBadPhrasesPointAtTheWord(t *testing.T) {
 		_, err := Parse(text)
 		require.ErrorContains(t, err, want, text)
 	}
+}
+
+// Only a cycle without anything between its full images builds on none.
+func TestAlwaysFull(t *testing.T) {
+	for text, want := range map[string]bool{"": true, "full every 1st": true, "full every 2nd": false, "full every 1000th": false, "full once": false, "full on sun": false} {
+		rule, err := Parse(text)
+		require.NoError(t, err, text)
+		require.Equal(t, want, rule.AlwaysFull(), text)
+		require.Equal(t, cmp.Or(text, "always full"), rule.String())
+	}
+	_, err := Parse("full every 1001st")
+	require.ErrorContains(t, err, `at "1001st"`)
+	night := time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC)
+	thousand, err := Parse("full every 1000th")
+	require.NoError(t, err)
+	made := []Image{{night, true}}
+	for range 998 {
+		made = append(made, Image{night, false})
+	}
+	require.Empty(t, thousand.Due(made, night))
+	require.NotEmpty(t, thousand.Due(append(made, Image{night, false}), night))
 }

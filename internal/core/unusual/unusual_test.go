@@ -37,3 +37,56 @@ func TestWhatIsUnusual(t *testing.T) {
 		})
 	}
 }
+
+// Each condition decides by itself: the factor, the spread, and the difference that is worth a look; at its edge nothing is said.
+func TestWhereItBegins(t *testing.T) {
+	const mib = 1 << 20
+	flat := func(read int64, took time.Duration) (out []Figures) {
+		for range Fewest {
+			out = append(out, Figures{Read: read, Stored: read, Took: took})
+		}
+		return out
+	}
+	said := func(now Figures, before []Figures) int { return len(Compare(now, before)) }
+	for name, c := range map[string]struct {
+		now    Figures
+		before []Figures
+		want   int
+	}{
+		"twice as large":              {Figures{200 * mib, 100 * mib, time.Minute}, flat(100*mib, time.Minute), 0},
+		"more than twice":             {Figures{200*mib + 1, 100 * mib, time.Minute}, flat(100*mib, time.Minute), 1},
+		"not worth a look":            {Figures{10*mib + leastBytes, 10 * mib, time.Minute}, flat(10*mib, time.Minute), 0},
+		"just worth a look":           {Figures{10*mib + leastBytes + 1, 10 * mib, time.Minute}, flat(10*mib, time.Minute), 1},
+		"half as large":               {Figures{150 * mib, 300 * mib, time.Minute}, flat(300*mib, time.Minute), 0},
+		"less than half":              {Figures{150*mib - 1, 300 * mib, time.Minute}, flat(300*mib, time.Minute), 1},
+		"less, not worth a look":      {Figures{0, leastBytes, time.Minute}, flat(leastBytes, time.Minute), 0},
+		"three times as slow":         {Figures{mib, mib, 6 * time.Minute}, flat(mib, 2*time.Minute), 0},
+		"slower than that":            {Figures{mib, mib, 6*time.Minute + 1}, flat(mib, 2*time.Minute), 1},
+		"slower, not worth a look":    {Figures{mib, mib, 10*time.Second + leastTime}, flat(mib, 10*time.Second), 0},
+		"slower, just worth a look":   {Figures{mib, mib, 10*time.Second + leastTime + 1}, flat(mib, 10*time.Second), 1},
+		"one more than fewest is odd": {Figures{900 * mib, 100 * mib, time.Minute}, append(flat(100*mib, time.Minute), Figures{100 * mib, mib, time.Minute}), 1},
+	} {
+		now := c.now
+		if c.now.Stored == 0 {
+			now.Stored = c.before[0].Stored
+		}
+		require.Equal(t, c.want, said(now, c.before), name)
+	}
+	// The spread is five times the median distance from the median, scaled: here 14.826 MiB.
+	var spread []Figures
+	for _, read := range []int64{80, 90, 100, 110, 120} {
+		spread = append(spread, Figures{Read: read * mib, Stored: mib, Took: time.Minute})
+	}
+	require.Zero(t, said(Figures{Read: 100*mib + 5*14826*mib/1000 - mib, Stored: mib, Took: time.Minute}, spread))
+	tenfold := append([]Figures{}, spread...)
+	for i := range tenfold {
+		tenfold[i].Read *= 10
+		tenfold[i].Took = time.Duration(8+i) * time.Minute
+	}
+	require.Zero(t, said(Figures{Read: 1000*mib + 5*148260*mib/1000 + 250*mib, Stored: mib, Took: time.Minute}, tenfold), "far, but not twice as large")
+	require.Equal(t, 1, said(Figures{Read: 2001 * mib, Stored: mib, Took: time.Minute}, tenfold))
+	require.Equal(t, 1, said(Figures{Read: 1000 * mib, Stored: mib, Took: 31 * time.Minute}, tenfold))
+	middle, width := robust([]float64{1, 2, 4, 8})
+	require.InDelta(t, 3, middle, 1e-9)
+	require.InDelta(t, 1.4826*1.5, width, 1e-9)
+}
