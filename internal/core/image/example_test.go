@@ -21,8 +21,10 @@ func (b pieces) Keep(context.Context, chunk.Name, int) error { return nil }
 
 func (b pieces) GetMap(_ context.Context, name chunk.Name) ([]byte, error) { return b[name], nil }
 
-func (b pieces) ReadPiece(_ context.Context, name chunk.Name, from int64, p []byte) error {
-	copy(p, b[name][from:])
+func (b pieces) ReadParts(_ context.Context, p []byte, parts []image.Wanted) error {
+	for _, w := range parts {
+		copy(p[w.At:w.At+w.Length], b[w.Piece][w.From:])
+	}
 	return nil
 }
 

@@ -58,12 +58,17 @@ func (s *shelf) GetMap(_ context.Context, n chunk.Name) ([]byte, error) {
 	return b, nil
 }
 
-func (s *shelf) ReadPiece(ctx context.Context, n chunk.Name, from int64, p []byte) error {
-	b, err := s.GetMap(ctx, n)
-	if err == nil && copy(p, b[min(from, int64(len(b))):]) < len(p) {
-		err = fmt.Errorf("piece %s: %w: it is short", n, chunk.ErrDamaged)
+func (s *shelf) ReadParts(ctx context.Context, p []byte, parts []Wanted) error {
+	for _, w := range parts {
+		b, err := s.GetMap(ctx, w.Piece)
+		if err == nil && copy(p[w.At:w.At+w.Length], b[min(w.From, int64(len(b))):]) < w.Length {
+			err = fmt.Errorf("piece %s: %w: it is short", w.Piece, chunk.ErrDamaged)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	return err
+	return nil
 }
 
 const unit = cut.Unit

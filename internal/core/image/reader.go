@@ -17,8 +17,15 @@ import (
 type Getter interface {
 	// GetMap gives a map block. The caller must not change it.
 	GetMap(ctx context.Context, name chunk.Name) ([]byte, error)
-	// ReadPiece reads a part of a piece, from byte from on, into all of p.
-	ReadPiece(ctx context.Context, name chunk.Name, from int64, p []byte) error
+	// ReadParts reads parts of pieces into p, where they are wanted, in rising order. What lies between them in p is left as it is.
+	ReadParts(ctx context.Context, p []byte, parts []Wanted) error
+}
+
+// Wanted is a part of a piece that is wanted in a buffer: Length bytes from byte From of the piece on, at byte At of the buffer.
+type Wanted struct {
+	Piece      chunk.Name
+	From       int64
+	At, Length int
 }
 
 // Reader is a disk of an image. It implements [disk.Disk].
@@ -209,23 +216,27 @@ func (r *Reader) ReadAt(p []byte, off int64) (int, error) {
 		return 0, fmt.Errorf("read at %d: negative offset", off)
 	}
 	ctx := context.Background()
+	var wanted []Wanted
 	n := 0
-	for n < len(p) && off < r.desc.Size {
-		part, zeros, err := r.next(ctx, off/cut.Unit)
+	for at := off; n < len(p) && at < r.desc.Size; at = off + int64(n) {
+		part, zeros, err := r.next(ctx, at/cut.Unit)
 		if err != nil {
-			return n, err
+			return 0, err
 		}
 		end := part.End() * cut.Unit
 		if zeros > 0 {
-			end = (off/cut.Unit + zeros) * cut.Unit
+			end = (at/cut.Unit + zeros) * cut.Unit
 		}
-		want := min(int64(len(p)-n), end-off, r.desc.Size-off)
+		length := int(min(int64(len(p)-n), end-at, r.desc.Size-at))
 		if zeros > 0 {
-			clear(p[n : n+int(want)])
-		} else if err := r.get.ReadPiece(ctx, part.Piece, part.From*cut.Unit+off-part.At*cut.Unit, p[n:n+int(want)]); err != nil {
-			return n, fmt.Errorf("disk %s at byte %d: %w", r.desc.Target, off, err)
+			clear(p[n : n+length])
+		} else {
+			wanted = append(wanted, Wanted{part.Piece, part.From*cut.Unit + at - part.At*cut.Unit, n, length})
 		}
-		n, off = n+int(want), off+want
+		n += length
+	}
+	if err := r.get.ReadParts(ctx, p, wanted); err != nil {
+		return 0, fmt.Errorf("disk %s, from byte %d on: %w", r.desc.Target, off, err)
 	}
 	if n < len(p) {
 		return n, io.EOF

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"runtime"
+	"sync"
 	"syscall"
 
 	"golang.org/x/sync/errgroup"
@@ -88,13 +89,16 @@ func Write(ctx context.Context, path string, d disk.Disk) (err error) {
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0) + 2) // some wait for the disk while others expand
+	buffers := sync.Pool{New: func() any { p := make([]byte, pieceBytes); return &p }}
 	walked := disk.Walk(ctx, d, func(e disk.Extent) error {
 		if e.Kind == disk.Zero {
 			return nil
 		}
 		for at := e.Offset; at < e.End(); at += pieceBytes {
 			group.Go(func() error {
-				p := make([]byte, min(pieceBytes, e.End()-at))
+				buffer := buffers.Get().(*[]byte)
+				defer buffers.Put(buffer)
+				p := (*buffer)[:min(pieceBytes, e.End()-at)]
 				if n, err := d.ReadAt(p, at); n < len(p) {
 					if err == nil || err == io.EOF {
 						err = io.ErrUnexpectedEOF

@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 )
@@ -83,6 +84,14 @@ func (c *frameCache) get(ctx context.Context, at frameAt, read func() ([]byte, e
 	return f, nil
 }
 
+// has reports whether a frame is there, or being read.
+func (c *frameCache) has(at frameAt) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	_, ok := c.at[at]
+	return ok
+}
+
 // drop forgets a frame; mu is held. One that is still being read has no content yet, and is dropped by its reader.
 func (c *frameCache) drop(e *list.Element) {
 	f := e.Value.(*frame)
@@ -116,22 +125,70 @@ func (s *Store) GetMap(ctx context.Context, name chunk.Name) ([]byte, error) {
 	return reader{s, &s.frames}.GetMap(ctx, name)
 }
 
-// ReadPiece reads a part of a piece, from byte from on, into all of p, as GetMap does. It implements [image.Getter].
-func (s *Store) ReadPiece(ctx context.Context, name chunk.Name, from int64, p []byte) error {
-	return reader{s, &s.frames}.ReadPiece(ctx, name, from, p)
+// ReadParts reads parts of pieces into p, as GetMap does. It implements [image.Getter].
+func (s *Store) ReadParts(ctx context.Context, p []byte, parts []image.Wanted) error {
+	return reader{s, &s.frames}.ReadParts(ctx, p, parts)
 }
 
-// ReadPiece implements [image.Getter].
-func (r reader) ReadPiece(ctx context.Context, name chunk.Name, from int64, p []byte) error {
-	piece, err := r.GetMap(ctx, name)
-	if err != nil {
-		return err
+// ReadParts implements [image.Getter]. A frame that is wanted as a whole, and as it lies, is expanded straight into p.
+func (r reader) ReadParts(ctx context.Context, p []byte, parts []image.Wanted) error {
+	for len(parts) > 0 {
+		if n := r.straight(ctx, p, parts); n > 0 {
+			parts = parts[n:]
+			continue
+		}
+		w := parts[0]
+		piece, err := r.GetMap(ctx, w.Piece)
+		if err != nil {
+			return err
+		}
+		if w.From < 0 || w.From+int64(w.Length) > int64(len(piece)) {
+			return fmt.Errorf("piece %s: %w: bytes %d to %d of its %d are asked for", w.Piece, chunk.ErrDamaged, w.From, w.From+int64(w.Length), len(piece))
+		}
+		copy(p[w.At:w.At+w.Length], piece[w.From:])
+		parts = parts[1:]
 	}
-	if from < 0 || from+int64(len(p)) > int64(len(piece)) {
-		return fmt.Errorf("piece %s: %w: bytes %d to %d of its %d are asked for", name, chunk.ErrDamaged, from, from+int64(len(p)), len(piece))
-	}
-	copy(p, piece[from:])
 	return nil
+}
+
+// straight reads the frame with which the parts begin, if all of it is wanted in a row, and returns how many parts that were. 0 is for what is
+// not so, and for any trouble, which who reads piece by piece meets again.
+func (r reader) straight(ctx context.Context, p []byte, parts []image.Wanted) (n int) {
+	var first place
+	var entries []chunk.Entry
+	length := 0
+	for i, w := range parts {
+		v, ok := r.s.find(w.Piece)
+		if i == 0 {
+			first = v
+		}
+		e := v.entry()
+		if !ok || v.pack != first.pack || v.offset != first.offset || int(e.Within) != length || w.From != 0 || w.Length != int(e.Size) || w.At != parts[0].At+length {
+			break
+		}
+		entries, length = append(entries, e), length+w.Length
+	}
+	if len(entries) == 0 || r.cache.has(frameAt{first.id, first.offset}) {
+		return 0
+	}
+	into := p[parts[0].At:][:length:length]
+	content, _, err := r.s.readFrame(ctx, first.id, entries[0], into)
+	if err != nil {
+		return 0
+	}
+	if len(content) > length { // it holds more than is wanted now, in memory of its own
+		r.cache.get(ctx, frameAt{first.id, first.offset}, func() ([]byte, error) { return content, nil })
+	}
+	if len(content) != length {
+		return 0
+	}
+	for _, e := range entries {
+		if _, err := e.Piece(r.s.seal, content); err != nil {
+			return 0
+		}
+	}
+	copy(into, content) // of what is not compressed; otherwise it is there already
+	return len(entries)
 }
 
 // GetMap implements [image.Getter]; it gives pieces, too.
@@ -171,7 +228,7 @@ func (r reader) GetMap(ctx context.Context, name chunk.Name) ([]byte, error) {
 func (r reader) at(ctx context.Context, p place) ([]byte, error) {
 	e := p.entry()
 	f, err := r.cache.get(ctx, frameAt{p.id, e.Offset}, func() ([]byte, error) {
-		content, _, err := r.s.readFrame(ctx, p.id, e)
+		content, _, err := r.s.readFrame(ctx, p.id, e, nil)
 		return content, err
 	})
 	if err != nil {
@@ -193,8 +250,8 @@ func (r reader) at(ctx context.Context, p place) ([]byte, error) {
 	return piece, nil
 }
 
-// readFrame reads the frame of an entry from the medium: its content, and what that is compressed.
-func (s *Store) readFrame(ctx context.Context, id chunk.PackID, e chunk.Entry) (content, compressed []byte, err error) {
+// readFrame reads the frame of an entry from the medium: its content, which may use into's memory, and what that is compressed.
+func (s *Store) readFrame(ctx context.Context, id chunk.PackID, e chunk.Entry, into []byte) (content, compressed []byte, err error) {
 	stored, err := s.medium.Get(ctx, packName(id), int64(e.Offset), int64(e.Stored))
 	if store.IsShort(err) {
 		err = fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
@@ -202,5 +259,5 @@ func (s *Store) readFrame(ctx context.Context, id chunk.PackID, e chunk.Entry) (
 	if err != nil {
 		return nil, nil, err
 	}
-	return chunk.OpenFrame(s.seal.Pack(id), e.Offset, e.Codec, stored, nil)
+	return chunk.OpenFrame(s.seal.Pack(id), e.Offset, e.Codec, stored, into)
 }

@@ -138,6 +138,16 @@ func firstDifference(s *Store, id string, want disk.Disk) (int64, error) {
 	return disk.FirstDifference(context.Background(), r, want)
 }
 
+// largestPack is the one that holds pieces, and not maps.
+func largestPack(m *mediumtest.Memory) (name string) {
+	for _, n := range m.Names("pack/") {
+		if len(m.Peek(n)) > len(m.Peek(name)) {
+			name = n
+		}
+	}
+	return name
+}
+
 func requireSame(t *testing.T, s *Store, id string, want disk.Disk) {
 	t.Helper()
 	at, err := firstDifference(s, id, want)
@@ -373,7 +383,7 @@ func TestTheNextRunMends(t *testing.T) {
 	d := randomDisk(rand.New(rand.NewPCG(5, 5)), 300<<10)
 	man, err := writeDisk(ctx, s, d)
 	require.NoError(t, err)
-	name := m.Names("pack/")[0]
+	name := largestPack(m)
 	body := m.Peek(name)
 	body[100] ^= 1
 	m.Poke(name, body)
@@ -404,7 +414,7 @@ func TestMendingFromAStoreThatCutsOtherwise(t *testing.T) {
 	_, err = storeDisk(ctx, d, nil, w, other.cuts, &store.Progress{})
 	require.NoError(t, err)
 	require.NoError(t, w.Flush(ctx))
-	name := m.Names("pack/")[0]
+	name := largestPack(m)
 	body := m.Peek(name)
 	body[100] ^= 1
 	m.Poke(name, body)
@@ -424,7 +434,7 @@ func TestMendingFromADifferentlySealedStore(t *testing.T) {
 	require.NoError(t, err)
 	_, err = writeDisk(ctx, other, d)
 	require.NoError(t, err)
-	name := m.Names("pack/")[0]
+	name := largestPack(m)
 	body := m.Peek(name)
 	body[100] ^= 1
 	m.Poke(name, body)

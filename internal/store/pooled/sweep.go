@@ -519,7 +519,7 @@ func (s *Store) moveFrame(ctx context.Context, w *Writer, id chunk.PackID, frame
 	if err := r.Pace(ctx, 2*int(frame[0].Stored)); err != nil {
 		return 0, err
 	}
-	content, compressed, err := s.readFrame(ctx, id, frame[0])
+	content, compressed, err := s.readFrame(ctx, id, frame[0], nil)
 	if err != nil {
 		return 0, err
 	}
