@@ -19,15 +19,16 @@ import (
 )
 
 // relieve plans further drops where the store is below its floor, or would be when the next images of these sets come: otherwise
-// those would be refused. What is gone already but still in its grace leaves first.
-func (rt *Retention) relieve(ctx context.Context, s site.Site, r *runs.Run, name string, st store.Store, plans []rotation.Set, now time.Time) error {
+// those would be refused. What is gone already but still in its grace leaves first. sweep says that a sweep has to end that grace, once the
+// drops are recorded.
+func (rt *Retention) relieve(ctx context.Context, s site.Site, r *runs.Run, name string, st store.Store, plans []rotation.Set, now time.Time) (sweep bool, err error) {
 	var next int64
 	for _, p := range plans {
 		next += nextSize(p.Images)
 	}
 	need, err := stores.Lacks(ctx, s.Stores[name], st, next)
 	if err != nil || need == 0 {
-		return err
+		return false, err
 	}
 	show := func(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
 	why := fmt.Sprintf("store %s must keep %s free and lacks %s for that and for the next images", name, FloorWords(s.Stores[name]), show(need))
@@ -37,19 +38,16 @@ func (rt *Retention) relieve(ctx context.Context, s site.Site, r *runs.Run, name
 	}
 	gone, err := rt.rec.Leaving(ctx, name, 0)
 	if err != nil {
-		return err
+		return false, err
 	}
 	for _, m := range gone {
 		need -= m.Stored
 	}
 	missing := rotation.Relieve(plans, need, why, now)
-	if err := rt.SweepSoon(ctx, SweepRequest{Store: name, Now: true}); err != nil {
-		return err
-	}
 	if missing > 0 {
 		r.Warn(ctx, "", "the floor of store %s can't be reached by rotation: about %s are still missing, and all that is left must stay (pins, proven and newest images, and what they lean on)", name, show(missing))
 	}
-	return nil
+	return true, nil
 }
 
 // FloorWords is what a store must keep free, in words; "" for nothing.

@@ -247,7 +247,8 @@ func (rt *Retention) Rotate(ctx context.Context, s site.Site, r *runs.Run, polic
 	if err != nil {
 		return err
 	}
-	if err := rt.relieve(ctx, s, r, policy.Store, st, plans, time.Now().In(s.Location())); err != nil {
+	sweep, err := rt.relieve(ctx, s, r, policy.Store, st, plans, time.Now().In(s.Location()))
+	if err != nil {
 		return err
 	}
 	var notices []string
@@ -270,6 +271,11 @@ func (rt *Retention) Rotate(ctx context.Context, s site.Site, r *runs.Run, polic
 	}
 	if err := rt.rec.SetNotice(ctx, r.Policy, strings.Join(notices, "; ")); err != nil {
 		return err
+	}
+	if sweep {
+		if err := rt.SweepSoon(ctx, SweepRequest{Store: policy.Store, Now: true}); err != nil {
+			return err
+		}
 	}
 	if s.Stores[policy.Store].GraceTime() == 0 {
 		_, err = rt.expire(ctx, policy.Store, st, 0, r)
