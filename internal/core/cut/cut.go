@@ -8,17 +8,18 @@ import (
 
 	"github.com/zeebo/xxh3"
 
+	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
 )
 
 // Unit is the length that a disk is cut in multiples of, in bytes.
 const Unit = 4096
 
-// gap is how many units of zeros in a row end a piece. Zeros at a piece's begin and end are never part of it.
-const gap = 4
+// Gap is how many units of zeros in a row end a piece. Zeros at a piece's begin and end are never part of it.
+const Gap = 4
 
-// MaxPiece is the longest piece that a store may hold, in bytes.
-const MaxPiece = 1 << 20
+// MaxPiece is the longest piece that a store may hold, in bytes: it must fit into a frame.
+const MaxPiece = chunk.MaxFrame
 
 // Cuts are the sizes and the seed by which a store's pieces are cut. Stores of equal cuts have equal pieces of equal content. Sizes are in
 // bytes, multiples of [Unit].
@@ -106,7 +107,7 @@ func (k *Cutter) Next(m Mark) (from, until int64) {
 		}
 	case k.end == k.first: // zeros before a piece are none of it
 		k.first, k.end = k.at, k.at
-	case k.at-k.end >= gap || k.at-k.first >= k.max:
+	case k.at-k.end >= Gap || k.at-k.first >= k.max:
 		return k.take()
 	}
 	return 0, 0

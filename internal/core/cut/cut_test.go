@@ -65,8 +65,8 @@ func TestPieces(t *testing.T) {
 		require.NotEqual(t, Zero, marks[p.from])
 		require.NotEqual(t, Zero, marks[p.until-1])
 		if n*Unit < int64(c.Min) {
-			gapFollows := p.until+gap > int64(len(marks))
-			for _, m := range marks[p.until:min(int64(len(marks)), p.until+gap)] {
+			gapFollows := p.until+Gap > int64(len(marks))
+			for _, m := range marks[p.until:min(int64(len(marks)), p.until+Gap)] {
 				gapFollows = m == Zero
 			}
 			require.True(t, gapFollows, "piece %d of %d units is short for no reason", i, n)
@@ -76,7 +76,7 @@ func TestPieces(t *testing.T) {
 			if zeros++; m != Zero {
 				zeros = 0
 			}
-			require.Less(t, zeros, gap)
+			require.Less(t, zeros, Gap)
 		}
 		next, sum = p.until, sum+n
 	}

@@ -21,8 +21,6 @@ const (
 	windowUnits = 256
 	// readersAtOnce is how many windows are being read: most of that is waiting for the source.
 	readersAtOnce = 4
-	// gapUnits is how many units of zeros a source must tell of for them to be passed over: fewer are read, for a piece may go on over them.
-	gapUnits = 4
 )
 
 // window is a range of a disk on its way into the image: units, counted from the disk's begin.
@@ -116,9 +114,11 @@ func storeDisk(ctx context.Context, d disk.Disk, base *image.Reader, put pieceSt
 	for range storers {
 		group.Go(func() error {
 			for k := range toStore {
-				if k.names, err = w.put.PutPieces(ctx, k.buffer, k.pieces); err != nil {
+				names, err := w.put.PutPieces(ctx, k.buffer, k.pieces)
+				if err != nil {
 					return err
 				}
+				k.names = names
 				close(k.stored)
 			}
 			return nil
@@ -157,17 +157,12 @@ func (w *diskWriter) plan(ctx context.Context, visit func(*window) error) error 
 		from = next
 		return nil
 	}
-	// until has all units before one read that were not shown.
 	err := disk.Walk(ctx, w.d, func(e disk.Extent) error {
 		first, last := (e.Offset+cut.Unit-1)/cut.Unit, e.End()/cut.Unit // units that are the extent's alone
 		if e.End() == w.d.Size() {
 			last = end
 		}
-		if e.Offset/cut.Unit > next && from == next {
-			from, next = e.Offset/cut.Unit, e.Offset/cut.Unit // after zeros
-		}
-		switch {
-		case e.Kind == disk.Data, e.Kind == disk.Zero && last-first < gapUnits, last <= first:
+		if e.Kind == disk.Data || e.Kind == disk.Zero && last-first < cut.Gap || last <= first { // a piece goes on over few zeros
 			next = max(next, (e.End()+cut.Unit-1)/cut.Unit)
 			return nil
 		}
@@ -186,7 +181,6 @@ func (w *diskWriter) plan(ctx context.Context, visit func(*window) error) error 
 	if err != nil {
 		return err
 	}
-	next = min(next, end)
 	return flush()
 }
 
@@ -228,7 +222,7 @@ func (w *diskWriter) cutAll(ctx context.Context, windows <-chan *window, pass fu
 			return context.Cause(ctx)
 		}
 		if k.begins {
-			cutter, run, carry = w.cuts.Cutter(), k.at, nil
+			cutter, run, carry = w.cuts.Cutter(), k.at, carry[:0]
 		}
 		begin := w.head() - len(carry)
 		copy(k.buffer[begin:], carry)
@@ -246,7 +240,7 @@ func (w *diskWriter) cutAll(ctx context.Context, windows <-chan *window, pass fu
 		}
 		end := w.head() + int(k.n)*cut.Unit
 		// A copy: the window's buffer is another's when its pieces are stored.
-		carry = append([]byte(nil), k.buffer[min(end, int(run+cutter.First()-k.at0)*cut.Unit):end]...)
+		carry = append(carry[:0], k.buffer[min(end, int(run+cutter.First()-k.at0)*cut.Unit):end]...)
 		if err := pass(k); err != nil {
 			return err
 		}

@@ -168,7 +168,7 @@ func TestAnIncrementalCopyIsTheDisk(t *testing.T) {
 				most += e.Length
 			}
 		}
-		require.LessOrEqual(t, next.read.Load(), most+int64(2*len(next.extents)*gapUnits*cut.Unit), "edges aside, only what changed")
+		require.LessOrEqual(t, next.read.Load(), most+int64(2*len(next.extents)*cut.Gap*cut.Unit), "edges aside, only what changed")
 		_, err = storeDisk(t.Context(), changed{next.Memory, []disk.Extent{{Length: p.Size(), Kind: disk.Unchanged}}, new(atomic.Int64)}, nil, writer(t, s), s.cuts, &count)
 		require.ErrorContains(t, err, "no older image")
 	}
