@@ -68,15 +68,7 @@ func (b *bench) script(body string) string {
 }
 
 // lines is the run's log, each line with its kind.
-func (b *bench) lines() string {
-	lines, err := b.rec.RunLog(b.Context(), "first000")
-	require.NoError(b, err)
-	var out strings.Builder
-	for _, l := range lines {
-		out.WriteString(string(l.Kind) + " " + l.Machine + ": " + l.Text + "\n")
-	}
-	return out.String()
-}
+func (b *bench) lines() string { return recordstest.RunLog(b, b.rec, "first000") }
 
 func (b *bench) until(text string) {
 	b.Helper()

@@ -5,7 +5,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -165,16 +164,7 @@ func (b *bench) content(id, target string) disk.Memory {
 }
 
 // lines is a run's log as one text, each line with its kind.
-func (b *bench) lines(id string) string {
-	b.t.Helper()
-	lines, err := b.rec.RunLog(b.t.Context(), id)
-	require.NoError(b.t, err)
-	var out strings.Builder
-	for _, l := range lines {
-		out.WriteString(string(l.Kind) + " " + l.Machine + ": " + l.Text + "\n")
-	}
-	return out.String()
-}
+func (b *bench) lines(id string) string { return recordstest.RunLog(b.t, b.rec, id) }
 
 // clean makes sure that nothing is left on a guest but at most so many checkpoints.
 func (b *bench) clean(guest string, checkpoints int) {

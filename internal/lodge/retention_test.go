@@ -76,11 +76,14 @@ func TestGraceAndSweep(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "timetable", two[0].Machine)
 	require.Len(t, append(one, two...), 2)
+	none, next, err := b.l.Retention.Preview(ctx, "nightly-guests", "", next, 1)
+	require.NoError(t, err)
+	require.Empty(t, none)
+	require.Empty(t, next)
 	_, _, err = b.l.Retention.Preview(ctx, "nightly-guests", "newest many", "", 0)
 	require.ErrorIs(t, err, fault.ErrInvalid)
 	_, _, err = b.l.Retention.Preview(ctx, "nightly", "", "", 0)
 	require.ErrorIs(t, err, fault.ErrNotFound)
-	_ = next
 
 	b.run("nightly-guests") // drops it again, and one more
 	plan, err := b.l.Retention.PlanSweep(ctx, "quay-shelf")

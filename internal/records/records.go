@@ -55,7 +55,6 @@ func Open(ctx context.Context, url string) (*Records, error) {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
 	config.MaxConns = 24
-	config.MinIdleConns = 4 // a page need not wait for connections to be opened
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err

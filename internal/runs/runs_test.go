@@ -112,16 +112,7 @@ func (b *bench) await(id string) (r records.Run) {
 	return r
 }
 
-func (b *bench) lines(id string) string {
-	b.Helper()
-	lines, err := b.e.ReadLog(b.Context(), id)
-	require.NoError(b, err)
-	var out strings.Builder
-	for _, l := range lines {
-		out.WriteString(string(l.Kind) + " " + l.Machine + ": " + l.Text + "\n")
-	}
-	return out.String()
-}
+func (b *bench) lines(id string) string { return recordstest.RunLog(b, b.rec, id) }
 
 // How a run ends follows from its tasks, its warnings and its handler's error.
 func TestOutcomes(t *testing.T) {
@@ -178,7 +169,7 @@ func TestOutcomes(t *testing.T) {
 func TestTasks(t *testing.T) {
 	t.Parallel()
 	b := engine(t)
-	go_on := make(chan bool)
+	further := make(chan bool)
 	b.e.Register(run.Check, handler{run: func(ctx context.Context, r *Run) error {
 		return r.PerformOne(ctx, records.Task{Machine: "timetable", Total: 100}, func(ctx context.Context, t *Task) error {
 			for i, step := range []string{"reading", "weighing"} {
@@ -187,7 +178,7 @@ func TestTasks(t *testing.T) {
 				}
 				if err := t.Moving(ctx, func(rec *records.Task) { rec.Stored = int64(i + 1) }, func() error {
 					t.Add(30)
-					<-go_on
+					<-further
 					t.Add(5)
 					return nil
 				}); err != nil {
@@ -210,9 +201,9 @@ func TestTasks(t *testing.T) {
 	b.until(func() bool { k := task(); return k.Step == "reading" && k.Done == 30 && k.Stored == 1 })
 	require.Equal(t, run.Running, task().State)
 	require.NotNil(t, task().Started)
-	go_on <- true
+	further <- true
 	b.until(func() bool { k := task(); return k.Step == "weighing" && k.Done >= 65 })
-	go_on <- true
+	further <- true
 	b.await(id)
 	k := task()
 	require.EqualValues(t, 70, k.Done)
@@ -223,6 +214,9 @@ func TestTasks(t *testing.T) {
 	require.Equal(t, "reading", k.Steps[0].Name)
 	require.False(t, k.Steps[1].At.Before(k.Steps[0].At.Add(time.Duration(k.Steps[0].Took)).Add(-time.Millisecond)))
 	require.Contains(t, b.lines(id), "note timetable: weighing")
+	log, err := b.e.ReadLog(t.Context(), id)
+	require.NoError(t, err)
+	require.Equal(t, strings.Count(b.lines(id), "\n"), len(log))
 	tasks, err := b.e.Tasks(t.Context(), id, 0, 10)
 	require.NoError(t, err)
 	require.Len(t, tasks, 1)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store/medium"
@@ -87,6 +88,10 @@ type (
 	// Folder makes an image that leans on another stand alone.
 	Folder interface {
 		Fold(ctx context.Context, id string, compress bool, progress func(bytes int64)) (*image.Manifest, error)
+	}
+	// Cutter cuts what it keeps, as another can that is to share pieces with it.
+	Cutter interface {
+		Cuts() cut.Cuts
 	}
 	// Tidier removes what writers left that died.
 	Tidier interface {

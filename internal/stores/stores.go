@@ -227,11 +227,11 @@ func (ss *Stores) cutsLike(ctx context.Context, like string, spec site.Store) (c
 	if err != nil {
 		return cut.Cuts{}, err
 	}
-	cutting, ok := other.(interface{ Cuts() cut.Cuts })
+	cutter, ok := other.(store.Cutter)
 	if !ok {
 		return cut.Cuts{}, fmt.Errorf("store %s has the %s layout, which does not cut what it keeps; name a pooled one", like, other.Header().Layout)
 	}
-	return cutting.Cuts(), nil
+	return cutter.Cuts(), nil
 }
 
 // unlock finds a sealed store's secret and keeps it. Without an opener, one that is kept already will do.

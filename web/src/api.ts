@@ -109,16 +109,13 @@ export const useImage = (id: string | null) =>
     enabled: id !== null,
     queryFn: () => answer(calls.GET("/api/v1/images/{id}", { params: { path: { id: id! } } })),
   })
-/** The future of all policies; it is played anew when a run has ended. It costs the lodge most, so what is there comes first. */
-export function useForecast(days: number) {
-  const lanes = useLanes("")
-  return useQuery({
+/** The future of all policies; it is played anew when a run has ended. */
+export const useForecast = (days: number) =>
+  useQuery({
     queryKey: ["forecast", days],
-    enabled: lanes.isFetched,
     queryFn: () => answer(calls.GET("/api/v1/forecast", { params: { query: { days } } })),
     placeholderData: (before) => before,
   })
-}
 export const useRunLog = (id: string | null) =>
   useQuery({
     queryKey: ["log", id],

@@ -53,8 +53,7 @@ const (
 	Zstd Codec = 1
 )
 
-// level is Zstandard's for so many bytes. Up to 128 KiB its level 2 is the best in bytes for its time; beyond, that is of another kind, which
-// takes half as long again. docs/benchmarks.md has the figures.
+// level is Zstandard's for so many bytes. Beyond 128 KiB its level 2 is of another, slower kind (docs/benchmarks.md).
 func level(n int) int {
 	if n > 128<<10 {
 		return 1

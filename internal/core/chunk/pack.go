@@ -24,8 +24,6 @@ const (
 	TailSize = 44
 	// maxDirectory bounds a directory, for readers of damaged packs, in bytes.
 	maxDirectory = 64 << 20
-	// MaxPieces is how many pieces a frame may hold.
-	MaxPieces = 1<<16 - 1
 
 	packMagic = "KLPACK\x00\x03"
 )
@@ -85,7 +83,7 @@ func NewPack(seal *Seal, id PackID, body []byte) *Pack {
 	return &Pack{id: id, seal: seal, own: seal.Pack(id), body: body[:0]}
 }
 
-// Add appends a compressed frame of pieces, at most [MaxPieces].
+// Add appends a compressed frame of pieces, at most 65,535.
 func (p *Pack) Add(pieces []Piece, compressed []byte, codec Codec) {
 	before := len(p.body)
 	p.body = p.own.append(p.body, compressed)
@@ -173,7 +171,7 @@ func (d Directory) Each(visit func(Entry) bool) {
 	}
 }
 
-// Len is how many bytes the directory takes, before it is sealed; Frames how many the frames before it take.
+// Len is how many bytes the directory takes, before it is sealed.
 func (d Directory) Len() int { return len(d.body) }
 
 // Frames is how many bytes the frames take that the directory names.

@@ -133,7 +133,7 @@ func requireSame(t *testing.T, s *shelf, d Disk, want disk.Disk, msg ...any) {
 func TestAMapGivesBackTheDisk(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 1))
 	leaf := int64(leafUnits)
-	for _, n := range []int64{1, 2, leaf - 1, leaf, leaf + 1, 3*leaf + 7, leaf*Fanout - 1, leaf * Fanout, leaf*Fanout + 1, 5 * leaf * Fanout, leaf*Fanout*Fanout + 5} {
+	for _, n := range []int64{1, 2, leaf - 1, leaf, leaf + 1, 3*leaf + 7, leaf*fanout - 1, leaf * fanout, leaf*fanout + 1, 5 * leaf * fanout, leaf*fanout*fanout + 5} {
 		for name, at := range map[string][]int64{"nothing": {}, "the first": {0}, "the last": {n - 1}, "both ends": {0, n - 1}, "about the middle": {n / 2, min(n-1, n/2+1)}} {
 			t.Run(fmt.Sprintf("%d units, %s", n, name), func(t *testing.T) {
 				s, c := newShelf(), paint{}
@@ -204,7 +204,7 @@ func TestReadsAnywhere(t *testing.T) {
 // Two disks that differ in one piece share all map blocks but those on the path to it.
 func TestASmallChangeCostsAPath(t *testing.T) {
 	s := newShelf()
-	size := int64(5 * Fanout * leafUnits * unit)
+	size := int64(5 * fanout * leafUnits * unit)
 	piece, _ := s.PutMap(t.Context(), bytes.Repeat([]byte{1}, 64*unit))
 	var parts []Part
 	for at := int64(0); at < units(size); at += 640 {
@@ -276,7 +276,7 @@ func TestDamagedMaps(t *testing.T) {
 	c := paint{0: 1, leafUnits + 3: 2}
 	d := build(t, s, 3*leafUnits*unit, c.parts(s, rand.New(rand.NewPCG(1, 1)), 0, 3*leafUnits))
 	for name, was := range s.pieces {
-		for how, becomes := range map[string][]byte{"odd": was[:len(was)-1], "long": bytes.Repeat(was, Fanout*2+1), "other": bytes.Repeat([]byte{0xff}, len(was)), "none": nil} {
+		for how, becomes := range map[string][]byte{"odd": was[:len(was)-1], "long": bytes.Repeat(was, fanout*2+1), "other": bytes.Repeat([]byte{0xff}, len(was)), "none": nil} {
 			if s.pieces[name] = becomes; becomes == nil {
 				delete(s.pieces, name)
 			}
@@ -293,14 +293,14 @@ func TestDamagedMaps(t *testing.T) {
 	entry := func(at, n, from uint16) []byte {
 		return append(binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(nil, at), n), from), bytes.Repeat([]byte{7}, 32)...)
 	}
-	_, err := Parts(append(entry(0, 4, 0), entry(4, leafUnits-4, 0)...), 0)
+	_, err := decodeParts(append(entry(0, 4, 0), entry(4, leafUnits-4, 0)...), 0)
 	require.ErrorIs(t, err, chunk.ErrDamaged, "more than a piece may have")
-	_, err = Parts(append(entry(0, 4, 0), entry(4, 200, 56)...), 0)
+	_, err = decodeParts(append(entry(0, 4, 0), entry(4, 200, 56)...), 0)
 	require.NoError(t, err)
 	for why, body := range map[string][]byte{"order": append(entry(4, 2, 0), entry(5, 1, 0)...), "nothing": entry(0, 0, 0), "over the end": entry(leafUnits-1, 2, 0), "zeros": append(entry(0, 1, 0)[:6], make([]byte, 32)...), "part": entry(0, 1, cut.MaxPiece/unit)} {
-		_, err := Parts(body, 0)
+		_, err := decodeParts(body, 0)
 		require.ErrorIs(t, err, chunk.ErrDamaged, why)
-		_, err = Below(body, 1)
+		err = Children(body, 1, 0, func(Visit) error { return nil })
 		require.ErrorIs(t, err, chunk.ErrDamaged, why)
 	}
 }
@@ -329,7 +329,7 @@ func TestKeepTakesOverWhatDidNotChange(t *testing.T) {
 	whole, high := 0, 0
 	for round := range 40 {
 		s := newShelf()
-		n := 1 + rng.Int64N([]int64{3, 5 * Fanout}[round%2]*leafUnits)
+		n := 1 + rng.Int64N([]int64{3, 5 * fanout}[round%2]*leafUnits)
 		size := n*unit - rng.Int64N(unit)
 		piece, _ := s.PutMap(t.Context(), bytes.Repeat([]byte{byte(round)}, 64*unit))
 		var ranges []Part
@@ -347,7 +347,7 @@ func TestKeepTakesOverWhatDidNotChange(t *testing.T) {
 		w := NewTreeWriter(s, size)
 		var want []Part
 		for at := int64(0); at < n; {
-			keep := min(n-at, rng.Int64N([]int64{100, 2 * leafUnits, 3 * Fanout * leafUnits}[rng.IntN(3)]))
+			keep := min(n-at, rng.Int64N([]int64{100, 2 * leafUnits, 3 * fanout * leafUnits}[rng.IntN(3)]))
 			if keep > 0 {
 				require.NoError(t, w.Keep(t.Context(), base, at, keep))
 				for _, p := range ranges {
@@ -369,7 +369,7 @@ func TestKeepTakesOverWhatDidNotChange(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, build(t, s, size, want).Map, root, "round %d of %d units", round, n)
 		whole, high = whole+s.kept[1], high+s.kept[2]
-		far, err := NewReader(s, Disk{Target: "vda", Size: size * Fanout * Fanout})
+		far, err := NewReader(s, Disk{Target: "vda", Size: size * fanout * fanout})
 		require.NoError(t, err)
 		require.Error(t, NewTreeWriter(s, size).Keep(t.Context(), far, 0, 1), "another height")
 	}

@@ -73,7 +73,7 @@ func (r *Reader) node(ctx context.Context, name chunk.Name) ([]chunk.Name, error
 	}
 	body, err := r.get.GetMap(ctx, name)
 	if err == nil {
-		names, err = Names(body)
+		names, err = decodeNames(body)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("map block %s: %w", name, err)
@@ -98,7 +98,7 @@ func (r *Reader) leaf(ctx context.Context, name chunk.Name, at int64) ([]Part, e
 	}
 	body, err := r.get.GetMap(ctx, name)
 	if err == nil {
-		parts, err = Parts(body, at)
+		parts, err = decodeParts(body, at)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("map block %s: %w", name, err)
@@ -127,7 +127,7 @@ func (r *Reader) find(ctx context.Context, height int, unit int64) (name chunk.N
 		if err != nil {
 			return name, 0, err
 		}
-		slot := unit / span(h-1) % Fanout
+		slot := unit / span(h-1) % fanout
 		if slot >= int64(len(names)) {
 			return chunk.Name{}, span(h) - unit%span(h), nil
 		}

@@ -13,8 +13,8 @@ const (
 	// leafUnits is how much of a disk one leaf of its map describes, in units of [cut.Unit]: 4 MiB. Small leaves keep an image small of
 	// which little changed here and there.
 	leafUnits = 1024
-	// Fanout is the number of names in a map block above the leaves.
-	Fanout = 256
+	// fanout is the number of names in a map block above the leaves.
+	fanout = 256
 	// entryBytes is the length of an entry of a leaf: begin in the leaf 2, length 2, begin in the piece 2 (all in units), the piece's name.
 	entryBytes = 38
 )
@@ -41,7 +41,7 @@ func units(size int64) int64 { return (size + cut.Unit - 1) / cut.Unit }
 // height is how many levels of map blocks a disk of size bytes has, the leaves among them: at least one lies over the leaves.
 func height(size int64) int {
 	h := 2
-	for n := (units(size) + leafUnits - 1) / leafUnits; n > Fanout; n = (n + Fanout - 1) / Fanout {
+	for n := (units(size) + leafUnits - 1) / leafUnits; n > fanout; n = (n + fanout - 1) / fanout {
 		h++
 	}
 	return h
@@ -51,41 +51,41 @@ func height(size int64) int {
 func span(height int) int64 {
 	n := int64(leafUnits)
 	for range height - 1 {
-		n *= Fanout
+		n *= fanout
 	}
 	return n
 }
 
-// Names reads the content of a map block above the leaves. Errors wrap [chunk.ErrDamaged].
-func Names(body []byte) ([]chunk.Name, error) {
-	if len(body)%32 != 0 || len(body) > Fanout*32 {
+// decodeNames reads the content of a map block above the leaves. Errors wrap [chunk.ErrDamaged].
+func decodeNames(body []byte) ([]chunk.Name, error) {
+	if len(body)%32 != 0 || len(body) > fanout*32 {
 		return nil, fmt.Errorf("%w: it has %d bytes, which is no row of names", chunk.ErrDamaged, len(body))
 	}
-	names := make([]chunk.Name, len(body)/32)
-	for i := range names {
-		names[i] = chunk.Name(body[i*32:])
+	row := make([]chunk.Name, len(body)/32)
+	for i := range row {
+		row[i] = chunk.Name(body[i*32:])
 	}
-	return names, nil
+	return row, nil
 }
 
-// Parts reads the content of a leaf that begins at a unit of its disk: ranges in rising order, between which are zeros. Errors wrap
+// decodeParts reads the content of a leaf that begins at a unit of its disk: ranges in rising order, between which are zeros. Errors wrap
 // [chunk.ErrDamaged].
-func Parts(body []byte, at int64) ([]Part, error) {
+func decodeParts(body []byte, at int64) ([]Part, error) {
 	if len(body)%entryBytes != 0 {
 		return nil, fmt.Errorf("%w: it has %d bytes, which is no row of ranges", chunk.ErrDamaged, len(body))
 	}
-	parts := make([]Part, len(body)/entryBytes)
+	row := make([]Part, len(body)/entryBytes)
 	next := int64(0)
-	for i := range parts {
+	for i := range row {
 		e := body[i*entryBytes:]
 		first, n, from := int64(binary.BigEndian.Uint16(e)), int64(binary.BigEndian.Uint16(e[2:])), int64(binary.BigEndian.Uint16(e[4:]))
-		parts[i] = Part{at + first, n, from, chunk.Name(e[6:])}
-		if first < next || n == 0 || first+n > leafUnits || (from+n)*cut.Unit > cut.MaxPiece || parts[i].Piece.IsZero() {
+		row[i] = Part{at + first, n, from, chunk.Name(e[6:])}
+		if first < next || n == 0 || first+n > leafUnits || (from+n)*cut.Unit > cut.MaxPiece || row[i].Piece.IsZero() {
 			return nil, fmt.Errorf("%w: its entry %d can't be one", chunk.ErrDamaged, i)
 		}
 		next = first + n
 	}
-	return parts, nil
+	return row, nil
 }
 
 func encodeParts(parts []Part, at int64) []byte {
@@ -259,11 +259,11 @@ func (w *TreeWriter) closeLeaf(ctx context.Context) error {
 // skip adds n zero names at a level, whole map blocks at a time.
 func (w *TreeWriter) skip(ctx context.Context, level int, n int64) error {
 	for n > 0 {
-		if len(w.levels[level]) == 0 && n >= Fanout && level+1 < len(w.levels) {
-			if err := w.skip(ctx, level+1, n/Fanout); err != nil {
+		if len(w.levels[level]) == 0 && n >= fanout && level+1 < len(w.levels) {
+			if err := w.skip(ctx, level+1, n/fanout); err != nil {
 				return err
 			}
-			n %= Fanout
+			n %= fanout
 			continue
 		}
 		if err := w.addName(ctx, level, chunk.Name{}); err != nil {
@@ -276,7 +276,7 @@ func (w *TreeWriter) skip(ctx context.Context, level int, n int64) error {
 
 func (w *TreeWriter) addName(ctx context.Context, level int, name chunk.Name) error {
 	w.levels[level] = append(w.levels[level], name)
-	if len(w.levels[level]) < Fanout || level+1 == len(w.levels) {
+	if len(w.levels[level]) < fanout || level+1 == len(w.levels) {
 		return nil
 	}
 	return w.closeNames(ctx, level)
@@ -327,20 +327,23 @@ func (w *TreeWriter) Finish(ctx context.Context) (string, error) {
 	return root.String(), nil
 }
 
-// Below names what hangs on a map block of a height, as it lies, zeros left out. Errors wrap [chunk.ErrDamaged].
-func Below(body []byte, height int) (names []chunk.Name, err error) {
-	if height > 1 {
-		all, err := Names(body)
-		for _, n := range all {
-			if !n.IsZero() {
-				names = append(names, n)
-			}
+// Children calls visit for what a map block of a height names that begins at a byte of its disk, as it lies, zeros left out. The last may lie
+// over the disk's end. Errors of the map block wrap [chunk.ErrDamaged].
+func Children(body []byte, height int, offset int64, visit func(Visit) error) error {
+	if height == 1 {
+		parts, err := decodeParts(body, offset/cut.Unit)
+		for i := 0; i < len(parts) && err == nil; i++ {
+			p := parts[i]
+			err = visit(Visit{Name: p.Piece, Offset: p.At * cut.Unit, Length: p.Units * cut.Unit, From: p.From * cut.Unit})
 		}
-		return names, err
+		return err
 	}
-	parts, err := Parts(body, 0)
-	for _, p := range parts {
-		names = append(names, p.Piece)
+	names, err := decodeNames(body)
+	each := Span(height - 1)
+	for i := 0; i < len(names) && err == nil; i++ {
+		if !names[i].IsZero() {
+			err = visit(Visit{Name: names[i], Height: height - 1, Offset: offset + int64(i)*each, Length: each})
+		}
 	}
-	return names, err
+	return err
 }

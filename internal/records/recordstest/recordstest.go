@@ -11,6 +11,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -62,6 +63,18 @@ func OpenAll(t testing.TB, processes int) []*records.Records {
 		out = append(out, r)
 	}
 	return out
+}
+
+// RunLog is a run's log as text, a line of it "kind machine: text".
+func RunLog(t testing.TB, r *records.Records, id string) string {
+	t.Helper()
+	lines, err := r.RunLog(context.Background(), id)
+	require.NoError(t, err)
+	var out strings.Builder
+	for _, l := range lines {
+		out.WriteString(string(l.Kind) + " " + l.Machine + ": " + l.Text + "\n")
+	}
+	return out.String()
 }
 
 // URL is the address of a fresh database whose tables are there.

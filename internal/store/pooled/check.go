@@ -11,7 +11,6 @@ import (
 	"sync"
 
 	"keenlodge/internal/core/chunk"
-	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
@@ -300,7 +299,7 @@ func (s *Store) checkImages(ctx context.Context, f *findings) error {
 				return err
 			}
 			w := walker{s: s, stored: stored, f: f, image: m.ID, disk: d}
-			if _, err := w.walk(ctx, node{root, d.Height()}, 0, min(image.Span(d.Height()), d.Size)); err != nil {
+			if _, err := w.walk(ctx, node{root, d.Height()}, 0, image.Span(d.Height())); err != nil {
 				return err
 			}
 		}
@@ -317,14 +316,15 @@ type walker struct {
 	disk   image.Disk
 }
 
-// walk reports whether all is well with a piece or a map block, and what hangs on it. It is what length bytes of the disk from at on need.
+// walk reports whether all is well with a piece or a map block, and what hangs on it. It is what length bytes of the disk from at on need,
+// which may lie over its end.
 func (w walker) walk(ctx context.Context, n node, at, length int64) (clean bool, err error) {
 	if n.name.IsZero() || w.f.clean[n] {
 		return true, nil
 	}
 	hit := func(err error) {
 		w.f.lost[n.name] = true
-		w.f.report.Add(store.Problem{Object: w.f.bad[n.name], Image: w.image, Disk: w.disk.Target, Offset: at, Length: length, What: err.Error()})
+		w.f.report.Add(store.Problem{Object: w.f.bad[n.name], Image: w.image, Disk: w.disk.Target, Offset: at, Length: min(length, w.disk.Size-at), What: err.Error()})
 	}
 	if why, ok := w.f.why[n.name]; ok && w.f.bad[n.name] != "" {
 		hit(why)
@@ -349,8 +349,8 @@ func (w walker) walk(ctx context.Context, n node, at, length int64) (clean bool,
 		return err == nil, err
 	}
 	clean = true
-	err = below(body, n.height, at, w.disk.Size, func(name chunk.Name, at, length int64) error {
-		ok, err := w.walk(ctx, node{name, n.height - 1}, at, length)
+	err = image.Children(body, n.height, at, func(v image.Visit) error {
+		ok, err := w.walk(ctx, node{v.Name, v.Height}, v.Offset, v.Length)
 		clean = clean && ok
 		return err
 	})
@@ -365,25 +365,4 @@ func (w walker) walk(ctx context.Context, n node, at, length int64) (clean bool,
 		w.f.clean[n] = true
 	}
 	return clean, ctx.Err()
-}
-
-// below calls visit for what a map block names that begins at byte at of a disk: what it is and the range of the disk that needs it. Errors of
-// the map block wrap [chunk.ErrDamaged].
-func below(body []byte, height int, at, size int64, visit func(name chunk.Name, at, length int64) error) error {
-	if height == 1 {
-		parts, err := image.Parts(body, at/cut.Unit)
-		for i := 0; i < len(parts) && err == nil; i++ {
-			from := parts[i].At * cut.Unit
-			err = visit(parts[i].Piece, from, min(parts[i].Units*cut.Unit, size-from))
-		}
-		return err
-	}
-	names, err := image.Names(body)
-	span := image.Span(height - 1)
-	for i := 0; i < len(names) && err == nil; i++ {
-		if from := at + int64(i)*span; !names[i].IsZero() {
-			err = visit(names[i], from, min(span, size-from))
-		}
-	}
-	return err
 }

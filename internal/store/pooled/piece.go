@@ -154,21 +154,21 @@ func (r reader) ReadParts(ctx context.Context, p []byte, parts []image.Wanted) e
 // straight reads the frame with which the parts begin, if all of it is wanted in a row, and returns how many parts that were. 0 is for what is
 // not so, and for any trouble, which who reads piece by piece meets again.
 func (r reader) straight(ctx context.Context, p []byte, parts []image.Wanted) (n int) {
-	var first place
+	first, ok := r.s.find(parts[0].Piece)
+	if !ok || first.entry().Within != 0 || r.cache.has(frameAt{first.id, first.offset}) {
+		return 0
+	}
 	var entries []chunk.Entry
 	length := 0
-	for i, w := range parts {
+	for _, w := range parts {
 		v, ok := r.s.find(w.Piece)
-		if i == 0 {
-			first = v
-		}
 		e := v.entry()
 		if !ok || v.pack != first.pack || v.offset != first.offset || int(e.Within) != length || w.From != 0 || w.Length != int(e.Size) || w.At != parts[0].At+length {
 			break
 		}
 		entries, length = append(entries, e), length+w.Length
 	}
-	if len(entries) == 0 || r.cache.has(frameAt{first.id, first.offset}) {
+	if len(entries) == 0 {
 		return 0
 	}
 	into := p[parts[0].At:][:length:length]

@@ -138,13 +138,16 @@ func firstDifference(s *Store, id string, want disk.Disk) (int64, error) {
 	return disk.FirstDifference(context.Background(), r, want)
 }
 
-// largestPack is the one that holds pieces, and not maps.
-func largestPack(m *mediumtest.Memory) (name string) {
+// damage changes a bit of the largest pack, which holds pieces and not maps, and names it.
+func damage(m *mediumtest.Memory) (name string) {
 	for _, n := range m.Names("pack/") {
 		if len(m.Peek(n)) > len(m.Peek(name)) {
 			name = n
 		}
 	}
+	body := m.Peek(name)
+	body[100] ^= 1
+	m.Poke(name, body)
 	return name
 }
 
@@ -383,10 +386,7 @@ func TestTheNextRunMends(t *testing.T) {
 	d := randomDisk(rand.New(rand.NewPCG(5, 5)), 300<<10)
 	man, err := writeDisk(ctx, s, d)
 	require.NoError(t, err)
-	name := largestPack(m)
-	body := m.Peek(name)
-	body[100] ^= 1
-	m.Poke(name, body)
+	name := damage(m)
 	report, err := s.Repair(ctx, nil, nil)
 	require.NoError(t, err)
 	require.Equal(t, []string{man.ID}, report.Broken)
@@ -414,10 +414,7 @@ func TestMendingFromAStoreThatCutsOtherwise(t *testing.T) {
 	_, err = storeDisk(ctx, d, nil, w, other.cuts, &store.Progress{})
 	require.NoError(t, err)
 	require.NoError(t, w.Flush(ctx))
-	name := largestPack(m)
-	body := m.Peek(name)
-	body[100] ^= 1
-	m.Poke(name, body)
+	damage(m)
 	report, err := s.Repair(ctx, other, nil)
 	require.NoError(t, err)
 	require.Equal(t, []string{man.ID}, report.Broken)
@@ -434,10 +431,7 @@ func TestMendingFromADifferentlySealedStore(t *testing.T) {
 	require.NoError(t, err)
 	_, err = writeDisk(ctx, other, d)
 	require.NoError(t, err)
-	name := largestPack(m)
-	body := m.Peek(name)
-	body[100] ^= 1
-	m.Poke(name, body)
+	damage(m)
 	report, err := s.Repair(ctx, other, nil)
 	require.NoError(t, err)
 	require.Empty(t, report.Problems)
@@ -631,40 +625,65 @@ func TestASweepWaitsForVisits(t *testing.T) {
 	require.Empty(t, m.Names("pack/"))
 }
 
-// Somebody writes the content of a map block into his own disk. A sweep must not believe that it walked that map.
+// Somebody writes the content of a map block into his own disk, where it is a piece of the same name. A sweep that meets that piece first
+// must not believe that it walked the map.
 func TestAMapBlockAsData(t *testing.T) {
 	ctx := t.Context()
 	s, m := newStore(t, nil)
+	v, err := s.VisitToWrite(ctx, image.NewID(), "test")
+	require.NoError(t, err)
+	w := v.NewWriter(ctx)
+	// A piece under each of so many leaves that the map block over them has just a piece's length.
+	const leaves = small / 32
+	victim := &image.Manifest{Format: image.Format, ID: image.NewID(), Machine: "timetable", Taken: moment, Program: "test",
+		Disks: []image.Disk{{Target: "vda", Size: leaves * image.Span(1)}}}
+	tree := image.NewTreeWriter(w, victim.Disks[0].Size)
 	rng := rand.New(rand.NewPCG(8, 8))
-	d := make(disk.Memory, 300*small)
-	for i := range d {
-		d[i] = byte(rng.Uint32())
+	pieces := make([][]byte, leaves)
+	for i := range pieces {
+		pieces[i] = make([]byte, small)
+		for j := range pieces[i] {
+			pieces[i][j] = byte(rng.Uint32())
+		}
+		names, err := w.PutPieces(ctx, pieces[i], []span{{0, small}})
+		require.NoError(t, err)
+		require.NoError(t, tree.Set(ctx, image.Part{At: int64(i) * image.Span(1) / small, Units: 1, Piece: names[0]}))
 	}
-	// The leaf over so many pieces, and the last of them, have just the length of a piece.
-	victim := append(disk.Memory{}, d[:300*small]...)
-	man, err := writeDisk(ctx, s, victim)
+	victim.Disks[0].Map, err = tree.Finish(ctx)
 	require.NoError(t, err)
-	root, err := man.Disks[0].Root()
+	require.NoError(t, w.Flush(ctx))
+	require.NoError(t, v.Finish(ctx, victim))
+	require.NoError(t, v.End(ctx))
+	root, err := victim.Disks[0].Root()
 	require.NoError(t, err)
-	var maps []byte
-	for _, n := range []chunk.Name{root} {
-		body, err := s.GetMap(ctx, n)
-		require.NoError(t, err)
-		below, err := image.Below(body, 2)
-		require.NoError(t, err)
-		leaf, err := s.GetMap(ctx, below[0])
-		require.NoError(t, err)
-		maps = append(append(maps, leaf...), make([]byte, 3*small-len(leaf))...)
-	}
-	// As it lies, but that it is followed by zeros: so a piece of it is no map block, and one of its length is.
-	hostile := append(append(disk.Memory{}, maps...), d[200*small:]...)
-	for range 4 {
-		_, err = writeDisk(ctx, s, hostile)
-		require.NoError(t, err)
+	body, err := s.GetMap(ctx, root)
+	require.NoError(t, err)
+	require.Len(t, body, small)
+
+	hostile := &image.Manifest{Format: image.Format, ID: image.NewID(), Machine: "timetable", Taken: moment.Add(-time.Hour), Program: "test"}
+	v, err = s.VisitToWrite(ctx, hostile.ID, "test")
+	require.NoError(t, err)
+	require.NoError(t, fillImage(ctx, s, v, hostile, append(disk.Memory{}, body...), nil, nil))
+	require.NoError(t, v.End(ctx))
+	r, err := image.NewReader(s, hostile.Disks[0])
+	require.NoError(t, err)
+	met := false
+	require.NoError(t, r.Walk(ctx, func(v image.Visit) error { met = met || v.Height == 0 && v.Name == root; return nil }))
+	require.True(t, met, "the piece bears the map block's name")
+	for range 3 {
 		_, err = s.Sweep(ctx, store.SweepRequest{})
 		require.NoError(t, err)
 	}
-	requireSame(t, reopen(t, m, nil), man.ID, victim)
+	s = reopen(t, m, nil)
+	requireClean(t, s)
+	r, err = image.NewReader(s, victim.Disks[0])
+	require.NoError(t, err)
+	got := make([]byte, small)
+	for i, want := range pieces {
+		_, err := r.ReadAt(got, int64(i)*image.Span(1))
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(want, got), "piece %d", i)
+	}
 }
 
 // An image that can't be read stops a sweep: what it needs is not known.

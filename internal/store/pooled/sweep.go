@@ -301,22 +301,19 @@ func (m *marker) walk(ctx context.Context, n node, at position, marked lately) e
 		return err
 	}
 	m.s.table.mark(n.name)
-	if n.height == 1 {
-		names, err := image.Below(body, 1)
-		if err != nil {
-			return fmt.Errorf("map block %s: %w", n.name, err)
+	var pieces []chunk.Name
+	err = image.Children(body, n.height, at.first, func(v image.Visit) error {
+		if v.Height == 0 {
+			pieces = append(pieces, v.Name)
+			return nil
 		}
-		m.markPieces(names, at, marked)
-		return ctx.Err()
-	}
-	names, err := image.Names(body)
+		return m.walk(ctx, node{v.Name, v.Height}, position{at.disk, v.Offset}, marked)
+	})
 	if err != nil {
 		return fmt.Errorf("map block %s: %w", n.name, err)
 	}
-	for i, name := range names {
-		if err := m.walk(ctx, node{name, n.height - 1}, position{at.disk, at.first + int64(i)*image.Span(n.height-1)}, marked); err != nil {
-			return err
-		}
+	if n.height == 1 {
+		m.markPieces(pieces, at, marked)
 	}
 	return ctx.Err()
 }

@@ -211,14 +211,9 @@ func (w *Writer) rescue(ctx context.Context, name chunk.Name, height int) error 
 		_, err = w.PutPieces(ctx, body, []span{{0, len(body)}})
 		return err
 	}
-	below, err := image.Below(body, height)
+	err = image.Children(body, height, 0, func(v image.Visit) error { return w.rescue(ctx, v.Name, v.Height) })
 	if err != nil {
 		return err
-	}
-	for _, n := range below {
-		if err := w.rescue(ctx, n, height-1); err != nil {
-			return err
-		}
 	}
 	_, err = w.PutMap(ctx, body)
 	return err
