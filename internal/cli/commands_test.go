@@ -176,6 +176,7 @@ var varying = []struct {
 	form *regexp.Regexp
 	with string
 }{
+	{regexp.MustCompile(`[A-Za-z0-9+/]{43}=`), "SECRET"}, // first, for anything may look like a time in it
 	{regexp.MustCompile(`http://127\.0\.0\.1:\d+`), "URL"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\d(T\d\d:\d\d:\d\dZ?| \d\d:\d\d(:\d\d)?)?`), "WHEN"},
 	{regexp.MustCompile(`\b\d\d:\d\d:\d\d\b`), "WHEN"},
@@ -183,7 +184,6 @@ var varying = []struct {
 	{regexp.MustCompile(`\b(token|key)=\S+|whsec_\S+`), "SECRET"},
 	{regexp.MustCompile(`\b\d+(\.\d+)?(ms|s)\b`), "TIME"},
 	{regexp.MustCompile(`"/(root|home)/[^"]*"`), "HOME"},
-	{regexp.MustCompile(`\b[A-Za-z0-9+/]{43}=`), "SECRET"},
 	{regexp.MustCompile(`\b\d+ pieces\b`), "N pieces"}, // each store cuts otherwise
 	{regexp.MustCompile(`\b[\d.]+ [KM]iB each on the mean`), "SIZE each on the mean"},
 	{regexp.MustCompile(`[ \t]+`), " "},

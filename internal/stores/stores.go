@@ -270,7 +270,7 @@ func (ss *Stores) Unlock(ctx context.Context, name string, with chunk.Opener) er
 	return nil
 }
 
-// storeNamed opens a store by its name.
+// Named opens a store by its name.
 func (ss *Stores) Named(ctx context.Context, name string) (store.Store, error) {
 	s, err := ss.rec.Site(ctx)
 	if err != nil {

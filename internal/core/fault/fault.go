@@ -24,11 +24,11 @@ func Unknown(kind, name string, known []string) error {
 	return fmt.Errorf("%w: no %s is called %q%s", ErrNotFound, kind, name, suggest.Hint(name, known))
 }
 
-// Text is an error's words without a sentinel's in front of them.
+// Text is an error's words without the sentinels in front of them, of which there may be several where rooms call each other.
 func Text(err error) string {
 	for _, sentinel := range []error{ErrNotFound, ErrConflict, ErrInvalid} {
 		if rest, ok := strings.CutPrefix(err.Error(), sentinel.Error()+": "); ok {
-			return rest
+			return Text(errors.New(rest))
 		}
 	}
 	return err.Error()
