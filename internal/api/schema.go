@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/run"
@@ -39,6 +40,7 @@ func init() {
 	list(machine.Quiesces)
 	list(site.Layouts)
 	list(site.Moments)
+	list(event.Names)
 	list(wire.Changes)
 	list(wire.Verdicts)
 }

@@ -199,7 +199,7 @@ func TestCommands(t *testing.T) {
 	d.file("word2", "another pass phrase of the harbour\n")
 	crane := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	t.Cleanup(crane.Close)
-	d.file("site.yaml", "stores:\n  barn: {folder: "+d.folder+"/barn, medium: dir}\nwebhooks:\n  crane: {url: \""+crane.URL+"/hook\"}\n")
+	d.file("site.yaml", "stores:\n  barn: {folder: "+d.folder+"/barn, medium: dir}\nwebhooks:\n  crane: {url: \""+crane.URL+"/hook\", events: [image-broken, run-failed]}\n")
 	d.file("try.json", `{"rule": "newest 1", "now": "2026-03-02T10:00:00Z", "zone": "UTC", "images": [{"id": "a", "taken": "2026-03-01T22:00:00Z", "state": "usable"}, {"id": "b", "taken": "2026-03-01T23:00:00Z", "state": "usable"}]}`)
 	var transcript strings.Builder
 	shown, machines := map[string]bool{}, map[string]bool{}

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/core/when"
 )
 
@@ -138,9 +139,9 @@ func webhookCommand() *cli.Command {
 				return show(c, s.Webhooks, func(w io.Writer) {
 					var rows [][]string
 					for _, name := range sorted(s.Webhooks) {
-						rows = append(rows, []string{name, s.Webhooks[name].URL})
+						rows = append(rows, []string{name, s.Webhooks[name].URL, suggest.List(s.Webhooks[name].Events)})
 					}
-					table(w, []string{"WEBHOOK", "ADDRESS"}, rows)
+					table(w, []string{"WEBHOOK", "ADDRESS", "EVENTS"}, rows)
 				})
 			})},
 		&cli.Command{Name: "key", Usage: "make a new key with which events are signed, and show it once", ArgsUsage: "WEBHOOK", Flags: []cli.Flag{output()},

@@ -1,5 +1,5 @@
 // Package hooks calls what a policy wants to be called at moments of its runs: scripts on the service's host, one after the other, and
-// webhooks beside the run. How a script is run and an event is signed is in package notify.
+// webhooks beside the run. It also tells webhooks of what they ask for wherever it happens (package core/event). How a script is run and an event is signed is in package notify.
 package hooks
 
 import (
@@ -38,7 +38,8 @@ type Hooks struct {
 // New makes a Hooks, and has the engine's queue deliver its events.
 func New(rec *records.Records, v *vault.Vault, e *runs.Engine) *Hooks {
 	hk := &Hooks{rec, v, e}
-	runs.AddJobs(e, deliveryQueue, deliveriesAtOnce, &courier{hk: hk})
+	runs.AddJobs(e, records.EventQueue, deliveriesAtOnce, &courier{hk: hk})
+	runs.AddJobs(e, records.EventQueue, deliveriesAtOnce, &teller{hk: hk})
 	return hk
 }
 
@@ -100,8 +101,6 @@ type Delivery struct {
 }
 
 const (
-	// deliveryQueue keeps deliveries from waiting behind runs.
-	deliveryQueue = "webhooks"
 	// deliveriesAtOnce is how many webhooks are told at the same time.
 	deliveriesAtOnce = 4
 	// deliveryTries is how often an event is sent: with the queue's waits, which grow with the fourth power of the tries, over 4 hours.
@@ -113,7 +112,7 @@ func (Delivery) Kind() string { return "delivery" }
 
 // InsertOpts implements river's interface.
 func (Delivery) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: deliveryQueue, MaxAttempts: deliveryTries}
+	return river.InsertOpts{Queue: records.EventQueue, MaxAttempts: deliveryTries}
 }
 
 func (hk *Hooks) deliverLater(ctx context.Context, webhook string, h Event) error {
@@ -126,6 +125,30 @@ func (hk *Hooks) deliverLater(ctx context.Context, webhook string, h Event) erro
 		return fmt.Errorf("webhook %s could not be queued at %s: %w", webhook, h.Moment, err)
 	}
 	return nil
+}
+
+// teller queues a delivery of what happened to each webhook that asks for it.
+type teller struct {
+	river.WorkerDefaults[records.Happened]
+	hk *Hooks
+}
+
+// Work implements river.Worker. The deliveries are queued all or none; where it dies in between, a receiver tells an event that comes
+// again by its ID.
+func (tl *teller) Work(ctx context.Context, job *river.Job[records.Happened]) error {
+	s, err := tl.hk.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	e := job.Args.Event
+	told := notify.NewEvent(fmt.Sprintf("event-%d", job.ID), "/lodge", "keenlodge."+string(e.Name), e.Subject(), job.CreatedAt, e)
+	var deliveries []river.JobArgs
+	for _, name := range slices.Sorted(maps.Keys(s.Webhooks)) {
+		if slices.Contains(s.Webhooks[name].Events, e.Name) {
+			deliveries = append(deliveries, Delivery{Webhook: name, Run: e.Run, Machine: e.Machine, Event: told})
+		}
+	}
+	return tl.hk.rec.Queue(ctx, deliveries...)
 }
 
 // courier delivers events for the queue.

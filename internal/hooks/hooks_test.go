@@ -15,7 +15,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"encoding/json"
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
@@ -170,4 +174,62 @@ func TestKeysAndTrials(t *testing.T) {
 		require.ErrorIs(t, err, fault.ErrNotFound)
 		require.ErrorContains(t, err, `did you mean "duty-desk"?`)
 	}
+}
+
+// A webhook hears of what it asks for wherever it happens, in the transaction in which it happened, and of nothing else.
+func TestEventsAnywhere(t *testing.T) {
+	ctx := t.Context()
+	b := newBench(t)
+	require.NoError(t, b.hk.MakeKeys(ctx, b.site))
+	quay := records.Machine{Name: "timetable", UUID: "0b", State: machine.Running, Tags: map[string]string{}, Disks: []records.MachineDisk{}}
+	hear := func() (heard struct {
+		ID, Type, Subject string
+		Data              event.Event
+	}) {
+		t.Helper()
+		select {
+		case text := <-b.heard:
+			require.NoError(t, json.Unmarshal([]byte(text), &heard))
+		case <-time.After(20 * time.Second):
+			require.Fail(t, "the webhook hears of nothing", b.lines())
+		}
+		return heard
+	}
+	_, err := b.rec.SaveMachines(ctx, "quay-1", []records.Machine{quay}) // nobody has asked yet
+	require.NoError(t, err)
+	waiting := func() (n int) {
+		require.NoError(t, b.rec.Pool().QueryRow(ctx, "select count(*) from river_job where kind in ('event', 'delivery') and state <> 'completed'").Scan(&n))
+		return n
+	}
+	require.Eventually(t, func() bool { return waiting() == 0 }, 20*time.Second, 10*time.Millisecond)
+	b.site.Hypervisors = map[string]site.Hypervisor{"quay-1": {}}
+	b.site.Webhooks["duty-desk"] = site.Webhook{URL: b.site.Webhooks["duty-desk"].URL, Events: []event.Name{event.ImageBroken, event.RunFailed, event.MachinesFound}}
+	require.NoError(t, b.rec.SaveSite(ctx, b.site, func(site.Policy) time.Time { return time.Time{} }, nil))
+
+	crew := quay
+	crew.Name, crew.UUID = "crew-rota", "0c"
+	_, err = b.rec.SaveMachines(ctx, "quay-1", []records.Machine{quay, crew})
+	require.NoError(t, err)
+	heard := hear()
+	require.Equal(t, "keenlodge.machines-found", heard.Type)
+	require.Equal(t, event.Event{Name: event.MachinesFound, Source: "quay-1", Machine: "crew-rota", Text: "new on quay-1: crew-rota"}, heard.Data)
+
+	m := records.Image{ID: "first-image", Machine: "timetable", Policy: "nightly-guests", Store: "quay-shelf", Run: "first000", Taken: time.Now(), State: image.Usable, Scope: image.WholeMachine, Capture: image.Full, Disks: []records.ImageDisk{}}
+	require.NoError(t, b.rec.AddImage(ctx, m))
+	require.NoError(t, b.rec.FinishImage(ctx, m))
+	require.NoError(t, b.rec.BreakImage(ctx, m.ID))
+	require.NoError(t, b.rec.BreakImage(ctx, m.ID), "it is broken already")
+	heard = hear()
+	require.Equal(t, "keenlodge.image-broken first-image", heard.Type+" "+heard.Subject)
+	require.Contains(t, heard.Data.Text, "first-image of timetable in store quay-shelf is broken")
+	first := heard.ID
+
+	require.NoError(t, b.rec.EndRun(ctx, "first000", run.Failed, "the barn is on fire"))
+	require.NoError(t, b.rec.EndRun(ctx, "first000", run.Failed, "it has ended already"))
+	heard = hear()
+	require.Equal(t, "sweep first000 ended: failed: the barn is on fire", heard.Data.Text)
+	require.NotEqual(t, first, heard.ID)
+	b.until("note : webhook duty-desk was told of keenlodge.run-failed")
+	require.Eventually(t, func() bool { return waiting() == 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Empty(t, b.heard)
 }

@@ -258,8 +258,15 @@ func (r *Records) PausePolicy(ctx context.Context, policy string, p Pause) error
 	return r.notify(ctx, "site")
 }
 
-// Queue queues another job than a run.
-func (r *Records) Queue(ctx context.Context, job river.JobArgs) error {
-	_, err := r.jobs.Insert(ctx, job, nil)
+// Queue queues other jobs than runs, all or none.
+func (r *Records) Queue(ctx context.Context, jobs ...river.JobArgs) error {
+	if len(jobs) == 0 {
+		return nil
+	}
+	params := make([]river.InsertManyParams, len(jobs))
+	for i, job := range jobs {
+		params[i].Args = job
+	}
+	_, err := r.jobs.InsertMany(ctx, params)
 	return err
 }

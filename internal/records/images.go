@@ -11,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
+	"keenlodge/internal/core/event"
 )
 
 // Image is one machine at one moment, restorable. Size, Read, NewBytes and Stored are bytes: the disks' length, what the
@@ -224,9 +225,23 @@ func (r *Records) ForgetImage(ctx context.Context, id string) error {
 
 // BreakImage marks an image that is found not to be restorable, and all that lean on it.
 func (r *Records) BreakImage(ctx context.Context, id string) error {
-	err := r.exec(ctx, `update images set state = 'broken' where state = 'usable' and id in (
-		with recursive above as (select id from images where id = $1 union select i.id from images i join above a on i.base = a.id)
-		select id from above)`, id)
+	type found struct{ ID, Machine, Policy, Store string }
+	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		broken, err := all[found](ctx, tx, `update images set state = 'broken' where state = 'usable' and id in (
+			with recursive above as (select id from images where id = $1 union select i.id from images i join above a on i.base = a.id)
+			select id from above) returning id, machine, policy, store`, id)
+		if err != nil {
+			return err
+		}
+		for _, m := range broken {
+			e := event.Event{Name: event.ImageBroken, Policy: m.Policy, Machine: m.Machine, Image: m.ID, Store: m.Store,
+				Text: fmt.Sprintf("image %s of %s in store %s is broken: it can't be restored whole", m.ID, m.Machine, m.Store)}
+			if err := r.happened(ctx, tx, e); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	if err != nil {
 		return err
 	}

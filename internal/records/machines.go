@@ -10,7 +10,9 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/machine"
+	"strings"
 )
 
 // Machine is a machine that a source told of. Its ID is its identity: it stays when the machine is renamed or moves.
@@ -141,6 +143,11 @@ func (r *Records) SaveMachines(ctx context.Context, source string, found []Machi
 		if err := relabel(ctx, tx, s.touched); err != nil {
 			return err
 		}
+		if len(s.added) > 0 {
+			if err := r.happened(ctx, tx, s.found()); err != nil {
+				return err
+			}
+		}
 		for _, id := range s.copies {
 			m, err := one[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", id)
 			if err != nil {
@@ -161,6 +168,8 @@ type sighting struct {
 	known  []Machine // that the answer may concern
 	seen   map[string]bool
 	copies []string
+	// added are the names of those that were not known.
+	added []string
 	// touched are the names whose labels may change.
 	touched map[string]bool
 }
@@ -233,9 +242,26 @@ func (s *sighting) add(ctx context.Context, m Machine) error {
 	}
 	id := identity(s.source, m.Name, m.UUID)
 	s.seen[id], s.touched[m.Name] = true, true
+	s.added = append(s.added, m.Name)
 	_, err := s.tx.Exec(ctx, `insert into machines (id, name, label, hypervisor, uuid, state, tags, disks, seen, notice) values ($1, $2, $1, $3, $4, $5, $6, $7, $8, $9)`,
 		id, m.Name, s.source, m.UUID, m.State, m.Tags, m.Disks, s.now, notice)
 	return err
+}
+
+// mostNamed is how many new machines an event names.
+const mostNamed = 20
+
+// found tells of the machines that were not known.
+func (s *sighting) found() event.Event {
+	text := fmt.Sprintf("new on %s: %s", s.source, strings.Join(s.added[:min(mostNamed, len(s.added))], ", "))
+	if more := len(s.added) - mostNamed; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	e := event.Event{Name: event.MachinesFound, Source: s.source, Text: text}
+	if len(s.added) == 1 {
+		e.Machine = s.added[0]
+	}
+	return e
 }
 
 // miss records that the source has some machines no more.

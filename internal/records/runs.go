@@ -15,6 +15,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
+	"keenlodge/internal/core/event"
 )
 
 // Run is one carrying-out of a policy, a proof or a restore.
@@ -143,14 +144,38 @@ func (r *Records) BeginRun(ctx context.Context, id string, owner int64) (Run, er
 	return run, r.notify(ctx, "run "+id)
 }
 
+// ends are the ends of runs that others may want to hear of.
+var ends = map[run.State]event.Name{run.Done: event.RunDone, run.Warned: event.RunWarned, run.Failed: event.RunFailed}
+
+// end says in a sentence how the run ended.
+func (r Run) end() string {
+	what := fmt.Sprintf("%s %s", r.Kind, r.ID)
+	if r.Policy != "" {
+		what += " of policy " + r.Policy
+	}
+	what += " ended: " + string(r.State)
+	if r.Error != "" {
+		what += ": " + r.Error
+	}
+	return what
+}
+
 // EndRun records how a run ended, and queues the runs that its end starts, in one transaction. A run that has ended already is left
 // as it is.
 func (r *Records) EndRun(ctx context.Context, id string, state run.State, text string, starts ...Run) error {
 	var made []string
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "update runs set state = $2, ended = now(), error = $3, waits = '' where id = $1 and state in ('queued', 'running')", id, state, text)
-		if err != nil || tag.RowsAffected() == 0 || len(starts) == 0 {
+		ended, err := all[Run](ctx, tx, "update runs set state = $2, ended = now(), error = $3, waits = '' where id = $1 and state in ('queued', 'running') returning "+runColumns, id, state, text)
+		if err != nil || len(ended) == 0 {
 			return err
+		}
+		if name, ok := ends[state]; ok {
+			if err := r.happened(ctx, tx, event.Event{Name: name, Run: id, Policy: ended[0].Policy, Text: ended[0].end()}); err != nil {
+				return err
+			}
+		}
+		if len(starts) == 0 {
+			return nil
 		}
 		made, err = r.queueMany(ctx, tx, starts)
 		return err

@@ -14,8 +14,10 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
 )
 
 // relieve plans further drops where the store is below its floor, or would be when the next images of these sets come: otherwise
@@ -45,7 +47,11 @@ func (rt *Retention) relieve(ctx context.Context, s site.Site, r *runs.Run, name
 	}
 	missing := rotation.Relieve(plans, need, why, now)
 	if missing > 0 {
-		r.Warn(ctx, "", "the floor of store %s can't be reached by rotation: about %s are still missing, and all that is left must stay (pins, proven and newest images, and what they lean on)", name, show(missing))
+		text := fmt.Sprintf("the floor of store %s can't be reached by rotation: about %s are still missing, and all that is left must stay (pins, proven and newest images, and what they lean on)", name, show(missing))
+		r.Warn(ctx, "", "%s", text)
+		if err := rt.rec.Queue(ctx, records.Happened{Event: event.Event{Name: event.FloorMissed, Run: r.ID, Policy: r.Policy, Store: name, Text: text}}); err != nil {
+			return false, err
+		}
 	}
 	return true, nil
 }

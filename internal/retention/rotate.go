@@ -15,6 +15,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/rotation"
@@ -257,6 +258,10 @@ func (rt *Retention) Rotate(ctx context.Context, s site.Site, r *runs.Run, polic
 		if plan.Guard != "" {
 			notice := fmt.Sprintf("rotation of %s is held back: %s", set, plan.Guard)
 			notices = append(notices, notice)
+			held := event.Event{Name: event.RotationHeld, Run: r.ID, Policy: r.Policy, Machine: set.Machine, Store: policy.Store, Text: notice}
+			if err := rt.rec.Queue(ctx, records.Happened{Event: held}); err != nil {
+				return err
+			}
 			r.Warn(ctx, set.Machine, "%s Nothing was dropped; correct the rule or the clock, or let it happen: keenlodge rotation confirm %s", notice, r.Policy)
 			continue
 		}

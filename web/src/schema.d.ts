@@ -1636,6 +1636,17 @@ export interface components {
       windows?: string[]
     }
     SiteWebhook: {
+      /** @description what it is told of wherever it happens, besides what hooks of policies tell it */
+      events?: (
+        | ""
+        | "run-done"
+        | "run-warned"
+        | "run-failed"
+        | "image-broken"
+        | "rotation-held"
+        | "floor-missed"
+        | "machines-found"
+      )[]
       /** @description https:// address, or http:// on loopback */
       url: string
     }

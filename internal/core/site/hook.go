@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/suggest"
 )
 
@@ -91,6 +92,11 @@ func (w Webhook) check(name, p string) error {
 	}
 	if ip, err := netip.ParseAddr(u.Hostname()); u.Scheme == "http" && u.Hostname() != "localhost" && (err != nil || !ip.IsLoopback()) {
 		return at(name, p+".url", "%s is not encrypted and not on loopback; write https://", w.URL)
+	}
+	for i, e := range w.Events {
+		if !slices.Contains(event.Names, e) {
+			return at(name, fmt.Sprintf("%s.events[%d]", p, i), "no event is called %q%s", e, suggest.Hint(e, event.Names))
+		}
 	}
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/fault"
 
 	"github.com/goccy/go-yaml"
@@ -65,9 +66,10 @@ func RegisterSource(kind string) {
 // SourceKind is the kind of source that the hypervisor is.
 func (h Hypervisor) SourceKind() string { return cmp.Or(h.Kind, Libvirt) }
 
-// Webhook is an address that is told of runs.
+// Webhook is an address that is told of runs by policies' hooks, and of whatever else it asks for.
 type Webhook struct {
-	URL string `yaml:"url" json:"url" doc:"https:// address, or http:// on loopback"`
+	URL    string       `yaml:"url" json:"url" doc:"https:// address, or http:// on loopback"`
+	Events []event.Name `yaml:"events,omitempty" json:"events,omitempty" doc:"what it is told of wherever it happens, besides what hooks of policies tell it"`
 }
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)

@@ -116,6 +116,7 @@ func TestWhatNeverWorksIsRefused(t *testing.T) {
 		"    hooks: [{at: [begun]}]":                                                     "a hook is either a script or a webhook",
 		"webhooks: {desk: {url: 'http://192.0.2.7/x'}}":                                  "is not encrypted and not on loopback",
 		"webhooks: {desk: {url: 'https://a:b@desk.brindle.example/x'}}":                  "with no password in it",
+		"webhooks: {desk: {url: 'https://desk.brindle.example', events: [image-broke]}}": `no event is called "image-broke"; did you mean "image-broken"?`,
 		"keep_runs: forever":                                                             `"forever" is no length of time`,
 		"tasks_at_once: -1":                                                              "is not a number from 1 to 1000",
 	} {
