@@ -2,6 +2,7 @@ package chunk
 
 import (
 	"bytes"
+	"encoding/binary"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -20,17 +21,32 @@ func random(n int) []byte {
 	return b
 }
 
+// holed is n random bytes but for some zeros.
+func holed(n, from, until int) []byte {
+	b := random(n)
+	clear(b[from:until])
+	return b
+}
+
 func TestCompressLeavesAloneWhatGainsNothing(t *testing.T) {
 	for name, c := range map[string]struct {
 		block []byte
 		codec Codec
 	}{
-		"text":           {bytes.Repeat([]byte("sailing 00017 Brindle Sound\n"), 5000), Zstd},
-		"random":         {random(128 << 10), Plain},
-		"short, random":  {random(100), Plain},
-		"one byte":       {[]byte{1}, Plain},
-		"empty":          {nil, Plain},
-		"random, a hole": {append(random(64<<10), make([]byte, 64<<10)...), Zstd},
+		"text":                   {bytes.Repeat([]byte("sailing 00017 Brindle Sound\n"), 5000), Zstd},
+		"random":                 {random(128 << 10), Plain},
+		"short, random":          {random(100), Plain},
+		"one byte":               {[]byte{1}, Plain},
+		"empty":                  {nil, Plain},
+		"random, a hole":         {append(random(64<<10), make([]byte, 64<<10)...), Zstd},
+		"a hole at first":        {holed(64<<10, 0, 8<<10), Zstd},
+		"a hole in the middle":   {holed(64<<10, 28<<10, 36<<10), Zstd},
+		"a hole at last":         {holed(64<<10, 56<<10, 64<<10), Zstd},
+		"a hole looked past":     {holed(64<<10, 8<<10, 24<<10), Plain},
+		"too short to be judged": {holed(32<<10-1, 8<<10, 15<<10), Zstd},
+		"just long enough":       {holed(32<<10, 8<<10, 15<<10), Plain},
+		"less than a sixteenth":  {holed(64<<10, 0, 7<<9), Plain},
+		"more than a sixteenth":  {holed(64<<10, 0, 5<<10), Zstd},
 	} {
 		stored, codec := Compress(c.block, nil)
 		require.Equal(t, c.codec, codec, name)
@@ -53,6 +69,80 @@ func TestCompressLeavesAloneWhatGainsNothing(t *testing.T) {
 	require.ErrorIs(t, err, ErrDamaged)
 	_, err = Expand(make([]byte, MaxFrame+1), Plain, nil)
 	require.ErrorIs(t, err, ErrDamaged)
+}
+
+// A directory comes from a store, and its lengths may be anything: what a frame, a pack or a piece can't be is refused.
+func TestHostileDirectories(t *testing.T) {
+	type frame struct {
+		stored uint32
+		codec  Codec
+		sizes  []uint32
+	}
+	encode := func(frames ...frame) (b []byte) {
+		for _, f := range frames {
+			b = append(binary.BigEndian.AppendUint32(b, f.stored), byte(f.codec))
+			b = binary.BigEndian.AppendUint16(b, uint16(len(f.sizes)))
+			for i, n := range f.sizes {
+				name := Name{31: byte(i) + 1}
+				b = binary.BigEndian.AppendUint32(append(b, name[:]...), n)
+			}
+		}
+		return b
+	}
+	var largest []frame
+	for range (1<<32 - 1) / (MaxFrame + Overhead) {
+		largest = append(largest, frame{MaxFrame + Overhead, Plain, []uint32{1}})
+	}
+	rest := uint32((1<<32 - 1) % (MaxFrame + Overhead))
+	for name, c := range map[string]struct {
+		body []byte
+		good bool
+	}{
+		"nothing":                     {nil, true},
+		"the most that a frame holds": {encode(frame{MaxFrame + Overhead, Zstd, []uint32{MaxFrame - 5, 5}}), true},
+		"more":                        {encode(frame{100, Zstd, []uint32{MaxFrame - 5, 6}}), false},
+		"an empty piece":              {encode(frame{100, Zstd, []uint32{5, 0}}), false},
+		"stored as more than any":     {encode(frame{MaxFrame + Overhead + 1, Plain, []uint32{5}}), false},
+		"a codec to come":             {encode(frame{100, Zstd + 1, []uint32{5}}), false},
+		"a frame of nothing":          {encode(frame{100, Plain, nil}), false},
+		"half a head":                 {encode(frame{100, Plain, []uint32{5}}, frame{})[:frameHead+pieceHead+frameHead-1], false},
+		"half a piece":                {encode(frame{100, Plain, []uint32{5}})[:frameHead+pieceHead-1], false},
+		"the name of zeros":           {append(encode(frame{100, Plain, nil})[:5], append([]byte{0, 1}, make([]byte, pieceHead)...)...), false},
+		"as long as a pack can be":    {encode(append(largest, frame{rest, Plain, []uint32{1}})...), true},
+		"longer":                      {encode(append(largest, frame{rest + 1, Plain, []uint32{1}})...), false},
+	} {
+		d, err := NewDirectory(PackID{}, c.body)
+		if c.good {
+			require.NoError(t, err, name)
+			require.Equal(t, len(c.body), d.Len(), name)
+			continue
+		}
+		require.ErrorIs(t, err, ErrDamaged, name)
+	}
+	d, err := NewDirectory(PackID{}, encode(frame{7, Plain, []uint32{3, 4}}, frame{9, Zstd, []uint32{20}}))
+	require.NoError(t, err)
+	require.EqualValues(t, 16, d.Frames())
+
+	tail := func(length uint32) []byte {
+		return append(binary.BigEndian.AppendUint32([]byte(packMagic), length), make([]byte, 32)...)
+	}
+	for _, c := range []struct {
+		tail []byte
+		size int64
+		at   int64 // -1 is an error
+	}{
+		{tail(5), 5 + TailSize, 0}, {tail(5), 4 + TailSize, -1}, {tail(5), 100, 100 - TailSize - 5}, {tail(5)[1:], 100, -1}, {append([]byte{'k'}, tail(5)[1:]...), 100, -1},
+		{tail(64 << 20), 64<<20 + TailSize, 0}, {tail(64<<20 + 1), 65 << 20, -1}, {tail(5), 1<<32 - 1 + TailSize + 5, 1<<32 - 1}, {tail(5), 1<<32 + TailSize + 5, -1},
+	} {
+		at, length, err := DirectoryRange(c.tail, c.size)
+		if c.at < 0 {
+			require.ErrorIs(t, err, ErrDamaged, "%+v", c)
+			continue
+		}
+		require.NoError(t, err)
+		require.Equal(t, c.at, at)
+		require.Equal(t, c.size-TailSize-at, length)
+	}
 }
 
 // A small frame that claims or holds far more than a frame may have is refused before it takes the memory.

@@ -164,3 +164,17 @@ func BenchmarkMarks(b *testing.B) {
 		Default(1).Marks(content, marks)
 	}
 }
+
+// Where a disk is cut is part of the format: a store goes on with what an older program began. These are the pieces of some random units
+// that are the same for ever.
+func TestCutsStay(t *testing.T) {
+	c := Default(7)
+	require.Equal(t, Cuts{Min: 16384, Mean: 65536, Max: 262144, Seed: 7}, c)
+	content := random(rand.New(rand.NewPCG(11, 12)), 200)
+	clear(content[60*Unit : 64*Unit])
+	var ends []int64
+	for _, p := range cutAll(c, marksOf(c, content)) {
+		ends = append(ends, p.until)
+	}
+	require.Equal(t, []int64{4, 9, 20, 27, 36, 54, 60, 72, 103, 111, 122, 130, 146, 150, 179, 200}, ends)
+}

@@ -3,9 +3,11 @@ package disk_test
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -143,4 +145,144 @@ func FuzzParts(f *testing.F) {
 			require.True(t, p.Offset >= 0 && p.Length >= 0 && p.Offset+p.Length <= int64(len(b)))
 		}
 	})
+}
+
+// patchy is a disk some of whose ranges are holes. Reading a hole is an error: nobody has to.
+type patchy struct {
+	disk.Memory
+	grain    int64
+	holes    map[int64]bool // by number of grain
+	furthest int64          // extents end this many grains after they begin
+}
+
+func (d patchy) Extents(_ context.Context, offset, length int64) (out []disk.Extent, _ error) {
+	for at := offset; at < min(offset+length, offset+d.furthest*d.grain); {
+		n := min(d.grain-at%d.grain, offset+length-at)
+		kind := disk.Data
+		if d.holes[at/d.grain] {
+			kind = disk.Zero
+		}
+		out = append(out, disk.Extent{Offset: at, Length: n, Kind: kind})
+		at += n
+	}
+	return out, nil
+}
+
+func (d patchy) ReadAt(p []byte, off int64) (int, error) {
+	for at := off; at < off+int64(len(p)); at += d.grain - at%d.grain {
+		if d.holes[at/d.grain] {
+			return 0, fmt.Errorf("the hole at %d was read", at)
+		}
+	}
+	return d.Memory.ReadAt(p, off)
+}
+
+// Disks are compared by their bytes however their extents lie, and holes of both are not read.
+func TestFirstDifferenceOfPatchyDisks(t *testing.T) {
+	for seed := range uint64(200) {
+		rng := rand.New(rand.NewPCG(seed, 0))
+		size := 1 + rng.Int64N(3<<20)
+		a := patchy{make(disk.Memory, size), 1 + rng.Int64N(300<<10), map[int64]bool{}, 1 + rng.Int64N(5)}
+		for i := range size/a.grain + 1 {
+			if rng.IntN(2) == 0 {
+				a.holes[i] = true
+				continue
+			}
+			for at := i * a.grain; at < min(size, (i+1)*a.grain); at++ {
+				a.Memory[at] = byte(at)
+			}
+		}
+		b := patchy{slices.Clone(a.Memory), a.grain, a.holes, 1 + rng.Int64N(5)}
+		want := int64(-1)
+		if at := rng.Int64N(size); seed%4 != 0 && !a.holes[at/a.grain] {
+			b.Memory[at]++
+			want = at
+		}
+		got, err := disk.FirstDifference(t.Context(), a, b)
+		require.NoError(t, err, "seed %d", seed)
+		require.Equal(t, want, got, "seed %d", seed)
+	}
+	// A hole against zeros that were written is the same, and against anything else not.
+	hole, zeros := patchy{make(disk.Memory, 100), 100, map[int64]bool{0: true}, 1}, make(disk.Memory, 100)
+	_, err := disk.FirstDifference(t.Context(), hole, zeros)
+	require.ErrorContains(t, err, "the hole at 0 was read", "it has to be: one of the two has data there")
+}
+
+// What could not be read is an error that says where.
+func TestFirstDifferenceOfAShortDisk(t *testing.T) {
+	short := patchy{make(disk.Memory, 1<<20), 1 << 20, map[int64]bool{}, 1}
+	for _, pair := range [][2]disk.Disk{{longer{short}, make(disk.Memory, 1<<20+10)}, {make(disk.Memory, 1<<20+10), longer{short}}} {
+		_, err := disk.FirstDifference(t.Context(), pair[0], pair[1])
+		require.ErrorContains(t, err, "read 10 bytes at 1048576: EOF")
+	}
+}
+
+type longer struct{ patchy }
+
+func (d longer) Size() int64 { return d.patchy.Size() + 10 }
+
+// What a source says of data and of changes is joined byte by byte.
+func TestSince(t *testing.T) {
+	for seed := range uint64(500) {
+		rng := rand.New(rand.NewPCG(seed, 0))
+		from := rng.Int64N(50)
+		row := func(kinds ...disk.Kind) (out []disk.Extent) {
+			at := from
+			for range rng.IntN(8) {
+				e := disk.Extent{Offset: at, Length: 1 + rng.Int64N(9), Kind: kinds[rng.IntN(len(kinds))]}
+				out, at = append(out, e), e.End()
+			}
+			return out
+		}
+		kindAt := func(row []disk.Extent, at int64) (disk.Kind, bool) {
+			for _, e := range row {
+				if at >= e.Offset && at < e.End() {
+					return e.Kind, true
+				}
+			}
+			return 0, false
+		}
+		all, changed := row(disk.Data, disk.Zero), row(disk.Data, disk.Unchanged)
+		got := disk.Since(all, changed)
+		at := from
+		for i, e := range got {
+			require.Equal(t, at, e.Offset)
+			require.Positive(t, e.Length)
+			require.False(t, i > 0 && got[i-1].Kind == e.Kind, "seed %d: neighbours of one kind are joined", seed)
+			for ; at < e.End(); at++ {
+				want, _ := kindAt(all, at)
+				if c, _ := kindAt(changed, at); c == disk.Unchanged {
+					want = disk.Unchanged
+				}
+				require.Equal(t, want, e.Kind, "seed %d, byte %d", seed, at)
+			}
+		}
+		_, one := kindAt(all, at)
+		_, two := kindAt(changed, at)
+		require.False(t, one && two, "seed %d: the answer ends where the shorter one does", seed)
+	}
+}
+
+// Signatures are found where they are, within a range of a disk, and not where the range ends before them.
+func TestFormat(t *testing.T) {
+	const from = 512 * 3
+	for _, c := range []struct {
+		at         int64
+		text, want string
+	}{
+		{0x438, "\x53\xef", "ext2"}, {0, "XFSB", "xfs"}, {0x10040, "_BHRfS_M", "btrfs"}, {3, "NTFS    ", "ntfs"}, {82, "FAT32", "vfat"}, {54, "FAT16", "vfat"}, {54, "FAT12", "vfat"},
+		{0x8001, "CD001", "iso9660"}, {4086, "SWAPSPACE2", "swap"}, {512, "LABELONE", "lvm"}, {0, "LABELONE", "lvm"}, {0, "LUKS\xba\xbe", "luks"}, {0, "hsqs", "squashfs"},
+	} {
+		d := make(disk.Memory, 1<<20)
+		copy(d[from+c.at:], c.text)
+		end := c.at + int64(len(c.text))
+		require.Equal(t, c.want, disk.Format(d, from, end), c.text)
+		require.Empty(t, disk.Format(d, from, end-1), "%s", c.text)
+		require.Empty(t, disk.Format(d, from-1, end+1), "%s", c.text)
+	}
+	ext := make(disk.Memory, from+0x464)
+	copy(ext[from+0x438:], "\x53\xef")
+	ext[from+0x460] = 0x40
+	require.Equal(t, "ext4", disk.Format(ext, from, 1<<20))
+	require.Equal(t, "ext2", disk.Format(ext[:len(ext)-1], from, 1<<20), "what says that it is ext4 is not there")
 }

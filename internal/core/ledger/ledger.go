@@ -27,7 +27,7 @@ type Summary struct {
 // Check reads a ledger to its end. An empty one is clean. The error names the first line that is wrong.
 func Check(r io.Reader) (Summary, error) {
 	var s Summary
-	in := bufio.NewReaderSize(r, 64<<10)
+	in := bufio.NewReader(r)
 	previous := "-"
 	for {
 		line, err := in.ReadString('\n')

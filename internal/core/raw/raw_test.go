@@ -1,7 +1,10 @@
 package raw
 
 import (
+	"bytes"
+	"context"
 	"errors"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -27,6 +30,55 @@ func TestWrite(t *testing.T) {
 	bad := filepath.Join(t.TempDir(), "bad.raw")
 	require.ErrorIs(t, Write(t.Context(), bad, broken{d}), errBroken)
 	require.NoFileExists(t, bad)
+	require.ErrorIs(t, Write(t.Context(), bad, short{d}), io.ErrUnexpectedEOF)
+	require.NoFileExists(t, bad)
+	require.ErrorContains(t, Write(t.Context(), bad, silent{d}), "none were given")
+	require.NoFileExists(t, bad)
+	ctx, cancel := context.WithCancelCause(t.Context())
+	cancel(errBroken)
+	require.ErrorIs(t, Write(ctx, bad, d), errBroken)
+	require.NoFileExists(t, bad)
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode())
+}
+
+// Of a disk that is mostly holes only the rest is written, at whatever offsets it lies.
+func TestSparse(t *testing.T) {
+	folder := t.TempDir()
+	from, err := os.Create(filepath.Join(folder, "disk.raw"))
+	require.NoError(t, err)
+	defer from.Close()
+	for _, at := range []int64{4096, 3<<20 - 4096, 9 << 20, 20<<20 - 8192} {
+		_, err := from.WriteAt(bytes.Repeat([]byte("tide"), 1024), at)
+		require.NoError(t, err)
+	}
+	require.NoError(t, from.Truncate(21<<20+5))
+	d, err := Open(from.Name())
+	require.NoError(t, err)
+	defer d.Close()
+	path := filepath.Join(folder, "copy.raw")
+	require.NoError(t, Write(t.Context(), path, d))
+	back, err := Open(path)
+	require.NoError(t, err)
+	defer back.Close()
+	at, err := disk.FirstDifference(t.Context(), back, d)
+	require.NoError(t, err)
+	require.EqualValues(t, -1, at)
+	n, err := disk.Allocated(t.Context(), back)
+	require.NoError(t, err)
+	require.EqualValues(t, 4*4096, n)
+}
+
+// short ends before it should, silent tells no extents.
+type (
+	short  struct{ disk.Memory }
+	silent struct{ disk.Memory }
+)
+
+func (s short) ReadAt(p []byte, off int64) (int, error) { return s.Memory[:4<<20].ReadAt(p, off) }
+func (silent) Extents(context.Context, int64, int64) ([]disk.Extent, error) {
+	return nil, nil
 }
 
 var errBroken = errors.New("broken")
@@ -59,6 +111,15 @@ func TestHolesAreZeros(t *testing.T) {
 	part, err := d.Extents(t.Context(), 3<<19, 100)
 	require.NoError(t, err)
 	require.Equal(t, []disk.Extent{{Offset: 3 << 19, Length: 100, Kind: disk.Data}}, part, "never past what was asked for")
+	part, err = d.Extents(t.Context(), 3<<19, 3<<20)
+	require.NoError(t, err)
+	require.Equal(t, []disk.Extent{{Offset: 3 << 19, Length: 1 << 19, Kind: disk.Data}}, part, "and only as far as the data goes")
+	part, err = d.Extents(t.Context(), 1<<19, 1<<20)
+	require.NoError(t, err)
+	require.Equal(t, []disk.Extent{{Offset: 1 << 19, Length: 1 << 19, Kind: disk.Zero}}, part)
+	part, err = d.Extents(t.Context(), 1<<19, 100)
+	require.NoError(t, err)
+	require.Equal(t, []disk.Extent{{Offset: 1 << 19, Length: 100, Kind: disk.Zero}}, part)
 	_, err = Open(filepath.Join(t.TempDir(), "absent"))
 	require.ErrorIs(t, err, os.ErrNotExist)
 }
