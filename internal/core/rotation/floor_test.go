@@ -3,6 +3,7 @@ package rotation
 import (
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -172,5 +173,46 @@ func BenchmarkPlan100000(b *testing.B) {
 	now := images[len(images)-1].Taken.In(lisbon)
 	for b.Loop() {
 		Make(rule, now, images)
+	}
+}
+
+// What a night's image leans on, and when it goes, night by night: F is a full image, I or D one that leans on the one named.
+func TestNights(t *testing.T) {
+	for name, c := range map[string]struct {
+		rule, cycle string
+		capture     image.Capture
+		leans, fold bool
+		want        string
+	}{
+		"full ones":    {"newest 2", "always full", image.Incremental, true, false, "1F | 1F 2F | 2F 3F | 3F 4F"},
+		"increments":   {"newest 2", "full once", image.Incremental, true, false, "1F | 1F 2I1 | 1F* 2I1 3I2 | 1F* 2I1* 3I2 4I3"},
+		"differential": {"newest 2", "full every 3rd", image.Differential, true, false, "1F | 1F 2D1 | 1F* 2D1 3D1 | 1F* 3D1 4F"},
+		"pooled":       {"newest 2", "full once", image.Incremental, false, false, "1F | 1F 2I | 2I 3I | 3I 4I"},
+		"folded":       {"newest 2", "full once", image.Incremental, true, true, "1F | 1F 2I1 | 2F 3I2 | 3F 4I3"},
+	} {
+		rule, err := Parse(c.rule)
+		require.NoError(t, err)
+		cyc, err := cycle.Parse(c.cycle)
+		require.NoError(t, err)
+		var nights []string
+		for i, n := range Simulate(Scenario{Rule: rule, Cycle: cyc, Capture: c.capture, Leans: c.leans, Fold: c.fold, First: time.Date(2026, 2, 1, 23, 0, 0, 0, time.UTC), Nights: 4}) {
+			require.Equal(t, time.Date(2026, 2, 1+i, 23, 0, 0, 0, time.UTC), n.At)
+			require.Len(t, n.Images, i+1)
+			var there []string
+			for _, m := range n.Images {
+				if m.Verdict == Keep || m.Verdict == Held {
+					word := strings.TrimPrefix(m.ID, "night-00") + strings.ToUpper(string(m.Capture[:1]))
+					if m.Base != "" {
+						word += strings.TrimPrefix(m.Base, "night-00")
+					}
+					if m.Verdict == Held {
+						word += "*"
+					}
+					there = append(there, word)
+				}
+			}
+			nights = append(nights, strings.Join(there, " "))
+		}
+		require.Equal(t, c.want, strings.Join(nights, " | "), name)
 	}
 }

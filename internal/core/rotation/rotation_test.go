@@ -120,9 +120,21 @@ func TestBadPhrasesPointAtTheWord(t *testing.T) {
 		"newest 3,":           `a clause is missing`,
 		"first 3":             `"first" stands alone`,
 		"9999999999999 weeks": `a whole number`,
+		"newest 100001":       `at "100001" (character 8): a whole number from 1 to 100000 is needed`,
+		"newest":              `at "newest" (character 1): how many is missing`,
+		"first, 7":            `at "7" (character 8): of what is missing`,
+		"7, 8 x":              `at "7" (character 1): of what is missing`,
+		"2 day":               `at "day" (character 3): not a unit; did you mean "days"?`,
+		"1 dail":              `at "dail" (character 3): not a unit`,
+		"first,,newest 1":     `at "" (character 7): a clause is missing`,
 	} {
 		_, err := Parse(phrase)
 		require.ErrorContains(t, err, want, phrase)
+	}
+	for _, phrase := range []string{"newest 100000", "1 day, 1 hour, 1 week", "newest 1", " 1   daily ", "first"} {
+		rule, err := Parse(phrase)
+		require.NoError(t, err)
+		require.Equal(t, phrase, rule.String())
 	}
 }
 
@@ -234,4 +246,32 @@ func TestGoingIsWhatMakeDrops(t *testing.T) {
 			require.Equal(t, period(a, tier) == period(b, tier), periodNumber(clockOf(a), tier) == periodNumber(clockOf(b), tier), "%s %s %s", a, b, tier)
 		}
 	}
+}
+
+// A document that can't be planned says where and why.
+func TestTryNamesThePlace(t *testing.T) {
+	const head = `{"zone": "Europe/Lisbon", "now": "2026-03-10T12:00:00Z", "rule": "newest 1",`
+	one := `{"id": "a", "taken": "2026-03-01T00:00:00Z", "state": "usable"}`
+	for document, want := range map[string]string{
+		"":                          "line 1: ",
+		head + "\n\"images\": [}":   "line 2: invalid character",
+		head + "\n\n\"images\": 7}": "line 3: json: cannot unmarshal number",
+		head + `"imags": []}`:       `unknown field "imags"`,
+		strings.Replace(head, "Lisbon", "Lisboa", 1) + `"images": []}`:            "zone: unknown time zone",
+		strings.Replace(head, "newest", "newst", 1) + `"images": []}`:             "rule: ",
+		`{"zone": "UTC", "rule": "newest 1", "images": []}`:                       "now: it is missing",
+		head + `"images": [` + one + `, ` + one + `]}`:                            `images[1]: id: "a" is there twice`,
+		head + `"images": [{"taken": "2026-03-01T00:00:00Z"}]}`:                   "images[0]: id: it is missing",
+		head + `"images": [{"id": "a"}]}`:                                         "images[0]: taken: it is missing",
+		head + `"images": [` + strings.Replace(one, "usable", "usabel", 1) + `]}`: `state: "usabel" is not one; did you mean "usable"?`,
+		head + `"images": [` + one[:len(one)-1] + `, "capture": "ful"}]}`:         `capture: "ful" is not one; did you mean "full"?`,
+		head + `"images": [` + one[:len(one)-1] + `, "proven": "reed"}]}`:         `proven: "reed" is not one; did you mean "read"?`,
+		head + `"images": [` + one[:len(one)-1] + `, "base": "b"}]}`:              `images[0]: base: no image is called "b"`,
+	} {
+		_, err := Try([]byte(document))
+		require.ErrorContains(t, err, want)
+	}
+	plan, err := Try([]byte(head + `"images": [` + one[:len(one)-1] + `, "capture": "full", "proven": "read", "base": ""}]}`))
+	require.NoError(t, err)
+	require.Equal(t, "a keep", plan.Decisions[0].ID+" "+string(plan.Decisions[0].Verdict))
 }

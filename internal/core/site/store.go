@@ -113,11 +113,12 @@ func (s Store) Check(name string) error { return s.check("store "+name, "") }
 
 func (s Store) check(name, p string) error {
 	field := func(f, format string, args ...any) error { return at(name, p+"."+f, format, args...) }
-	if s.Settings == nil {
-		s.Settings = unknownSettings{medium: s.Medium}
-	}
-	if _, err := EmptySettings(s.Medium); err != nil {
+	empty, err := EmptySettings(s.Medium)
+	if err != nil {
 		return field("medium", "%v", err)
+	}
+	if s.Settings == nil {
+		s.Settings = empty
 	}
 	_, inFolder := s.Settings.(interface{ LocalFolder() string })
 	switch {

@@ -36,7 +36,7 @@ func Parse(text string, zone *time.Location) (Schedule, error) {
 	default:
 		err = s.readPhrase(p)
 	}
-	if err == nil && len(s.rules) > 0 && s.Next(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
+	if err == nil && len(s.rules) > 0 && s.Next(time.Unix(0, 0)).IsZero() {
 		err = p.whole("it never comes: no day of the calendar is so")
 	}
 	return s, err
