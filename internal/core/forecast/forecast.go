@@ -212,32 +212,31 @@ func starts(r Request) [][]moment {
 	}
 	close(work)
 	all.Wait()
-	var follow func(i, depth int)
-	follow = func(i, depth int) {
-		if depth > len(r.Policies) {
-			return // a loop; the site refuses such
+	settled := make([]bool, len(r.Policies)) // set at first, so that a loop, which the site refuses, ends
+	var settle func(k int)
+	settle = func(k int) {
+		if settled[k] {
+			return
 		}
-		for k := range r.Policies {
-			for _, s := range r.Policies[k].Starts {
-				if after, _ := s.When.After(); after == r.Policies[i].Name {
-					for _, m := range out[i] {
-						begin := m.at.Add(r.Policies[i].took())
-						if begin.Before(until) && !r.Policies[k].paused(begin) {
-							out[k] = append(out[k], moment{at: begin, capture: s.Capture})
-						}
-					}
-					follow(k, depth+1)
+		settled[k] = true
+		p := &r.Policies[k]
+		for _, s := range p.Starts {
+			after, _ := s.When.After()
+			i, ok := at[after]
+			if !ok {
+				continue
+			}
+			settle(i)
+			for _, m := range out[i] {
+				if begin := m.at.Add(r.Policies[i].took()); begin.Before(until) && !p.paused(begin) {
+					out[k] = append(out[k], moment{at: begin, capture: s.Capture})
 				}
 			}
 		}
+		slices.SortStableFunc(out[k], func(a, b moment) int { return a.at.Compare(b.at) })
 	}
-	for i, p := range r.Policies {
-		if len(out[i]) > 0 && !slices.ContainsFunc(p.Starts, func(s Start) bool { after, _ := s.When.After(); return after != "" }) {
-			follow(i, 0)
-		}
-	}
-	for i := range out {
-		slices.SortStableFunc(out[i], func(a, b moment) int { return a.at.Compare(b.at) })
+	for k := range r.Policies {
+		settle(k)
 	}
 	return out
 }
@@ -539,36 +538,38 @@ func crowds(r Request, played []PolicyDays) []Contention {
 
 // crowded goes through the edges of one place. Only where several policies meet is it a crowd: one alone spreads its machines itself.
 func crowded(on string, allowed int, list []edge, r Request) (out []Contention) {
-	slices.SortFunc(list, func(a, b edge) int {
-		if a.at != b.at {
-			return cmp.Compare(a.at, b.at)
-		}
-		return cmp.Or(int(a.machines-b.machines), int(a.policy-b.policy))
-	})
+	slices.SortFunc(list, func(a, b edge) int { return cmp.Compare(a.at, b.at) })
 	at := make([]int32, len(r.Policies)) // machines at work, by policy
 	in := make([]bool, len(r.Policies))  // the present crowd
 	machines, policies, open := 0, 0, false
-	for _, e := range list {
-		before := at[e.policy]
-		machines, at[e.policy] = machines+int(e.machines), before+e.machines
-		if before == 0 {
-			policies++
-		} else if at[e.policy] == 0 {
-			policies--
+	for len(list) > 0 { // all that begins and ends in one moment
+		now, n := list[0].at, 0
+		for ; n < len(list) && list[n].at == now; n++ {
+			e := list[n]
+			before := at[e.policy]
+			machines, at[e.policy] = machines+int(e.machines), before+e.machines
+			if before == 0 {
+				policies++
+			} else if at[e.policy] == 0 {
+				policies--
+			}
 		}
 		crowd := machines > allowed && policies > 1
 		switch {
 		case crowd && !open:
-			out = append(out, Contention{On: on, From: time.Unix(0, e.at).In(r.Now.Location()), Machines: machines, Allowed: allowed})
+			out = append(out, Contention{On: on, From: time.Unix(0, now).In(r.Now.Location()), Machines: machines, Allowed: allowed})
 			for i, n := range at {
 				in[i] = n > 0
 			}
 		case crowd:
 			c := &out[len(out)-1]
-			c.Machines, in[e.policy] = max(c.Machines, machines), true
+			c.Machines = max(c.Machines, machines)
+			for _, e := range list[:n] {
+				in[e.policy] = in[e.policy] || at[e.policy] > 0
+			}
 		case open:
 			c := &out[len(out)-1]
-			c.Until = time.Unix(0, e.at).In(r.Now.Location())
+			c.Until = time.Unix(0, now).In(r.Now.Location())
 			for i, was := range in {
 				if was {
 					c.Policies = append(c.Policies, r.Policies[i].Name)
@@ -579,6 +580,7 @@ func crowded(on string, allowed int, list []edge, r Request) (out []Contention) 
 		if open = crowd; !open && len(out) == mostCrowds {
 			return out
 		}
+		list = list[n:]
 	}
 	return out
 }

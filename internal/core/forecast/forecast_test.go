@@ -164,6 +164,12 @@ func TestSizes(t *testing.T) {
 	require.Equal(t, Range{4, 20, 133}, between)
 	full, _, _ = Seen{Disks: 9000}.Sizes()
 	require.Equal(t, Range{0, 4500, 9000}, full)
+	many := []int64{1, 2, 3, 4, 5, 6, 7, 8, 9, 100, 200} // newest first
+	for n, want := range map[int]Range{1: {1, 1, 1}, 2: {1, 2, 2}, 3: {1, 2, 2}, 9: {1, 5, 8}, 10: {1, 6, 100}, 11: {1, 6, 100}} {
+		got, _, guessed := Seen{Full: many[:n]}.Sizes()
+		require.Equal(t, want, got, "of %d", n)
+		require.True(t, guessed)
+	}
 }
 
 // BenchmarkAYearOfAThousandPolicies is what docs/benchmarks.md has.
