@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 
 	"filippo.io/age"
 
@@ -36,19 +37,14 @@ func Open(rec *records.Records, keyFile string) (*Vault, error) {
 func readKeyFile(file string) (*age.X25519Identity, error) {
 	body, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		identity, err := age.GenerateX25519Identity()
-		if err != nil {
-			return nil, err
-		}
-		out, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		identity, err := makeKeyFile(file)
 		if errors.Is(err, fs.ErrExist) {
 			return readKeyFile(file) // another process was faster
 		}
 		if err != nil {
 			return nil, fmt.Errorf("key file: %w", err)
 		}
-		_, err = fmt.Fprintf(out, "# Opens the secrets of this lodge's database. Keep a copy where the database's backups are not.\n%s\n", identity)
-		return identity, errors.Join(err, out.Sync(), out.Close())
+		return identity, nil
 	}
 	if err != nil {
 		return nil, fmt.Errorf("key file: %w", err)
@@ -60,6 +56,24 @@ func readKeyFile(file string) (*age.X25519Identity, error) {
 		}
 	}
 	return nil, fmt.Errorf("key file %s does not hold one age identity; put the lodge's own back, or remove the file and set all secrets anew", file)
+}
+
+// makeKeyFile makes a key file, whole at once: who dies before leaves none.
+func makeKeyFile(file string) (*age.X25519Identity, error) {
+	identity, err := age.GenerateX25519Identity()
+	if err != nil {
+		return nil, err
+	}
+	out, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+".new-*") // of mode 0600
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(out.Name())
+	_, err = fmt.Fprintf(out, "# Opens the secrets of this lodge's database. Keep a copy where the database's backups are not.\n%s\n", identity)
+	if err := errors.Join(err, out.Sync(), out.Close()); err != nil {
+		return nil, err
+	}
+	return identity, os.Link(out.Name(), file)
 }
 
 // Set keeps a secret, as JSON, in place of an older one.

@@ -70,3 +70,27 @@ func TestKeyFiles(t *testing.T) {
 	_, err = Open(rec, filepath.Join(folder, "nowhere", "lodge-key"))
 	require.ErrorContains(t, err, "key file")
 }
+
+// Processes that start together make one key, and leave nothing else.
+func TestAKeyMadeTogether(t *testing.T) {
+	rec, folder := recordstest.Open(t), t.TempDir()
+	keys := make(chan string, 16)
+	for range cap(keys) {
+		go func() {
+			v, err := Open(rec, filepath.Join(folder, "lodge-key"))
+			if err != nil {
+				keys <- err.Error()
+				return
+			}
+			keys <- v.key.String()
+		}()
+	}
+	first := <-keys
+	require.Contains(t, first, "AGE-SECRET-KEY-1")
+	for range cap(keys) - 1 {
+		require.Equal(t, first, <-keys)
+	}
+	left, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+}
