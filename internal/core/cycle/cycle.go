@@ -40,7 +40,11 @@ func Parse(text string) (Rule, error) {
 		return word
 	}
 	bad := func(word, why string) (Rule, error) {
-		return r, &phrase.Error{Kind: "cycle", Phrase: text, At: max(0, strings.Index(text, word)), Word: word, Why: why}
+		where := len(text) // of what is missing
+		if word != "" {
+			where = strings.Index(text, word)
+		}
+		return r, &phrase.Error{Kind: "cycle", Phrase: text, At: where, Word: word, Why: why}
 	}
 	most := 2
 	switch {

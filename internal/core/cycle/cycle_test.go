@@ -100,3 +100,49 @@ func TestAlwaysFull(t *testing.T) {
 	require.Empty(t, thousand.Due(made, night))
 	require.NotEmpty(t, thousand.Due(append(made, Image{night, false}), night))
 }
+
+// Every form at its limits, and how each is due to the image and the day.
+func TestForms(t *testing.T) {
+	night := time.Date(2026, 3, 2, 23, 0, 0, 0, time.UTC) // a Monday
+	for text, want := range map[string]string{ // of fourteen nights, F for a full one
+		"":                "FFFFFFFFFFFFFF",
+		"always full":     "FFFFFFFFFFFFFF",
+		"full once":       "F-------------",
+		"full every 1st":  "FFFFFFFFFFFFFF",
+		"full every 2nd":  "F-F-F-F-F-F-F-",
+		"full every 14th": "F-------------",
+		"full every 13th": "F------------F",
+		"full on mon":     "F------F------",
+		"full on sun,tue": "FF----F-F----F",
+	} {
+		rule, err := Parse(text)
+		require.NoError(t, err, text)
+		require.Equal(t, cmp.Or(text, "always full"), rule.String())
+		require.Equal(t, want == "FFFFFFFFFFFFFF", rule.AlwaysFull(), text)
+		var made []Image
+		got := ""
+		for n := range 14 {
+			due := rule.Due(made, night.AddDate(0, 0, n)) != ""
+			got += map[bool]string{true: "F", false: "-"}[due]
+			made = append(made, Image{night.AddDate(0, 0, n), due})
+		}
+		require.Equal(t, want, got, text)
+	}
+	for text, want := range map[string]string{
+		"always full now": `at "now" (character 13)`, "full every 1001st": `at "1001st" (character 12)`, "full every": `at "" (character 11)`, "full on": `at "" (character 8)`,
+		"full every 7th day": `at "day" (character 16)`, "full on sun mon": `at "mon" (character 13)`, "always fun": `at "fun" (character 8): "full" is expected here`, "full on ,": `a weekday is expected here`,
+	} {
+		_, err := Parse(text)
+		require.ErrorContains(t, err, want, text)
+	}
+	for _, text := range []string{"full every 1000th", "full every 21st", "full every 102nd"} {
+		_, err := Parse(text)
+		require.NoError(t, err)
+	}
+	every, err := Parse("full every 3rd")
+	require.NoError(t, err)
+	require.Equal(t, `the cycle is "full every 3rd", and 3 came since the last full one began`, every.Due([]Image{{night, false}, {night, true}, {night, false}, {night, false}}, night))
+	on, err := Parse("full on sun")
+	require.NoError(t, err)
+	require.Equal(t, `the cycle is "full on sun", and there is no full one since Sun 2026-03-01 began`, on.Due([]Image{{night.AddDate(0, 0, -2), true}}, night))
+}

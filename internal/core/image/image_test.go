@@ -371,10 +371,48 @@ func TestKeepTakesOverWhatDidNotChange(t *testing.T) {
 		whole, high = whole+s.kept[1], high+s.kept[2]
 		far, err := NewReader(s, Disk{Target: "vda", Size: size * fanout * fanout})
 		require.NoError(t, err)
-		require.Error(t, NewTreeWriter(s, size).Keep(t.Context(), far, 0, 1), "another height")
+		require.ErrorContains(t, NewTreeWriter(s, size).Keep(t.Context(), far, 0, 1), fmt.Sprintf("a map of %d levels can't be taken into one of %d", height(far.Size()), height(size)))
 	}
 	require.Greater(t, whole, 10, "leaves taken over as they are")
 	require.Greater(t, high, 1, "and more than leaves")
+}
+
+// What did not change at all is taken over by one name, and two maps are compared without a look at what is the same.
+func TestTheWholeIsKeptAtOnce(t *testing.T) {
+	s := newShelf()
+	size := int64(2*fanout*leafUnits*unit + 5*unit)
+	piece, _ := s.PutMap(t.Context(), bytes.Repeat([]byte{1}, 64*unit))
+	var ranges []Part
+	for at := int64(0); at+100 < units(size); at += 300 {
+		ranges = append(ranges, Part{At: at, Units: 64, Piece: piece})
+	}
+	ranges = append(ranges, Part{At: units(size) - 2, Units: 2, Piece: piece})
+	d := build(t, s, size, ranges)
+	base, err := NewReader(s, d)
+	require.NoError(t, err)
+	s.gets, s.kept = 0, map[int]int{}
+	w := NewTreeWriter(s, size)
+	require.NoError(t, w.Keep(t.Context(), base, 0, units(size)))
+	root, err := w.Finish(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, d.Map, root)
+	require.Equal(t, map[int]int{1: 0, 2: 3}, map[int]int{1: s.kept[1], 2: s.kept[2]}, "the last one, which is not full, too")
+	require.Equal(t, 1, s.gets, "the root")
+
+	held, err := base.Held(t.Context(), 100, 400)
+	require.NoError(t, err)
+	require.EqualValues(t, 64*unit, held, "of 100 to 500 only 300 to 364")
+}
+
+func TestKinds(t *testing.T) {
+	for i, l := range Levels {
+		for k, o := range Levels {
+			require.Equal(t, i >= k, l.AtLeast(o))
+		}
+		require.False(t, l.AtLeast("dream"))
+		require.False(t, Level("dream").AtLeast(l))
+	}
+	require.False(t, Level("dream").AtLeast("dream"))
 }
 
 func TestManifestsThatMakeNoSense(t *testing.T) {
@@ -384,6 +422,10 @@ func TestManifestsThatMakeNoSense(t *testing.T) {
 		"size":           func(m *Manifest) { m.Disks[0].Size = -1 },
 		"map":            func(m *Manifest) { m.Disks[0].Map = "12" },
 		"map not digits": func(m *Manifest) { m.Disks[0].Map = strings.Repeat("zz", 32) },
+		"a file's size":  func(m *Manifest) { m.Disks[0] = Disk{File: "vda.qcow2", Size: -1} },
+		"a file's name":  func(m *Manifest) { m.Disks[0] = Disk{File: "../vda.qcow2"} },
+		"a base's name":  func(m *Manifest) { m.Base, m.Disks[0] = "abcdefgh24", Disk{File: "vda.qcow2", LeansOn: "/etc/passwd"} },
+		"a base of none": func(m *Manifest) { m.Disks[0] = Disk{File: "vda.qcow2", LeansOn: "vda-1.qcow2"} },
 	} {
 		m := good()
 		spoil(m)
@@ -391,6 +433,14 @@ func TestManifestsThatMakeNoSense(t *testing.T) {
 		require.NoError(t, err)
 		_, err = Decode(object)
 		require.ErrorIs(t, err, chunk.ErrDamaged, why)
+	}
+	for _, d := range []Disk{{Target: "vda"}, {File: "vda.qcow2"}, {File: "vda.qcow2", LeansOn: "vda-1.qcow2"}} {
+		m := good()
+		m.Base, m.Disks[0] = "abcdefgh24", d
+		object, err := m.Encode()
+		require.NoError(t, err)
+		_, err = Decode(object)
+		require.NoError(t, err, "%+v", d)
 	}
 	m := good()
 	m.Format = Format + 1
