@@ -82,7 +82,17 @@ func (r rule) words(zone *time.Location) string {
 		on = append(on, "on "+joinWords(r.days, nthDay.words))
 	}
 	if len(r.monthDays) > 0 {
-		on = append(on, "on the "+joinWords(r.monthDays, fromEnd))
+		on = append(on, "on the "+joinWords(r.monthDays, dayFromEnd))
+	}
+	if len(on) == 0 { // then the day is the start's
+		switch {
+		case r.freq == weekly:
+			on = []string{"on " + r.start.Weekday().String()}
+		case r.freq == monthly || r.freq == yearly && len(r.months) > 0:
+			on = []string{"on the " + ordinal(r.start.Day())}
+		case r.freq == yearly:
+			on = []string{"on " + r.start.Format("2 January")}
+		}
 	}
 	if len(on) > 0 && r.freq == daily && r.interval == 1 {
 		text = strings.Join(on, ", when that is ")
@@ -96,7 +106,7 @@ func (r rule) words(zone *time.Location) string {
 		text += ", of these the " + joinWords(r.setPos, fromEnd)
 	}
 	if len(r.times) > 6 {
-		text += fmt.Sprintf(" at %d times a day", len(r.times))
+		text += fmt.Sprintf(", %d times a day", len(r.times))
 	} else {
 		text += " at " + joinWords(r.times, clock.words)
 	}
@@ -128,6 +138,13 @@ func fromEnd(n int) string {
 		return ordinal(-n) + " from the end"
 	}
 	return ordinal(n)
+}
+
+func dayFromEnd(n int) string {
+	if n == -1 {
+		return "last day"
+	}
+	return fromEnd(n)
 }
 
 func counted(n int, unit string) string {

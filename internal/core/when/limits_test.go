@@ -123,6 +123,46 @@ func TestEnds(t *testing.T) {
 	}
 }
 
+// What a schedule means is said in one sentence, in the words of a person.
+func TestWords(t *testing.T) {
+	lisbon, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	const clock = ", by the clock of Europe/Lisbon"
+	for text, want := range map[string]string{
+		"every day at 01:30 and 14:00":                                                     "every day at 01:30 and 14:00" + clock,
+		"every mon-fri at 02:30":                                                           "every week on Monday, Tuesday, Wednesday, Thursday and Friday at 02:30" + clock,
+		"every 2 weeks on sun at 03:00 from 2026-03-01":                                    "every 2 weeks on Sunday at 03:00, from 1 March 2026 on" + clock,
+		"every 3 days at 03:00 from 2026-03-01":                                            "every 3 days at 03:00, from 1 March 2026 on" + clock,
+		"monthly on the 1st and 15th at 04:00":                                             "every month on the 1st and 15th at 04:00" + clock,
+		"monthly on the last day at 04:00":                                                 "every month on the last day at 04:00" + clock,
+		"monthly on the 2nd sat and the last sat at 01:00":                                 "every month on the 2nd Saturday and the last Saturday at 01:00" + clock,
+		"every 3 months on the 31st at 04:00 from 2026-01-31":                              "every 3 months on the 31st at 04:00, from 31 January 2026 on" + clock,
+		"every hour from 00:20":                                                            "every hour of time that passes, counted from 1 January 2000 00:20",
+		"every 90 minutes from 2026-02-01 00:20":                                           "every 90 minutes of time that passes, counted from 1 February 2026 00:20",
+		"cron */10 9 * * *":                                                                "every day at 09:00, 09:10, 09:20, 09:30, 09:40 and 09:50" + clock,
+		"cron 0 */3 * * *":                                                                 "every day, 8 times a day" + clock,
+		"cron 0 5 13 * fri":                                                                "on the 13th at 05:00" + clock + ", and on Friday at 05:00" + clock,
+		"cron 0 5 */5 * fri":                                                               "on Friday, when that is on the 1st, 6th, 11th, 16th, 21st, 26th and 31st at 05:00" + clock,
+		"cron 5 4 * jan,jul *":                                                             "every day in January and July at 04:05" + clock,
+		"DTSTART:20260210T110000Z RRULE:FREQ=DAILY;COUNT=3":                                "every day at 11:00, from 10 February 2026 on, 3 times in all, by the clock of UTC",
+		"DTSTART:20260210T110000 RRULE:FREQ=YEARLY;UNTIL=20300101":                         "every year on 10 February at 11:00, from 10 February 2026 on, until 1 January 2030 23:59" + clock,
+		"DTSTART:20260210T110000 RRULE:FREQ=YEARLY;BYMONTH=3,5":                            "every year on the 10th in March and May at 11:00, from 10 February 2026 on" + clock,
+		"DTSTART:20260210T110000 RRULE:FREQ=WEEKLY;INTERVAL=2":                             "every 2 weeks on Tuesday at 11:00, from 10 February 2026 on" + clock,
+		"DTSTART:19990110T110000 RRULE:FREQ=MONTHLY":                                       "every month on the 10th at 11:00" + clock,
+		"RRULE:FREQ=MONTHLY;BYDAY=MO,TU;BYSETPOS=-1,2;BYHOUR=4;BYSECOND=30":                "every month on Monday and Tuesday, of these the last and 2nd at 04:00:30" + clock,
+		"RRULE:FREQ=YEARLY;BYDAY=20MO,-1SU;BYHOUR=4":                                       "every year on the 20th Monday and the last Sunday at 04:00" + clock,
+		"RRULE:FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=29,-2;BYHOUR=4":                            "every year on the 2nd from the end and 29th in February at 04:00" + clock,
+		"DTSTART:20260210T110000 RRULE:FREQ=SECONDLY;INTERVAL=7200;UNTIL=20260301T000000Z": "every 7200 seconds of time that passes, counted from 10 February 2026 11:00, until 1 March 2026 00:00",
+		"at boot":                          "when the service starts for the first time after its host has booted",
+		"after nightly-guests":             "when a run of policy nightly-guests has ended well (done, or done with warnings)",
+		"after nightly-guests in any case": "when a run of policy nightly-guests has ended, however it ended",
+	} {
+		s, err := Parse(text, lisbon)
+		require.NoError(t, err, text)
+		require.Equal(t, want, s.Words(), text)
+	}
+}
+
 // Windows open and close to the second, over midnight, over a change of the clock, and up to nine days ahead.
 func TestEdgesOfWindows(t *testing.T) {
 	lisbon, err := time.LoadLocation("Europe/Lisbon")
