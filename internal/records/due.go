@@ -169,7 +169,7 @@ func insertRuns(ctx context.Context, tx pgx.Tx, runs []Run) (added map[string]bo
 		requests, states, errs, notes = append(requests, string(run.Request)), append(states, string(run.State)), append(errs, run.Error), append(notes, run.Note)
 		dues, whos = append(dues, run.Due), append(whos, run.Who)
 	}
-	rows, err := tx.Query(ctx, `insert into runs (id, kind, policy, cause, request, state, error, note, due, who, ended)
+	inserted, err := column[string](ctx, tx, `insert into runs (id, kind, policy, cause, request, state, error, note, due, who, ended)
 		select id, kind, policy, cause, request::jsonb, state, error, note, due, who, case when state <> 'queued' then now() end
 		from unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::text[])
 		u(id, kind, policy, cause, request, state, error, note, due, who) on conflict do nothing returning id`,
@@ -177,7 +177,6 @@ func insertRuns(ctx context.Context, tx pgx.Tx, runs []Run) (added map[string]bo
 	if err != nil {
 		return nil, err
 	}
-	inserted, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	added = map[string]bool{}
 	for _, id := range inserted {
 		added[id] = true

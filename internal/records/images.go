@@ -234,9 +234,7 @@ func (r *Records) BreakImage(ctx context.Context, id string) error {
 			return err
 		}
 		for _, m := range broken {
-			e := event.Event{Name: event.ImageBroken, Policy: m.Policy, Machine: m.Machine, Image: m.ID, Store: m.Store,
-				Text: fmt.Sprintf("image %s of %s in store %s is broken: it can't be restored whole", m.ID, m.Machine, m.Store)}
-			if err := r.happened(ctx, tx, e); err != nil {
+			if err := r.happened(ctx, tx, event.Broken(m.ID, m.Machine, m.Policy, m.Store)); err != nil {
 				return err
 			}
 		}

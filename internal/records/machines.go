@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"keenlodge/internal/records/listing"
@@ -12,7 +11,6 @@ import (
 
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/machine"
-	"strings"
 )
 
 // Machine is a machine that a source told of. Its ID is its identity: it stays when the machine is renamed or moves.
@@ -96,11 +94,7 @@ func (r *Records) MachinesCalled(ctx context.Context, word string) ([]Machine, e
 
 // Labels lists the labels of all machines.
 func (r *Records) Labels(ctx context.Context) ([]string, error) {
-	rows, err := r.pool.Query(ctx, "select label from machines order by label")
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
+	return column[string](ctx, r.pool, "select label from machines order by label")
 }
 
 // Machine finds one machine by its ID.
@@ -111,186 +105,107 @@ func (r *Records) Machine(ctx context.Context, id string) (Machine, error) {
 // machineLock is an arbitrary number; one process at a time records what a source told.
 const machineLock = 0x6d616368
 
-// identity is that of a machine of which no other is known yet.
-func identity(source, name, uuid string) string {
-	if uuid != "" {
-		return uuid
-	}
-	return "named-" + source + "/" + name
+// withMachines does something to which machines there are, in a transaction, while nobody else does.
+func (r *Records) withMachines(ctx context.Context, do func(tx pgx.Tx) error) error {
+	return pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", machineLock); err != nil {
+			return err
+		}
+		return do(tx)
+	})
 }
 
 // SaveMachines records what a source told, and returns the labels of machines that another source has, too. A machine that is known by
 // its UUID stays the same, whatever it is called and wherever it is. One that the source no longer has is marked as gone while images of
 // it exist, or moves to the other source that has it; otherwise it is forgotten.
 func (r *Records) SaveMachines(ctx context.Context, source string, found []Machine) (copies []string, err error) {
-	copies = []string{}
-	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", machineLock); err != nil {
+	err = r.withMachines(ctx, func(tx pgx.Tx) error {
+		told := make([]machine.Found, len(found))
+		var uuids, names []string
+		for i, m := range found {
+			told[i] = machine.Found{Name: m.Name, UUID: m.UUID}
+			uuids, names = append(uuids, m.UUID), append(names, m.Name)
+		}
+		known, err := all[machine.Known](ctx, tx, `select id, name, hypervisor as source, uuid, also_on, state from machines
+			where hypervisor = $1 or also_on = $1 or name = any($2) or uuid <> '' and uuid = any($3)`, source, names, uuids)
+		if err != nil {
 			return err
 		}
-		s := &sighting{tx: tx, source: source, now: time.Now(), touched: map[string]bool{}}
-		if err := s.load(ctx, found); err != nil {
+		seen := machine.See(source, known, told)
+		if err := r.saveSighting(ctx, tx, source, found, seen); err != nil {
 			return err
 		}
-		for _, m := range found {
-			if err := s.see(ctx, m); err != nil {
-				return err
-			}
-		}
-		if err := s.miss(ctx); err != nil {
-			return err
-		}
-		if err := relabel(ctx, tx, s.touched); err != nil {
-			return err
-		}
-		if len(s.added) > 0 {
-			if err := r.happened(ctx, tx, s.found()); err != nil {
-				return err
-			}
-		}
-		for _, id := range s.copies {
-			m, err := one[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", id)
-			if err != nil {
-				return err
-			}
-			copies = append(copies, m.Label)
-		}
-		return nil
+		copies, err = column[string](ctx, tx, "select label from machines where id = any($1) order by label", seen.AlsoHere)
+		return err
 	})
 	return copies, err
 }
 
-// sighting is one answer of a source on its way into the records.
-type sighting struct {
-	tx     pgx.Tx
-	source string
-	now    time.Time
-	known  []Machine // that the answer may concern
-	seen   map[string]bool
-	copies []string
-	// added are the names of those that were not known.
-	added []string
-	// touched are the names whose labels may change.
-	touched map[string]bool
-}
-
-func (s *sighting) load(ctx context.Context, found []Machine) (err error) {
-	var uuids, names []string
-	for _, m := range found {
-		uuids, names = append(uuids, m.UUID), append(names, m.Name)
-	}
-	s.seen = map[string]bool{}
-	s.known, err = all[Machine](ctx, s.tx, "select "+machineColumns+` from machines where hypervisor = $1 or also_on = $1 or name = any($2) or uuid <> '' and uuid = any($3)`, s.source, names, uuids)
-	return err
-}
-
-// find is the known machine that a found one is.
-func (s *sighting) find(m Machine) *Machine {
-	i := slices.IndexFunc(s.known, func(k Machine) bool {
-		if m.UUID != "" {
-			return k.UUID == m.UUID
+// saveSighting records what an answer of a source means.
+func (r *Records) saveSighting(ctx context.Context, tx pgx.Tx, source string, found []Machine, seen machine.Sighting) error {
+	now := time.Now()
+	var added []string
+	for _, a := range seen.Added {
+		m := found[a.Found]
+		notice, err := madeAnew(ctx, tx, m.Name, a.Older)
+		if err != nil {
+			return err
 		}
-		return k.UUID == "" && k.Name == m.Name && (k.Hypervisor == s.source || k.Hypervisor == "")
-	})
-	if i < 0 { // one of which only images told, by its name
-		i = slices.IndexFunc(s.known, func(k Machine) bool {
-			return k.UUID == "" && k.Name == m.Name && k.State == machine.Gone && (k.Hypervisor == s.source || k.Hypervisor == "")
-		})
+		_, err = tx.Exec(ctx, `insert into machines (id, name, label, hypervisor, uuid, state, tags, disks, seen, notice) values ($1, $2, $1, $3, $4, $5, $6, $7, $8, $9)`,
+			a.ID, m.Name, source, m.UUID, m.State, m.Tags, m.Disks, now, notice)
+		if err != nil {
+			return err
+		}
+		added = append(added, m.Name)
 	}
-	if i < 0 {
-		return nil
-	}
-	return &s.known[i]
-}
-
-// see records one machine.
-func (s *sighting) see(ctx context.Context, m Machine) error {
-	k := s.find(m)
-	if k == nil {
-		return s.add(ctx, m)
-	}
-	if k.Hypervisor != s.source && k.Hypervisor != "" && k.State != machine.Gone {
-		// Another source has it, or had it when it was asked last: it is on its way, or a copied definition. That shows when the other
-		// one is asked.
-		s.copies = append(s.copies, k.ID)
-		s.seen[k.ID] = true
-		_, err := s.tx.Exec(ctx, "update machines set also_on = $2 where id = $1", k.ID, s.source)
-		return err
-	}
-	s.seen[k.ID] = true
-	if k.Name != m.Name || k.State == machine.Gone || k.Hypervisor != s.source {
-		s.touched[k.Name], s.touched[m.Name] = true, true
-	}
-	_, err := s.tx.Exec(ctx, "update machines set name = $2, hypervisor = $3, uuid = $4, state = $5, tags = $6, disks = $7, seen = $8 where id = $1",
-		k.ID, m.Name, s.source, m.UUID, m.State, m.Tags, m.Disks, s.now)
-	return err
-}
-
-// add records a machine that was never seen before. One that bears the name of another with images says so.
-func (s *sighting) add(ctx context.Context, m Machine) error {
-	notice := ""
-	for _, k := range s.known {
-		if k.Name == m.Name && k.Hypervisor == s.source && k.UUID != m.UUID {
-			var images int
-			if err := s.tx.QueryRow(ctx, "select count(*) from images where machine_id = $1 and gone is null", k.ID).Scan(&images); err != nil {
-				return err
-			}
-			if images > 0 {
-				notice = fmt.Sprintf("it was made anew: %d images are of an earlier machine of this name, whose identity is %s; if it is the same one, say so: keenlodge machine continue %s %s", images, k.ID, m.Name, k.ID)
-			}
+	for _, s := range seen.Same {
+		m := found[s.Found]
+		_, err := tx.Exec(ctx, "update machines set name = $2, hypervisor = $3, uuid = $4, state = $5, tags = $6, disks = $7, seen = $8 where id = $1",
+			s.ID, m.Name, source, m.UUID, m.State, m.Tags, m.Disks, now)
+		if err != nil {
+			return err
 		}
 	}
-	id := identity(s.source, m.Name, m.UUID)
-	s.seen[id], s.touched[m.Name] = true, true
-	s.added = append(s.added, m.Name)
-	_, err := s.tx.Exec(ctx, `insert into machines (id, name, label, hypervisor, uuid, state, tags, disks, seen, notice) values ($1, $2, $1, $3, $4, $5, $6, $7, $8, $9)`,
-		id, m.Name, s.source, m.UUID, m.State, m.Tags, m.Disks, s.now, notice)
-	return err
-}
-
-// mostNamed is how many new machines an event names.
-const mostNamed = 20
-
-// found tells of the machines that were not known.
-func (s *sighting) found() event.Event {
-	text := fmt.Sprintf("new on %s: %s", s.source, strings.Join(s.added[:min(mostNamed, len(s.added))], ", "))
-	if more := len(s.added) - mostNamed; more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	e := event.Event{Name: event.MachinesFound, Source: s.source, Text: text}
-	if len(s.added) == 1 {
-		e.Machine = s.added[0]
-	}
-	return e
-}
-
-// miss records that the source has some machines no more.
-func (s *sighting) miss(ctx context.Context) error {
-	for _, k := range s.known {
-		switch {
-		case s.seen[k.ID]:
-		case k.AlsoOn == s.source:
-			if _, err := s.tx.Exec(ctx, "update machines set also_on = '' where id = $1", k.ID); err != nil {
-				return err
-			}
-		case k.Hypervisor != s.source:
-		case k.AlsoOn != "":
-			s.touched[k.Name] = true
-			if _, err := s.tx.Exec(ctx, "update machines set hypervisor = also_on, also_on = '' where id = $1", k.ID); err != nil {
-				return err
-			}
-		default:
-			s.touched[k.Name] = true
-			_, err := s.tx.Exec(ctx, "update machines set state = 'gone' where id = $1", k.ID)
-			if err == nil && k.Retired == nil {
-				_, err = s.tx.Exec(ctx, "delete from machines m where id = $1 and not exists (select from images i where i.machine_id = m.id and i.gone is null)", k.ID)
-			}
-			if err != nil {
+	for _, change := range []struct {
+		sql string
+		ids []string
+	}{
+		{"update machines set also_on = '' where id = any($1)", seen.NoLongerHere},
+		{"update machines set hypervisor = also_on, also_on = '' where id = any($1)", seen.Moved},
+		{"update machines set state = 'gone' where id = any($1)", seen.Gone},
+		{"delete from machines m where id = any($1) and retired is null and not exists (select from images i where i.machine_id = m.id and i.gone is null)", seen.Gone},
+	} {
+		if len(change.ids) > 0 {
+			if _, err := tx.Exec(ctx, change.sql, change.ids); err != nil {
 				return err
 			}
 		}
 	}
-	return nil
+	if len(seen.AlsoHere) > 0 {
+		if _, err := tx.Exec(ctx, "update machines set also_on = $2 where id = any($1)", seen.AlsoHere, source); err != nil {
+			return err
+		}
+	}
+	if len(added) > 0 {
+		if err := r.happened(ctx, tx, event.Found(source, added)); err != nil {
+			return err
+		}
+	}
+	return relabel(ctx, tx, seen.Names)
+}
+
+// madeAnew says that a new machine bears the name of others, where these have images.
+func madeAnew(ctx context.Context, tx pgx.Tx, name string, older []string) (notice string, err error) {
+	for _, id := range older {
+		var images int
+		if err := tx.QueryRow(ctx, "select count(*) from images where machine_id = $1 and gone is null", id).Scan(&images); err != nil {
+			return "", err
+		}
+		if images > 0 {
+			notice = fmt.Sprintf("it was made anew: %d images are of an earlier machine of this name, whose identity is %s; if it is the same one, say so: keenlodge machine continue %s %s", images, id, name, id)
+		}
+	}
+	return notice, nil
 }
 
 // relabel gives machines of some names their labels: the name for the only one that is there, more of it where that is ambiguous.
@@ -325,10 +240,7 @@ func relabel(ctx context.Context, tx pgx.Tx, names map[string]bool) error {
 
 // AdoptMachine records a machine that only images tell of; one that is known stays as it is.
 func (r *Records) AdoptMachine(ctx context.Context, m Machine) (added bool, err error) {
-	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", machineLock); err != nil {
-			return err
-		}
+	err = r.withMachines(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `insert into machines (id, name, label, hypervisor, uuid, state, tags, disks, seen) values ($1, $2, $1, $3, $4, 'gone', $5, $6, $7) on conflict do nothing`,
 			m.ID, m.Name, m.Hypervisor, m.UUID, m.Tags, m.Disks, m.Seen)
 		if err != nil || tag.RowsAffected() == 0 {
@@ -343,10 +255,7 @@ func (r *Records) AdoptMachine(ctx context.Context, m Machine) (added bool, err 
 // ContinueMachine makes a machine, id, the one that another was, old: its images become the other's, and the other's identity is where
 // the machine lives on.
 func (r *Records) ContinueMachine(ctx context.Context, id, old string) error {
-	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", machineLock); err != nil {
-			return err
-		}
+	err := r.withMachines(ctx, func(tx pgx.Tx) error {
 		m, err := one[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", id)
 		if err != nil {
 			return err

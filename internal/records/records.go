@@ -138,6 +138,15 @@ func pageOf[T any](ctx context.Context, r *Records, list listing.List[T], sql st
 	return rows, next, nil
 }
 
+// column reads the only column of rows.
+func column[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[T])
+}
+
 // one is all for exactly one row; none is [fault.ErrNotFound].
 func one[T any](ctx context.Context, q querier, sql string, args ...any) (T, error) {
 	rows, err := q.Query(ctx, sql, args...)

@@ -144,22 +144,6 @@ func (r *Records) BeginRun(ctx context.Context, id string, owner int64) (Run, er
 	return run, r.notify(ctx, "run "+id)
 }
 
-// ends are the ends of runs that others may want to hear of.
-var ends = map[run.State]event.Name{run.Done: event.RunDone, run.Warned: event.RunWarned, run.Failed: event.RunFailed}
-
-// end says in a sentence how the run ended.
-func (r Run) end() string {
-	what := fmt.Sprintf("%s %s", r.Kind, r.ID)
-	if r.Policy != "" {
-		what += " of policy " + r.Policy
-	}
-	what += " ended: " + string(r.State)
-	if r.Error != "" {
-		what += ": " + r.Error
-	}
-	return what
-}
-
 // EndRun records how a run ended, and queues the runs that its end starts, in one transaction. A run that has ended already is left
 // as it is.
 func (r *Records) EndRun(ctx context.Context, id string, state run.State, text string, starts ...Run) error {
@@ -169,8 +153,8 @@ func (r *Records) EndRun(ctx context.Context, id string, state run.State, text s
 		if err != nil || len(ended) == 0 {
 			return err
 		}
-		if name, ok := ends[state]; ok {
-			if err := r.happened(ctx, tx, event.Event{Name: name, Run: id, Policy: ended[0].Policy, Text: ended[0].end()}); err != nil {
+		if e, ok := event.Ended(ended[0].Kind, id, ended[0].Policy, state, text); ok {
+			if err := r.happened(ctx, tx, e); err != nil {
 				return err
 			}
 		}
@@ -478,13 +462,9 @@ func (r *Records) Unclean(ctx context.Context) ([]UncleanTask, error) {
 // Requeue gives work back to the queue whose process died between taking it and beginning the run: such a run would
 // stay queued for ever, and keep its policy from running.
 func (r *Records) Requeue(ctx context.Context) error {
-	rows, err := r.pool.Query(ctx, `select id from runs where state = 'queued' and made < now() - interval '1 minute' and not exists (
+	ids, err := column[string](ctx, r.pool, `select id from runs where state = 'queued' and made < now() - interval '1 minute' and not exists (
 		select from river_job j where j.kind = $1 and j.args->>'run' = runs.id and
 		(j.state in ('available', 'scheduled', 'retryable', 'pending') or j.attempted_at > now() - interval '1 minute'))`, Work{}.Kind())
-	if err != nil {
-		return err
-	}
-	ids, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	if err != nil {
 		return err
 	}

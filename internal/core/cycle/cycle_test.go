@@ -104,7 +104,7 @@ func TestAlwaysFull(t *testing.T) {
 // Every form at its limits, and how each is due to the image and the day.
 func TestForms(t *testing.T) {
 	night := time.Date(2026, 3, 2, 23, 0, 0, 0, time.UTC) // a Monday
-	for text, want := range map[string]string{ // of fourteen nights, F for a full one
+	for text, want := range map[string]string{            // of fourteen nights, F for a full one
 		"":                "FFFFFFFFFFFFFF",
 		"always full":     "FFFFFFFFFFFFFF",
 		"full once":       "F-------------",

@@ -3,6 +3,13 @@
 // it in the site (webhooks). One more event is one more name here, and one call where it happens.
 package event
 
+import (
+	"fmt"
+	"strings"
+
+	"keenlodge/internal/core/run"
+)
+
 // Name is what happened.
 type Name string
 
@@ -45,4 +52,42 @@ func (e Event) Subject() string {
 		}
 	}
 	return ""
+}
+
+var ends = map[run.State]Name{run.Done: RunDone, run.Warned: RunWarned, run.Failed: RunFailed}
+
+// Ended is the end of a run; ok is false for one that is told of to nobody.
+func Ended(kind run.Kind, id, policy string, state run.State, why string) (e Event, ok bool) {
+	name, ok := ends[state]
+	text := fmt.Sprintf("%s %s", kind, id)
+	if policy != "" {
+		text += " of policy " + policy
+	}
+	text += " ended: " + string(state)
+	if why != "" {
+		text += ": " + why
+	}
+	return Event{Name: name, Run: id, Policy: policy, Text: text}, ok
+}
+
+// Broken is an image that can't be restored.
+func Broken(image, machine, policy, store string) Event {
+	return Event{Name: ImageBroken, Policy: policy, Machine: machine, Image: image, Store: store,
+		Text: fmt.Sprintf("image %s of %s in store %s is broken: it can't be restored whole", image, machine, store)}
+}
+
+// mostNamed is how many new machines an event names.
+const mostNamed = 20
+
+// Found are machines of a source that were not known.
+func Found(source string, machines []string) Event {
+	text := fmt.Sprintf("new on %s: %s", source, strings.Join(machines[:min(mostNamed, len(machines))], ", "))
+	if more := len(machines) - mostNamed; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	e := Event{Name: MachinesFound, Source: source, Text: text}
+	if len(machines) == 1 {
+		e.Machine = machines[0]
+	}
+	return e
 }
