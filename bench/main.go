@@ -13,15 +13,13 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/store/medium/dir"
-
-	"keenlodge/internal/wire"
-
 	"filippo.io/age"
 
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/wire"
 )
 
 const (

@@ -5,12 +5,11 @@ import (
 	"fmt"
 	"time"
 
-	"keenlodge/internal/store/medium/dir"
-
 	"github.com/jackc/pgx/v5"
 
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/store/medium/dir"
 )
 
 // manyPolicies is how many policies the scheduler is measured with.

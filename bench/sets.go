@@ -9,13 +9,11 @@ import (
 	"path/filepath"
 	"strings"
 
-	"keenlodge/internal/store/medium/dir"
-
-	"keenlodge/internal/wire"
-
 	"keenlodge/demo"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/wire"
 )
 
 // sets measures what changes cost: incremental images of a disk of which 1 % was written to, and folding them.

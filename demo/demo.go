@@ -14,20 +14,17 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/store/medium/dir"
-
-	"keenlodge/internal/wire"
-
-	"keenlodge/internal/core/image"
-
 	ucli "github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/forecast"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/rotation"
 	corerun "keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/wire"
 )
 
 // runsInDemo is how often nightly-guests runs: once more than its rotation keeps.

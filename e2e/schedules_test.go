@@ -22,12 +22,11 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	ics "github.com/arran4/golang-ical"
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/wire"
 )
 
 // latest is a policy's newest run.

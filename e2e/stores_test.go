@@ -12,11 +12,10 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/store"
+	"keenlodge/internal/wire"
 )
 
 const passphrase = "ebb and flow at the pier"

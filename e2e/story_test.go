@@ -10,15 +10,13 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/wire"
-
-	"keenlodge/internal/store/pooled"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/pooled"
+	"keenlodge/internal/wire"
 )
 
 // The story of the product: back up by hand, look, rotate, prove, restore.

@@ -13,11 +13,10 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/store"
+	"keenlodge/internal/wire"
 )
 
 var shelves int

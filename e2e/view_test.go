@@ -9,12 +9,12 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/wire"
 )
 
 // browser opens Debian's Chromium; an uncaught error on a page fails the test.

@@ -4,10 +4,10 @@ import (
 	"net/http"
 	"time"
 
+	ics "github.com/arran4/golang-ical"
+
 	"keenlodge/internal/access"
 	"keenlodge/internal/planning"
-
-	ics "github.com/arran4/golang-ical"
 )
 
 // calendar is the feed of past and coming runs (RFC 5545). Calendar programs can't send headers, so its token is in the address.

@@ -6,9 +6,9 @@ import (
 	"net/url"
 	"reflect"
 
-	"keenlodge/internal/records/listing"
-
 	"github.com/danielgtaylor/huma/v2"
+
+	"keenlodge/internal/records/listing"
 )
 
 // PageQuery is how a list is asked for page by page.

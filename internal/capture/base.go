@@ -9,8 +9,6 @@ import (
 	"slices"
 	"time"
 
-	"keenlodge/internal/store"
-
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/chunk"
@@ -20,6 +18,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
+	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 )
 

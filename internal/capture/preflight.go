@@ -6,14 +6,12 @@ import (
 	"fmt"
 	"strings"
 
-	"keenlodge/internal/core/run"
-	"keenlodge/internal/runs"
-
 	"keenlodge/internal/core/machine"
-
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/selection"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
 	"keenlodge/internal/source"
 )
 

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"keenlodge/internal/core/site"
-
 	"keenlodge/internal/source"
 )
 

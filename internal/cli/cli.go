@@ -14,13 +14,12 @@ import (
 	"slices"
 	"strings"
 
-	"keenlodge/internal/wire"
-
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/wire"
 )
 
 // Exit codes.

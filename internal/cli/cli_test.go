@@ -7,13 +7,12 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"github.com/stretchr/testify/require"
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/wire"
 )
 
 func TestExpand(t *testing.T) {

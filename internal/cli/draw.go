@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"keenlodge/internal/core/image"
-
 	"keenlodge/internal/core/rotation"
 )
 

@@ -7,9 +7,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"keenlodge/internal/store/open"
-	"keenlodge/internal/store/pooled"
-
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/core/chunk"
@@ -17,6 +14,8 @@ import (
 	"keenlodge/internal/core/raw"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/open"
+	"keenlodge/internal/store/pooled"
 )
 
 // storeExtractCommand works with a store's folder alone, on the day on which there is neither a service nor a database.

@@ -10,12 +10,11 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/forecast"
+	"keenlodge/internal/wire"
 )
 
 func policyForecastCommand() *cli.Command {

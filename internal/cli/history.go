@@ -6,11 +6,10 @@ import (
 	"io"
 	"strings"
 
-	"keenlodge/internal/wire"
-
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/wire"
 )
 
 // imageHistoryCommand lists what is gone.

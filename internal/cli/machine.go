@@ -8,12 +8,11 @@ import (
 	"slices"
 	"strings"
 
-	"keenlodge/internal/core/rotation"
-
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/wire"
 )
 

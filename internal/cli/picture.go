@@ -6,8 +6,6 @@ import (
 	"image/color"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"github.com/fogleman/gg"
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/gofont/gobold"
@@ -15,6 +13,7 @@ import (
 	"golang.org/x/image/font/opentype"
 
 	"keenlodge/internal/core/forecast"
+	"keenlodge/internal/wire"
 )
 
 // Measures of a forecast's picture, in pixels.

@@ -8,11 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/wire"
 )
 
 // pickPolicy finds a policy by the beginning of its name.

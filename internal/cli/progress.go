@@ -8,15 +8,13 @@ import (
 	"os"
 	"time"
 
-	"keenlodge/internal/wire"
-
-	"keenlodge/internal/core/run"
-
 	"github.com/urfave/cli/v3"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/wire"
 )
 
 // follow shows a run until it is over: a bar for each machine on a terminal, plain lines elsewhere. It returns errWarned

@@ -8,15 +8,13 @@ import (
 	"os"
 	"time"
 
-	"keenlodge/internal/wire"
-
-	"keenlodge/internal/core/image"
-
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/wire"
 )
 
 func rotationCommand() *cli.Command {

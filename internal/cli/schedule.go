@@ -7,13 +7,12 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/core/when"
+	"keenlodge/internal/wire"
 )
 
 func scheduleCommand() *cli.Command {

@@ -9,12 +9,11 @@ import (
 	"os"
 	"strings"
 
-	"keenlodge/internal/wire"
-
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/store"
+	"keenlodge/internal/wire"
 )
 
 func storeCommand() *cli.Command {

@@ -7,10 +7,10 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"keenlodge/internal/wire"
-
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
+
+	"keenlodge/internal/wire"
 )
 
 // table prints rows in columns; a heading that ends with ">" aligns its column to the right.

@@ -15,11 +15,9 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/wire"
-
 	"keenlodge/internal/core/image"
-
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/wire"
 )
 
 // Client talks to a lodge.

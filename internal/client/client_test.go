@@ -8,11 +8,10 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"keenlodge/internal/wire"
+	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/run"
-
-	"github.com/stretchr/testify/require"
+	"keenlodge/internal/wire"
 )
 
 // A stream that breaks in the middle of a run is begun again; every state arrives, and the last is the end.

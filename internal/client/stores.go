@@ -5,11 +5,10 @@ import (
 	"net/http"
 	"net/url"
 
-	"keenlodge/internal/wire"
-
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/wire"
 )
 
 func storePath(name, rest string) string { return "/api/v1/stores/" + url.PathEscape(name) + rest }

@@ -14,18 +14,15 @@ import (
 	"strings"
 	"time"
 
+	"github.com/riverqueue/river"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/notify"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/vault"
-
-	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/core/run"
-
-	"github.com/riverqueue/river"
-
-	"keenlodge/internal/core/site"
-	"keenlodge/internal/notify"
 )
 
 // Hooks calls hooks.

@@ -2,6 +2,7 @@ package hooks
 
 import (
 	"context"
+	"encoding/json"
 	"io"
 	"log/slog"
 	"net/http"
@@ -15,7 +16,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"encoding/json"
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"

@@ -12,11 +12,10 @@ import (
 	"sync"
 	"time"
 
-	"keenlodge/internal/core/machine"
-
 	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"

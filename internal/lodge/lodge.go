@@ -9,8 +9,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"keenlodge/internal/wire"
-
 	"keenlodge/internal/access"
 	"keenlodge/internal/capture"
 	"keenlodge/internal/core/run"
@@ -29,6 +27,7 @@ import (
 	"keenlodge/internal/stores"
 	"keenlodge/internal/throttle"
 	"keenlodge/internal/vault"
+	"keenlodge/internal/wire"
 )
 
 // Config is what a process's part in a lodge needs.

@@ -7,11 +7,10 @@ import (
 	"sync"
 	"time"
 
-	"keenlodge/internal/inventory"
-	"keenlodge/internal/records"
-
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/inventory"
 	"keenlodge/internal/planning"
+	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
 )
 

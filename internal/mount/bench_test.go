@@ -9,13 +9,12 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/store/pooled"
-
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/pooled"
 )
 
 // BenchmarkRandomReads reads 4 KiB at random through the first image of the store that KEENLODGE_SHELF names, as a mount does:

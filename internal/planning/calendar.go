@@ -7,11 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/records/listing"
-
 	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/listing"
 )
 
 const (

@@ -13,15 +13,13 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/runs"
-	"keenlodge/internal/stores"
-
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
-
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/stores"
 )
 
 const (

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"keenlodge/internal/core/fault"
-
 	"keenlodge/internal/records"
 )
 

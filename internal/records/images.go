@@ -5,13 +5,12 @@ import (
 	"fmt"
 	"time"
 
-	"keenlodge/internal/records/listing"
-
-	"keenlodge/internal/core/image"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
+
 	"keenlodge/internal/core/event"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/records/listing"
 )
 
 // Image is one machine at one moment, restorable. Size, Read, NewBytes and Stored are bytes: the disks' length, what the

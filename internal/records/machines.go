@@ -5,12 +5,11 @@ import (
 	"fmt"
 	"time"
 
-	"keenlodge/internal/records/listing"
-
 	"github.com/jackc/pgx/v5"
 
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/records/listing"
 )
 
 // Machine is a machine that a source told of. Its ID is its identity: it stays when the machine is renamed or moves.

@@ -5,12 +5,11 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/records/listing"
-
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/listing"
 )
 
 // sources play two hypervisors that are asked again and again.

@@ -11,9 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"keenlodge/internal/core/fault"
-	"keenlodge/internal/records/listing"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -23,7 +20,9 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/records/listing"
 )
 
 //go:embed migrations/*.sql

@@ -7,19 +7,15 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/records/listing"
-
-	"keenlodge/internal/store/medium/dir"
-
-	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/core/image"
-
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/listing"
 	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/store/medium/dir"
 )
 
 func TestMain(m *testing.M) { recordstest.Main(m) }

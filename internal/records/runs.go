@@ -9,13 +9,12 @@ import (
 	"slices"
 	"time"
 
-	"keenlodge/internal/records/listing"
-
-	"keenlodge/internal/core/run"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
+
 	"keenlodge/internal/core/event"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/records/listing"
 )
 
 // Run is one carrying-out of a policy, a proof or a restore.

@@ -13,22 +13,18 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/core/machine"
-	"keenlodge/internal/inventory"
-	"keenlodge/internal/runs"
-	"keenlodge/internal/stores"
-
 	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/core/run"
-
-	"keenlodge/internal/store"
-
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/ledger"
+	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/qcow2"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/inventory"
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
 	"keenlodge/internal/source"
+	"keenlodge/internal/store"
+	"keenlodge/internal/stores"
 )
 
 // Request asks for a guest to be made from an image.

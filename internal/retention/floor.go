@@ -7,17 +7,15 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/runs"
-	"keenlodge/internal/stores"
-
-	"keenlodge/internal/store"
-
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/store"
+	"keenlodge/internal/stores"
 )
 
 // relieve plans further drops where the store is below its floor, or would be when the next images of these sets come: otherwise

@@ -4,16 +4,12 @@ import (
 	"context"
 	"fmt"
 
-	"keenlodge/internal/runs"
-
 	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/core/run"
-
-	"keenlodge/internal/store"
-
 	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/store"
 )
 
 // foldHeld folds full images that only stay because the next one leans on them into that one.

@@ -6,13 +6,10 @@ import (
 	"fmt"
 	"time"
 
-	"keenlodge/internal/runs"
-
 	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/store"
-
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
+	"keenlodge/internal/store"
 )
 
 // expire takes images out of a store that are gone for longer than grace, and returns them. The records

@@ -7,11 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/records/listing"
-
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/listing"
 	"keenlodge/internal/wire"
 )
 

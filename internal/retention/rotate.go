@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/records/listing"
-
 	"github.com/dustin/go-humanize"
 
 	"keenlodge/internal/core/event"
@@ -22,6 +20,7 @@ import (
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/listing"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/store"
 	"keenlodge/internal/stores"

@@ -13,17 +13,15 @@ import (
 	"path/filepath"
 	"time"
 
-	"keenlodge/internal/wire"
-
-	"keenlodge/internal/capture"
-
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/api"
+	"keenlodge/internal/capture"
 	"keenlodge/internal/console"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
+	"keenlodge/internal/wire"
 )
 
 // Commands are the service's commands.

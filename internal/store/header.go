@@ -9,12 +9,11 @@ import (
 	"io"
 	"time"
 
-	"keenlodge/internal/core/site"
-
 	"github.com/google/uuid"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/store/medium"
 )
 

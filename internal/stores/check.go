@@ -6,15 +6,12 @@ import (
 	"slices"
 	"strings"
 
-	"keenlodge/internal/runs"
-
 	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/core/run"
-
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
+	"keenlodge/internal/runs"
 	"keenlodge/internal/store"
 )
 

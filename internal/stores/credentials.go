@@ -5,11 +5,10 @@ import (
 	"fmt"
 	"slices"
 
-	"keenlodge/internal/core/suggest"
-	"keenlodge/internal/store/medium"
-
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/store/medium"
 	"keenlodge/internal/wire"
 )
 

@@ -7,18 +7,15 @@ import (
 	"runtime/debug"
 	"time"
 
-	"keenlodge/internal/throttle"
-
-	"keenlodge/internal/core/fault"
-
-	"keenlodge/internal/store/open"
-	"keenlodge/internal/store/pooled"
-
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/open"
+	"keenlodge/internal/store/pooled"
+	"keenlodge/internal/throttle"
 )
 
 // isEmpty reports whether nothing is in a place that could be a store.

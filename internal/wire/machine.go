@@ -4,7 +4,6 @@ import (
 	"time"
 
 	"keenlodge/internal/core/image"
-
 	"keenlodge/internal/core/machine"
 )
 

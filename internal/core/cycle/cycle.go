@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"keenlodge/internal/core/image"
-
 	"keenlodge/internal/core/phrase"
 	"keenlodge/internal/core/suggest"
 )

@@ -9,9 +9,8 @@ import (
 	"sync"
 	"time"
 
-	"keenlodge/internal/core/image"
-
 	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/when"
 )

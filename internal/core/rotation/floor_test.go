@@ -7,11 +7,10 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/core/image"
-
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/image"
 )
 
 // A store that is short of room loses its oldest images first, never one that more than a clause keeps, and never one on which a

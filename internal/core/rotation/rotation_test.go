@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"keenlodge/internal/core/image"
-
 	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/image"
 )
 
 func TestVectors(t *testing.T) {

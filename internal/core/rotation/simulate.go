@@ -5,9 +5,8 @@ import (
 	"slices"
 	"time"
 
-	"keenlodge/internal/core/image"
-
 	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/image"
 )
 
 // Scenario is what a simulation is of: one image a night, of a cycle and a kind of capture between full ones, under a rule.

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"keenlodge/internal/core/image"
-
 	"keenlodge/internal/core/suggest"
 )
 

@@ -9,10 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
-
-	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/selection"
 	"keenlodge/internal/core/suggest"

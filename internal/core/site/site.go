@@ -13,11 +13,10 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/core/event"
-	"keenlodge/internal/core/fault"
-
 	"github.com/goccy/go-yaml"
 
+	"keenlodge/internal/core/event"
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/suggest"
 )
 

@@ -10,13 +10,12 @@ import (
 	"strings"
 	"time"
 
-	"keenlodge/internal/core/site"
-
 	golibvirt "github.com/digitalocean/go-libvirt"
 	"libvirt.org/go/libvirtxml"
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/nbd"
 	"keenlodge/internal/source"
 )

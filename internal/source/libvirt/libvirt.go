@@ -14,11 +14,10 @@ import (
 	"sync"
 	"time"
 
-	"keenlodge/internal/core/site"
-
 	golibvirt "github.com/digitalocean/go-libvirt"
 	"libvirt.org/go/libvirtxml"
 
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/source"
 )
 

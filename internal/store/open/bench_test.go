@@ -6,12 +6,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/require"
+
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/raw"
 	"keenlodge/internal/store/medium/dir"
-
-	"github.com/stretchr/testify/require"
 )
 
 // beginning is a disk of which only the beginning, n bytes, changed.

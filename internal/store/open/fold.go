@@ -9,11 +9,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"golang.org/x/sys/unix"
+
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store/medium/dir"
-
-	"golang.org/x/sys/unix"
 )
 
 // Fold joins an image with the full one that it leans on: it is full then, and what leans on it is none the wiser. The old

@@ -14,9 +14,8 @@ import (
 	"syscall"
 	"time"
 
-	"keenlodge/internal/core/site"
-
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/dir"

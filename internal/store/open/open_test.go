@@ -16,13 +16,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/require"
+
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/dir"
-
-	"github.com/stretchr/testify/require"
 )
 
 // changed is a disk in memory of which only some ranges changed since an older image.

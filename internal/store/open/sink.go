@@ -9,10 +9,10 @@ import (
 	"syscall"
 	"unsafe"
 
-	"keenlodge/internal/core/disk"
-
 	"golang.org/x/crypto/blake2b"
 	"golang.org/x/sync/errgroup"
+
+	"keenlodge/internal/core/disk"
 )
 
 const (

@@ -11,13 +11,13 @@ import (
 	"path/filepath"
 	"strings"
 
+	"golang.org/x/crypto/blake2b"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/store/medium/dir"
-
-	"golang.org/x/crypto/blake2b"
 )
 
 // errDamaged marks files that are not what was written.

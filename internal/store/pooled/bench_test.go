@@ -10,13 +10,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/require"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
-
-	"github.com/stretchr/testify/require"
 )
 
 // pieceBytes is the length of a piece in benchmarks.

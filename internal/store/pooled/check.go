@@ -10,12 +10,12 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // findings are what a check found, for a repair.

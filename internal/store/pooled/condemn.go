@@ -7,11 +7,11 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store/medium"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // condemn names packs that will go.

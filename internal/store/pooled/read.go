@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"runtime"
 
+	"github.com/dustin/go-humanize"
+	"golang.org/x/sync/errgroup"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
-
-	"github.com/dustin/go-humanize"
-	"golang.org/x/sync/errgroup"
 )
 
 type openedDisk struct{ *image.Reader }

@@ -12,16 +12,15 @@ import (
 	"sync"
 	"time"
 
-	"keenlodge/internal/core/site"
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
-
-	"github.com/google/uuid"
-	"golang.org/x/sync/errgroup"
 )
 
 // packTarget is the usual length of a pack, in bytes.

@@ -12,6 +12,9 @@ import (
 	"testing"
 	"time"
 
+	"filippo.io/age"
+	"github.com/stretchr/testify/require"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/disk"
@@ -20,9 +23,6 @@ import (
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/dir"
 	"keenlodge/internal/store/medium/mediumtest"
-
-	"filippo.io/age"
-	"github.com/stretchr/testify/require"
 )
 
 var (

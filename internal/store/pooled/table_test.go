@@ -6,9 +6,9 @@ import (
 	"testing"
 	"unsafe"
 
-	"keenlodge/internal/core/chunk"
-
 	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/chunk"
 )
 
 func nameNumber(n uint64) chunk.Name {

@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/image"
-
-	"golang.org/x/sync/errgroup"
 )
 
 const (

@@ -12,10 +12,9 @@ import (
 	"testing"
 	"time"
 
+	pkgsftp "github.com/pkg/sftp"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
-
-	pkgsftp "github.com/pkg/sftp"
 
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/mediumtest"
