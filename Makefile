@@ -36,11 +36,12 @@ demo: setup build ## show it all on real guests; ONCE=1 ends when every step hel
 
 test: setup build lint fresh ## run every test, on real guests too
 	cd web && npm run --silent check
-	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -p 1 -count=1 -timeout 20m ./...
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge \
+	go run ./internal/records/recordstest/share go test -p 1 -count=1 -timeout 20m ./...
 
-test-unit: internal/console/dist/index.html ## run what needs no guests and no other servers than PostgreSQL
-	@cd web && npm run --silent check
-	go test -count=1 -vet=off -timeout 5m $$(go list ./internal/... | grep -v medium/s) # those of servers are in make test
+test-unit: internal/console/dist/index.html ## run each room's own tests, the long ones cut short; needs no guests and no root
+	@cd web && npm run --silent check & web=$$!; \
+	go run ./internal/records/recordstest/share go test -short -count=1 -p 4 -vet=off -timeout 5m $$(go list ./internal/... | grep -Ev 'medium/s|/lodge$$') && wait $$web # the parts put together, and servers, are in make test
 
 fresh: bin/keenlodge # what was generated is as what it was generated from
 	@./bin/keenlodge openapi > bin/openapi.json && cd web && npx openapi-typescript ../bin/openapi.json -o ../bin/schema.d.ts > /dev/null && \

@@ -29,6 +29,7 @@ var layers = [][]string{
 	{"internal/inventory", "internal/stores", "internal/hooks"},
 	{"internal/runs"},
 	{"internal/access", "internal/events", "internal/vault", "internal/throttle"},
+	{"internal/records/recordstest/share"},
 	{"internal/records/recordstest"},
 	{"internal/records"},
 	{"internal/records/listing"},

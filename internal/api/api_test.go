@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/api"
+	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
@@ -25,7 +26,10 @@ import (
 	"keenlodge/internal/records/recordstest"
 )
 
-func TestMain(m *testing.M) { recordstest.Main(m) }
+func TestMain(m *testing.M) {
+	chunk.PassphraseWork = 5 // a strong one takes a second each time
+	recordstest.Main(m)
+}
 
 // line is an HTTP interface with a lodge behind it.
 type line struct {

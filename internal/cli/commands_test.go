@@ -22,6 +22,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/api"
+	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/lodge/lodgetest"
@@ -33,7 +34,10 @@ import (
 
 var update = flag.Bool("update", false, "write the expected outputs anew")
 
-func TestMain(m *testing.M) { recordstest.Main(m) }
+func TestMain(m *testing.M) {
+	chunk.PassphraseWork = 5 // a strong one takes a second each time
+	recordstest.Main(m)
+}
 
 // desk is a command line with a lodge behind it.
 type desk struct {

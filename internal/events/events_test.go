@@ -155,7 +155,7 @@ func TestCancelsArePassedOn(t *testing.T) {
 		_, err = rec.CancelRun(ctx, "first000", "by operator")
 		require.NoError(t, err)
 		return heard.Load() != nil
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 10*time.Second, 30*time.Millisecond)
 	require.Equal(t, "by operator", heard.Load().Cancel)
 }
 

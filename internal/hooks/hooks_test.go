@@ -76,7 +76,7 @@ func (b *bench) lines() string { return recordstest.RunLog(b, b.rec, "first000")
 
 func (b *bench) until(text string) {
 	b.Helper()
-	require.Eventually(b, func() bool { return strings.Contains(b.lines(), text) }, 20*time.Second, 10*time.Millisecond, "%s", text)
+	require.Eventually(b, func() bool { return strings.Contains(b.lines(), text) }, 20*time.Second, 30*time.Millisecond, "%s", text)
 }
 
 // A script sees what it is called for; what it says is in the run's log; whether its failure is one is its hook's to say.
@@ -136,7 +136,7 @@ func TestWebhooks(t *testing.T) {
 	b.answer.Store(http.StatusNoContent)
 	<-b.heard
 	require.Contains(t, <-b.heard, "first000-timetable-done", "the second try")
-	require.Eventually(t, func() bool { return strings.Count(b.lines(), "was told of") == 2 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Count(b.lines(), "was told of") == 2 }, 20*time.Second, 30*time.Millisecond)
 
 	b.site.Policies["nightly-guests"].Hooks[0].Webhook = "night-desk"
 	call()
@@ -201,7 +201,7 @@ func TestEventsAnywhere(t *testing.T) {
 		require.NoError(t, b.rec.Pool().QueryRow(ctx, "select count(*) from river_job where kind in ('event', 'delivery') and state <> 'completed'").Scan(&n))
 		return n
 	}
-	require.Eventually(t, func() bool { return waiting() == 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return waiting() == 0 }, 20*time.Second, 30*time.Millisecond)
 	b.site.Hypervisors = map[string]site.Hypervisor{"quay-1": {}}
 	b.site.Webhooks["duty-desk"] = site.Webhook{URL: b.site.Webhooks["duty-desk"].URL, Events: []event.Name{event.ImageBroken, event.RunFailed, event.MachinesFound}}
 	require.NoError(t, b.rec.SaveSite(ctx, b.site, func(site.Policy) time.Time { return time.Time{} }, nil))
@@ -230,6 +230,6 @@ func TestEventsAnywhere(t *testing.T) {
 	require.Equal(t, "sweep first000 ended: failed: the barn is on fire", heard.Data.Text)
 	require.NotEqual(t, first, heard.ID)
 	b.until("note : webhook duty-desk was told of keenlodge.run-failed")
-	require.Eventually(t, func() bool { return waiting() == 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return waiting() == 0 }, 20*time.Second, 30*time.Millisecond)
 	require.Empty(t, b.heard)
 }

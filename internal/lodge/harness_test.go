@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
@@ -25,7 +26,10 @@ import (
 )
 
 // The program runs itself as a freeze's watchdog; the fake needs none, so a test binary is never asked to be one.
-func TestMain(m *testing.M) { recordstest.Main(m) }
+func TestMain(m *testing.M) {
+	chunk.PassphraseWork = 5 // a strong one takes a second each time
+	recordstest.Main(m)
+}
 
 // bench is a lodge with a fake hypervisor and a store in memory, all of its own.
 type bench struct {

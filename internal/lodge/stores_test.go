@@ -237,7 +237,7 @@ func TestAddingStores(t *testing.T) {
 	_, err = b.l.AddStore(ctx, "strongbox", wire.StoreAddition{Spec: sealed})
 	require.ErrorContains(t, err, "needs its first key")
 	require.Empty(t, memory.Shelf(t.Name()+"sealed").Names(""))
-	key := store.NewKey{Passphrase: "herring gulls at dawn", Work: 10}
+	key := store.NewKey{Passphrase: "herring gulls at dawn"}
 	made, err = b.l.AddStore(ctx, "strongbox", wire.StoreAddition{Spec: sealed, Keys: []store.NewKey{key}})
 	require.NoError(t, err)
 	require.True(t, made)
@@ -248,7 +248,7 @@ func TestAddingStores(t *testing.T) {
 	require.ErrorContains(t, b.l.Stores.Unlock(ctx, "strongbox", chunk.Opener{Passphrase: "wrong"}), "store strongbox")
 	require.NoError(t, b.l.Stores.Unlock(ctx, "strongbox", chunk.Opener{Passphrase: key.Passphrase}))
 	require.Error(t, b.l.Stores.RemoveKey(ctx, "strongbox", keys[0].ID), "the last one stays")
-	added, err := b.l.Stores.AddKey(ctx, "strongbox", store.NewKey{Passphrase: "a second one, for the safe", Work: 10})
+	added, err := b.l.Stores.AddKey(ctx, "strongbox", store.NewKey{Passphrase: "a second one, for the safe"})
 	require.NoError(t, err)
 	require.NoError(t, b.l.Stores.RemoveKey(ctx, "strongbox", added.ID))
 	_, err = b.l.Stores.AddKey(ctx, "annex", key)

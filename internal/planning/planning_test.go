@@ -221,7 +221,7 @@ func TestSchedule(t *testing.T) {
 		require.NoError(t, err)
 		return *standings[0].NextDue
 	}
-	require.Eventually(t, func() bool { return due().Before(time.Now().AddDate(0, 0, 2)) }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return due().Before(time.Now().AddDate(0, 0, 2)) }, 10*time.Second, 30*time.Millisecond)
 	soon := time.Now().Add(300 * time.Millisecond)
 	set(soon)
 	all := func() []records.Run {
@@ -229,7 +229,7 @@ func TestSchedule(t *testing.T) {
 		require.NoError(t, err)
 		return r
 	}
-	require.Eventually(t, func() bool { return len(all()) == 1 }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(all()) == 1 }, 10*time.Second, 30*time.Millisecond)
 	require.WithinDuration(t, soon, *all()[0].Due, time.Millisecond)
 	require.True(t, due().After(time.Now()))
 	cancel()

@@ -98,7 +98,7 @@ func (b *bench) queue(kind run.Kind) string {
 
 func (b *bench) until(so func() bool) {
 	b.Helper()
-	require.Eventually(b, so, 20*time.Second, 5*time.Millisecond)
+	require.Eventually(b, so, 20*time.Second, 30*time.Millisecond)
 }
 
 func (b *bench) await(id string) (r records.Run) {

@@ -10,8 +10,6 @@ type NewKey struct {
 	Label      string   `json:"label,omitempty"`
 	Passphrase string   `json:"passphrase,omitempty"`
 	Recipients []string `json:"recipients,omitempty" doc:"age recipients, age1…"`
-	// Work is the logarithm of scrypt's cost for a passphrase; 0 is the usual one.
-	Work int `json:"-"`
 }
 
 // Key is one of a sealed store's keys.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math/rand/v2"
+	"os"
 	"strings"
 	"testing"
 
@@ -11,6 +12,11 @@ import (
 	"github.com/DataDog/zstd"
 	"github.com/stretchr/testify/require"
 )
+
+func TestMain(m *testing.M) {
+	PassphraseWork = 5 // a strong one takes a second each time
+	os.Exit(m.Run())
+}
 
 func random(n int) []byte {
 	rng := rand.New(rand.NewPCG(uint64(n), 3))
@@ -304,12 +310,11 @@ func TestObjectsAndIndexes(t *testing.T) {
 
 // A key opens with what it was made for and with nothing else.
 func TestKeys(t *testing.T) {
-	const work = 10 // a strong one takes a second each time
 	me, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
 	stranger, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
-	byWords, err := WrapForPassphrase(secret, "ebb and flow at the pier", work)
+	byWords, err := WrapForPassphrase(secret, "ebb and flow at the pier")
 	require.NoError(t, err)
 	byFile, err := WrapForRecipients(secret, me.Recipient().String())
 	require.NoError(t, err)
@@ -337,7 +342,7 @@ func TestKeys(t *testing.T) {
 	}
 	_, err = Unwrap(strings.Replace(byWords, "A", "B", 9), Opener{Passphrase: "ebb and flow at the pier"})
 	require.Error(t, err)
-	_, err = WrapForPassphrase(secret, "  ", work)
+	_, err = WrapForPassphrase(secret, "  ")
 	require.Error(t, err)
 	_, err = WrapForRecipients(secret, "age1nobody")
 	require.Error(t, err)
@@ -409,7 +414,7 @@ func FuzzDecodeObject(f *testing.F) {
 }
 
 func FuzzUnwrap(f *testing.F) {
-	key, err := WrapForPassphrase(secret, "x", 1)
+	key, err := WrapForPassphrase(secret, "x")
 	require.NoError(f, err)
 	f.Add(key)
 	f.Fuzz(func(t *testing.T, key string) {

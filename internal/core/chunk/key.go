@@ -17,15 +17,15 @@ import (
 // ErrWrongKey marks a passphrase or identity that does not open a key.
 var ErrWrongKey = errors.New("the key does not fit")
 
-// passphraseWork makes each guess at a passphrase cost about a second and 256 MiB; maxWork is the most that a reader
-// accepts, for a hostile store could ask for hours.
-const (
-	passphraseWork = 18
-	maxWork        = 20
-)
+// PassphraseWork is the logarithm of scrypt's cost: each guess at a passphrase costs about a second and 256 MiB. Tests, which make many keys,
+// lower it before they begin.
+var PassphraseWork = 18
 
-// WrapForPassphrase makes a key that opens with a passphrase. work is the logarithm of scrypt's cost; 0 is the usual one.
-func WrapForPassphrase(secret Secret, passphrase string, work int) (string, error) {
+// maxWork is the most that a reader accepts, for a hostile store could ask for hours.
+const maxWork = 20
+
+// WrapForPassphrase makes a key that opens with a passphrase.
+func WrapForPassphrase(secret Secret, passphrase string) (string, error) {
 	if strings.TrimSpace(passphrase) == "" {
 		return "", errors.New("an empty passphrase protects nothing; choose one of several words")
 	}
@@ -33,10 +33,7 @@ func WrapForPassphrase(secret Secret, passphrase string, work int) (string, erro
 	if err != nil {
 		return "", err
 	}
-	if work == 0 {
-		work = passphraseWork
-	}
-	r.SetWorkFactor(work)
+	r.SetWorkFactor(PassphraseWork)
 	return wrap(secret, r)
 }
 

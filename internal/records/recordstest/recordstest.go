@@ -1,5 +1,6 @@
-// Package recordstest gives tests a real PostgreSQL: one server for a test binary, reached by a socket in a folder of its own, and a fresh
-// database for each test. It needs no root; under root it starts the server as the account that Debian's package makes.
+// Package recordstest gives tests a real PostgreSQL: one server for a test binary, or for several that [Share] runs, reached by a socket in
+// a folder of its own, and a fresh database for each test. It needs no root; under root it starts the server as the account that Debian's
+// package makes.
 package recordstest
 
 import (
@@ -28,24 +29,46 @@ import (
 var server struct {
 	once   sync.Once
 	err    error
-	folder string
+	folder string // of its socket
 	cmd    *exec.Cmd
 	made   atomic.Int64
-	// admin is where databases are made, one at a time: they are copies of a template that nobody may be using.
-	admin sync.Mutex
 }
+
+// sharedServer is the environment variable that names the folder of a server which several test binaries share.
+const sharedServer = "KEENLODGE_TEST_DATABASE"
 
 // Main runs a package's tests and stops the server that they may have started. Call it in TestMain.
 func Main(m *testing.M) {
 	code := m.Run()
-	if server.cmd != nil && server.cmd.Process != nil {
-		server.cmd.Process.Signal(syscall.SIGQUIT) // at once: nothing in it is needed any more
-		server.cmd.Wait()
-	}
-	if server.folder != "" {
-		os.RemoveAll(server.folder)
-	}
+	stop()
 	os.Exit(code)
+}
+
+// Share runs a command, such as go test, whose test binaries share one server: starting one takes each of them two seconds of a
+// processor. It returns the command's exit code.
+func Share(command ...string) (code int, err error) {
+	defer stop()
+	if err := start(); err != nil {
+		return 1, err
+	}
+	cmd := exec.Command(command[0], command[1:]...)
+	cmd.Env = append(os.Environ(), sharedServer+"="+server.folder)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
+	err = cmd.Run()
+	var failed *exec.ExitError
+	if errors.As(err, &failed) {
+		return failed.ExitCode(), nil
+	}
+	return 0, err
+}
+
+func stop() {
+	if server.cmd == nil || server.cmd.Process == nil {
+		return
+	}
+	server.cmd.Process.Signal(syscall.SIGQUIT) // at once: nothing in it is needed any more
+	server.cmd.Wait()
+	os.RemoveAll(server.folder)
 }
 
 // Open opens a fresh database, which is closed at the test's end.
@@ -80,19 +103,16 @@ func RunLog(t testing.TB, r *records.Records, id string) string {
 // URL is the address of a fresh database whose tables are there.
 func URL(t testing.TB) string {
 	t.Helper()
-	server.once.Do(func() { server.err = start() })
-	require.NoError(t, server.err)
-	name := fmt.Sprint("lodge", server.made.Add(1))
-	require.NoError(t, admin("create database "+name+" template brindle"))
+	name := newDatabase(t)
+	// A copy of files is twice as fast here as one through the log.
+	require.NoError(t, admin("create database "+name+" template brindle strategy file_copy"))
 	return address(name)
 }
 
 // Restored is the address of a fresh database that holds what a dump in plain SQL has.
 func Restored(t testing.TB, dump string) string {
 	t.Helper()
-	server.once.Do(func() { server.err = start() })
-	require.NoError(t, server.err)
-	name := fmt.Sprint("lodge", server.made.Add(1))
+	name := newDatabase(t)
 	require.NoError(t, admin("create database "+name+" template template0"))
 	conn, err := pgx.Connect(context.Background(), address(name))
 	require.NoError(t, err)
@@ -102,13 +122,23 @@ func Restored(t testing.TB, dump string) string {
 	return address(name)
 }
 
+// newDatabase has a server run, and names a database that no test of any process has.
+func newDatabase(t testing.TB) string {
+	t.Helper()
+	server.once.Do(func() {
+		if server.folder = os.Getenv(sharedServer); server.folder == "" {
+			server.err = start()
+		}
+	})
+	require.NoError(t, server.err)
+	return fmt.Sprintf("lodge_%d_%d", os.Getpid(), server.made.Add(1))
+}
+
 func address(database string) string {
 	return fmt.Sprintf("postgres://lodge@/%s?host=%s", database, server.folder)
 }
 
 func admin(sql string) error {
-	server.admin.Lock()
-	defer server.admin.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
 	conn, err := pgx.Connect(ctx, address("postgres"))
@@ -151,7 +181,7 @@ func start() error {
 	}
 	// Nothing in it outlives the tests, so it need not survive a power cut.
 	server.cmd = run("postgres", "-D", data, "-c", "listen_addresses=", "-c", "unix_socket_directories="+server.folder, "-c", "fsync=off", "-c", "synchronous_commit=off",
-		"-c", "full_page_writes=off", "-c", "shared_preload_libraries=pg_stat_statements", "-c", "max_connections=400", "-c", "autovacuum=off")
+		"-c", "full_page_writes=off", "-c", "shared_preload_libraries=pg_stat_statements", "-c", "max_connections=800", "-c", "autovacuum=off")
 	if err := server.cmd.Start(); err != nil {
 		return err
 	}

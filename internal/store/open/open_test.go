@@ -189,8 +189,12 @@ func TestMain(m *testing.M) {
 // either as it was or folded, with nothing left behind.
 func TestAFoldIsKilledAnywhere(t *testing.T) {
 	origin, ids, contents := newStore(t, 2, false)
+	rounds := 40
+	if testing.Short() {
+		rounds = 10
+	}
 	folded, longest := 0, time.Duration(0)
-	for round := range 40 {
+	for round := range rounds {
 		root := filepath.Join(t.TempDir(), "store")
 		require.NoError(t, os.CopyFS(root, os.DirFS(origin.dir.Root())))
 		cmd := exec.Command(os.Args[0])
@@ -230,8 +234,8 @@ func TestAFoldIsKilledAnywhere(t *testing.T) {
 			requireSame(t, s, ids[1], contents[1])
 		}
 	}
-	require.Greater(t, folded, 3)
-	require.Less(t, folded, 40)
+	require.GreaterOrEqual(t, folded, 3)
+	require.Less(t, folded, rounds)
 }
 
 // What a dead writer left goes; what another is writing just now stays; a manifest that came to be is an image.

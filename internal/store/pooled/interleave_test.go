@@ -348,6 +348,9 @@ func (l *lodge) read(ctx context.Context, s *Store) error {
 // by chance: no finished image ever loses a byte. KEENLODGE_SEEDS=N tries N further ones.
 func TestAnyInterleaving(t *testing.T) {
 	seeds := 40
+	if testing.Short() {
+		seeds = 6
+	}
 	if n, err := strconv.Atoi(os.Getenv("KEENLODGE_SEEDS")); err == nil {
 		seeds = n
 	}

@@ -40,7 +40,7 @@ func putKey(ctx context.Context, m medium.Medium, seal *chunk.Seal, secret chunk
 		f.Age, err = chunk.WrapForRecipients(secret, k.Recipients...)
 	default:
 		f.Kind = "passphrase"
-		f.Age, err = chunk.WrapForPassphrase(secret, k.Passphrase, k.Work)
+		f.Age, err = chunk.WrapForPassphrase(secret, k.Passphrase)
 	}
 	if err != nil {
 		return store.Key{}, err

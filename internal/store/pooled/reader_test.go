@@ -48,7 +48,7 @@ func makeSample(t *testing.T, folder string, sealed *chunk.Secret) {
 	require.NoError(t, err)
 	var keys []store.NewKey
 	if sealed != nil {
-		keys = []store.NewKey{{Label: "first", Passphrase: passphrase, Work: cheap}}
+		keys = []store.NewKey{{Label: "first", Passphrase: passphrase}}
 	}
 	s, err := Make(t.Context(), m, moment, cut.Default(3), sealed, keys...)
 	require.NoError(t, err)

@@ -32,7 +32,6 @@ var (
 
 const (
 	passphrase = "ebb and flow at the pier"
-	cheap      = 10    // scrypt work for tests
 	small      = 4096  // length of pieces for tests
 	shortPack  = 32768 // and length of packs
 )
@@ -43,12 +42,17 @@ var tiny = cut.Cuts{Min: small, Mean: small, Max: small}
 // secrets are those of the two kinds of store.
 var secrets = map[string]*chunk.Secret{"plain": nil, "sealed": &secret}
 
+func TestMain(m *testing.M) {
+	chunk.PassphraseWork = 5 // a strong one takes a second each time
+	os.Exit(m.Run())
+}
+
 // newStore makes a store of small pieces and short packs in memory.
 func newStore(t testing.TB, sealed *chunk.Secret) (*Store, *mediumtest.Memory) {
 	m := &mediumtest.Memory{Shelf: mediumtest.NewShelf()}
 	var keys []store.NewKey
 	if sealed != nil {
-		keys = append(keys, store.NewKey{Label: "safe in the harbour office", Passphrase: passphrase, Work: cheap})
+		keys = append(keys, store.NewKey{Label: "safe in the harbour office", Passphrase: passphrase})
 	}
 	s, err := Make(context.Background(), m, moment, tiny, sealed, keys...)
 	require.NoError(t, err)
@@ -498,7 +502,7 @@ func TestKeysOfAStore(t *testing.T) {
 	require.ErrorIs(t, err, chunk.ErrWrongKey)
 	require.ErrorContains(t, s.RemoveKey(ctx, added.ID), "the last one")
 	require.ErrorContains(t, s.RemoveKey(ctx, "nosuchkey2"), "no key is called")
-	_, err = s.AddKey(ctx, chunk.Secret{7}, store.NewKey{Passphrase: "x", Work: cheap}, moment)
+	_, err = s.AddKey(ctx, chunk.Secret{7}, store.NewKey{Passphrase: "x"}, moment)
 	require.ErrorIs(t, err, chunk.ErrWrongKey)
 	plain, bare := newStore(t, nil)
 	_, err = plain.Keys(ctx)

@@ -70,11 +70,19 @@ func randomPatchwork(rng *rand.Rand) patchwork {
 	return p
 }
 
+// rounds is how often something is tried; few times where there is little time.
+func rounds(n int) int {
+	if testing.Short() {
+		return n / 5
+	}
+	return n
+}
+
 // Whatever the extents, what comes out of the store is the disk, byte for byte.
 func TestAStoredDiskIsTheDisk(t *testing.T) {
 	rng := rand.New(rand.NewPCG(8, 9))
 	s := newShelf(t)
-	for range 25 {
+	for range rounds(25) {
 		p := randomPatchwork(rng)
 		w := writer(t, s)
 		var count store.Progress
@@ -124,7 +132,7 @@ func (c changed) ReadAt(p []byte, off int64) (int, error) {
 func TestAnIncrementalCopyIsTheDisk(t *testing.T) {
 	rng := rand.New(rand.NewPCG(6, 9))
 	s := newShelf(t)
-	for range 25 {
+	for range rounds(25) {
 		p := randomPatchwork(rng)
 		var count store.Progress
 		w := writer(t, s)

@@ -138,6 +138,9 @@ func (y *year) reading(d image.Disk) (bytes int64, frames int) {
 // After a year of incremental images, the thirty newest of which are kept, a store takes little more than what they need, and the newest is read at
 // little more than the price of a fresh full one.
 func TestAYear(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a year takes six seconds")
+	}
 	t.Parallel()
 	m := &mediumtest.Memory{Shelf: mediumtest.NewShelf()}
 	s, err := Make(t.Context(), m, time.Now(), NewCuts(), nil)

@@ -124,6 +124,9 @@ func (s Subject) writers(t *testing.T) {
 }
 
 func (s Subject) many(t *testing.T) {
+	if testing.Short() {
+		t.Skip("so many objects take a while")
+	}
 	m := s.Open(t)
 	const n = 100_000
 	names := make([]string, n)
