@@ -67,7 +67,7 @@ bench: setup build ## measure against general tools; figures go into docs/benchm
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go run ./bench
 
 mutants: ## show what share of random one-token changes a room's tests catch (ROOMS="./internal/nbd …" N=20)
-	go run ./bench/mutants -n $${N:-20} $${ROOMS:-$$(go list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}' ./internal/core/...) ./internal/nbd ./internal/lodge}
+	go run ./internal/records/recordstest/share go run ./bench/mutants -n $${N:-20} $${ROOMS:-$$(go list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}' ./internal/core/...) ./internal/nbd ./internal/lodge}
 
 clean: ## remove what was built
 	rm -rf bin web/node_modules internal/console/dist/assets internal/console/dist/index.html
