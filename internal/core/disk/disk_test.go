@@ -2,6 +2,8 @@ package disk_test
 
 import (
 	"context"
+	"encoding/binary"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -128,6 +130,50 @@ func TestAPartitionOutsideOfTheDisk(t *testing.T) {
 	d := table(t, `f=%s; printf '2048,,83\n' | sfdisk -q $f; printf '\377\377\377\177' | dd of=$f bs=1 seek=458 conv=notrunc status=none`)
 	_, err := disk.Parts(d)
 	require.ErrorContains(t, err, "outside of a disk")
+}
+
+// At its last sector a partition may end, and no later.
+func TestPartitionsAtTheEnd(t *testing.T) {
+	const sectors = 100
+	for _, c := range []struct {
+		start, length uint32
+		good          bool
+	}{{1, 99, true}, {1, 100, false}, {99, 1, true}, {99, 2, false}, {100, 1, false}, {101, 1, false}, {1<<32 - 1, 1, false}, {1, 1<<32 - 1, false}} {
+		d := make(disk.Memory, sectors*512)
+		d[446+4] = 0x83
+		binary.LittleEndian.PutUint32(d[446+8:], c.start)
+		binary.LittleEndian.PutUint32(d[446+12:], c.length)
+		d[510], d[511] = 0x55, 0xaa
+		parts, err := disk.Parts(d)
+		if !c.good {
+			require.ErrorContains(t, err, "outside of a disk of 51200 bytes", "%+v", c)
+			continue
+		}
+		require.NoError(t, err)
+		require.Equal(t, []disk.Part{{Number: 1, Offset: int64(c.start) * 512, Length: int64(c.length) * 512}}, parts)
+	}
+}
+
+// asked is a disk that notes what extents it is asked for.
+type asked struct {
+	disk.Memory
+	ranges *[][2]int64
+}
+
+func (a asked) Extents(_ context.Context, offset, length int64) ([]disk.Extent, error) {
+	*a.ranges = append(*a.ranges, [2]int64{offset, length})
+	return []disk.Extent{{Offset: offset, Length: min(length, 40)}}, nil
+}
+
+func TestAWalkAsksForTheRest(t *testing.T) {
+	a := asked{make(disk.Memory, 100), new([][2]int64)}
+	n, err := disk.Allocated(t.Context(), a)
+	require.NoError(t, err)
+	require.EqualValues(t, 100, n)
+	require.Equal(t, [][2]int64{{0, 100}, {40, 60}, {80, 20}}, *a.ranges)
+	require.NoError(t, disk.Walk(t.Context(), disk.Memory{}, func(disk.Extent) error { return errors.New("there is nothing") }))
+	stop := errors.New("stop")
+	require.ErrorIs(t, disk.Walk(t.Context(), a, func(disk.Extent) error { return stop }), stop)
 }
 
 func FuzzParts(f *testing.F) {

@@ -120,6 +120,10 @@ func TestBadPhrasesPointAtTheWord(t *testing.T) {
 		"newest 3,":           `a clause is missing`,
 		"first 3":             `"first" stands alone`,
 		"9999999999999 weeks": `a whole number`,
+		"0 days":              `at "0" (character 1): a whole number from 1 to 100000 is needed`,
+		"/ days":              `at "/" (character 1): not a clause`,
+		": days":              `at ":" (character 1): not a clause`,
+		"1x days":             `at "1x" (character 1): a whole number`,
 		"newest 100001":       `at "100001" (character 8): a whole number from 1 to 100000 is needed`,
 		"newest":              `at "newest" (character 1): how many is missing`,
 		"first, 7":            `at "7" (character 8): of what is missing`,
@@ -207,6 +211,11 @@ func TestTheGuard(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, Make(rule, last, images[27:]).Guard, "two of three are few")
 	require.Empty(t, Make(rule, last, nil).Guard)
+	broken := images[29]
+	broken.State = "broken"
+	require.Empty(t, Make(rule, start, []Image{broken}).Guard, "there is no usable image to lose")
+	require.Empty(t, Make(rule, last, images[29:]).Guard, "at its moment is not before it")
+	require.NotEmpty(t, Make(rule, last.Add(-1), images[29:]).Guard)
 }
 
 func FuzzTry(f *testing.F) {
