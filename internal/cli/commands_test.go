@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,6 +27,8 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/lodge/lodgetest"
+	"keenlodge/internal/records"
+	"keenlodge/internal/records/listing"
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/source/sourcetest"
 	_ "keenlodge/internal/store/medium/all"
@@ -111,6 +114,14 @@ func (d *desk) do(what string) {
 		})
 	case "held": // it is under way
 		<-d.reached
+	case "waiting": // the newest run has begun, and waits for its turn
+		require.Eventually(d.t, func() bool {
+			list, _, err := d.lodge.Runs.List(d.t.Context(), records.RunFilter{Page: listing.Page{Limit: 1}})
+			require.NoError(d.t, err)
+			tasks, err := d.lodge.Runs.Tasks(d.t.Context(), list[0].ID, 0, 1)
+			require.NoError(d.t, err)
+			return len(tasks) == 1 && tasks[0].Why != ""
+		}, 20*time.Second, 20*time.Millisecond)
 	case "release":
 		close(d.held)
 		d.host.SetFault(nil)
@@ -309,8 +320,10 @@ run cancel RUN-05 => failed
 policy run weekly-tickets
 ! held
 policy run nightly-guests
+! waiting
 run cancel RUN-11 --reason harbour
 policy run nightly-guests
+! waiting
 run cancel RUN-12 -o json
 ! release
 run watch RUN-10 -o json

@@ -37,8 +37,19 @@ func makeDisk(t *testing.T) *raw.File {
 	return d
 }
 
+// requireRights has a test run as root; where time is short it is left out without.
+func requireRights(t *testing.T) {
+	t.Helper()
+	if err := CheckRights(); err != nil && testing.Short() {
+		t.Skip(err)
+	} else {
+		require.NoError(t, err, "the tests run as root")
+	}
+}
+
+
 func TestFileSystemsAreMountedAndLeftClean(t *testing.T) {
-	require.NoError(t, CheckRights(), "the tests run as root")
+	requireRights(t)
 	base := filepath.Join(t.TempDir(), "mounts")
 	m, err := Disks(base, map[string]disk.Disk{"vda": makeDisk(t)})
 	require.NoError(t, err)
@@ -58,6 +69,7 @@ func TestFileSystemsAreMountedAndLeftClean(t *testing.T) {
 
 // A process that dies in the middle leaves mounts behind; the next one finds and removes them, and no others.
 func TestCleanRemovesWhatADeadProcessLeft(t *testing.T) {
+	requireRights(t)
 	base := filepath.Join(t.TempDir(), "mounts")
 	dead, err := Disks(base, map[string]disk.Disk{"vda": makeDisk(t)})
 	require.NoError(t, err)
@@ -100,6 +112,7 @@ func TestRightsAreAskedFor(t *testing.T) {
 
 // A file system that the kernel refuses fails the mount, with its place, and leaves nothing behind.
 func TestABrokenFileSystemLeavesNothing(t *testing.T) {
+	requireRights(t)
 	path := filepath.Join(t.TempDir(), "disk.raw")
 	out, err := exec.Command("sh", "-ec", "truncate -s 16M "+path+" && mkfs.ext4 -q -F "+path+" && dd if=/dev/urandom of="+path+" bs=1024 seek=2 count=3000 conv=notrunc status=none").CombinedOutput()
 	require.NoError(t, err, string(out))

@@ -11,6 +11,7 @@ import (
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/listing"
@@ -209,6 +210,26 @@ func TestTasksAtOnce(t *testing.T) {
 	require.Equal(t, 5, begun["quay-0"]+begun["quay-1"], "the store's limit")
 	require.LessOrEqual(t, max(begun["quay-0"], begun["quay-1"]), 3)
 	require.Contains(t, last, "tasks at once")
+}
+
+// A turn that comes after its task was ended changes nothing any more, whether there is room for it or not.
+func TestATurnTooLate(t *testing.T) {
+	r, ctx := open(t, 1)[0], t.Context()
+	require.NoError(t, r.QueueRun(ctx, records.Run{ID: "one", Kind: "backup", Policy: "x", Cause: "hand"}))
+	_, err := r.BeginRun(ctx, "one", 7)
+	require.NoError(t, err)
+	for limit := range 2 {
+		task, err := r.AddTask(ctx, records.Task{Run: "one", Machine: fmt.Sprint("m", limit)})
+		require.NoError(t, err)
+		ended := task
+		ended.State, ended.Error = run.Failed, "cancelled"
+		require.NoError(t, r.SaveTask(ctx, ended))
+		_, err = r.ClaimTasks(ctx, []records.Claim{{Task: task, Limits: records.Limits{Lodge: limit, Hypervisor: 1, Store: 1}}})
+		require.NoError(t, err)
+		tasks, err := r.Tasks(ctx, "one", task.ID-1, 1)
+		require.NoError(t, err)
+		require.Equal(t, []string{"failed", ""}, []string{string(tasks[0].State), tasks[0].Why})
+	}
 }
 
 // A pause is in force until its end; records of old runs go, but for those that have something to clear.

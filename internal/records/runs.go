@@ -249,13 +249,13 @@ func (r *Records) ClaimTasks(ctx context.Context, claims []Claim) (full []string
 				wait, whys, changed[c.Task.Run] = append(wait, c.Task.ID), append(whys, full[i]), true
 			}
 		}
-		if len(begin) > 0 {
-			if _, err := tx.Exec(ctx, "update tasks set state = 'running', why = '', started = now() where id = any($1)", begin); err != nil {
+		if len(begin) > 0 { // one that was cancelled while its turn was asked for stays as it ended
+			if _, err := tx.Exec(ctx, "update tasks set state = 'running', why = '', started = now() where id = any($1) and state = 'queued'", begin); err != nil {
 				return err
 			}
 		}
 		if len(wait) > 0 {
-			_, err = tx.Exec(ctx, "update tasks t set why = u.why from unnest($1::bigint[], $2::text[]) u(id, why) where t.id = u.id", wait, whys)
+			_, err = tx.Exec(ctx, "update tasks t set why = u.why from unnest($1::bigint[], $2::text[]) u(id, why) where t.id = u.id and t.state = 'queued'", wait, whys)
 		}
 		return err
 	})

@@ -36,7 +36,7 @@ func (r *Run) Perform(ctx context.Context, rec records.Task, work func(ctx conte
 	}
 	t.closeStep()
 	ended := time.Now()
-	t.Ended, t.Task.Step = &ended, ""
+	t.Ended, t.Task.Step, t.Why = &ended, "", ""
 	last := context.WithoutCancel(ctx)
 	if cause := context.Cause(ctx); cause != nil && err != nil {
 		r.Log(last, t.Machine, "ended in the middle: %v", err)

@@ -30,7 +30,7 @@ func keyName(id string) string { return "key/" + id }
 
 func putKey(ctx context.Context, m medium.Medium, seal *chunk.Seal, secret chunk.Secret, k store.NewKey, now time.Time) (store.Key, error) {
 	id := image.NewID()
-	f := keyFile{ID: id, Made: now.UTC().Truncate(time.Second), Label: chunk.EncodeObject(seal, chunk.LabelObject, keyName(id), []byte(k.Label))}
+	f := keyFile{ID: id, Made: now.UTC().Truncate(time.Millisecond), Label: chunk.EncodeObject(seal, chunk.LabelObject, keyName(id), []byte(k.Label))}
 	var err error
 	switch {
 	case k.Passphrase != "" && len(k.Recipients) > 0:

@@ -24,8 +24,11 @@ func PlantFiles(t *testing.T, root string, names []string) {
 	}
 }
 
-// SmallDisk mounts a file system of 64 KiB.
+// SmallDisk mounts a file system of 64 KiB, for which it takes root; where time is short the test is left out without.
 func SmallDisk(t *testing.T) string {
+	if testing.Short() && os.Geteuid() != 0 {
+		t.Skip("mounting takes root")
+	}
 	folder := t.TempDir()
 	require.NoError(t, syscall.Mount("none", folder, "tmpfs", 0, "size=64k,mode=0700"))
 	t.Cleanup(func() { syscall.Unmount(folder, syscall.MNT_DETACH) })
