@@ -1,6 +1,7 @@
 package events
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"sync/atomic"
@@ -162,11 +163,62 @@ func TestCancelsArePassedOn(t *testing.T) {
 // What can't be read of a notification is left out and harms nothing.
 func TestGathering(t *testing.T) {
 	g := gathered{runs: map[string]bool{}, tasks: map[int64]bool{}}
-	for _, what := range []string{"run a", "run b", "run a", "task 7 c", "task x d", "image i", "news of the world", ""} {
+	for _, what := range []string{"run a", "run b", "run a", "task 17 c", "task x d", "image i", "news of the world", ""} {
 		g.add(what)
 	}
-	require.Equal(t, gathered{runs: map[string]bool{"a": true, "b": true, "c": true}, tasks: map[int64]bool{7: true}, images: true}, g)
+	require.Equal(t, gathered{runs: map[string]bool{"a": true, "b": true, "c": true}, tasks: map[int64]bool{17: true}, images: true}, g)
 	g.add("runs")
 	g.add("site")
 	require.True(t, g.many && g.site)
+}
+
+// So many runs and tasks are told of one by one and no more; when they can't be read, everybody is told to ask.
+func TestTheMostThatIsTold(t *testing.T) {
+	ctx, rec := t.Context(), recordstest.Open(t)
+	h := New(rec, slog.New(slog.DiscardHandler))
+	g := gathered{runs: map[string]bool{}, tasks: map[int64]bool{}}
+	var last records.Task
+	var list []records.Run
+	for i := range mostTold {
+		id := fmt.Sprintf("run%05d", i)
+		list = append(list, records.Run{ID: id, Kind: run.Sweep, Cause: run.Hand, State: run.Queued})
+		g.runs[id] = true
+	}
+	require.NoError(t, rec.QueueRuns(ctx, list))
+	for range mostTold {
+		var err error
+		last, err = rec.AddTask(ctx, records.Task{Run: list[0].ID, Machine: "timetable"})
+		require.NoError(t, err)
+		g.tasks[last.ID] = true
+	}
+	e, err := h.event(ctx, g)
+	require.NoError(t, err)
+	require.False(t, e.ManyRuns)
+	require.Len(t, e.Runs, mostTold)
+	require.Len(t, e.Tasks, mostTold)
+	g.runs["one-more"] = true
+	e, err = h.event(ctx, g)
+	require.NoError(t, err)
+	require.True(t, e.ManyRuns)
+	require.Empty(t, e.Runs)
+	require.Len(t, e.Tasks, mostTold)
+	delete(g.runs, "one-more")
+	g.tasks[last.ID+1] = true
+	e, err = h.event(ctx, g)
+	require.NoError(t, err)
+	require.True(t, e.ManyRuns)
+	require.Len(t, e.Runs, mostTold)
+	require.Empty(t, e.Tasks)
+	e, err = h.event(ctx, gathered{images: true})
+	require.NoError(t, err)
+	require.Equal(t, Event{Images: true}, e)
+
+	ch, end := h.Listen()
+	defer end()
+	joining, stop := context.WithCancel(ctx)
+	defer stop()
+	go h.join(joining)
+	rec.Close() // the database is gone
+	h.happened <- "run " + list[0].ID
+	require.Equal(t, Event{ManyRuns: true, Images: true, Site: true}, <-ch)
 }
