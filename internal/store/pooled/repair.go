@@ -183,8 +183,8 @@ func (s *Store) fetch(ctx context.Context, lost map[chunk.Name]bool, from *Store
 	}
 	s.mu.Unlock()
 	writing, cancel := context.WithCancel(ctx)
-	defer cancel()
 	w := visit.NewWriter(writing)
+	defer func() { cancel(); w.Close() }()
 	// What a lost name is, a piece or a map block, its store knows no more; either way it is stored as one.
 	take := func(piece []byte) error {
 		name := s.seal.Name(piece)

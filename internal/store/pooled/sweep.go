@@ -431,38 +431,44 @@ func (s *Store) moveAll(ctx context.Context, packs []chunk.PackID, r store.Sweep
 			out.Why = append(out.Why, fmt.Sprintf("the window closed before %d packs were rewritten; the next sweep goes on", len(packs)))
 			return nil
 		}
-		writing, cancel := context.WithCancel(ctx)
-		w := s.newWriter(writing)
-		var moved []chunk.PackID
-		var bytes int64
-		for len(packs) > 0 && bytes < moveBatch {
-			n, err := s.movePack(ctx, w, packs[0], r)
-			if errors.Is(err, chunk.ErrDamaged) {
-				out.Waiting++
-				out.Why = append(out.Why, fmt.Sprintf("pack %s stays, for images need what is damaged in it: %v; repair the store with: store check --repair", packs[0], err))
-			} else if err != nil {
-				cancel()
-				return err
-			} else {
-				moved = append(moved, packs[0])
-			}
-			bytes += n
-			packs = packs[1:]
-		}
-		err := w.Flush(ctx)
-		cancel()
+		n, err := s.moveSome(ctx, packs, r, out)
 		if err != nil {
 			return err
 		}
-		_, stored := w.Written()
-		out.Moved += stored
-		for _, id := range moved {
-			if err := s.deletePack(ctx, id, r, out); err != nil {
-				return err
-			}
-		}
+		packs = packs[n:]
 	}
 	return nil
+}
+
+// moveSome does that for the first of the packs, and returns how many these were.
+func (s *Store) moveSome(ctx context.Context, packs []chunk.PackID, r store.SweepRequest, out *store.SweepReport) (n int, err error) {
+	writing, cancel := context.WithCancel(ctx)
+	w := s.newWriter(writing)
+	defer func() { cancel(); w.Close() }()
+	var moved []chunk.PackID
+	for bytes := int64(0); n < len(packs) && bytes < moveBatch; n++ {
+		read, err := s.movePack(ctx, w, packs[n], r)
+		if errors.Is(err, chunk.ErrDamaged) {
+			out.Waiting++
+			out.Why = append(out.Why, fmt.Sprintf("pack %s stays, for images need what is damaged in it: %v; repair the store with: store check --repair", packs[n], err))
+		} else if err != nil {
+			return n, err
+		} else {
+			moved = append(moved, packs[n])
+		}
+		bytes += read
+	}
+	if err := w.Flush(ctx); err != nil {
+		return n, err
+	}
+	_, stored := w.Written()
+	out.Moved += stored
+	for _, id := range moved {
+		if err := s.deletePack(ctx, id, r, out); err != nil {
+			return n, err
+		}
+	}
+	return n, nil
 }
 
 // movePack copies what images need of a pack, as it is compressed, after it was verified.

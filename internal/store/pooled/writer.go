@@ -13,12 +13,13 @@ import (
 
 const (
 	// packsAtOnce is how many packs are in memory: one fills while the others are on their way to the medium.
-	packsAtOnce = 4
+	packsAtOnce = 3
 	// frameTarget is how much new neighbours are compressed together at the most, in bytes: more saves bytes, and makes a read at random dearer.
 	frameTarget = 128 << 10
 )
 
-// Writer stores the pieces of one image. Its methods may be called by several goroutines at once; Flush ends it.
+// Writer stores the pieces of one image. Its methods may be called by several goroutines at once; Flush makes durable what it stored, and
+// Close ends it, whatever happened.
 type Writer struct {
 	s       *Store
 	ctx     context.Context
@@ -33,6 +34,7 @@ type Writer struct {
 	fresh        int64               // bytes new to the store, before compression
 	stored       int64               // and after
 	landed       []landedPack
+	taken        [][]byte // from the memory of packs
 }
 
 type landedPack struct {
@@ -167,7 +169,13 @@ func (w *Writer) lockWithPack() error {
 		select {
 		case body := <-w.room:
 			if body == nil {
-				body = make([]byte, 0, w.s.packTarget+chunk.MaxFrame)
+				var err error
+				if body, err = takeMemory(w.s.packTarget + chunk.MaxFrame); err != nil {
+					return fmt.Errorf("memory for a pack of %d bytes: %w", w.s.packTarget, err)
+				}
+				w.mu.Lock()
+				w.taken = append(w.taken, body)
+				w.mu.Unlock()
 			}
 			w.mu.Lock()
 			if w.pieces == nil {
@@ -297,6 +305,19 @@ func (s *Store) writeIndex(ctx context.Context, packs []landedPack) error {
 		return nil
 	}
 	return put()
+}
+
+// Close ends the writer: uploads that are under way, which its context should have stopped where they are not wanted, have ended when it
+// returns, and its memory is free.
+func (w *Writer) Close() {
+	w.uploads.Wait() // Flush tells its error
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.pieces, w.maps = nil, nil
+	for _, p := range w.taken {
+		giveMemory(p)
+	}
+	w.taken = nil
 }
 
 // GiveBack says that what the writer stored is not wanted: the next sweep gives its space back, but for what others have

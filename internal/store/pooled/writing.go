@@ -67,6 +67,7 @@ func (p *writing) End(ctx context.Context, why error) error {
 			errs = append(errs, fmt.Errorf("what it stored could not be given back yet; a sweep will: %w", err))
 		}
 	}
+	p.w.Close()
 	if err := p.visit.End(ctx); err != nil {
 		errs = append(errs, fmt.Errorf("its visit could not be ended; sweeps take it for dead later: %w", err))
 	}
