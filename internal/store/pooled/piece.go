@@ -110,24 +110,28 @@ func (c *frameCache) drop(e *list.Element) {
 	}
 }
 
-// reader reads pieces by way of a cache of frames. It implements [image.Getter].
+// reader reads pieces by way of a cache of frames, and packs ahead of what is asked for. It implements [image.Getter].
 type reader struct {
 	s     *Store
-	cache *frameCache
+	cache *frameCache // nil for who wants each piece once
+	ahead *ahead
 }
 
 // asItLies reads the store as it lies now: nothing that was read before is taken for true.
-func (s *Store) asItLies() reader { return reader{s, &frameCache{}} }
+func (s *Store) asItLies() reader { return reader{s, &frameCache{}, &ahead{}} }
+
+// reader is the one that all share.
+func (s *Store) reader() reader { return reader{s, &s.frames, &s.ahead} }
 
 // GetMap reads a map block and verifies it against its name. Errors wrap [chunk.ErrDamaged] if the store is at fault. It implements
 // [image.Getter].
 func (s *Store) GetMap(ctx context.Context, name chunk.Name) ([]byte, error) {
-	return reader{s, &s.frames}.GetMap(ctx, name)
+	return s.reader().GetMap(ctx, name)
 }
 
 // ReadParts reads parts of pieces into p, as GetMap does. It implements [image.Getter].
 func (s *Store) ReadParts(ctx context.Context, p []byte, parts []image.Wanted) error {
-	return reader{s, &s.frames}.ReadParts(ctx, p, parts)
+	return s.reader().ReadParts(ctx, p, parts)
 }
 
 // ReadParts implements [image.Getter]. A frame that is wanted as a whole, and as it lies, is expanded straight into p.
@@ -172,7 +176,7 @@ func (r reader) straight(ctx context.Context, p []byte, parts []image.Wanted) (n
 		return 0
 	}
 	into := p[parts[0].At:][:length:length]
-	content, _, err := r.s.readFrame(ctx, first.id, entries[0], into)
+	content, err := r.frame(ctx, first, into)
 	if err != nil {
 		return 0
 	}
@@ -227,9 +231,19 @@ func (r reader) GetMap(ctx context.Context, name chunk.Name) ([]byte, error) {
 // at reads a piece where it lies, and verifies it.
 func (r reader) at(ctx context.Context, p place) ([]byte, error) {
 	e := p.entry()
+	if r.cache == nil {
+		content, err := r.frame(ctx, p, nil)
+		var piece []byte
+		if err == nil {
+			piece, err = e.Piece(r.s.seal, content)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("piece %s in pack %s: %w", p.name, p.id, err)
+		}
+		return piece, nil
+	}
 	f, err := r.cache.get(ctx, frameAt{p.id, e.Offset}, func() ([]byte, error) {
-		content, _, err := r.s.readFrame(ctx, p.id, e, nil)
-		return content, err
+		return r.frame(ctx, p, nil)
 	})
 	if err != nil {
 		return nil, fmt.Errorf("piece %s in pack %s: %w", p.name, p.id, err)
@@ -250,14 +264,30 @@ func (r reader) at(ctx context.Context, p place) ([]byte, error) {
 	return piece, nil
 }
 
-// readFrame reads the frame of an entry from the medium: its content, which may use into's memory, and what that is compressed.
-func (s *Store) readFrame(ctx context.Context, id chunk.PackID, e chunk.Entry, into []byte) (content, compressed []byte, err error) {
-	stored, err := s.medium.Get(ctx, packName(id), int64(e.Offset), int64(e.Stored))
+// frame reads the frame in which a piece lies: its content, which may use into's memory.
+func (r reader) frame(ctx context.Context, p place, into []byte) ([]byte, error) {
+	r.s.mu.RLock()
+	last := r.s.packs[p.pack].length
+	r.s.mu.RUnlock()
+	e := p.entry()
+	stored, err := r.ahead.get(ctx, p.id, int64(e.Offset), int64(e.Stored), last, func(offset, length int64) ([]byte, error) {
+		return r.s.readPack(ctx, p.id, offset, length)
+	})
+	if err != nil {
+		return nil, err
+	}
+	content, _, err := chunk.OpenFrame(r.s.seal.Pack(p.id), e.Offset, e.Codec, stored, into)
+	if err == nil && e.Codec == chunk.Plain && r.s.seal == nil {
+		content = append(into[:0], content...) // it would keep all that was read ahead
+	}
+	return content, err
+}
+
+// readPack reads bytes of a pack. Where there are fewer, it is damaged.
+func (s *Store) readPack(ctx context.Context, id chunk.PackID, offset, length int64) ([]byte, error) {
+	stored, err := s.medium.Get(ctx, packName(id), offset, length)
 	if store.IsShort(err) {
 		err = fmt.Errorf("%w: %v", chunk.ErrDamaged, err)
 	}
-	if err != nil {
-		return nil, nil, err
-	}
-	return chunk.OpenFrame(s.seal.Pack(id), e.Offset, e.Codec, stored, into)
+	return stored, err
 }

@@ -36,6 +36,7 @@ type Store struct {
 	seal   *chunk.Seal
 	cuts   cut.Cuts
 	frames frameCache
+	ahead  ahead
 	// packTarget is the length at which a pack is closed, in bytes.
 	packTarget int
 

@@ -239,9 +239,9 @@ func (m *marker) markAll(ctx context.Context) error {
 		images := machines[machine]
 		slices.SortFunc(images, func(a, b *image.Manifest) int { return a.Taken.Compare(b.Taken) })
 		group.Go(func() error {
-			marked := lately{}
+			marked, maps := lately{}, reader{s: m.s, ahead: &ahead{}}
 			for _, manifest := range images {
-				err := m.markImage(ctx, manifest, marked)
+				err := m.markImage(ctx, maps, manifest, marked)
 				if errors.Is(err, chunk.ErrDamaged) {
 					// Dropped and swept while it was walked? What it shared with images that exist was not missing, so all
 					// that lies on the way to what was is needed by none of them.
@@ -279,24 +279,24 @@ type position struct {
 // latelyMost bounds it: leaves of about 2 KiB, so 32 MiB for a machine.
 const latelyMost = 16 << 10
 
-func (m *marker) markImage(ctx context.Context, manifest *image.Manifest, marked lately) error {
+func (m *marker) markImage(ctx context.Context, maps reader, manifest *image.Manifest, marked lately) error {
 	for _, d := range manifest.Disks {
 		root, err := d.Root()
 		if err != nil {
 			return err
 		}
-		if err := m.walk(ctx, node{root, d.Height()}, position{d.Target, 0}, marked); err != nil {
+		if err := m.walk(ctx, maps, node{root, d.Height()}, position{d.Target, 0}, marked); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (m *marker) walk(ctx context.Context, n node, at position, marked lately) error {
+func (m *marker) walk(ctx context.Context, maps reader, n node, at position, marked lately) error {
 	if n.name.IsZero() || !m.first(n) {
 		return nil
 	}
-	body, err := m.s.GetMap(ctx, n.name)
+	body, err := maps.GetMap(ctx, n.name)
 	if err != nil {
 		return err
 	}
@@ -307,7 +307,7 @@ func (m *marker) walk(ctx context.Context, n node, at position, marked lately) e
 			pieces = append(pieces, v.Name)
 			return nil
 		}
-		return m.walk(ctx, node{v.Name, v.Height}, position{at.disk, v.Offset}, marked)
+		return m.walk(ctx, maps, node{v.Name, v.Height}, position{at.disk, v.Offset}, marked)
 	})
 	if err != nil {
 		return fmt.Errorf("map block %s: %w", n.name, err)
@@ -522,7 +522,11 @@ func (s *Store) moveFrame(ctx context.Context, w *Writer, id chunk.PackID, frame
 	if err := r.Pace(ctx, 2*int(frame[0].Stored)); err != nil {
 		return 0, err
 	}
-	content, compressed, err := s.readFrame(ctx, id, frame[0], nil)
+	stored, err := s.readPack(ctx, id, int64(frame[0].Offset), int64(frame[0].Stored))
+	if err != nil {
+		return 0, err
+	}
+	content, compressed, err := chunk.OpenFrame(s.seal.Pack(id), frame[0].Offset, frame[0].Codec, stored, nil)
 	if err != nil {
 		return 0, err
 	}
