@@ -57,6 +57,11 @@ func (l *line) join(c *claim) {
 	l.mu.Lock()
 	l.waiting = append(l.waiting, c)
 	l.mu.Unlock()
+	l.look()
+}
+
+// look has the turns asked for now: somebody waits who did not, or there is room that was not there.
+func (l *line) look() {
 	select {
 	case l.changed <- struct{}{}:
 	default:

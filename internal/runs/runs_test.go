@@ -427,6 +427,52 @@ func TestTurns(t *testing.T) {
 	require.Empty(t, b.e.line.waiting, "who gave up waits no more")
 }
 
+// Who waits for a full place keeps nobody from another; room that comes is given at once.
+func TestATurnOfAnotherPlace(t *testing.T) {
+	t.Parallel()
+	b := engine(t)
+	limits := records.Limits{Lodge: 9, Hypervisor: 1, Store: 9}
+	var order []string
+	var mu sync.Mutex
+	free, waits := make(chan struct{}), make(chan struct{})
+	b.e.Register(run.Restore, handler{run: func(ctx context.Context, r *Run) error {
+		tasks, err := r.AddTasks(ctx, []records.Task{{Machine: "web", Hypervisor: "quay-1"}, {Machine: "shop", Hypervisor: "quay-1"}, {Machine: "radio", Hypervisor: "pier-2"}})
+		if err != nil {
+			return err
+		}
+		work := func(i int, hold <-chan struct{}) {
+			require.NoError(b, b.e.Turn(ctx, &tasks[i], limits, time.Time{}))
+			r.Perform(ctx, tasks[i], func(context.Context, *Task) error {
+				mu.Lock()
+				order = append(order, tasks[i].Machine)
+				mu.Unlock()
+				<-hold
+				return nil
+			})
+		}
+		done := make(chan struct{})
+		close(done)
+		var group sync.WaitGroup
+		group.Go(func() { work(0, free) })
+		b.until(func() bool { mu.Lock(); defer mu.Unlock(); return len(order) == 1 })
+		group.Go(func() { work(1, done) })
+		b.until(func() bool {
+			told, err := b.rec.Tasks(ctx, r.ID, tasks[0].ID, 1)
+			return err == nil && told[0].Why == "hypervisor quay-1 has its 1 tasks at once"
+		})
+		close(waits)
+		work(2, done)
+		close(free)
+		group.Wait()
+		return nil
+	}})
+	b.serve()
+	id := b.queue(run.Restore)
+	<-waits
+	require.Equal(t, run.Done, b.await(id).State, b.lines(id))
+	require.Equal(t, []string{"web", "radio", "shop"}, order)
+}
+
 func TestSpread(t *testing.T) {
 	begin := time.Date(2026, 3, 1, 23, 0, 0, 0, time.UTC)
 	starts := Spread([]records.Task{{Hypervisor: "quay-1"}, {Hypervisor: "quay-2"}, {Hypervisor: "quay-1"}, {Hypervisor: "quay-1"}}, begin, time.Hour)
