@@ -394,7 +394,7 @@ func TestTheGuardHoldsUntilConfirmed(t *testing.T) {
 	require.ErrorContains(t, err, "0 images now, 1 were confirmed", "it is the newest proven one")
 	_, err = db.Exec(t.Context(), "update images set gone = gone - interval '25 hours' where policy = 'weekly-system'")
 	require.NoError(t, err)
-	require.Contains(t, keenOK(t, "store", "sweep", "shelf-guard"), "images left")
+	require.Contains(t, keenOK(t, "store", "sweep", "shelf-guard"), "dropped images taken out")
 	s = keen(t, "image", "undrop", went[1])
 	require.Equal(t, 1, s.code)
 	require.Contains(t, s.err, "it can't be brought back")

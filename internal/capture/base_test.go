@@ -14,6 +14,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/source"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
@@ -271,4 +272,34 @@ func TestCompare(t *testing.T) {
 		set[i].State, set[i].Took = image.Usable, 0
 	}
 	require.Empty(t, compare(big, set))
+}
+
+// A set is the images of one machine under one policy in one store, of one scope, scheduled or apart; gone ones belong to it.
+func TestSetOf(t *testing.T) {
+	ctx, rec := t.Context(), recordstest.Open(t)
+	add := func(id string, change func(*records.Image)) records.Image {
+		m := records.Image{ID: id, Machine: "timetable", MachineID: "u-timetable", Policy: "nightly-guests", Store: "quay-shelf", Taken: time.Now(), Scope: image.WholeMachine, Capture: image.Full, Disks: []records.ImageDisk{}}
+		if change != nil {
+			change(&m)
+		}
+		require.NoError(t, rec.AddImage(ctx, m))
+		require.NoError(t, rec.FinishImage(ctx, m))
+		return m
+	}
+	mine := add("the-image1", nil)
+	add("the-image2", nil)
+	add("of-another", func(m *records.Image) { m.MachineID = "u-tickets" })
+	add("some-disks", func(m *records.Image) { m.Scope = image.SomeDisks })
+	add("by-hand-it", func(m *records.Image) { m.SeparateSet = true })
+	add("policy-two", func(m *records.Image) { m.Policy = "hourly-tickets" })
+	add("in-another", func(m *records.Image) { m.Store = "annex" })
+	gone := add("it-is-gone", nil)
+	require.NoError(t, rec.DropImages(ctx, []records.Drop{{ID: gone.ID, Why: "test"}}))
+	set, err := (&Captures{rec: rec}).setOf(ctx, mine)
+	require.NoError(t, err)
+	var ids []string
+	for _, m := range set {
+		ids = append(ids, m.ID)
+	}
+	require.ElementsMatch(t, []string{"the-image2", "it-is-gone"}, ids)
 }

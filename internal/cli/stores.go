@@ -362,7 +362,7 @@ func storeSweepCommand() *cli.Command {
 				return err
 			}
 			return show(c, r, func(w io.Writer) {
-				fmt.Fprintf(w, "✓ %d images left, %d packs deleted, %s moved, %s given back\n", len(r.Left), r.Deleted, size(r.Moved), size(max(0, r.Freed-r.Moved)))
+				fmt.Fprintf(w, "✓ %d dropped images taken out, %d packs deleted, %s moved, %s given back\n", len(r.Left), r.Deleted, size(r.Moved), size(max(0, r.Freed-r.Moved)))
 				for _, why := range r.Why {
 					fmt.Fprintf(w, "! %s\n", why)
 				}

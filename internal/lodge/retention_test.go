@@ -93,7 +93,7 @@ func TestGraceAndSweep(t *testing.T) {
 	r, v := b.sweep()
 	require.Equal(t, 4, v.Waiting)
 	require.Empty(t, v.Left)
-	require.Contains(t, b.lines(r.ID), "0 images left")
+	require.Contains(t, b.lines(r.ID), "0 dropped images were taken out")
 
 	s := b.site.Stores["quay-shelf"]
 	s.Grace = "none"

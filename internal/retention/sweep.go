@@ -139,7 +139,7 @@ func (rt *Retention) sweep(ctx context.Context, s site.Site, r *runs.Run, q Swee
 	sweeper, ok := st.(store.Sweeper)
 	if !ok {
 		v.Freed = v.LeftBytes
-		r.Log(ctx, name, "%d images left, %s given back; %d dropped ones can still be brought back", len(left), show(v.Freed), v.Waiting)
+		r.Log(ctx, name, "%d dropped images were taken out, %s given back; %d dropped ones can still be brought back", len(left), show(v.Freed), v.Waiting)
 		return r.SetResult(ctx, v)
 	}
 	how := store.SweepRequest{Progress: t.Add, Pace: throttle.Steady(spec.SweepBytes())}
@@ -153,7 +153,7 @@ func (rt *Retention) sweep(ctx context.Context, s site.Site, r *runs.Run, q Swee
 	if err != nil {
 		return err
 	}
-	r.Log(ctx, name, "%d images left; %d images need %d pieces; %d packs deleted, %s given back, %s moved", len(left), v.Images, v.Blocks, v.Deleted, show(v.Freed-v.Moved), show(v.Moved))
+	r.Log(ctx, name, "%d dropped images were taken out; %d images need %d pieces; %d packs deleted, %s given back, %s moved", len(left), v.Images, v.Blocks, v.Deleted, show(v.Freed-v.Moved), show(v.Moved))
 	for _, why := range v.Why {
 		r.Log(ctx, name, "%s", why)
 	}

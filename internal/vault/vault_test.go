@@ -43,11 +43,13 @@ func TestSecrets(t *testing.T) {
 
 	other, err := Open(rec, filepath.Join(t.TempDir(), "lodge-key"))
 	require.NoError(t, err)
-	_, err = other.Get(ctx, "store/quay-shelf/access", &found)
+	ok, err = other.Get(ctx, "store/quay-shelf/access", &found)
+	require.False(t, ok)
 	require.ErrorContains(t, err, "does not open with this host's key file")
 
 	require.NoError(t, rec.SetSecret(ctx, "store/quay-shelf/access", sealed[:len(sealed)-3]))
-	_, err = v.Get(ctx, "store/quay-shelf/access", &found)
+	ok, err = v.Get(ctx, "store/quay-shelf/access", &found)
+	require.False(t, ok)
 	require.ErrorContains(t, err, "secret store/quay-shelf/access")
 }
 
