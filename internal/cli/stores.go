@@ -82,7 +82,8 @@ func storeAddCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			n := wire.StoreAddition{Spec: spec, Like: c.String("like")}
+			spec.Like = c.String("like")
+			n := wire.StoreAddition{Spec: spec}
 			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace")
 			if err := n.Spec.Check(c.Args().First()); err != nil {
 				return usageError{err}

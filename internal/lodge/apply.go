@@ -46,12 +46,12 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (wire.Appli
 		}
 	}
 	ids := map[string]string{}
-	for name, spec := range next.Stores {
+	for _, name := range likeness(next.Stores) {
 		var had *site.Store
 		if was, ok := now.Stores[name]; ok {
 			had = &was
 		}
-		if ids[name], err = l.Stores.Ready(ctx, name, spec, had, try); err != nil {
+		if ids[name], err = l.Stores.Ready(ctx, next, name, had, try); err != nil {
 			return out, err
 		}
 	}
@@ -71,6 +71,21 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (wire.Appli
 	}
 	_, err = l.Inventory.Record(ctx, answers)
 	return out, err
+}
+
+// likeness orders stores so that each comes after the one that it is like.
+func likeness(stores map[string]site.Store) (names []string) {
+	var add func(name string)
+	add = func(name string) {
+		if v, ok := stores[name]; ok && !slices.Contains(names, name) {
+			add(v.Like) // no store is like itself: the site was checked
+			names = append(names, name)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(stores)) {
+		add(name)
+	}
+	return names
 }
 
 // Site is the configuration.

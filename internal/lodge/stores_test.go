@@ -2,6 +2,7 @@ package lodge_test
 
 import (
 	"encoding/json"
+	"maps"
 	"strings"
 	"testing"
 
@@ -213,7 +214,8 @@ func TestAddingStores(t *testing.T) {
 	require.ErrorIs(t, err, fault.ErrInvalid)
 
 	// One like another cuts as that does, so that the two can exchange pieces.
-	made, err = b.l.AddStore(ctx, "twin", wire.StoreAddition{Spec: place("twin"), Like: "annex"})
+	like := func(spec site.Store, other string) site.Store { spec.Like = other; return spec }
+	made, err = b.l.AddStore(ctx, "twin", wire.StoreAddition{Spec: like(place("twin"), "annex")})
 	require.NoError(t, err)
 	require.True(t, made)
 	cuts := func(name string) cut.Cuts {
@@ -222,14 +224,22 @@ func TestAddingStores(t *testing.T) {
 		return st.(*pooled.Store).Cuts()
 	}
 	require.Equal(t, cuts("annex"), cuts("twin"))
+	b.site, err = b.l.Site(ctx)
+	require.NoError(t, err)
+	b.site.Stores = maps.Clone(b.site.Stores)
+	b.site.Stores["anchor"] = like(place("anchor"), "zenith") // made in the other order
+	b.site.Stores["zenith"] = like(place("zenith"), "twin")
+	b.apply()
+	require.Equal(t, cuts("annex"), cuts("anchor"))
+	require.Equal(t, cuts("annex"), cuts("zenith"))
 	require.NotEqual(t, cuts("annex"), cuts("annex-again"))
-	_, err = b.l.AddStore(ctx, "third", wire.StoreAddition{Spec: place("third"), Like: "anex"})
+	_, err = b.l.AddStore(ctx, "third", wire.StoreAddition{Spec: like(place("third"), "anex")})
 	require.ErrorContains(t, err, `did you mean "annex"?`)
 	memory.Shelf(t.Name()+"taken").Poke("store.json", memory.Shelf(t.Name()+"annex").Peek("store.json"))
-	_, err = b.l.AddStore(ctx, "third", wire.StoreAddition{Spec: place("taken"), Like: "annex"})
+	_, err = b.l.AddStore(ctx, "third", wire.StoreAddition{Spec: like(place("taken"), "annex")})
 	require.ErrorContains(t, err, "holds a store already, which cuts as it does")
 	open := site.Store{Medium: "dir", Layout: site.Open, Settings: &dir.Settings{Folder: t.TempDir()}}
-	_, err = b.l.AddStore(ctx, "third", wire.StoreAddition{Spec: open, Like: "annex"})
+	_, err = b.l.AddStore(ctx, "third", wire.StoreAddition{Spec: like(open, "annex")})
 	require.ErrorContains(t, err, "an open store does not cut what it keeps")
 
 	sealed := place("sealed")

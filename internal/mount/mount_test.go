@@ -47,7 +47,6 @@ func requireRights(t *testing.T) {
 	}
 }
 
-
 func TestFileSystemsAreMountedAndLeftClean(t *testing.T) {
 	requireRights(t)
 	base := filepath.Join(t.TempDir(), "mounts")

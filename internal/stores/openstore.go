@@ -149,9 +149,10 @@ func (ss *Stores) openOn(ctx context.Context, name string, m medium.Medium, spec
 	return s, nil
 }
 
-// Ready opens the store of an entry, and makes it in an empty place unless only try. had is the store's entry before, or nil. It
-// returns the store's identity, or "" for a store that would have to be made.
-func (ss *Stores) Ready(ctx context.Context, name string, spec site.Store, had *site.Store, try bool) (id string, err error) {
+// Ready opens a store of a site, and makes it in an empty place unless only try: after the one that it is to be like, if any. had is the
+// store's entry before, or nil. It returns the store's identity, or "" for a store that would have to be made.
+func (ss *Stores) Ready(ctx context.Context, in site.Site, name string, had *site.Store, try bool) (id string, err error) {
+	spec := in.Stores[name]
 	if had != nil && had.Medium == spec.Medium && had.Place() == spec.Place() {
 		if id, err = ss.rec.StoreID(ctx, name); err != nil {
 			return "", err
@@ -162,7 +163,11 @@ func (ss *Stores) Ready(ctx context.Context, name string, spec site.Store, had *
 		if try {
 			return "", nil // an empty place becomes a store only when it is meant
 		}
-		if err = ss.make(ctx, name, spec, pooled.NewCuts(), nil); err == nil {
+		var cuts cut.Cuts
+		if cuts, err = ss.cutsLike(ctx, in, spec); err == nil {
+			err = ss.make(ctx, name, spec, cuts, nil)
+		}
+		if err == nil {
 			s, err = ss.open(ctx, name, spec, "")
 		}
 	}

@@ -201,10 +201,10 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 	switch {
 	case errors.Is(err, store.ErrNoStore):
 		var cuts cut.Cuts
-		if cuts, err = ss.cutsLike(ctx, n.Like, n.Spec); err == nil {
+		if cuts, err = ss.cutsLike(ctx, next, n.Spec); err == nil {
 			made, err = true, ss.make(ctx, name, n.Spec, cuts, n.Keys)
 		}
-	case err == nil && n.Like != "":
+	case err == nil && n.Spec.Like != "":
 		return false, fmt.Errorf("%w: %s holds a store already, which cuts as it does; only a new one can cut like another", fault.ErrConflict, m)
 	case err == nil && h.Sealed && n.Spec.Sealed:
 		err = ss.unlock(ctx, name, m, n.Opener)
@@ -215,21 +215,22 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 	return made, apply(ctx, next)
 }
 
-// cutsLike are the cuts of a new store: those of another of the site, or drawn where like is "".
-func (ss *Stores) cutsLike(ctx context.Context, like string, spec site.Store) (cut.Cuts, error) {
-	if like == "" {
+// cutsLike are the cuts of a new store: those of the one of the site that it is to be like, or drawn.
+func (ss *Stores) cutsLike(ctx context.Context, s site.Site, spec site.Store) (cut.Cuts, error) {
+	if spec.Like == "" {
 		return pooled.NewCuts(), nil
 	}
-	if spec.Layout != site.Pooled {
-		return cut.Cuts{}, fmt.Errorf("an %s store does not cut what it keeps; only a pooled one can be made like another", spec.Layout)
-	}
-	other, err := ss.Named(ctx, like)
-	if err != nil {
+	id, err := ss.rec.StoreID(ctx, spec.Like)
+	if err != nil && !errors.Is(err, fault.ErrNotFound) { // one that the site is about to get has none yet
 		return cut.Cuts{}, err
+	}
+	other, err := ss.open(ctx, spec.Like, s.Stores[spec.Like], id)
+	if err != nil {
+		return cut.Cuts{}, fmt.Errorf("store %s, which it is to be like: %w", spec.Like, err)
 	}
 	cutter, ok := other.(store.Cutter)
 	if !ok {
-		return cut.Cuts{}, fmt.Errorf("store %s has the %s layout, which does not cut what it keeps; name a pooled one", like, other.Header().Layout)
+		return cut.Cuts{}, fmt.Errorf("store %s has the %s layout, which does not cut what it keeps; name a pooled one", spec.Like, other.Header().Layout)
 	}
 	return cutter.Cuts(), nil
 }

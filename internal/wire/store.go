@@ -66,8 +66,6 @@ type StoreAddition struct {
 	Spec   site.Store     `json:"spec"`
 	Access Credentials    `json:"access,omitempty"`
 	Keys   []store.NewKey `json:"keys,omitempty" doc:"first keys of a sealed store"`
-	// Like is another store of the site, whose cuts a new one takes over.
-	Like string `json:"like,omitempty" doc:"another store of the site: a new pooled one cuts as that does, so that the two can exchange pieces"`
 	// Opener opens a sealed store that exists already.
 	Opener chunk.Opener `json:"opener,omitempty"`
 }

@@ -1605,6 +1605,8 @@ export interface components {
        * @enum {string}
        */
       layout?: "" | "pooled" | "open"
+      /** @description another pooled store: a new one cuts as that does, so that the two can exchange pieces */
+      like?: string
       /**
        * @description how it is reached: dir, s3, sftp
        * @enum {string}
@@ -1719,6 +1721,8 @@ export interface components {
        * @enum {string}
        */
       layout?: "" | "pooled" | "open"
+      /** @description another pooled store: a new one cuts as that does, so that the two can exchange pieces */
+      like?: string
       /**
        * @description how it is reached: dir, s3, sftp
        * @enum {string}
@@ -1769,8 +1773,6 @@ export interface components {
       }
       /** @description first keys of a sealed store */
       keys?: components["schemas"]["NewKey"][]
-      /** @description another store of the site: a new pooled one cuts as that does, so that the two can exchange pieces */
-      like?: string
       opener?: components["schemas"]["Opener"]
       spec: components["schemas"]["SiteStore"]
     }

@@ -102,6 +102,17 @@ func TestLimits(t *testing.T) {
 		{store(func(v *Store) { v.SweepWindow = "night" }), "$.stores.'quay-shelf'.sweep_window", `"night" is no window`},
 		{store(func(v *Store) { v.SweepWindow = "22:00-05:00" }), "", ""},
 		{store(func(v *Store) { v.Settings = nil }), "$.stores.'quay-shelf'", "medium dir needs folder"},
+		{store(func(v *Store) { v.Like = "quay-self" }), "$.stores.'quay-shelf'.like", `no store is called "quay-self"; did you mean "quay-shelf"?`},
+		{store(func(v *Store) { v.Like = "quay-shelf" }), "$.stores.'quay-shelf'.like", "quay-shelf is like itself in the end"},
+		{store(func(v *Store) { v.Like = "plain-shelf" }), "$.stores.'quay-shelf'.like", "an open store does not cut what it keeps"},
+		{func(s *Site) {
+			for name, like := range map[string]string{"quay-shelf": "b", "b": "c", "c": "b"} {
+				s.Stores[name] = Store{Medium: "dir", Like: like, Settings: &shelf{Folder: "/srv/x"}}
+			}
+		}, "$.stores.'b'.like", "b is like itself in the end"},
+		{func(s *Site) {
+			s.Stores["north-pier"] = Store{Medium: "dir", Like: "quay-shelf", Settings: &shelf{Folder: "/srv/north"}}
+		}, "", ""},
 		{policy(func(p *Policy) { p.Machines = nil }), "$.policies.'nightly-guests'", "it selects no machine"},
 		{policy(func(p *Policy) { p.Machines, p.Tags = nil, "tier=gold" }), "", ""},
 		{policy(func(p *Policy) { p.Machines = []string{"time["} }), "$.policies.'nightly-guests'.machines", `"time[" is not a machine's name or a pattern`},

@@ -217,6 +217,9 @@ func (s Site) Check() error {
 			return err
 		}
 	}
+	if err := s.checkLikes(); err != nil {
+		return err
+	}
 	for _, name := range slices.Sorted(maps.Keys(s.Policies)) {
 		p := "$.policies." + quoted(name)
 		if err := checkName("policy", name, p); err != nil {

@@ -2,6 +2,7 @@ package site
 
 import (
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -20,6 +21,8 @@ type Store struct {
 
 	// Sealed says that the store is sealed. A store that is not what its entry says is refused.
 	Sealed bool `yaml:"sealed,omitempty" json:"sealed,omitempty" doc:"nothing in it can be read without a key"`
+	// Like is another store, whose cuts this one took over when it was made: the two exchange pieces.
+	Like string `yaml:"like,omitempty" json:"like,omitempty" doc:"another pooled store: a new one cuts as that does, so that the two can exchange pieces"`
 	// Compress says that the disks of an open store are compressed.
 	Compress bool `yaml:"compress,omitempty" json:"compress,omitempty" doc:"open layout: compress the disks' clusters"`
 	// Grace is how long a dropped image can be brought back.
@@ -156,6 +159,29 @@ func (s Store) check(name, p string) error {
 		return field("sweep_window", `%q is no window; write for example "02:00-05:00"`, s.SweepWindow)
 	}
 	return checkLimits(name, p, s.TasksAtOnce, s.Windows, s.Bandwidth)
+}
+
+// checkLikes makes sure that stores cut like pooled ones that are there, and none like itself.
+func (s Site) checkLikes() error {
+	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
+		v, seen := s.Stores[name], []string{name}
+		bad := func(format string, args ...any) error {
+			return at("store "+name, "$.stores."+quoted(name)+".like", format, args...)
+		}
+		for v.Like != "" {
+			other, ok := s.Stores[v.Like]
+			switch {
+			case !ok:
+				return bad("no store is called %q%s", v.Like, suggest.Hint(v.Like, slices.Sorted(maps.Keys(s.Stores))))
+			case v.Layout == Open || other.Layout == Open:
+				return bad("an open store does not cut what it keeps; only a pooled one can be made like another pooled one")
+			case slices.Contains(seen, v.Like):
+				return bad("%s is like itself in the end; one of these must be like no other", v.Like)
+			}
+			seen, v = append(seen, v.Like), other
+		}
+	}
+	return nil
 }
 
 // Layout is how images lie in a store.

@@ -27,7 +27,7 @@ func New(t testing.TB, rec *records.Records) (ss *stores.Stores, e *runs.Engine,
 	require.NoError(t, err)
 	ss = stores.New(rec, quiet, v, &throttle.Throttle{}, e, t.TempDir(), "test")
 	shelf = site.Store{Medium: "memory", Layout: site.Pooled, Settings: &memory.Settings{Shelf: t.Name()}}
-	_, err = ss.Ready(t.Context(), "quay-shelf", shelf, nil, false)
+	_, err = ss.Ready(t.Context(), site.Site{Stores: map[string]site.Store{"quay-shelf": shelf}}, "quay-shelf", nil, false)
 	require.NoError(t, err)
 	return ss, e, shelf
 }
