@@ -29,7 +29,7 @@ func fresh(s site.Site, policy string, now time.Time, depth int) (longest time.D
 		}
 	}
 	last := now
-	for n := 0; n < freshMoments && last.Sub(now) < freshDays*24*time.Hour; n++ {
+	for n := 0; n < 2 || n < freshMoments && last.Sub(now) < freshDays*24*time.Hour; n++ {
 		next := spec.Next(last, s.Location())
 		if next.IsZero() {
 			break

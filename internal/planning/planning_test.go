@@ -106,10 +106,14 @@ func TestFresh(t *testing.T) {
 	add("follows", "after nightly")
 	add("second", "after follows")
 	add("hand")
+	add("seldom", "every 24 months on the 1st at 04:00 from 2026-01-01")
+	add("leap", "RRULE:FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=29;BYHOUR=4")
+	add("autumn", "RRULE:FREQ=YEARLY;BYMONTH=9;BYMONTHDAY=1;BYHOUR=4", "RRULE:FREQ=YEARLY;BYMONTH=10;BYMONTHDAY=1;BYHOUR=4")
 	add("boot", "at boot")
 	now := time.Date(2026, 5, 12, 12, 0, 0, 0, lisbon(t))
 	// One day of autumn has 25 hours.
-	for name, want := range map[string]time.Duration{"hourly": 4 * time.Hour, "nightly": 27 * time.Hour, "workdays": 75 * time.Hour, "both": 20 * time.Hour, "follows": 27 * time.Hour, "second": 27 * time.Hour, "hand": 0, "boot": 0} {
+	for name, want := range map[string]time.Duration{"hourly": 4 * time.Hour, "nightly": 27 * time.Hour, "workdays": 75 * time.Hour, "both": 20 * time.Hour, "follows": 27 * time.Hour, "second": 27 * time.Hour, "hand": 0, "boot": 0,
+		"seldom": (366+365)*24*time.Hour + 2*time.Hour, "leap": (4*365+1)*24*time.Hour + 2*time.Hour, "autumn": 335*24*time.Hour + 2*time.Hour} {
 		require.Equal(t, want, Fresh(s, name, now), name)
 	}
 }
