@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"filippo.io/age"
@@ -29,7 +31,10 @@ const (
 )
 
 func main() {
-	if err := bench(context.Background()); err != nil {
+	// Who stops it midway does not find its disks there afterwards.
+	ctx, end := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer end()
+	if err := bench(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}

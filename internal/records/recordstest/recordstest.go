@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"os/signal"
 	"os/user"
 	"path/filepath"
 	"strconv"
@@ -51,7 +52,10 @@ func Share(command ...string) (code int, err error) {
 	if err := start(); err != nil {
 		return 1, err
 	}
-	cmd := exec.Command(command[0], command[1:]...)
+	ctx, end := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer end()
+	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
+	cmd.Cancel, cmd.WaitDelay = func() error { return cmd.Process.Signal(os.Interrupt) }, 10*time.Second
 	cmd.Env = append(os.Environ(), sharedServer+"="+server.folder)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
 	err = cmd.Run()
@@ -131,7 +135,9 @@ func newDatabase(t testing.TB) string {
 		}
 	})
 	require.NoError(t, server.err)
-	return fmt.Sprintf("lodge_%d_%d", os.Getpid(), server.made.Add(1))
+	name := fmt.Sprintf("lodge_%d_%d", os.Getpid(), server.made.Add(1))
+	t.Cleanup(func() { require.NoError(t, admin("drop database if exists "+name+" with (force)")) }) // each takes 8 MiB
+	return name
 }
 
 func address(database string) string {
