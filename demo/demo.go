@@ -17,6 +17,7 @@ import (
 	ucli "github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/rotation"
@@ -471,7 +472,7 @@ func (s *show) hooks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	all.Webhooks = map[string]site.Webhook{"harbour-desk": {URL: "http://" + listener.Addr().String() + "/runs"}}
+	all.Webhooks = map[string]site.Webhook{"harbour-desk": {URL: "http://" + listener.Addr().String() + "/runs", Events: []event.Name{event.RunWarned}}}
 	p := all.Policies["monthly-whole"]
 	p.Hooks = []site.Hook{{At: []site.Moment{"begun", "machine-done", "done"}, Script: script}, {At: []site.Moment{"done"}, Webhook: "harbour-desk"}}
 	all.Policies["monthly-whole"] = p
@@ -503,12 +504,19 @@ func (s *show) hooks(ctx context.Context) error {
 		i := slices.IndexFunc(runs, func(r wire.Run) bool { return r.Policy == "weekly-system" && r.Cause == "chain" && r.Over() })
 		if i >= 0 {
 			s.done("chain", "weekly-system ran after monthly-whole by itself: run %s is %s", runs[i].ID, runs[i].State)
-			return nil
+			break
 		}
 		if time.Now().After(end) {
 			return errors.New("weekly-system did not run after monthly-whole within 30 s")
 		}
 		time.Sleep(100 * time.Millisecond)
+	}
+	select {
+	case e := <-events:
+		s.done("event", "the harbour desk asked for the event run-warned, and was told %s", e)
+		return nil
+	case <-time.After(20 * time.Second):
+		return errors.New("the harbour desk was not told of the run that warned within 20 s")
 	}
 }
 
