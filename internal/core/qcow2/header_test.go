@@ -21,6 +21,12 @@ func whole(t *testing.T, backing string) []byte {
 	for i := range d.Memory {
 		d.Memory[i] = byte(i % 251)
 	}
+	return fileOf(t, d, backing)
+}
+
+// fileOf is a disk as a file.
+func fileOf(t *testing.T, d disk.Disk, backing string) []byte {
+	t.Helper()
 	layout, err := New(t.Context(), d, backing)
 	require.NoError(t, err)
 	var out bytes.Buffer
@@ -122,12 +128,7 @@ func TestExtents(t *testing.T) {
 		under[i] = 9
 	}
 	d := changing{make(disk.Memory, 6*cluster), []disk.Extent{{Offset: 0, Length: cluster, Kind: disk.Zero}, {Offset: cluster, Length: 4 * cluster, Kind: disk.Unchanged}, {Offset: 5 * cluster, Length: cluster}}}
-	layout, err := New(t.Context(), d, "below.qcow2")
-	require.NoError(t, err)
-	var out bytes.Buffer
-	_, err = layout.WriteTo(&out)
-	require.NoError(t, err)
-	m, err = Open(bytes.NewReader(out.Bytes()), under)
+	m, err = Open(bytes.NewReader(fileOf(t, d, "below.qcow2")), under)
 	require.NoError(t, err)
 	got, err = m.Extents(t.Context(), 0, m.Size())
 	require.NoError(t, err)
@@ -142,12 +143,7 @@ func TestExtents(t *testing.T) {
 
 	// A disk that is all holes is one extent, whatever its size.
 	far := changing{nil, nil}
-	huge, err := New(t.Context(), sized{far, 1 << 40}, "")
-	require.NoError(t, err)
-	out.Reset()
-	_, err = huge.WriteTo(&out)
-	require.NoError(t, err)
-	m, err = Open(bytes.NewReader(out.Bytes()), nil)
+	m, err = Open(bytes.NewReader(fileOf(t, sized{far, 1 << 40}, "")), nil)
 	require.NoError(t, err)
 	got, err = m.Extents(t.Context(), 0, m.Size())
 	require.NoError(t, err)

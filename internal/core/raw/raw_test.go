@@ -14,18 +14,25 @@ import (
 	"keenlodge/internal/core/disk"
 )
 
+// copied writes a disk into a file, and opens that, which is the same.
+func copied(t *testing.T, path string, d disk.Disk) *File {
+	t.Helper()
+	require.NoError(t, Write(t.Context(), path, d))
+	back, err := Open(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { back.Close() })
+	at, err := disk.FirstDifference(t.Context(), back, d)
+	require.NoError(t, err)
+	require.EqualValues(t, -1, at)
+	return back
+}
+
 // What is written is the disk, holes stay holes, and a copy that fails leaves nothing.
 func TestWrite(t *testing.T) {
 	d := make(disk.Memory, 5<<20+77)
 	copy(d[3<<20:], "tide tables")
 	path := filepath.Join(t.TempDir(), "copy.raw")
-	require.NoError(t, Write(t.Context(), path, d))
-	back, err := Open(path)
-	require.NoError(t, err)
-	defer back.Close()
-	at, err := disk.FirstDifference(t.Context(), back, d)
-	require.NoError(t, err)
-	require.EqualValues(t, -1, at)
+	copied(t, path, d)
 	require.ErrorIs(t, Write(t.Context(), path, d), os.ErrExist, "nothing is overwritten")
 	bad := filepath.Join(t.TempDir(), "bad.raw")
 	require.ErrorIs(t, Write(t.Context(), bad, broken{d}), errBroken)
@@ -58,13 +65,7 @@ func TestSparse(t *testing.T) {
 	require.NoError(t, err)
 	defer d.Close()
 	path := filepath.Join(folder, "copy.raw")
-	require.NoError(t, Write(t.Context(), path, d))
-	back, err := Open(path)
-	require.NoError(t, err)
-	defer back.Close()
-	at, err := disk.FirstDifference(t.Context(), back, d)
-	require.NoError(t, err)
-	require.EqualValues(t, -1, at)
+	back := copied(t, path, d)
 	n, err := disk.Allocated(t.Context(), back)
 	require.NoError(t, err)
 	require.EqualValues(t, 4*4096, n)
