@@ -171,6 +171,7 @@ func (w *Writer) lockWithPack() error {
 			if body == nil {
 				var err error
 				if body, err = takeMemory(w.s.packTarget + chunk.MaxFrame); err != nil {
+					w.room <- nil // or others would wait for it for ever
 					return fmt.Errorf("memory for a pack of %d bytes: %w", w.s.packTarget, err)
 				}
 				w.mu.Lock()
