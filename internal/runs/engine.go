@@ -103,7 +103,7 @@ func New(rec *records.Records, log *slog.Logger) (*Engine, error) {
 	}
 	e := &Engine{rec: rec, log: log, owner: n.Int64() + 1, handlers: map[run.Kind]Handler{}, workers: river.NewWorkers(),
 		queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: runsAtOnce}}, cancels: map[string]context.CancelCauseFunc{}}
-	e.line.changed = make(chan struct{}, 1)
+	e.line.joined, e.line.freed = make(chan struct{}, 1), make(chan struct{}, 1)
 	river.AddWorker(e.workers, &worker{e: e})
 	return e, nil
 }

@@ -2,6 +2,7 @@ package runs
 
 import (
 	"context"
+	"math"
 	"slices"
 	"sync"
 	"time"
@@ -14,13 +15,18 @@ const (
 	claimEvery = 300 * time.Millisecond
 	// claimJoin is how long the first of several that come at once waits for the others.
 	claimJoin = 10 * time.Millisecond
+	// claimFreed is how long the first room that comes waits for more: tasks that begin together share a look at their store.
+	claimFreed = 100 * time.Millisecond
+	// claimFirst is how many of those that wait ask for the room that a task's end makes.
+	claimFirst = 32
 )
 
 // line is the tasks of this process that wait for their turn, in the order in which they came.
 type line struct {
 	mu      sync.Mutex
 	waiting []*claim
-	changed chan struct{} // holds one, when a task joined
+	joined  chan struct{} // holds one, when a task joined
+	freed   chan struct{} // holds one, when a task ended, so that there may be room
 }
 
 // claim is a task that waits.
@@ -57,13 +63,13 @@ func (l *line) join(c *claim) {
 	l.mu.Lock()
 	l.waiting = append(l.waiting, c)
 	l.mu.Unlock()
-	l.look()
+	signal(l.joined)
 }
 
-// look has the turns asked for now: somebody waits who did not, or there is room that was not there.
-func (l *line) look() {
+// signal leaves word in a channel that holds one.
+func signal(c chan struct{}) {
 	select {
-	case l.changed <- struct{}{}:
+	case c <- struct{}{}:
 	default:
 	}
 }
@@ -76,25 +82,34 @@ func (l *line) leave(c *claim) {
 	}
 }
 
-// serveLine claims turns until ctx ends; tasks that wait then end by their own contexts.
+// serveLine claims turns until ctx ends; tasks that wait then end by their own contexts. Where there is room by a task's end only the first
+// ask for it: asking for thousands at each of thousands of ends would cost more than their work.
 func (e *Engine) serveLine(ctx context.Context) error {
+	all := time.NewTimer(0)
+	defer all.Stop()
 	for {
-		e.line.mu.Lock()
-		waiting := slices.Clone(e.line.waiting)
-		e.line.mu.Unlock()
-		var again <-chan time.Time // nobody waits: until somebody does
-		if len(waiting) > 0 {
-			again = time.After(claimEvery)
-			e.claim(ctx, waiting)
-		}
+		most := claimFirst
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-again:
-		case <-e.line.changed:
+		case <-all.C:
+			most = math.MaxInt
+			all.Reset(claimEvery)
+		case <-e.line.joined:
 			if err := sleep(ctx, claimJoin); err != nil {
 				return err
 			}
+			most = math.MaxInt
+		case <-e.line.freed:
+			if err := sleep(ctx, claimFreed); err != nil {
+				return err
+			}
+		}
+		e.line.mu.Lock()
+		waiting := slices.Clone(e.line.waiting[:min(most, len(e.line.waiting))])
+		e.line.mu.Unlock()
+		if len(waiting) > 0 {
+			e.claim(ctx, waiting)
 		}
 	}
 }

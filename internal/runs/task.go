@@ -57,7 +57,7 @@ func (r *Run) Perform(ctx context.Context, rec records.Task, work func(ctx conte
 	if saved := t.Save(last); saved != nil {
 		r.e.log.Error("a task's end could not be recorded", "run", r.ID, "machine", t.Machine, "error", saved)
 	}
-	r.e.line.look()
+	signal(r.e.line.freed)
 	for _, w := range t.Warnings {
 		r.Caution(last, t.Machine, "%s", w)
 	}

@@ -189,7 +189,7 @@ func TestFailures(t *testing.T) {
 		require.ErrorIs(t, err, errFull)
 		require.EqualValues(t, n, wrote)
 	}
-	file := &fullAt{}
+	file := &fullAt{writes: 1000}
 	_, err = Compress(t.Context(), file, torn{d, 20 * cluster, stop}, "")
 	require.ErrorIs(t, err, stop)
 	require.False(t, file.headed)
