@@ -1,5 +1,6 @@
 // Package hooks calls what a policy wants to be called at moments of its runs: scripts on the service's host, one after the other, and
-// webhooks beside the run. It also tells webhooks of what they ask for wherever it happens (package core/event). How a script is run and an event is signed is in package notify.
+// webhooks beside the run. It also tells webhooks of what they ask for wherever it happens (package core/event). How a script is run and an
+// event is signed is in package notify.
 package hooks
 
 import (

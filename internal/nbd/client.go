@@ -58,7 +58,7 @@ const (
 	// maxText bounds what a peer may make us hold beside the data that we asked for, in bytes.
 	maxText = 1 << 20
 	// maxRead is the most that one request asks for, in bytes. The protocol lets every server take 32 MiB, but QEMU's gives twice as much in a
-	// second in requests of this size as in such of 1 MiB: it makes a buffer for each (docs/benchmarks.md).
+	// second in requests of this size as in such of 1 MiB (docs/benchmarks.md).
 	maxRead = 512 << 10
 	// handshakeTime is how long the negotiation may take.
 	handshakeTime = 30 * time.Second

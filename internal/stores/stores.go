@@ -205,7 +205,7 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 			made, err = true, ss.make(ctx, name, n.Spec, cuts, n.Keys)
 		}
 	case err == nil && n.Spec.Like != "":
-		return false, fmt.Errorf("%w: %s holds a store already, which cuts as it does; only a new one can cut like another", fault.ErrConflict, m)
+		return false, fmt.Errorf("%w: %s holds a store already, which cuts as it does; only a new one can cut like another; leave that out to take the store as it is", fault.ErrConflict, m)
 	case err == nil && h.Sealed && n.Spec.Sealed:
 		err = ss.unlock(ctx, name, m, n.Opener)
 	}

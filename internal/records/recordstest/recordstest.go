@@ -31,6 +31,7 @@ var server struct {
 	once   sync.Once
 	err    error
 	folder string // of its socket
+	mine   bool   // this process made the folder
 	cmd    *exec.Cmd
 	made   atomic.Int64
 }
@@ -66,13 +67,15 @@ func Share(command ...string) (code int, err error) {
 	return 0, err
 }
 
+// stop stops the server that this process started, if any, and removes what is there of it.
 func stop() {
-	if server.cmd == nil || server.cmd.Process == nil {
-		return
+	if server.cmd != nil && server.cmd.Process != nil {
+		server.cmd.Process.Signal(syscall.SIGQUIT) // at once: nothing in it is needed any more
+		server.cmd.Wait()
 	}
-	server.cmd.Process.Signal(syscall.SIGQUIT) // at once: nothing in it is needed any more
-	server.cmd.Wait()
-	os.RemoveAll(server.folder)
+	if server.mine {
+		os.RemoveAll(server.folder)
+	}
 }
 
 // Open opens a fresh database, which is closed at the test's end.
@@ -166,6 +169,7 @@ func start() error {
 	if server.folder, err = os.MkdirTemp("", "brindle"); err != nil {
 		return err
 	}
+	server.mine = true
 	who, err := account()
 	if err != nil {
 		return err
