@@ -45,14 +45,14 @@ func manyMachines(b *testing.B, n int) {
 	_, err = conn.Exec(b.Context(), "create extension pg_stat_statements")
 	require.NoError(b, err)
 
-	content := make(disk.Memory, mib+n*512)
+	content := make(disk.Memory, mib+n) // a byte further each: no unit of one is a unit of another
 	rng := rand.New(rand.NewPCG(1, 2))
 	for i := range content {
 		content[i] = byte(rng.Uint32())
 	}
 	host := sourcetest.Named(b.Name())
 	for i := range n {
-		host.Add(fmt.Sprintf("guest-%05d", i), fmt.Sprintf("u-%05d", i), nil, map[string]disk.Memory{"vda": content[i*512 : i*512+mib]})
+		host.Add(fmt.Sprintf("guest-%05d", i), fmt.Sprintf("u-%05d", i), nil, map[string]disk.Memory{"vda": content[i : i+mib]})
 	}
 	l, stop := lodgetest.Serve(b, rec, io.Discard)
 	s := lodgetest.Site(b, map[string]site.Policy{"nightly-guests": {Machines: []string{"*"}, Store: "quay-shelf", Rotation: "newest 3"}})

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -40,7 +41,8 @@ type Store struct {
 	// packTarget is the length at which a pack is closed, in bytes.
 	packTarget int
 
-	refreshing, sweeping lock
+	refreshing, condemning shared
+	sweeping               lock
 
 	table table
 	mu    sync.RWMutex // guards what follows; never held while the medium works
@@ -96,6 +98,33 @@ func (l lock) acquire(ctx context.Context) error {
 
 func (l lock) release() { <-l }
 
+// shared is a look at something that changes, one at a time. Who asks needs one that begins after he asked, and does not mind whose it
+// is: of many who ask at once, two looks serve all.
+type shared struct {
+	lock
+	begun atomic.Int64 // looks that began
+	good  int64        // the number of the last one that succeeded
+}
+
+func newShared() shared { return shared{lock: make(lock, 1)} }
+
+func (s *shared) look(ctx context.Context, look func(context.Context) error) error {
+	before := s.begun.Load()
+	if err := s.acquire(ctx); err != nil {
+		return err
+	}
+	defer s.release()
+	if s.good > before {
+		return nil
+	}
+	n := s.begun.Add(1)
+	if err := look(ctx); err != nil {
+		return err
+	}
+	s.good = n
+	return nil
+}
+
 // Make writes the header of a new store and opens it. The place must be empty; the caller looks. A nil secret makes a store
 // that is not sealed; otherwise keys are its first ones. Pieces are cut by cuts.
 func Make(ctx context.Context, m medium.Medium, now time.Time, cuts cut.Cuts, secret *chunk.Secret, keys ...store.NewKey) (*Store, error) {
@@ -145,7 +174,7 @@ func Open(ctx context.Context, m medium.Medium, secret *chunk.Secret) (*Store, e
 	if h.Layout != site.Pooled {
 		return nil, fmt.Errorf("%s holds a store of the %s layout, not a pooled one; say so in its entry", m, h.Layout)
 	}
-	s := &Store{medium: m, header: h, packTarget: packTarget, refreshing: make(lock, 1), sweeping: make(lock, 1), numbers: map[chunk.PackID]uint32{},
+	s := &Store{medium: m, header: h, packTarget: packTarget, refreshing: newShared(), condemning: newShared(), sweeping: make(lock, 1), numbers: map[chunk.PackID]uint32{},
 		others: map[chunk.Name][]slot{}, indexes: map[string]*indexFile{}, condemned: map[string][]chunk.PackID{},
 		bad: map[chunk.Name]bool{}, damaged: map[string]error{}, sightings: map[string]sighting{}}
 	switch {
@@ -206,14 +235,12 @@ func (s *Store) putObject(ctx context.Context, kind chunk.ObjectKind, name strin
 }
 
 // Refresh reads what came since the store was opened, and forgets what went: other processes use it too.
-func (s *Store) Refresh(ctx context.Context) error {
-	if err := s.refreshing.acquire(ctx); err != nil {
-		return err
-	}
-	defer s.refreshing.release()
+func (s *Store) Refresh(ctx context.Context) error { return s.refreshing.look(ctx, s.refresh) }
+
+func (s *Store) refresh(ctx context.Context) error {
 	// Condemnations are listed before packs: a condemnation goes after its packs went, so that a pack which is listed and was
 	// not seen condemned is not being deleted under a condemnation that is gone already.
-	if err := s.readCondemned(ctx); err != nil {
+	if err := s.condemning.look(ctx, s.readCondemned); err != nil {
 		return err
 	}
 	// Packs are listed first: one that an index names afterwards is then never taken for lost.

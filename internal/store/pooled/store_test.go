@@ -9,7 +9,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"filippo.io/age"
@@ -855,5 +857,52 @@ func FuzzHostileObjects(f *testing.F) {
 		again.visits(t.Context())
 		again.Sweep(t.Context(), store.SweepRequest{})
 		requireSame(t, again, man.ID, d)
+	})
+}
+
+// Many who begin images at once share their looks at the store: each needs one that begins after it came, and no look of its own.
+func TestManyShareALook(t *testing.T) {
+	const many = 32
+	_, shelf := newStore(t, nil)
+	synctest.Test(t, func(t *testing.T) {
+		looks, cut := 0, false
+		s := reopen(t, &mediumtest.Memory{Shelf: shelf.Shelf, Around: func(what, name string, act func() error) error {
+			if what == "list" && name == "pack/" {
+				looks++
+				time.Sleep(time.Second)
+				if cut && looks == 1 {
+					return errors.New("the line was cut")
+				}
+			}
+			return act()
+		}}, nil)
+		looks = 0
+		var all sync.WaitGroup
+		for range many {
+			all.Go(func() {
+				v, err := s.VisitToWrite(t.Context(), image.NewID(), "test")
+				require.NoError(t, err)
+				require.NoError(t, v.End(t.Context()))
+			})
+		}
+		all.Wait()
+		require.LessOrEqual(t, looks, 2)
+
+		// A look that fails fails for who made it; those who wait look for themselves.
+		looks, cut = 0, true
+		failed := make(chan error, 3)
+		for range cap(failed) {
+			all.Go(func() { failed <- s.Refresh(t.Context()) })
+		}
+		all.Wait()
+		close(failed)
+		n := 0
+		for err := range failed {
+			if err != nil {
+				require.ErrorContains(t, err, "the line was cut")
+				n++
+			}
+		}
+		require.Equal(t, []int{1, 2}, []int{n, looks})
 	})
 }

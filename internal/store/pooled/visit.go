@@ -53,7 +53,7 @@ func visitBeat(id string, n int) string { return fmt.Sprintf("visit/%s.beat-%06d
 // one of [image.NewID]. Cancelling ctx does not end it.
 func (s *Store) VisitToWrite(ctx context.Context, id, program string) (*Visit, error) {
 	for {
-		if err := s.Refresh(ctx); err != nil {
+		if err := s.condemning.look(ctx, s.readCondemned); err != nil {
 			return nil, err
 		}
 		knows := s.condemnations()
