@@ -39,15 +39,6 @@ type knownToken struct {
 	until time.Time
 }
 
-// whoKey is where a request's context has the token's name.
-type whoKey struct{}
-
-// who is the name of the token with which a call was made.
-func who(ctx context.Context) string {
-	name, _ := ctx.Value(whoKey{}).(string)
-	return name
-}
-
 // New is the handler of the whole interface; console serves every path outside of /api.
 func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
 	router, _ := build(&server{l: l, log: log, known: map[[32]byte]knownToken{}})
@@ -82,7 +73,7 @@ func build(s *server) (*chi.Mux, huma.API) {
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	a := humachi.New(router, config)
-	a.UseMiddleware(s.signedIn(a))
+	a.UseMiddleware(s.noted, s.signedIn(a))
 	s.register(a)
 	complete(a.OpenAPI().Components.Schemas)
 	return router, a
@@ -115,7 +106,8 @@ func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
 		name, err := s.check(ctx.Context(), token)
 		switch {
 		case err == nil:
-			next(huma.WithValue(ctx, whoKey{}, name))
+			callOf(ctx.Context()).who = name
+			next(ctx)
 		case access.IsUnknown(err):
 			huma.WriteErr(a, ctx, http.StatusUnauthorized, "sign in: this call needs a token, and the one given is not known to the lodge")
 		default:
@@ -191,6 +183,7 @@ func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.
 	huma.Register(a, op, func(ctx context.Context, in *I) (*body[O], error) {
 		out, err := handle(ctx, in)
 		if err != nil {
+			callOf(ctx).why = fault.Text(err)
 			return nil, s.httpError(err)
 		}
 		return &body[O]{out}, nil
@@ -206,4 +199,5 @@ func (s *server) register(a huma.API) {
 	s.registerImages(a)
 	s.registerSite(a)
 	s.registerEvents(a)
+	s.registerTrail(a)
 }

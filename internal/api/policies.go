@@ -12,7 +12,7 @@ import (
 )
 
 // previewMost is how many machines' sets a page of a preview has at the most: each has many images.
-const previewMost = 25
+const previewMost = 10
 
 // registerPolicies has what is about policies: when they run, what becomes of their sets, and what will come of it.
 func (s *server) registerPolicies(a huma.API) {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
@@ -41,6 +42,7 @@ func init() {
 	list(site.Layouts)
 	list(site.Moments)
 	list(event.Names)
+	list(deed.Results)
 	list(wire.Changes)
 	list(wire.Verdicts)
 }

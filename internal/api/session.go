@@ -23,13 +23,14 @@ func (s *server) registerSession(a huma.API) {
 	session := http.Cookie{Name: cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: 30 * 24 * 3600}
 	huma.Register(a, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Sign a browser in", Metadata: map[string]any{public: true}, DefaultStatus: 204, Security: []map[string][]string{}},
 		func(ctx context.Context, in *signIn) (*signedIn, error) {
-			_, err := s.check(ctx, strings.TrimSpace(in.Body.Token))
+			name, err := s.check(ctx, strings.TrimSpace(in.Body.Token))
 			if access.IsUnknown(err) {
 				return nil, huma.Error401Unauthorized("this token is not known to the lodge")
 			}
 			if err != nil {
 				return nil, s.httpError(err)
 			}
+			callOf(ctx).who = name
 			c := session
 			c.Value = strings.TrimSpace(in.Body.Token)
 			return &signedIn{c}, nil

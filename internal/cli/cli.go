@@ -59,7 +59,7 @@ func newApp(out io.Writer, more ...*cli.Command) *cli.Command {
 		},
 		Commands: append([]*cli.Command{
 			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), runCommand(), imageCommand(), rotationCommand(),
-			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(),
+			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), auditCommand(),
 		}, more...),
 	}
 	for _, c := range more {

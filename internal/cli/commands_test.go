@@ -434,6 +434,11 @@ webhook key crane -o json
 webhook try crane
 calendar address
 calendar address -o json
+audit list --limit 6
+audit list --to policies/nightly-guests --result refused
+audit list --did run-polciy => failed
+audit list --result refusd => usage
+audit list --limit 2 -o json
 policy pause nightly-guests --help
 imgae => usage
 policy => usage

@@ -26,6 +26,7 @@ import (
 	_ "keenlodge/internal/store/medium/all" // every medium
 	"keenlodge/internal/stores"
 	"keenlodge/internal/throttle"
+	"keenlodge/internal/trail"
 	"keenlodge/internal/vault"
 	"keenlodge/internal/wire"
 )
@@ -41,6 +42,7 @@ type Config struct {
 // Lodge is a process's part in a lodge. Faces call its parts.
 type Lodge struct {
 	Access    *access.Access
+	Trail     *trail.Trail
 	Events    *events.Hub
 	Runs      *runs.Engine
 	Hooks     *hooks.Hooks
@@ -75,6 +77,7 @@ func New(c Config) (*Lodge, error) {
 	l := &Lodge{rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine}
 	pace := &throttle.Throttle{}
 	l.Access = access.New(c.Records, c.State)
+	l.Trail = trail.New(c.Records, c.Log)
 	l.Events = events.New(c.Records, c.Log)
 	l.Events.Cancelled = engine.HeedCancel
 	l.Hooks = hooks.New(c.Records, v, engine)

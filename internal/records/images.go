@@ -121,8 +121,9 @@ func (r *Records) ImagePage(ctx context.Context, f ImageFilter) (images []Image,
 // SetImages lists the images of a policy in a store that are there, oldest first in each set, with what planning needs of them and no
 // more. Those of other machines than those named are left out; nil is all.
 func (r *Records) SetImages(ctx context.Context, policy, store string, machineIDs []string) (images []Image, err error) {
-	// A join would read all machines for the labels of a few.
-	rows, err := r.pool.Query(ctx, "select "+planColumns+`, coalesce((select label from machines mm where mm.id = machine_id), machine) from images
+	// The labels are looked up once a machine, not once an image, and only of those that are asked for.
+	rows, err := r.pool.Query(ctx, "select "+planColumns+`, coalesce(label, machine) from images
+		left join (select id as labelled, label from machines where $3::text[] is null or id = any($3)) mm on labelled = machine_id
 		where policy = $1 and store = $2 and gone is null and ($3::text[] is null or machine_id = any($3)) order by machine_id, taken, id`, policy, store, machineIDs)
 	if err != nil {
 		return nil, err

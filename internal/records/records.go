@@ -4,29 +4,22 @@ package records
 
 import (
 	"context"
-	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
 	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
-	"github.com/jackc/pgx/v5/stdlib"
-	"github.com/pressly/goose/v3"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
-	"github.com/riverqueue/river/rivermigrate"
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records/listing"
+	"keenlodge/internal/records/schema"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // Errors that callers decide on.
 var (
@@ -59,7 +52,7 @@ func Open(ctx context.Context, url string) (*Records, error) {
 		return nil, err
 	}
 	where := fmt.Sprintf("%s on %s:%d", config.ConnConfig.Database, config.ConnConfig.Host, config.ConnConfig.Port)
-	if err := migrate(ctx, pool); err != nil {
+	if err := schema.Migrate(ctx, pool); err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("database %s: %w", where, err)
 	}
@@ -69,40 +62,6 @@ func Open(ctx context.Context, url string) (*Records, error) {
 		return nil, err
 	}
 	return &Records{pool: pool, jobs: jobs}, nil
-}
-
-// migrationLock is an arbitrary number; one process at a time migrates.
-const migrationLock = 0x6b65656e
-
-func migrate(ctx context.Context, pool *pgxpool.Pool) error {
-	conn, err := pool.Acquire(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Release()
-	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", migrationLock); err != nil {
-		return err
-	}
-	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", migrationLock)
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	db := stdlib.OpenDBFromPool(pool)
-	defer db.Close()
-	ours, err := goose.NewProvider(goose.DialectPostgres, db, files)
-	if err != nil {
-		return err
-	}
-	if _, err := ours.Up(ctx); err != nil {
-		return err
-	}
-	queue, err := rivermigrate.New(riverpgxv5.New(pool), nil)
-	if err != nil {
-		return err
-	}
-	_, err = queue.Migrate(ctx, rivermigrate.DirectionUp, nil)
-	return err
 }
 
 // Pool is the connection pool, for the queue's workers.

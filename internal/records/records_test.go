@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
@@ -449,4 +450,21 @@ func TestChangesAreHeard(t *testing.T) {
 			return false
 		}
 	}, 10*time.Second, time.Millisecond)
+}
+
+// Nobody takes a line back out of the trail by the way.
+func TestTheTrailIsOnlyAddedTo(t *testing.T) {
+	address := recordstest.URL(t)
+	r, err := records.Open(t.Context(), address)
+	require.NoError(t, err)
+	defer r.Close()
+	require.NoError(t, r.AddDeed(t.Context(), records.Deed{Who: "first", Address: "127.0.0.1", Verb: "drop-image", Target: "/api/v1/images/m3", Result: deed.Done}))
+	for _, sql := range []string{"update trail set who = 'nobody'", "delete from trail", "truncate trail"} {
+		_, err := r.Pool().Exec(t.Context(), sql)
+		require.ErrorContains(t, err, "only added to", sql)
+	}
+	deeds, _, err := r.Deeds(t.Context(), records.DeedFilter{Who: "first"})
+	require.NoError(t, err)
+	require.Len(t, deeds, 1)
+	require.WithinDuration(t, time.Now(), deeds[0].At, time.Minute)
 }

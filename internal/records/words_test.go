@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/records/recordstest"
@@ -21,7 +22,7 @@ func TestTheDatabaseKnowsTheWordsOfCore(t *testing.T) {
 	quoted := regexp.MustCompile(`'([a-z]+)'`)
 	for column, want := range map[[2]string][]string{
 		{"runs", "kind"}: text(run.Kinds), {"runs", "cause"}: text(run.Causes), {"runs", "state"}: text(run.States), {"tasks", "state"}: text(run.TaskStates),
-		{"log", "kind"}: text(run.Lines), {"images", "state"}: text(image.States), {"proofs", "level"}: text(image.Levels),
+		{"log", "kind"}: text(run.Lines), {"images", "state"}: text(image.States), {"proofs", "level"}: text(image.Levels), {"trail", "result"}: text(deed.Results),
 	} {
 		var check string
 		require.NoError(t, conn.QueryRow(t.Context(), `select pg_get_constraintdef(oid) from pg_constraint where conrelid = $1::text::regclass and conname = $1 || '_' || $2 || '_check'`,

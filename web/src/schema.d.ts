@@ -675,6 +675,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/trail": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What was done, by whom, newest first */
+    get: operations["list-trail"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/webhooks/{name}/key": {
     parameters: {
       query?: never
@@ -807,6 +824,24 @@ export interface components {
       images: number
       /** Format: int64 */
       stored: number
+    }
+    Deed: {
+      /** @description where the call came from */
+      address: string
+      /** Format: date-time */
+      at: string
+      /** Format: int64 */
+      id: number
+      /** @enum {string} */
+      result: "done" | "refused" | "failed"
+      /** @description the path of what it was done to */
+      target: string
+      /** @description the operation */
+      verb: string
+      /** @description the name of the token with which it was done */
+      who: string
+      /** @description why it was refused or failed */
+      why: string
     }
     Done: {
       done: boolean
@@ -5047,6 +5082,86 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Standing"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-trail": {
+    parameters: {
+      query?: {
+        /** @description column to sort by, with a dash before it for the largest first */
+        sort?: string
+        /** @description cursor of the page before, from its Link header */
+        after?: string
+        limit?: number
+        /** @description by the holder of one token */
+        who?: string
+        /** @description of one operation */
+        verb?: string
+        /** @description with one result */
+        result?: "done" | "refused" | "failed"
+        /** @description to what has a path that begins with this */
+        target?: string
+      }
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          Link?: string
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Deed"][]
         }
       }
       /** @description Unauthorized */

@@ -207,26 +207,14 @@ func (l *lodge) settleAll(ctx context.Context, p *process) error {
 // settle decides what a dead process's images are, as the service does at its start.
 func (l *lodge) settle(ctx context.Context, s *Store) error {
 	for _, id := range slices.Sorted(maps.Keys(l.writing)) {
-		m, err := s.ReadImage(ctx, id)
-		switch {
-		case errors.Is(err, medium.ErrNotFound):
-		case err != nil:
+		m, err := s.Settle(ctx, id)
+		if err != nil {
 			return err
-		default:
-			if err := s.Secure(ctx, m); errors.Is(err, ErrTakenForDead) {
-				if err := s.DropImage(ctx, id); err != nil {
-					return err
-				}
-				break
-			} else if err != nil {
-				return err
-			}
+		}
+		if m != nil {
 			l.finished(id, l.writing[id])
 		}
-		if err := s.EndVisit(ctx, id); err != nil {
-			return err
-		}
-		delete(l.writing, id)
+		l.ended(id)
 	}
 	return nil
 }
