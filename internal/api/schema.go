@@ -40,6 +40,7 @@ func init() {
 	list(machine.States)
 	list(machine.Quiesces)
 	list(site.Layouts)
+	list(site.Compressions)
 	list(site.Moments)
 	list(event.Names)
 	list(deed.Results)

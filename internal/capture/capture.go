@@ -247,7 +247,8 @@ func (k *making) manifest(capture source.Capture) *image.Manifest {
 
 // store reads the disks into the store, has endCapture end the capture, and lets the image exist.
 func (k *making) store(ctx context.Context, m *image.Manifest, disks []diskPlan, endCapture func() error) (err error) {
-	w, err := k.st.Begin(ctx, m, store.WriteOptions{Program: k.c.program, Compress: k.o.Site.Stores[k.o.Policy.Store].Compress})
+	spec := k.o.Site.Stores[k.o.Policy.Store]
+	w, err := k.st.Begin(ctx, m, store.WriteOptions{Program: k.c.program, Compress: spec.Compress, Compression: spec.Compression})
 	if err != nil {
 		return err
 	}

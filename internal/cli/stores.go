@@ -12,6 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/store"
 	"keenlodge/internal/wire"
 )
@@ -74,6 +76,7 @@ func storeAddCommand() *cli.Command {
 			&cli.StringFlag{Name: "label", Usage: "what the first key is called", Value: "first"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask whether the warning about lost keys was understood"},
 			&cli.StringFlag{Name: "floor", Usage: "room that stays free, such as 20GiB"},
+			&cli.StringFlag{Name: "compression", Usage: "pooled layout: how hard to try to make what is new small: " + suggest.List(site.Compressions) + "; by default even"},
 			&cli.BoolFlag{Name: "compress", Usage: "open layout: compress the disks"},
 			&cli.StringFlag{Name: "like", Usage: "another store of the site: a new one cuts as that does, so that the two can exchange pieces"},
 			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"})...),
@@ -82,7 +85,7 @@ func storeAddCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			spec.Like = c.String("like")
+			spec.Like, spec.Compression = c.String("like"), site.Compression(c.String("compression"))
 			n := wire.StoreAddition{Spec: spec}
 			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace")
 			if err := n.Spec.Check(c.Args().First()); err != nil {

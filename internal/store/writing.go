@@ -6,6 +6,7 @@ import (
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/site"
 )
 
 // Progress counts bytes of an image that is being written: read from its source, and held by blocks that are not zeros.
@@ -15,8 +16,10 @@ type Progress struct{ Read, Data atomic.Int64 }
 type WriteOptions struct {
 	// Program names who writes, for whoever looks at the store.
 	Program string
-	// Compress asks an open store to compress the disks' clusters; a pooled one compresses anyway.
+	// Compress asks an open store to compress the disks' clusters.
 	Compress bool
+	// Compression is how hard a pooled one tries; "" is [site.Even].
+	Compression site.Compression
 }
 
 // Writing is an image on its way into a store. [Writing.End] ends it in any case.

@@ -53,9 +53,21 @@ const (
 	Zstd Codec = 1
 )
 
-// level is Zstandard's for so many bytes. Beyond 128 KiB its level 2 is of another, slower kind (docs/benchmarks.md).
-func level(n int) int {
-	if n > 128<<10 {
+// Effort is how hard [Compress] tries: a level of Zstandard's, of which negative ones are the fastest, or one of those below.
+type Effort int
+
+const (
+	// Untouched leaves everything as it is.
+	Untouched Effort = 0
+	// Ordinary is Zstandard's level 2, and 1 beyond 128 KiB, where its level 2 is of another, slower kind (docs/benchmarks.md).
+	Ordinary Effort = 1000
+)
+
+func (e Effort) level(n int) int {
+	switch {
+	case e != Ordinary:
+		return int(e)
+	case n > 128<<10:
 		return 1
 	}
 	return 2
@@ -70,13 +82,13 @@ func Bound(n int) int { return zstd.CompressBound(n) }
 
 // Compress returns the bytes to store for a frame: compressed where that saves at least a sixteenth, the frame itself (not copied)
 // otherwise. The result may use buf's memory if it has room for [Bound] bytes.
-func Compress(frame, buf []byte) ([]byte, Codec) {
-	if len(frame) == 0 || looksRandom(frame) {
+func Compress(frame, buf []byte, effort Effort) ([]byte, Codec) {
+	if len(frame) == 0 || effort == Untouched || looksRandom(frame) {
 		return frame, Plain
 	}
 	c := contexts.Get().(zstd.Ctx)
 	defer contexts.Put(c)
-	out, err := c.CompressLevel(buf, frame, level(len(frame)))
+	out, err := c.CompressLevel(buf, frame, effort.level(len(frame)))
 	if err != nil || len(out) > len(frame)-len(frame)/16 {
 		return frame, Plain
 	}

@@ -54,7 +54,7 @@ func TestCompressLeavesAloneWhatGainsNothing(t *testing.T) {
 		"less than a sixteenth":  {holed(64<<10, 0, 7<<9), Plain},
 		"more than a sixteenth":  {holed(64<<10, 0, 5<<10), Zstd},
 	} {
-		stored, codec := Compress(c.block, nil)
+		stored, codec := Compress(c.block, nil, Ordinary)
 		require.Equal(t, c.codec, codec, name)
 		require.LessOrEqual(t, len(stored), len(c.block), name)
 		for _, into := range [][]byte{nil, make([]byte, 0, 200<<10), make([]byte, 9)} {
@@ -178,7 +178,7 @@ func makePack(seal *Seal, pieces ...[]byte) (PackID, []byte, Directory) {
 			content = append(bytes.Clone(content), pieces[i]...)
 			row = append(row, Piece{seal.Name(pieces[i]), uint32(len(pieces[i]))})
 		}
-		stored, codec := Compress(content, nil)
+		stored, codec := Compress(content, nil, Ordinary)
 		p.Add(row, stored, codec)
 	}
 	body, d := p.Finish()

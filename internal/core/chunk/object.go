@@ -44,7 +44,7 @@ const (
 // (7 bytes), kind (1), codec (1, its highest bit set where sealed), payload length (uint32), the payload compressed and
 // sealed, BLAKE3 of everything before and of the object's name (32).
 func EncodeObject(seal *Seal, kind ObjectKind, name string, payload []byte) []byte {
-	stored, codec := Compress(payload, nil)
+	stored, codec := Compress(payload, nil, Ordinary)
 	out := append([]byte(objectMagic), byte(kind), byte(codec))
 	if seal != nil {
 		out[8] |= sealedFlag

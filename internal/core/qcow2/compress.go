@@ -99,7 +99,7 @@ func (c *packed) pack(d disk.Disk) error {
 			c.bodies = append(c.bodies, nil)
 			continue
 		}
-		small, _ := chunk.Compress(whole, make([]byte, 0, chunk.Bound(cluster)))
+		small, _ := chunk.Compress(whole, make([]byte, 0, chunk.Bound(cluster)), chunk.Ordinary)
 		c.bodies = append(c.bodies, small)
 	}
 	return nil

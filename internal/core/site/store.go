@@ -23,6 +23,8 @@ type Store struct {
 	Sealed bool `yaml:"sealed,omitempty" json:"sealed,omitempty" doc:"nothing in it can be read without a key"`
 	// Like is another store, whose cuts this one took over when it was made: the two exchange pieces.
 	Like string `yaml:"like,omitempty" json:"like,omitempty" doc:"another pooled store: a new one cuts as that does, so that the two can exchange pieces"`
+	// Compression is how hard a pooled store tries to make what is new small.
+	Compression Compression `yaml:"compression,omitempty" json:"compression,omitempty" doc:"pooled layout: how hard to try to make what is new small: none, quick, even (the default), small, smallest; what is there already stays as it is"`
 	// Compress says that the disks of an open store are compressed.
 	Compress bool `yaml:"compress,omitempty" json:"compress,omitempty" doc:"open layout: compress the disks' clusters"`
 	// Grace is how long a dropped image can be brought back.
@@ -131,8 +133,12 @@ func (s Store) check(name, p string) error {
 		return field("layout", "the open layout lies in a folder of this host or a mounted share (medium dir); medium %s takes the pooled one", s.Medium)
 	case s.Layout == Open && s.Sealed:
 		return field("sealed", "an open store is there to be read by anyone, so it can't be sealed; take the pooled layout")
+	case s.Compression != "" && !slices.Contains(Compressions, s.Compression):
+		return field("compression", "compression %q is not known%s", s.Compression, suggest.Hint(s.Compression, Compressions))
+	case s.Layout == Open && s.Compression != "":
+		return field("compression", "this is for the pooled layout; an open store has compress: true, or not")
 	case s.Layout != Open && s.Compress:
-		return field("compress", "a pooled store is compressed anyway; this is for the open layout")
+		return field("compress", "a pooled store is compressed anyway, as its compression says; this is for the open layout")
 	}
 	if _, err := graceOf(s.Grace); err != nil {
 		return field("grace", "%v", err)
@@ -196,3 +202,22 @@ const (
 
 // Layouts lists every layout.
 var Layouts = []Layout{Pooled, Open}
+
+// Compression is a step of the ladder from no work to the fewest bytes (docs/benchmarks.md has what each costs and gives).
+type Compression string
+
+const (
+	// Uncompressed leaves all as it is: for media and archives, or a store that compresses by itself.
+	Uncompressed Compression = "none"
+	// Quick is for fast lines and disks, where a backup's time counts more than its room.
+	Quick Compression = "quick"
+	// Even costs about the time of zstd's fastest ordinary level, and its bytes.
+	Even Compression = "even"
+	// Small is for stores that fill.
+	Small Compression = "small"
+	// Smallest is for thin lines and what is kept for years.
+	Smallest Compression = "smallest"
+)
+
+// Compressions lists the ladder, the quickest first.
+var Compressions = []Compression{Uncompressed, Quick, Even, Small, Smallest}

@@ -15,8 +15,10 @@ import (
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/raw"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/medium/mediumtest"
 )
 
 func newShelf(t testing.TB) *Store {
@@ -291,5 +293,41 @@ func BenchmarkIncremental(b *testing.B) {
 		b.ReportMetric(time.Since(begun).Seconds()/full.Seconds(), "of-the-full")
 		b.ReportMetric(float64(stored)/float64(len(o.fresh)*piece64), "stored/changed")
 		require.NoError(b, d.Close())
+	}
+}
+
+// Each step of the ladder gives no more bytes than the one before, in frames that any reader takes, and all are read back.
+func TestTheLadder(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 8))
+	var words [][]byte
+	for range 3000 {
+		w := make([]byte, 3+rng.IntN(9))
+		for i := range w {
+			w[i] = byte('a' + rng.IntN(26))
+		}
+		words = append(words, append(w, ' '))
+	}
+	d := make(disk.Memory, 0, 5<<20)
+	for len(d) < 4<<20 {
+		d = append(d, words[rng.IntN(1+rng.IntN(len(words)))]...)
+	}
+	before := int64(len(d)) + 1<<20 // room for names
+	for _, step := range site.Compressions {
+		m := &mediumtest.Memory{Shelf: mediumtest.NewShelf()}
+		s, err := Make(t.Context(), m, moment, cut.Default(5), nil)
+		require.NoError(t, err)
+		man := &image.Manifest{Format: image.Format, ID: image.NewID(), Machine: "timetable", Taken: moment}
+		w, err := s.Begin(t.Context(), man, store.WriteOptions{Program: "test", Compression: step})
+		require.NoError(t, err)
+		out, err := w.Disk(t.Context(), "vda", "raw", d, nil, &store.Progress{})
+		require.NoError(t, err)
+		man.Disks = []image.Disk{out}
+		require.NoError(t, w.Flush(t.Context()))
+		require.NoError(t, w.Finish(t.Context(), man))
+		require.NoError(t, w.End(t.Context(), nil))
+		requireSame(t, reopen(t, m, nil), man.ID, d)
+		_, stored := w.Written()
+		require.Less(t, stored, before, step)
+		before = stored
 	}
 }

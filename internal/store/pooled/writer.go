@@ -9,19 +9,35 @@ import (
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/site"
 )
 
 const (
 	// packsAtOnce is how many packs are in memory: one fills while the others are on their way to the medium.
 	packsAtOnce = 3
-	// frameTarget is how much new neighbours are compressed together at the most, in bytes: more saves bytes, and makes a read at random dearer.
-	frameTarget = 128 << 10
 )
+
+// step is how new pieces are compressed. New neighbours are compressed together, up to frame bytes: more saves bytes, and makes a read at
+// random dearer, which costs a frame.
+type step struct {
+	effort chunk.Effort
+	frame  int
+}
+
+// ladder has the steps that were on the frontier of time and bytes when all were measured (docs/benchmarks.md).
+var ladder = map[site.Compression]step{
+	site.Uncompressed: {chunk.Untouched, 128 << 10},
+	site.Quick:        {-5, 128 << 10},
+	site.Even:         {chunk.Ordinary, 128 << 10},
+	site.Small:        {3, 512 << 10},
+	site.Smallest:     {9, chunk.MaxFrame},
+}
 
 // Writer stores the pieces of one image. Its methods may be called by several goroutines at once; Flush makes durable what it stored, and
 // Close ends it, whatever happened.
 type Writer struct {
 	s       *Store
+	step    step
 	ctx     context.Context
 	uploads *errgroup.Group
 	room    chan []byte // memory for packs of pieces; who needs more than there is waits
@@ -47,7 +63,7 @@ func (v *Visit) NewWriter(ctx context.Context) *Writer { return v.s.newWriter(ct
 
 // newWriter starts a writer without a visit, for pieces that images need as it is.
 func (s *Store) newWriter(ctx context.Context) *Writer {
-	w := &Writer{s: s, pending: map[chunk.Name]bool{}, room: make(chan []byte, packsAtOnce)}
+	w := &Writer{s: s, step: ladder[site.Even], pending: map[chunk.Name]bool{}, room: make(chan []byte, packsAtOnce)}
 	for range packsAtOnce {
 		w.room <- nil // made when it is needed first
 	}
@@ -86,7 +102,7 @@ func (w *Writer) PutPieces(_ context.Context, content []byte, pieces []span) ([]
 		if w.s.firm(name) || !w.claim(name) {
 			continue
 		}
-		if len(row) > 0 && (p.from != at.until || p.until-at.from > frameTarget) {
+		if len(row) > 0 && (p.from != at.until || p.until-at.from > w.step.frame) {
 			if err := put(); err != nil {
 				return nil, err
 			}
@@ -122,9 +138,13 @@ func (w *Writer) claim(name chunk.Name) bool {
 
 // putFrame compresses a frame and adds it to the pack under way.
 func (w *Writer) putFrame(pieces []chunk.Piece, content []byte, isMap bool) error {
+	effort := w.step.effort
+	if isMap { // small, and read often
+		effort = chunk.Ordinary
+	}
 	buffer := w.buffers.Get().(*[]byte)
 	defer w.buffers.Put(buffer)
-	compressed, codec := chunk.Compress(content, *buffer)
+	compressed, codec := chunk.Compress(content, *buffer, effort)
 	return w.add(pieces, compressed, codec, len(content), isMap)
 }
 

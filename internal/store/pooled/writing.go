@@ -1,12 +1,14 @@
 package pooled
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 )
@@ -26,7 +28,9 @@ func (s *Store) Begin(ctx context.Context, m *image.Manifest, o store.WriteOptio
 		return nil, err
 	}
 	uploads, cancel := context.WithCancel(ctx)
-	return &writing{s: s, visit: visit, w: visit.NewWriter(uploads), cancel: cancel}, nil
+	w := visit.NewWriter(uploads)
+	w.step = ladder[cmp.Or(o.Compression, site.Even)]
+	return &writing{s: s, visit: visit, w: w, cancel: cancel}, nil
 }
 
 // Disk implements [store.Writing].
