@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
-	"log/slog"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -82,7 +81,7 @@ func TestTheWatchdog(t *testing.T) {
 func inTask(t *testing.T, check func(ctx context.Context, task *runs.Task) error) records.Task {
 	t.Helper()
 	rec := recordstest.Open(t)
-	e, err := runs.New(rec, slog.New(slog.DiscardHandler))
+	e, err := runs.New(rec, recordstest.Quiet(t))
 	require.NoError(t, err)
 	ended := make(chan struct{})
 	e.Register(run.Check, handler{run: func(ctx context.Context, r *runs.Run) error {

@@ -3,7 +3,6 @@ package events
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -22,7 +21,7 @@ func TestMain(m *testing.M) { recordstest.Main(m) }
 // serve makes a hub that serves until the test ends, and waits until it hears.
 func serve(t *testing.T) (*Hub, *records.Records) {
 	rec := recordstest.Open(t)
-	h := New(rec, slog.New(slog.DiscardHandler))
+	h := New(rec, recordstest.Quiet(t))
 	go h.Serve(t.Context())
 	heard, end := h.Listen()
 	defer end()
@@ -126,7 +125,7 @@ func TestWhatHappensIsJoined(t *testing.T) {
 
 // A listener that does not keep up is cut off, and others are not.
 func TestASlowListenerIsCutOff(t *testing.T) {
-	h := New(nil, slog.New(slog.DiscardHandler))
+	h := New(nil, recordstest.Quiet(t))
 	slow, _ := h.Listen()
 	quick, _ := h.Listen()
 	for range backlog + 1 {
@@ -145,7 +144,7 @@ func TestASlowListenerIsCutOff(t *testing.T) {
 func TestCancelsArePassedOn(t *testing.T) {
 	ctx := t.Context()
 	rec := recordstest.Open(t)
-	h := New(rec, slog.New(slog.DiscardHandler))
+	h := New(rec, recordstest.Quiet(t))
 	var heard atomic.Pointer[records.Run]
 	h.Cancelled = func(r records.Run) { heard.Store(&r) }
 	require.NoError(t, rec.QueueRun(ctx, records.Run{ID: "first000", Kind: run.Sweep, Cause: run.Hand}))
@@ -175,7 +174,7 @@ func TestGathering(t *testing.T) {
 // So many runs and tasks are told of one by one and no more; when they can't be read, everybody is told to ask.
 func TestTheMostThatIsTold(t *testing.T) {
 	ctx, rec := t.Context(), recordstest.Open(t)
-	h := New(rec, slog.New(slog.DiscardHandler))
+	h := New(rec, recordstest.Quiet(t, "what changed could not be read"))
 	g := gathered{runs: map[string]bool{}, tasks: map[int64]bool{}}
 	var last records.Task
 	var list []records.Run

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"log/slog"
 	"testing"
 	"time"
 
@@ -31,10 +30,10 @@ type bench struct {
 }
 
 // newBench has two hosts, a store in memory, and the machines tickets-db on quay-1 and timetable on quay-2.
-func newBench(t *testing.T, policies map[string]site.Policy) *bench {
+func newBench(t *testing.T, policies map[string]site.Policy, warnings ...string) *bench {
 	rec := recordstest.Open(t)
 	ss, _, shelf := storestest.New(t, rec)
-	b := &bench{T: t, rec: rec, pl: New(rec, slog.New(slog.DiscardHandler), ss), site: site.Site{Zone: "Europe/Lisbon",
+	b := &bench{T: t, rec: rec, pl: New(rec, recordstest.Quiet(t, warnings...), ss), site: site.Site{Zone: "Europe/Lisbon",
 		Hypervisors: map[string]site.Hypervisor{"quay-1": {URI: "test:///quay-1"}, "quay-2": {URI: "test:///quay-2"}},
 		Stores:      map[string]site.Store{"quay-shelf": shelf}, Policies: policies}}
 	b.save()
@@ -166,7 +165,9 @@ func TestFollowersAndPauses(t *testing.T) {
 	after := func(when string) site.Policy {
 		return site.Policy{Machines: []string{"*"}, Store: "quay-shelf", Schedules: []site.Schedule{{When: "every day at 23:00"}, {When: when, Capture: image.Full, Note: "chained"}}}
 	}
-	b := newBench(t, map[string]site.Policy{"nightly-guests": after("at boot"), "well": after(" after nightly-guests"), "anyway": after("after nightly-guests in any case"), "other": after("after well")})
+	boot := after("at boot")
+	boot.Schedules = append(boot.Schedules, site.Schedule{When: "at boot", Note: "a second time"})
+	b := newBench(t, map[string]site.Policy{"nightly-guests": boot, "well": after(" after nightly-guests"), "anyway": after("after nightly-guests in any case"), "other": after("after well")})
 	followers := func(state run.State) (out []string) {
 		all, err := b.pl.Followers(ctx, records.Run{Policy: "nightly-guests"}, state)
 		require.NoError(t, err)
@@ -209,7 +210,8 @@ func TestFollowersAndPauses(t *testing.T) {
 
 // The scheduler fires what is due once, and brings moments back that another clock set too far ahead.
 func TestSchedule(t *testing.T) {
-	b := newBench(t, map[string]site.Policy{"nightly-guests": {Machines: []string{"*"}, Store: "quay-shelf", Schedules: []site.Schedule{{When: "every day at 23:00"}}}})
+	b := newBench(t, map[string]site.Policy{"nightly-guests": {Machines: []string{"*"}, Store: "quay-shelf", Schedules: []site.Schedule{{When: "every day at 23:00"}}}},
+		"next moments of policies were brought back")
 	far := time.Now().AddDate(1, 0, 0)
 	require.NoError(t, b.rec.SaveSite(t.Context(), b.site, func(site.Policy) time.Time { return far }, nil))
 	set := func(at time.Time) {

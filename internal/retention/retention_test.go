@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"testing"
 	"time"
 
@@ -33,7 +32,7 @@ type bench struct {
 func newBench(t *testing.T) *bench {
 	rec := recordstest.Open(t)
 	ss, e, shelf := storestest.New(t, rec)
-	b := &bench{t, New(rec, slog.New(slog.DiscardHandler), ss, e), rec, site.Site{Zone: "Europe/Lisbon", Stores: map[string]site.Store{"quay-shelf": shelf}, Policies: map[string]site.Policy{"nightly-guests": {Store: "quay-shelf", Rotation: "newest 9"}}}}
+	b := &bench{t, New(rec, recordstest.Quiet(t), ss, e), rec, site.Site{Zone: "Europe/Lisbon", Stores: map[string]site.Store{"quay-shelf": shelf}, Policies: map[string]site.Policy{"nightly-guests": {Store: "quay-shelf", Rotation: "newest 9"}}}}
 	b.save()
 	_, err := rec.SaveMachines(t.Context(), "quay-1", []records.Machine{{Name: "timetable", UUID: "u-timetable", State: machine.Running, Tags: map[string]string{}, Disks: []records.MachineDisk{}}})
 	require.NoError(t, err)
@@ -136,6 +135,49 @@ func TestUpkeep(t *testing.T) {
 	require.Equal(t, 1, b.there(), "who retires has seen it")
 	err = b.rt.upkeepOnce(ctx, func(context.Context, site.Site) error { return errors.New("not called: nothing is due") })
 	require.NoError(t, err)
+}
+
+// A store whose sweeps have to wait for their hours keeps no other one waiting.
+func TestUpkeepOutOfHours(t *testing.T) {
+	b := newBench(t)
+	later := time.Now().In(b.site.Location()).Add(2 * time.Hour)
+	closed := b.site.Stores["quay-shelf"]
+	closed.SweepWindow = later.Format("15:04-") + later.Add(time.Hour).Format("15:04")
+	b.site.Stores["annex"] = closed
+	b.save()
+	_, err := b.rec.Pool().Exec(t.Context(), "update stores set swept = now() - interval '25 hours'")
+	require.NoError(t, err)
+	require.NoError(t, b.rt.upkeepOnce(t.Context(), func(context.Context, site.Site) error { return nil }))
+	sweeps, err := b.rec.Runs(t.Context(), records.RunFilter{Kind: string(run.Sweep)})
+	require.NoError(t, err)
+	require.Len(t, sweeps, 1)
+	require.JSONEq(t, `{"store": "quay-shelf"}`, string(sweeps[0].Request))
+}
+
+// Of a retired machine's sets, one that the guard holds back keeps no other from its rotation.
+func TestRetiredSetsByThemselves(t *testing.T) {
+	for _, many := range []image.Scope{image.WholeMachine, image.SomeDisks} {
+		b := newBench(t)
+		few, n := image.WholeMachine, 0
+		if many == few {
+			few = image.SomeDisks
+		}
+		b.images(11, func(m *records.Image) {
+			m.Scope = many
+			if n++; n > 8 {
+				m.Scope = few
+			}
+		})
+		require.NoError(t, b.rec.RetireMachine(t.Context(), "u-timetable", "newest 2"))
+		require.NoError(t, b.rt.rotateRetired(t.Context()))
+		require.Equal(t, 10, b.there())
+		gone, err := b.rec.Image(t.Context(), "image008")
+		require.NoError(t, err)
+		require.NotNil(t, gone.Gone)
+		m, err := b.rec.Machine(t.Context(), "u-timetable")
+		require.NoError(t, err)
+		require.Contains(t, m.Notice, "it would drop 6 of 8")
+	}
 }
 
 // Images are planned set by set: by what they cover, whether by hand, and by machine; what was proven wrong is not proven.

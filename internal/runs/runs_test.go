@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"os"
 	"strings"
@@ -70,10 +69,10 @@ type bench struct {
 	rec *records.Records
 }
 
-// engine makes one that is not served yet.
-func engine(t *testing.T) *bench {
+// engine makes one that is not served yet. Of what is worse than information it logs what is expected, and no more.
+func engine(t *testing.T, warnings ...string) *bench {
 	rec := recordstest.Open(t)
-	e, err := New(rec, slog.New(slog.DiscardHandler))
+	e, err := New(rec, recordstest.Quiet(t, warnings...))
 	require.NoError(t, err)
 	return &bench{t, e, rec}
 }
@@ -117,7 +116,7 @@ func (b *bench) lines(id string) string { return recordstest.RunLog(b, b.rec, id
 // How a run ends follows from its tasks, its warnings and its handler's error.
 func TestOutcomes(t *testing.T) {
 	t.Parallel()
-	b := engine(t)
+	b := engine(t, "panic=no such deck")
 	tasks := func(outcomes ...error) func(context.Context, *Run) error {
 		return func(ctx context.Context, r *Run) error {
 			for _, err := range outcomes {
@@ -317,7 +316,7 @@ func TestEnds(t *testing.T) {
 // What a dead process left is settled and cleared, again and again until that goes well; what no handler knows is left alone.
 func TestOrphans(t *testing.T) {
 	t.Parallel()
-	b := engine(t)
+	b := engine(t, "could not clear all that a dead process left", "a run of a kind that this program does not know")
 	ctx := t.Context()
 	now := time.Now()
 	for id, kind := range map[string]run.Kind{"orphan01": run.Check, "orphan02": run.Check, "strange0": run.Fold} {
@@ -371,8 +370,9 @@ func TestOrphans(t *testing.T) {
 // A run of a kind that this program does not know waits for one that does.
 func TestUnknownKinds(t *testing.T) {
 	t.Parallel()
-	b := engine(t)
-	b.e.Register(run.Check, handler{run: func(context.Context, *Run) error { return nil }})
+	b := engine(t, "a run of a kind that this program does not know")
+	// One whose handler can do no more than it must.
+	b.e.Register(run.Check, struct{ Handler }{handler{run: func(context.Context, *Run) error { return nil }}})
 	b.serve()
 	strange, known := b.queue(run.Fold), b.queue(run.Check)
 	b.await(known)
@@ -382,6 +382,17 @@ func TestUnknownKinds(t *testing.T) {
 	b.e.LogIfKept(t.Context(), "nothing0", "", run.Note, "to nobody")
 	b.e.LogIfKept(t.Context(), known, "", run.Note, "to the known one")
 	require.Contains(t, b.lines(known), "to the known one")
+
+	// Nothing has been said of the one that waits; of none that there never was can anything be said.
+	for id, want := range map[string]int{known: 1, strange: 0} {
+		lines, err := b.e.ReadLog(t.Context(), id)
+		require.NoError(t, err)
+		require.Len(t, lines, want)
+	}
+	_, err = b.e.ReadLog(t.Context(), "nothing0")
+	require.ErrorIs(t, err, fault.ErrNotFound)
+	_, err = b.e.Tasks(t.Context(), "nothing0", 0, 5)
+	require.ErrorIs(t, err, fault.ErrNotFound)
 }
 
 // Tasks begin in their turn, no more at once than their limits allow.

@@ -2,7 +2,6 @@
 package storestest
 
 import (
-	"log/slog"
 	"path/filepath"
 	"testing"
 
@@ -10,6 +9,7 @@ import (
 
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/store/medium/memory"
 	"keenlodge/internal/stores"
@@ -20,7 +20,7 @@ import (
 // New makes the stores of a lodge whose runs are not carried out, with a store in memory that a site may call quay-shelf.
 func New(t testing.TB, rec *records.Records) (ss *stores.Stores, e *runs.Engine, shelf site.Store) {
 	t.Helper()
-	quiet := slog.New(slog.DiscardHandler)
+	quiet := recordstest.Quiet(t)
 	v, err := vault.Open(rec, filepath.Join(t.TempDir(), "lodge-key"))
 	require.NoError(t, err)
 	e, err = runs.New(rec, quiet)
