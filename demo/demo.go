@@ -165,7 +165,7 @@ func (s *show) await(ctx context.Context, r wire.Run, err error) (wire.Run, erro
 		return r, err
 	}
 	r, err = s.c.Watch(ctx, r.ID, func(wire.Run) {})
-	if err == nil && r.State != "done" {
+	if err == nil && r.State != corerun.Done {
 		err = fmt.Errorf("run %s (%s) ended as %s: %s", r.ID, r.Kind, r.State, r.Error)
 		for _, t := range r.Tasks {
 			err = errors.Join(err, fmt.Errorf("%s: %s %s", t.Machine, t.Error, strings.Join(t.Warnings, "; ")))
@@ -180,7 +180,7 @@ func (s *show) backups(ctx context.Context) error {
 		r, err := s.c.RunPolicy(ctx, "nightly-guests", "")
 		r, err = s.await(ctx, r, err)
 		made++
-		if r.State == "warned" && made < 2*runsInDemo {
+		if r.State == corerun.Warned && made < 2*runsInDemo {
 			// A host that has no time for its guests lets a freeze run into its limit: said, and done again.
 			fmt.Fprintf(s.w, "! backup             again, for it was done with warnings: %v\n", err)
 			continue
@@ -271,7 +271,7 @@ func (s *show) setPolicy(ctx context.Context, name string, p site.Policy) (wire.
 // runOf runs a policy by hand and waits for its end. A run with warnings is no error here.
 func (s *show) runOf(ctx context.Context, policy, note string) (wire.Run, error) {
 	r, err := s.c.RunPolicy(ctx, policy, note)
-	if r, err = s.await(ctx, r, err); err != nil && r.State == "warned" {
+	if r, err = s.await(ctx, r, err); err != nil && r.State == corerun.Warned {
 		err = nil
 	}
 	return r, err
@@ -339,7 +339,7 @@ func (s *show) guard(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if r.State != "warned" || len(images) != 5 || len(told.Rotation) != 1 {
+	if r.State != corerun.Warned || len(images) != 5 || len(told.Rotation) != 1 {
 		return fmt.Errorf("the guard should have held the rotation of weekly-system back, but its run is %s and %d images are left", r.State, len(images))
 	}
 	s.done("guard", "weekly-system: \"newest 1\" would drop 4 of 5 images, so nothing went; it waits for: keenlodge rotation confirm weekly-system")
@@ -418,7 +418,7 @@ func (s *show) rehearse(ctx context.Context) error {
 			return nil, 0, fmt.Errorf("rehearsal %s of %s: %s: %w", r.ID, policy, r.Error, err)
 		}
 		for _, c := range found.Checks {
-			if c.State == "failed" {
+			if c.State == wire.Failed {
 				failed = append(failed, c)
 			}
 		}
@@ -474,7 +474,7 @@ func (s *show) hooks(ctx context.Context) error {
 	}
 	all.Webhooks = map[string]site.Webhook{"harbour-desk": {URL: "http://" + listener.Addr().String() + "/runs", Events: []event.Name{event.RunWarned}}}
 	p := all.Policies["monthly-whole"]
-	p.Hooks = []site.Hook{{At: []site.Moment{"begun", "machine-done", "done"}, Script: script}, {At: []site.Moment{"done"}, Webhook: "harbour-desk"}}
+	p.Hooks = []site.Hook{{At: []site.Moment{site.Begun, site.MachineDone, site.Done}, Script: script}, {At: []site.Moment{site.Done}, Webhook: "harbour-desk"}}
 	all.Policies["monthly-whole"] = p
 	q := all.Policies["weekly-system"]
 	q.Checks = nil

@@ -45,6 +45,7 @@ func init() {
 	list(event.Names)
 	list(deed.Results)
 	list(wire.Changes)
+	list(medium.Verdicts)
 	list(wire.Verdicts)
 }
 

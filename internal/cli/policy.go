@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/wire"
 )
 
@@ -90,42 +91,42 @@ func policyRehearseCommand() *cli.Command {
 		Description: "It ends with 0 if a run would go well, with 3 if it would go with warnings, and with 1 if not.",
 		Flags:       []cli.Flag{output(), &cli.BoolFlag{Name: "freeze", Usage: "freeze and thaw the guests, too"}},
 		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
-			run, err := k.RehearsePolicy(ctx, name, wire.RehearseRequest{Freeze: c.Bool("freeze")})
+			r, err := k.RehearsePolicy(ctx, name, wire.RehearseRequest{Freeze: c.Bool("freeze")})
 			if err != nil {
 				return err
 			}
-			if run, err = waitFor(ctx, k, run.ID); err != nil {
+			if r, err = waitFor(ctx, k, r.ID); err != nil {
 				return err
 			}
 			var found wire.Rehearsal
-			if len(run.Result) == 0 {
-				return fmt.Errorf("rehearsal %s ended as %s: %s", run.ID, run.State, run.Error)
+			if len(r.Result) == 0 {
+				return fmt.Errorf("rehearsal %s ended as %s: %s", r.ID, r.State, r.Error)
 			}
-			if err := json.Unmarshal(run.Result, &found); err != nil {
+			if err := json.Unmarshal(r.Result, &found); err != nil {
 				return err
 			}
 			if err := show(c, found, func(w io.Writer) { rehearsed(w, name, found) }); err != nil {
 				return err
 			}
-			for _, t := range run.Tasks {
+			for _, t := range r.Tasks {
 				if t.Error != "" {
 					return fmt.Errorf("%s: %s", t.Machine, t.Error)
 				}
 			}
-			switch run.State {
-			case "done":
+			switch r.State {
+			case run.Done:
 				return nil
-			case "warned":
+			case run.Warned:
 				return errWarned
 			}
-			return fmt.Errorf("rehearsal of policy %s: %s", name, run.Error)
+			return fmt.Errorf("rehearsal of policy %s: %s", name, r.Error)
 		})}
 }
 
 func rehearsed(w io.Writer, name string, r wire.Rehearsal) {
 	var rows [][]string
 	for _, check := range r.Checks {
-		sign := map[wire.Verdict]string{"ok": "✓", "warned": "!", "failed": "✗"}[check.State]
+		sign := map[wire.Verdict]string{wire.OK: "✓", wire.Warned: "!", wire.Failed: "✗"}[check.State]
 		rows = append(rows, []string{sign, check.What, check.On, check.Text})
 	}
 	table(w, []string{"", "WHAT", "ON", "RESULT"}, rows)

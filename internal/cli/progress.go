@@ -33,21 +33,21 @@ func follow(ctx context.Context, c *cli.Command, k *client.Client, id string) er
 	default:
 		screen = &lines{w: w, steps: map[int64]string{}}
 	}
-	run, err := k.Watch(ctx, id, screen.show)
+	r, err := k.Watch(ctx, id, screen.show)
 	screen.end()
 	if err != nil {
 		return err
 	}
-	if err := show(c, run, func(w io.Writer) { runSummary(ctx, w, k, run) }); err != nil {
+	if err := show(c, r, func(w io.Writer) { runSummary(ctx, w, k, r) }); err != nil {
 		return err
 	}
-	switch run.State {
-	case "done":
+	switch r.State {
+	case run.Done:
 		return nil
-	case "warned":
+	case run.Warned:
 		return errWarned
 	}
-	return fmt.Errorf("run %s %s; look at: keenlodge run log %s", run.ID, run.State, run.ID)
+	return fmt.Errorf("run %s %s; look at: keenlodge run log %s", r.ID, r.State, r.ID)
 }
 
 // waitFor waits for a run's end with nothing to see.
@@ -112,12 +112,12 @@ func (b *bars) show(r wire.Run) {
 		bar.SetTotal(max(t.Total, t.Done, 1), false)
 		bar.SetCurrent(t.Done)
 		if t.Ended != nil {
-			if t.State != "failed" {
+			if t.State != run.Failed {
 				bar.SetTotal(max(t.Done, 1), false)
 				bar.SetCurrent(max(t.Done, 1))
 			}
 			bar.EnableTriggerComplete()
-			if t.State == "failed" {
+			if t.State == run.Failed {
 				bar.Abort(false)
 			}
 		}
@@ -137,7 +137,7 @@ func stepText(t *wire.Task) string {
 	if t.Ended != nil {
 		return stateWords(t.State)
 	}
-	if t.State == "queued" {
+	if t.State == run.Queued {
 		return "waits: " + cmp.Or(t.Why, "for its turn")
 	}
 	return t.Step

@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
 	"keenlodge/internal/wire"
 )
 
@@ -172,25 +173,25 @@ func storeProbeCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			worst := ""
+			worst := medium.OK
 			err = show(c, steps, func(w io.Writer) {
 				var rows [][]string
 				for _, s := range steps {
-					rows = append(rows, []string{map[string]string{"ok": "✓", "warning": "!", "failed": "✗"}[s.State] + " " + s.Name, s.Text})
+					rows = append(rows, []string{map[medium.Verdict]string{medium.OK: "✓", medium.Warning: "!", medium.Failed: "✗"}[s.State] + " " + s.Name, s.Text})
 				}
 				table(w, []string{"STEP", "RESULT"}, rows)
 			})
 			for _, s := range steps {
-				if s.State == "failed" || worst == "" && s.State == "warning" {
+				if s.State == medium.Failed || worst == medium.OK && s.State == medium.Warning {
 					worst = s.State
 				}
 			}
 			switch {
 			case err != nil:
 				return err
-			case worst == "failed":
+			case worst == medium.Failed:
 				return errors.New("this place can't be used as it is")
-			case worst == "warning":
+			case worst == medium.Warning:
 				return errWarned
 			}
 			return nil

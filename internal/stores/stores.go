@@ -367,20 +367,20 @@ func (ss *Stores) whatIsThere(ctx context.Context, m medium.Medium) medium.Step 
 	h, err := store.ReadHeader(ctx, m)
 	switch {
 	case err == nil && h.Sealed:
-		return medium.Step{Name: "content", State: "ok", Text: fmt.Sprintf("a sealed store, made on %s; add it with a key, then adopt its images", h.Made.Format(time.DateOnly))}
+		return medium.Step{Name: "content", State: medium.OK, Text: fmt.Sprintf("a sealed store, made on %s; add it with a key, then adopt its images", h.Made.Format(time.DateOnly))}
 	case err == nil:
-		return medium.Step{Name: "content", State: "ok", Text: fmt.Sprintf("a store, made on %s; add it, then adopt its images", h.Made.Format(time.DateOnly))}
+		return medium.Step{Name: "content", State: medium.OK, Text: fmt.Sprintf("a store, made on %s; add it, then adopt its images", h.Made.Format(time.DateOnly))}
 	case !errors.Is(err, store.ErrNoStore):
-		return medium.Step{Name: "content", State: "failed", Text: err.Error()}
+		return medium.Step{Name: "content", State: medium.Failed, Text: err.Error()}
 	}
 	empty, err := isEmpty(ctx, m)
 	switch {
 	case err != nil:
-		return medium.Step{Name: "content", State: "failed", Text: err.Error()}
+		return medium.Step{Name: "content", State: medium.Failed, Text: err.Error()}
 	case !empty:
-		return medium.Step{Name: "content", State: "failed", Text: "something else is there; a store needs an empty place"}
+		return medium.Step{Name: "content", State: medium.Failed, Text: "something else is there; a store needs an empty place"}
 	}
-	return medium.Step{Name: "content", State: "ok", Text: "empty: a store can be made here"}
+	return medium.Step{Name: "content", State: medium.OK, Text: "empty: a store can be made here"}
 }
 
 // Show describes a store.

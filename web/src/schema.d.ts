@@ -1618,6 +1618,11 @@ export interface components {
       bucket?: string
       /** @description open layout: compress the disks' clusters */
       compress?: boolean
+      /**
+       * @description pooled layout: how hard to try to make what is new small: none, quick, even (the default), small, smallest; what is there already stays as it is
+       * @enum {string}
+       */
+      compression?: "" | "none" | "quick" | "even" | "small" | "smallest"
       /** @description s3: address of the service, such as https://objects.brindle.example */
       endpoint?: string
       /** @description room that stays free, such as 20 GiB */
@@ -1730,6 +1735,11 @@ export interface components {
       bucket?: string
       /** @description open layout: compress the disks' clusters */
       compress?: boolean
+      /**
+       * @description pooled layout: how hard to try to make what is new small: none, quick, even (the default), small, smallest; what is there already stays as it is
+       * @enum {string}
+       */
+      compression?: "" | "none" | "quick" | "even" | "small" | "smallest"
       /** @description s3: address of the service, such as https://objects.brindle.example */
       endpoint?: string
       /** @description why it can't be reached, or empty */

@@ -26,11 +26,24 @@ type Exposer interface {
 	Exposed(ctx context.Context, name string) (text string, err error)
 }
 
-// Step is one step of a probe. State is "ok", "warning" or "failed".
+// Verdict is how a step of a probe went.
+type Verdict string
+
+// A place with a warning can be used; one where a step failed can't, as it is.
+const (
+	OK      Verdict = "ok"
+	Warning Verdict = "warning"
+	Failed  Verdict = "failed"
+)
+
+// Verdicts lists every verdict.
+var Verdicts = []Verdict{OK, Warning, Failed}
+
+// Step is one step of a probe.
 type Step struct {
-	Name  string `json:"name"`
-	State string `json:"state" enum:"ok,warning,failed"`
-	Text  string `json:"text"`
+	Name  string  `json:"name"`
+	State Verdict `json:"state"`
+	Text  string  `json:"text"`
 }
 
 // clockSlack is how far the medium's clock may be off before a probe warns.
@@ -40,16 +53,16 @@ const clockSlack = time.Minute
 // without which the others make no sense. What it writes it deletes.
 func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []Step {
 	var steps []Step
-	tell := func(name, state, format string, args ...any) {
+	tell := func(name string, state Verdict, format string, args ...any) {
 		steps = append(steps, Step{name, state, fmt.Sprintf(format, args...)})
 	}
 	m, err := open(ctx)
 	if err != nil {
-		tell("reach", "failed", "%v", Advise(err))
+		tell("reach", Failed, "%v", Advise(err))
 		return steps
 	}
 	defer m.Close()
-	tell("reach", "ok", "%s", m)
+	tell("reach", OK, "%s", m)
 
 	name := fmt.Sprintf("probe/%016x", rand.Uint64())
 	content := make([]byte, 64<<10)
@@ -58,67 +71,67 @@ func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []St
 	}
 	begun := time.Now()
 	if err := m.Put(ctx, name, content); err != nil {
-		tell("write", "failed", "%v", Advise(err))
+		tell("write", Failed, "%v", Advise(err))
 		return steps
 	}
 	took := time.Since(begun)
-	tell("write", "ok", "64 KiB in %s", took.Round(time.Millisecond))
+	tell("write", OK, "64 KiB in %s", took.Round(time.Millisecond))
 	defer m.Delete(context.WithoutCancel(ctx), name) // again, for what ends before
 
 	begun = time.Now()
 	back, err := m.Get(ctx, name, 100, 1000)
 	switch {
 	case err != nil:
-		tell("read", "failed", "%v", Advise(err))
+		tell("read", Failed, "%v", Advise(err))
 	case !bytes.Equal(back, content[100:1100]):
-		tell("read", "failed", "what came back is not what was written")
+		tell("read", Failed, "what came back is not what was written")
 	default:
-		tell("read", "ok", "a part of it in %s", time.Since(begun).Round(time.Millisecond))
+		tell("read", OK, "a part of it in %s", time.Since(begun).Round(time.Millisecond))
 	}
 	seen := false
 	err = m.List(ctx, "probe/", func(o Object) error { seen = seen || o.Name == name && o.Size == int64(len(content)); return nil })
 	switch {
 	case err != nil:
-		tell("list", "failed", "%v", Advise(err))
+		tell("list", Failed, "%v", Advise(err))
 	case !seen:
-		tell("list", "failed", "what was written does not appear in the list")
+		tell("list", Failed, "what was written does not appear in the list")
 	default:
-		tell("list", "ok", "what was written appears at once")
+		tell("list", OK, "what was written appears at once")
 	}
 	if o, err := m.Stat(ctx, name); err != nil {
-		tell("clock", "failed", "%v", Advise(err))
+		tell("clock", Failed, "%v", Advise(err))
 	} else if off := o.Modified.Sub(begun).Abs() - took; off > clockSlack {
-		tell("clock", "warning", "the clocks differ by %s; set one of them right (NTP)", off.Round(time.Second))
+		tell("clock", Warning, "the clocks differ by %s; set one of them right (NTP)", off.Round(time.Second))
 	} else {
-		tell("clock", "ok", "the clocks agree")
+		tell("clock", OK, "the clocks agree")
 	}
 	if e, ok := m.(Exposer); ok {
 		switch text, err := e.Exposed(ctx, name); {
 		case err != nil:
-			tell("privacy", "warning", "could not find out who else can read: %v", err)
+			tell("privacy", Warning, "could not find out who else can read: %v", err)
 		case text != "":
-			tell("privacy", "warning", "%s", text)
+			tell("privacy", Warning, "%s", text)
 		default:
-			tell("privacy", "ok", "strangers can't read it")
+			tell("privacy", OK, "strangers can't read it")
 		}
 	}
 	if err := m.Delete(ctx, name); err != nil {
-		tell("delete", "failed", "%v", Advise(err))
+		tell("delete", Failed, "%v", Advise(err))
 	} else if _, err := m.Stat(ctx, name); !errors.Is(err, ErrNotFound) {
-		tell("delete", "failed", "what was deleted is still there")
+		tell("delete", Failed, "what was deleted is still there")
 	} else {
-		tell("delete", "ok", "what was written is gone")
+		tell("delete", OK, "what was written is gone")
 	}
 	room, err := m.Room(ctx)
 	switch {
 	case err != nil:
-		tell("room", "warning", "%v", err)
+		tell("room", Warning, "%v", err)
 	case room.FreeBytes < 0:
-		tell("room", "ok", "the medium does not tell")
+		tell("room", OK, "the medium does not tell")
 	case room.FreeInodes >= 0 && room.TotalInodes > 0:
-		tell("room", "ok", "%s free of %s, %s inodes free", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)), humanize.Comma(room.FreeInodes))
+		tell("room", OK, "%s free of %s, %s inodes free", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)), humanize.Comma(room.FreeInodes))
 	default:
-		tell("room", "ok", "%s free of %s", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)))
+		tell("room", OK, "%s free of %s", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)))
 	}
 	return steps
 }
