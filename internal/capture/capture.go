@@ -190,6 +190,8 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	} else {
 		t.Log(ctx, "the image will be full: %s", k.why)
 	}
+	gentle := k.feel(ctx, h)
+	defer gentle.end(context.WithoutCancel(ctx))
 	if err := t.Begin(ctx, "capturing"); err != nil {
 		return err
 	}
@@ -213,7 +215,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	k.rec.Taken = time.Now()
 	m := k.manifest(capture)
 	t.Warnings, t.Frozen = append(t.Warnings, capture.Warnings()...), m.Frozen.Nanoseconds()
-	disks, err := c.planDisks(ctx, k.st, capture, k.base, t, c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st))
+	disks, err := c.planDisks(ctx, k.st, capture, k.base, t, gentle.both(c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st)))
 	defer closeOlder(disks)
 	if err != nil {
 		return err

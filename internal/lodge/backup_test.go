@@ -637,3 +637,33 @@ func TestAPolicyNamesAMachineWithItsSource(t *testing.T) {
 	require.ErrorIs(t, err, fault.ErrInvalid)
 	require.ErrorContains(t, err, `did you mean "quay-1/timetable"?`)
 }
+
+// A policy that is gentle watches a guest's writes before and while it reads it, and says what it found; a guest that is off feels nothing,
+// and one that can't be watched is captured all the same, with a warning.
+func TestGentle(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, map[string]site.Policy{"nightly-guests": {Machines: []string{"*"}, Store: "quay-shelf", Rotation: "newest 2", Gentle: true}})
+	var writes atomic.Int64
+	b.host.Change("tickets-db", func(g *sourcetest.Guest) {
+		g.WriteTimes = func() (int64, time.Duration) {
+			n := writes.Add(100)
+			return n, time.Duration(n) * 3 * time.Millisecond
+		}
+	})
+	b.host.Change("timetable", func(g *sourcetest.Guest) { g.State = machine.Off })
+	r := b.run("nightly-guests")
+	require.Equal(t, run.Done, r.State, r.Error)
+	require.Equal(t, 1, strings.Count(b.lines(r.ID), "read gently: a write of the guest's took 3ms before"))
+	require.Equal(t, 1, strings.Count(b.lines(r.ID), "watching its writes"), "one that is off is not watched")
+
+	b.host.SetFault(func(call, guest string) error {
+		if call == "write times" && guest == "tickets-db" {
+			return errors.New("the counters are gone")
+		}
+		return nil
+	})
+	r = b.run("nightly-guests")
+	require.Equal(t, run.Warned, r.State)
+	require.Contains(t, strings.Join(append(r.Tasks[0].Warnings, r.Tasks[1].Warnings...), " "), "it was read as fast as it went: the counters are gone")
+	require.Len(t, b.images("u-tickets"), 2)
+}

@@ -29,6 +29,9 @@ var (
 	ErrBusy        = errors.New("it is busy")
 )
 
+// ErrNotRunning marks a machine that would have to run for what was asked.
+var ErrNotRunning = errors.New("it does not run")
+
 // ErrExists marks a name that is taken.
 var ErrExists = errors.New("the name is taken")
 
@@ -169,6 +172,13 @@ type Insider interface {
 	GuestMounts(ctx context.Context, name string) ([]string, error)
 	// ReadGuestFile reads a file, up to limit bytes.
 	ReadGuestFile(ctx context.Context, name, path string, limit int64) ([]byte, error)
+}
+
+// WriteTimer tells how a machine's own writes go.
+type WriteTimer interface {
+	// WriteTimes tells how many writes and flushes a machine's disks have carried out since it was powered on, and how long all of them
+	// together took. Errors wrap [ErrNotRunning] where it fits.
+	WriteTimes(ctx context.Context, name string) (writes int64, took time.Duration, err error)
 }
 
 // As is a source as far as it can do something, such as [Capturer]; what names that for the error, such as "capture machines".

@@ -1188,6 +1188,8 @@ export interface components {
        * @description how old a newest image may be by the schedules, in nanoseconds; 0 for any age
        */
       fresh: number
+      /** @description read a guest that runs no faster than its own writes bear: while they take more than twice as long as before, reading slows down */
+      gentle?: boolean
       /** @description scripts and webhooks that are called at moments of a run */
       hooks?: components["schemas"]["SiteHook"][]
       /** @description how long a run may take, such as 4 hours; then it is stopped */
@@ -1559,6 +1561,8 @@ export interface components {
       except?: string[]
       /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
       fold?: boolean
+      /** @description read a guest that runs no faster than its own writes bear: while they take more than twice as long as before, reading slows down */
+      gentle?: boolean
       /** @description scripts and webhooks that are called at moments of a run */
       hooks?: components["schemas"]["SiteHook"][]
       /** @description how long a run may take, such as 4 hours; then it is stopped */

@@ -41,6 +41,8 @@ type Policy struct {
 	Windows []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00"`
 	Spread  string   `yaml:"spread,omitempty" json:"spread,omitempty" doc:"time over which the starts of a run's machines are spread, such as 30 minutes"`
 	Longest string   `yaml:"longest,omitempty" json:"longest,omitempty" doc:"how long a run may take, such as 4 hours; then it is stopped"`
+	// Gentle slows reading down while the guest's own writes take longer than they do without.
+	Gentle bool `yaml:"gentle,omitempty" json:"gentle,omitempty" doc:"read a guest that runs no faster than its own writes bear: while they take more than twice as long as before, reading slows down"`
 	// Retries are for what may pass by itself; the wait doubles each time.
 	Retries   int    `yaml:"retries,omitempty" json:"retries,omitempty" doc:"how often a machine is tried again after what may pass by itself; default 0"`
 	RetryWait string `yaml:"retry_wait,omitempty" json:"retry_wait,omitempty" doc:"wait before the first retry, doubled each time; default 1 minute"`

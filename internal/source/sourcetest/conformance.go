@@ -35,6 +35,7 @@ func Run(t *testing.T, s Subject) {
 	t.Run("a capture that is not kept leaves nothing", s.nothing)
 	t.Run("what nobody closed is cleared", s.clear)
 	t.Run("a guest that is not there", s.missing)
+	t.Run("its writes are counted", s.writes)
 	t.Run("a hook that fails ends the capture", s.hook)
 }
 
@@ -174,6 +175,24 @@ func (s Subject) clear(t *testing.T) {
 	require.NoError(t, err, "the next can begin")
 	require.NoError(t, k.Close(t.Context(), false, nil))
 	require.NoError(t, again.Thaw(t.Context(), s.Guest), "one that is not frozen")
+}
+
+// writes of the machine's own are counted and timed, by a source that can.
+func (s Subject) writes(t *testing.T) {
+	h, _ := s.connect(t)
+	timer, ok := h.(source.WriteTimer)
+	if !ok {
+		t.Skip("this source does not tell")
+	}
+	before, took, err := timer.WriteTimes(t.Context(), s.Guest)
+	require.NoError(t, err)
+	s.Write(t, 5<<20, 0x5a)
+	after, then, err := timer.WriteTimes(t.Context(), s.Guest)
+	require.NoError(t, err)
+	require.Greater(t, after, before)
+	require.Greater(t, then, took)
+	_, _, err = timer.WriteTimes(t.Context(), "nobody")
+	require.ErrorIs(t, err, source.ErrNoMachine)
 }
 
 func (s Subject) missing(t *testing.T) {

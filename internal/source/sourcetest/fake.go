@@ -75,12 +75,15 @@ type Guest struct {
 	Commands map[string]int
 	// Agent says that an agent answers in it.
 	Agent bool
+	// WriteTimes, if not nil, tells what [source.WriteTimer] does; otherwise each [Host.Write] took a millisecond.
+	WriteTimes func() (writes int64, took time.Duration)
 	// Frozen, Job and Checkpoints are what captures do to it. Job is the ID of an open capture.
 	Frozen      bool
 	Job         string
 	Checkpoints []string
 
-	dirty map[string]map[string]map[int64]bool // checkpoint, disk, grain
+	dirty  map[string]map[string]map[int64]bool // checkpoint, disk, grain
+	writes int64
 }
 
 // Add adds a guest that runs, with an agent in it.
@@ -128,6 +131,7 @@ func (h *Host) Write(name, target string, at int64, body []byte) {
 	defer h.mu.Unlock()
 	g := h.guests[name]
 	copy(g.Disks[target][at:], body)
+	g.writes++
 	for _, disks := range g.dirty {
 		for i := at / grain; i <= (at+int64(len(body))-1)/grain && len(body) > 0; i++ {
 			if disks[target] == nil {
@@ -524,6 +528,26 @@ func (c *Conn) Ping(_ context.Context, name string) error {
 		err = fmt.Errorf("guest %s: no agent answers in it", name)
 	}
 	return err
+}
+
+// WriteTimes implements [source.WriteTimer].
+func (c *Conn) WriteTimes(_ context.Context, name string) (writes int64, took time.Duration, err error) {
+	if err := c.h.fault("write times", name); err != nil {
+		return 0, 0, err
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, err := c.h.guest(name)
+	switch {
+	case err != nil:
+	case g.State != machine.Running:
+		err = fmt.Errorf("guest %s: %w", name, source.ErrNotRunning)
+	case g.WriteTimes != nil:
+		writes, took = g.WriteTimes()
+	default:
+		writes, took = g.writes, time.Duration(g.writes)*time.Millisecond
+	}
+	return writes, took, err
 }
 
 // Execute implements [source.Insider].
