@@ -30,7 +30,7 @@ const (
 )
 
 // scale measures a lodge of ten thousand machines: pages, summaries, forecast and memory, through the HTTP interface.
-func scale(ctx context.Context, p *demo.Place) error {
+func scale(ctx context.Context, p *demo.Place, r *report) error {
 	service, db, shelf, err := startEmpty(ctx, p)
 	if err != nil {
 		return err
@@ -60,29 +60,39 @@ func scale(ctx context.Context, p *demo.Place) error {
 	}
 	m := measuring{url: p.URL(), token: strings.TrimSpace(string(token))}
 	forgetPeak(service.PID())
-	for _, page := range []struct{ what, path string }{
-		{"machines", "/api/v1/machines?limit=100"}, {"images", "/api/v1/images?limit=100"}, {"runs", "/api/v1/runs?limit=50"},
-		{"history", "/api/v1/images?only_gone=true&limit=100"}, {"one machine's images", "/api/v1/images?machine=guest-04711&limit=100"},
-		{"a policy's preview", "/api/v1/policies/policy-42/rotation"}, {"stores", "/api/v1/stores"},
-		{"summary", "/api/v1/summary"}, {"lanes", "/api/v1/lanes?limit=25"}, {"policies", "/api/v1/policies"},
+	for _, page := range []struct {
+		what, path string
+		asked      float64
+	}{
+		{"first page of machines (100)", "/api/v1/machines?limit=100", 100}, {"images (100)", "/api/v1/images?limit=100", 100},
+		{"runs (50, each with its first tasks)", "/api/v1/runs?limit=50", 100}, {"history (100)", "/api/v1/images?only_gone=true&limit=100", 100},
+		{"one machine's images", "/api/v1/images?machine=guest-04711&limit=100", 100}, {"a policy's preview (10 machines, 30 images each)", "/api/v1/policies/policy-42/rotation", 100},
+		{"list of stores", "/api/v1/stores", 50}, {"summary for the headline", "/api/v1/summary", 0}, {"lanes of 25 machines", "/api/v1/lanes?limit=25", 0}, {"policies", "/api/v1/policies", 0},
 	} {
-		if err := m.page(ctx, page.what, page.path); err != nil {
-			return err
-		}
-	}
-	if err := consolePage(ctx, m.url, m.token); err != nil {
-		return err
-	}
-	for range 3 {
-		begun := time.Now()
-		n, err := m.get(ctx, "/api/v1/forecast?days=30")
+		half, most, err := m.page(ctx, page.path)
 		if err != nil {
 			return err
 		}
-		fmt.Printf("forecast of 30 days, all policies: %.2f s, %d KiB\n", time.Since(begun).Seconds(), n>>10)
+		r.add(page.what+": median", "ms", 0, half)
+		r.add(page.what+": p99", "ms", page.asked, most)
 	}
-	fmt.Printf("peak memory of the service: %d MiB\n", peak(service.PID())>>10)
-	return nil
+	after, heap, err := consolePage(ctx, m.url, m.token)
+	if err != nil {
+		return err
+	}
+	r.add("console: today's page usable in Chromium, by the page's own clock", "s", 3, after...)
+	r.add("memory of its scripts, garbage collected", "MB", 120, heap...)
+	var forecasts []float64
+	for range rounds {
+		begun := time.Now()
+		if _, err := m.get(ctx, "/api/v1/forecast?days=30"); err != nil {
+			return err
+		}
+		forecasts = append(forecasts, time.Since(begun).Seconds())
+	}
+	r.add("forecast of 30 days, all policies", "s", 3, forecasts...)
+	r.add("peak memory of the service in all of that", "MiB", 300, float64(peak(service.PID()))/1024)
+	return manyMachines(r)
 }
 
 // startEmpty starts a service with no site, and gives a connection to its database and a folder for a store.
@@ -159,12 +169,11 @@ func (m measuring) get(ctx context.Context, path string) (bytes int64, err error
 	return bytes, err
 }
 
-// page asks for a page 200 times, 8 at a time, and prints the median and the 99th percentile.
-func (m measuring) page(ctx context.Context, what, path string) error {
+// page asks for a page 200 times, 8 at a time, and gives the median and the 99th percentile, in milliseconds.
+func (m measuring) page(ctx context.Context, path string) (half, most float64, err error) {
 	const calls, atOnce = 200, 8
 	var mu sync.Mutex
 	var took []time.Duration
-	var size int64
 	var failed error
 	work := make(chan struct{}, calls)
 	for range calls {
@@ -176,9 +185,9 @@ func (m measuring) page(ctx context.Context, what, path string) error {
 		all.Go(func() {
 			for range work {
 				begun := time.Now()
-				n, err := m.get(ctx, path)
+				_, err := m.get(ctx, path)
 				mu.Lock()
-				took, size = append(took, time.Since(begun)), n
+				took = append(took, time.Since(begun))
 				if err != nil {
 					failed = err
 				}
@@ -188,6 +197,5 @@ func (m measuring) page(ctx context.Context, what, path string) error {
 	}
 	all.Wait()
 	slices.Sort(took)
-	fmt.Printf("%-22s median %6.1f ms, p99 %6.1f ms, %4d KiB\n", what, took[len(took)/2].Seconds()*1000, took[len(took)*99/100].Seconds()*1000, size>>10)
-	return failed
+	return took[len(took)/2].Seconds() * 1000, took[len(took)*99/100].Seconds() * 1000, failed
 }

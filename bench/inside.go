@@ -1,0 +1,88 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"keenlodge/demo"
+	"keenlodge/internal/core/site"
+)
+
+// inside runs the benchmarks of what no command shows by itself.
+func inside(ctx context.Context, p *demo.Place, r *report) error {
+	l, err := newLab(ctx, p)
+	if err != nil {
+		return err
+	}
+	if _, err := l.rawDisk(ctx, "berth-sim", 4, "", files...); err != nil {
+		return err
+	}
+	if _, err := l.backup(ctx, "shelf", "berth-sim", site.Store{}); err != nil {
+		return err
+	}
+	found, err := goBench([]string{"KEENLODGE_SHELF=" + filepath.Join(folder, "shelf"), "KEENLODGE_BENCH=1"}, "RandomReads|Index|SweepPlan", "./internal/store/pooled", "./internal/mount")
+	if err != nil {
+		return err
+	}
+	for _, v := range []struct {
+		key, what, unit string
+		asked           float64
+	}{
+		{"RandomReads ms-cold", "read of 4 KiB at random through a mounted image, cold", "ms", 0.57}, {"RandomReads ms-warm", "the same, warm", "ms", 0.018},
+		{"Index bytes/piece", "index of 10 million pieces, a piece", "bytes", 64}, {"Index s/open", "opening it", "s", 3},
+		{"SweepPlan s/plan", "plan of a sweep, 1000 images, 5.4 million pieces", "s", 15},
+	} {
+		samples, ok := found[v.key]
+		if !ok {
+			return fmt.Errorf("the benchmark %s said nothing", v.key)
+		}
+		r.add(v.what, v.unit, v.asked, samples)
+	}
+	return nil
+}
+
+// manyMachines measures a run of many machines inside of a process.
+func manyMachines(r *report) error {
+	found, err := goBench(nil, "ManyMachines", "./internal/lodge")
+	if err != nil {
+		return err
+	}
+	for _, v := range []struct{ metric, what, unit string }{{"cpu-ms/machine", "processor time of service and source, a machine", "ms"}, {"statements/machine", "statements to the database, a machine", "statements"}} {
+		few, many := found["ARunOfManyMachines/200 "+v.metric], found["ARunOfManyMachines/2000 "+v.metric]
+		r.add("a run of 200 machines of the fake source that give 1 MiB each: "+v.what, v.unit, 0, few)
+		r.add("of 2,000: the same, against 200", "×", 2, many/few)
+	}
+	return nil
+}
+
+// goBench runs benchmarks once and gives their metrics, by the benchmark's name and the metric's.
+func goBench(environment []string, pattern string, packages ...string) (map[string]float64, error) {
+	cmd := exec.Command("go", append([]string{"test", "-run", "^$", "-bench", pattern, "-benchtime", "1x"}, packages...)...)
+	cmd.Env = append(os.Environ(), environment...)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %s", strings.Join(cmd.Args, " "), err, out)
+	}
+	found := map[string]float64{}
+	for line := range strings.Lines(string(out)) {
+		fields := strings.Fields(line)
+		if len(fields) < 4 || !strings.HasPrefix(line, "Benchmark") {
+			continue
+		}
+		name := strings.TrimPrefix(fields[0], "Benchmark")
+		if i := strings.LastIndexByte(name, '-'); i > 0 { // the number of processors
+			name = name[:i]
+		}
+		for i := 2; i+1 < len(fields); i += 2 {
+			if n, err := strconv.ParseFloat(fields[i], 64); err == nil {
+				found[name+" "+fields[i+1]] = n
+			}
+		}
+	}
+	return found, nil
+}
