@@ -15,7 +15,7 @@ import (
 )
 
 const (
-	changedGiB = 4
+	changedGiB = 2
 	// onePercent of the disk, in bytes.
 	onePercent = (changedGiB << 30) / 100 / (1 << 20) * (1 << 20)
 )
@@ -27,7 +27,7 @@ func changes(ctx context.Context, p *demo.Place, r *report) error {
 	if err != nil {
 		return err
 	}
-	disk, err := l.rawDisk(ctx, "berth-sim", changedGiB, "", files...)
+	disk, err := l.rawDisk(ctx, "berth-sim", changedGiB, "", "/usr/bin", "/usr/share")
 	if err != nil {
 		return err
 	}

@@ -23,7 +23,7 @@ func schedules(ctx context.Context, p *demo.Place, r *report) error {
 		return err
 	}
 	defer db.Close(ctx)
-	for _, v := range []struct{ seconds, each int }{{30, 10}, {1, manyPolicies}} {
+	for _, v := range []struct{ seconds, each int }{{10, 10}, {1, manyPolicies}} {
 		worst, err := late(ctx, p, db, shelf, v.seconds, v.each)
 		if err != nil {
 			return err

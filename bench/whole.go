@@ -54,10 +54,6 @@ func whole(ctx context.Context, p *demo.Place, r *report) error {
 		if err != nil {
 			return err
 		}
-		quick, err := l.backup(ctx, fmt.Sprint("quick-", i), "berth-sim", site.Store{Compression: site.Quick})
-		if err != nil {
-			return err
-		}
 		again, err := l.backup(ctx, shelf, "berth-sim", site.Store{})
 		if err != nil {
 			return err
@@ -82,8 +78,6 @@ func whole(ctx context.Context, p *demo.Place, r *report) error {
 		note("zstd MiB", float64(bytes)/(1<<20))
 		note("full", full.seconds/seconds)
 		note("full bytes", float64(full.used)/float64(bytes))
-		note("quick", quick.seconds/seconds)
-		note("quick bytes", float64(quick.used)/float64(bytes))
 		note("sealed", sealed.processor/full.processor)
 		note("again", again.seconds/full.seconds)
 		note("other", other.seconds/full.seconds)
@@ -91,7 +85,7 @@ func whole(ctx context.Context, p *demo.Place, r *report) error {
 		note("restore", extract/expand)
 		note("noise", raw.seconds/copied)
 		note("memory", float64(full.memory)/1024)
-		if err := l.drop(ctx, shelf, fmt.Sprint("vault-", i), fmt.Sprint("quick-", i), fmt.Sprint("media-", i), "copy"); err != nil {
+		if err := l.drop(ctx, shelf, fmt.Sprint("vault-", i), fmt.Sprint("media-", i), "copy"); err != nil {
 			return err
 		}
 	}
@@ -103,8 +97,6 @@ func whole(ctx context.Context, p *demo.Place, r *report) error {
 	r.add("its bytes", "MiB", 0, ratios["zstd MiB"]...)
 	r.add("full image into an empty store, time against zstd -1", "×", 1, ratios["full"]...)
 	r.add("its bytes against zstd -1", "×", 1.05, ratios["full bytes"]...)
-	r.add("with compression quick, time against zstd -1", "×", 0.65, ratios["quick"]...)
-	r.add("its bytes against zstd -1", "×", 1.35, ratios["quick bytes"]...)
 	r.add("into a sealed store, the service's processor time against unsealed", "×", 1.05, ratios["sealed"]...)
 	r.add("second full image, unchanged, time against the first", "×", 0.2, ratios["again"]...)
 	r.add("another machine, the same files on a file system of another size: time against the first", "×", 0.5, ratios["other"]...)

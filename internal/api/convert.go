@@ -56,7 +56,7 @@ func machineOf(v inventory.View) wire.Machine {
 func pauseOf(p records.Pause) wire.Pause { return wire.Pause(p) }
 
 func policyOf(p lodge.PolicyView) wire.Policy {
-	out := wire.Policy{Name: p.Name, Policy: p.Policy, NextDue: p.NextDue, Notice: p.Notice, Covers: p.Covers, Covered: p.Covered, Fresh: p.Fresh, Says: p.Says}
+	out := wire.Policy{Name: p.Name, Policy: p.Policy, NextDue: p.NextDue, Notice: p.Notice, Covers: p.Covers, Covered: p.Covered, FreshnessLimit: p.FreshnessLimit, Says: p.Says}
 	if p.Paused != nil {
 		pause := pauseOf(*p.Paused)
 		out.Paused = &pause
@@ -77,5 +77,5 @@ func eventOf(e events.Event) wire.Event {
 func laneOf(v lodge.LaneView) wire.Lane {
 	return wire.Lane{Machine: machineOf(v.View), Images: eachOf(v.Images, func(m records.Image) wire.LaneImage {
 		return wire.LaneImage{ID: m.ID, Taken: m.Taken, State: m.State, Consistency: m.Consistency, Proven: m.Proven, Failed: m.Failed, Gone: m.Gone, GoneWhy: m.GoneWhy, Read: m.Read, Stored: m.Stored}
-	}), Late: v.Late, Fresh: v.Fresh, Next: v.Next}
+	}), Late: v.Late, FreshnessLimit: v.FreshnessLimit, Next: v.Next}
 }

@@ -5,6 +5,7 @@ package lodge
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -81,7 +82,7 @@ func New(c Config) (*Lodge, error) {
 	l.Events = events.New(c.Records, c.Log)
 	l.Events.Cancelled = engine.HeedCancel
 	l.Hooks = hooks.New(c.Records, v, engine)
-	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, l.mounts, wire.Program)
+	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, c.State, wire.Program)
 	l.Inventory = inventory.New(c.Records, c.Log)
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, engine, wire.Program)
@@ -107,5 +108,6 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 		}
 	}
 	upkeep := func(ctx context.Context) error { return l.Retention.Upkeep(ctx, l.captures.TidyAll) }
-	return l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep)
+	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep)
+	return errors.Join(err, l.Stores.Close(context.WithoutCancel(ctx)))
 }

@@ -31,9 +31,9 @@ type standing struct {
 
 // covering is what a policy covers.
 type covering struct {
-	covers  []string
-	covered int
-	fresh   time.Duration
+	covers    []string
+	covered   int
+	freshness time.Duration
 }
 
 // standings remembers the last standing, so that a page that asks for it often costs one look at all machines in a while.
@@ -79,7 +79,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 	}
 	names, matchers := s.Matchers()
 	for _, name := range names {
-		st.policies[name] = covering{covers: []string{}, fresh: planning.Fresh(s, name, now)}
+		st.policies[name] = covering{covers: []string{}, freshness: planning.FreshnessLimit(s, name, now)}
 	}
 	sum := wire.Standing{Machines: 0, Late: wire.Some{Names: []string{}}, Failed: wire.Some{Names: []string{}}, Unproven: wire.Some{Names: []string{}}, Open: wire.Some{Names: []string{}}, Notices: []wire.Notice{}}
 	for _, m := range machines {
@@ -109,7 +109,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 				st.policies[name] = c
 			}
 			covered = true
-			promised = sooner(promised, c.fresh)
+			promised = sooner(promised, c.freshness)
 		}
 		if m.Live() {
 			sum.Machines++
@@ -182,10 +182,10 @@ func nextRun(s site.Site, p records.PolicyStanding) *wire.NextRun {
 // LaneView is a machine over time.
 type LaneView struct {
 	inventory.View
-	Images []records.Image
-	Late   bool
-	Fresh  time.Duration
-	Next   *wire.NextRun
+	Images         []records.Image
+	Late           bool
+	FreshnessLimit time.Duration
+	Next           *wire.NextRun
 }
 
 // imagesShown bounds the images of a lane.
@@ -220,12 +220,12 @@ func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView,
 			if !slices.Contains(m.CoveredBy, p.Name) {
 				continue
 			}
-			v.Fresh = sooner(v.Fresh, stand.policies[p.Name].fresh)
+			v.FreshnessLimit = sooner(v.FreshnessLimit, stand.policies[p.Name].freshness)
 			if m.Live() && p.NextDue != nil && !p.Holds(now) && (v.Next == nil || p.NextDue.Before(v.Next.At)) {
 				v.Next = nextRun(s, p)
 			}
 		}
-		v.Late = len(m.CoveredBy) > 0 && isLate(m.NewestTaken, v.Fresh, now)
+		v.Late = len(m.CoveredBy) > 0 && isLate(m.NewestTaken, v.FreshnessLimit, now)
 		out[i] = v
 	}
 	images, err := l.rec.ImagesOfMachines(ctx, ids, imagesShown)

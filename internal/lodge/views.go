@@ -21,8 +21,8 @@ type PolicyView struct {
 	// Covers are the labels of the first machines that it selects, Covered is how many it selects.
 	Covers  []string
 	Covered int
-	// Fresh is how old a newest image may be by its schedules; 0 is any age.
-	Fresh time.Duration
+	// FreshnessLimit is how old a newest image may be by its schedules; 0 is any age.
+	FreshnessLimit time.Duration
 	// Says tells each schedule in plain words.
 	Says []string
 	// Paused says why and until when it is paused, or nil.
@@ -46,7 +46,7 @@ func (l *Lodge) Policies(ctx context.Context) ([]PolicyView, error) {
 	out := []PolicyView{}
 	for _, p := range standings {
 		c := stand.policies[p.Name]
-		v := PolicyView{Name: p.Name, Policy: s.Policies[p.Name], NextDue: p.NextDue, Notice: p.Notice, Covers: c.covers, Covered: c.covered, Fresh: c.fresh, Says: []string{}}
+		v := PolicyView{Name: p.Name, Policy: s.Policies[p.Name], NextDue: p.NextDue, Notice: p.Notice, Covers: c.covers, Covered: c.covered, FreshnessLimit: c.freshness, Says: []string{}}
 		if v.Covers == nil {
 			v.Covers = []string{}
 		}

@@ -34,9 +34,9 @@ type Records struct {
 	pool *pgxpool.Pool
 	jobs *river.Client[pgx.Tx]
 
-	mu      sync.Mutex
-	copy    site.Site // of the version, while that stays
-	version int64
+	mu         sync.Mutex
+	cachedSite site.Site // of the version, while that stays
+	version    int64
 }
 
 // Open connects to a database and brings its tables up to date. url is a PostgreSQL URL; its password may come from

@@ -46,11 +46,11 @@ func (r *Records) siteIn(ctx context.Context, tx pgx.Tx) (site.Site, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.version == version {
-		return r.copy, nil
+		return r.cachedSite, nil
 	}
 	s, version, err := readSite(ctx, tx)
 	if err == nil {
-		r.copy, r.version = s, version
+		r.cachedSite, r.version = s, version
 	}
 	return s, err
 }

@@ -4,8 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"runtime/debug"
 	"time"
+
+	"github.com/google/uuid"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
@@ -142,11 +147,66 @@ func (ss *Stores) openOn(ctx context.Context, name string, m medium.Medium, spec
 		}
 		return s, nil
 	}
-	s, err := pooled.Open(ctx, m, secret)
+	s, err := pooled.OpenWithIndex(ctx, m, secret, ss.indexFolder(h.ID))
 	if err != nil {
 		return nil, err // not s: a nil store in an interface is not nil
 	}
+	if err := s.IndexTrouble(); err != nil {
+		ss.log.Warn("the store's index is in memory", "store", name, "because", err)
+	}
 	return s, nil
+}
+
+// indexFolder is where what is known of a store is kept on this host, "" where its ID, which is the store's own word, is no name for a folder.
+func (ss *Stores) indexFolder(id string) string {
+	if uuid.Validate(id) != nil {
+		return ""
+	}
+	return filepath.Join(ss.indexes, id)
+}
+
+// tidyIndexes removes what is known of stores that are not the site's any more.
+func (ss *Stores) tidyIndexes(ctx context.Context) error {
+	found, err := os.ReadDir(ss.indexes)
+	if errors.Is(err, fs.ErrNotExist) || len(found) == 0 && err == nil {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	keep := map[string]bool{}
+	for name := range s.Stores {
+		id, err := ss.rec.StoreID(ctx, name)
+		if err != nil {
+			return err
+		}
+		keep[id] = true
+	}
+	var errs []error
+	for _, f := range found {
+		if !keep[f.Name()] && uuid.Validate(f.Name()) == nil {
+			errs = append(errs, os.RemoveAll(filepath.Join(ss.indexes, f.Name())))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// Close closes the stores that are open, and keeps what is known of large ones for the next time. Nobody may use them any more.
+func (ss *Stores) Close(ctx context.Context) error {
+	ss.mu.Lock()
+	defer ss.mu.Unlock()
+	var errs []error
+	for place, s := range ss.opened {
+		if err := s.Close(); err != nil {
+			errs = append(errs, fmt.Errorf("close %s: %w", place, err))
+		}
+		delete(ss.opened, place)
+	}
+	return errors.Join(append(errs, ss.tidyIndexes(ctx))...)
 }
 
 // Ready opens a store of a site, and makes it in an empty place unless only try: after the one that it is to be like, if any. had is the

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"sync"
@@ -38,8 +39,9 @@ type Stores struct {
 	vault    *vault.Vault
 	throttle *throttle.Throttle
 	runs     *runs.Engine
-	// mounts is the folder in which images are mounted, program what this program is called in stores.
-	mounts, program string
+	// mounts is the folder in which images are mounted, indexes that in which what is known of large stores is kept; program is what this
+	// program is called in stores.
+	mounts, indexes, program string
 
 	mu     sync.Mutex
 	opened map[string]store.Store // by place
@@ -53,10 +55,10 @@ type Stores struct {
 	reserved map[string]int64
 }
 
-// New makes a Stores and registers checks of stores with the engine. mounts is the folder in which images are mounted, program the name
+// New makes a Stores and registers checks of stores with the engine. state is the folder for what belongs to this host, program the name
 // under which this program announces itself in stores.
-func New(rec *records.Records, log *slog.Logger, v *vault.Vault, t *throttle.Throttle, e *runs.Engine, mounts, program string) *Stores {
-	ss := &Stores{rec: rec, log: log, vault: v, throttle: t, runs: e, mounts: mounts, program: program, opened: map[string]store.Store{}, looks: map[string]looked{}, reserved: map[string]int64{}}
+func New(rec *records.Records, log *slog.Logger, v *vault.Vault, t *throttle.Throttle, e *runs.Engine, state, program string) *Stores {
+	ss := &Stores{rec: rec, log: log, vault: v, throttle: t, runs: e, mounts: filepath.Join(state, "mounts"), indexes: filepath.Join(state, "index"), program: program, opened: map[string]store.Store{}, looks: map[string]looked{}, reserved: map[string]int64{}}
 	e.Register(run.Check, checks{ss: ss})
 	return ss
 }

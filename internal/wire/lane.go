@@ -10,11 +10,11 @@ import (
 type Lane struct {
 	Machine Machine     `json:"machine"`
 	Images  []LaneImage `json:"images"`
-	// Late says that its newest image is older than Fresh, which its policies' schedules promise (in nanoseconds; 0 is any age), or that
+	// Late says that its newest image is older than FreshnessLimit, which its policies' schedules promise (in nanoseconds; 0 is any age), or that
 	// it has none and a policy covers it.
-	Late  bool          `json:"late"`
-	Fresh time.Duration `json:"fresh"`
-	Next  *NextRun      `json:"next"`
+	Late           bool          `json:"late"`
+	FreshnessLimit time.Duration `json:"freshness_limit"`
+	Next           *NextRun      `json:"next"`
 }
 
 // LaneImage is what a lane tells of an image.

@@ -16,8 +16,8 @@ type Policy struct {
 	// Covers lists machines that it selects now, the first few; Machines is how many they are.
 	Covers  []string `json:"covers"`
 	Covered int      `json:"covered" doc:"how many machines it selects"`
-	// Fresh is how old the newest image of its machines may be, by its schedules, in nanoseconds; 0 where nothing starts it.
-	Fresh time.Duration `json:"fresh" doc:"how old a newest image may be by the schedules, in nanoseconds; 0 for any age"`
+	// FreshnessLimit is how old the newest image of its machines may be, by its schedules, in nanoseconds; 0 where nothing starts it.
+	FreshnessLimit time.Duration `json:"freshness_limit" doc:"how old a newest image may be by the schedules, in nanoseconds; 0 for any age"`
 	// Says tells each schedule in plain words.
 	Says []string `json:"says"`
 	// Paused says why and until when it is paused, or null.

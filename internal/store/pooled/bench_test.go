@@ -7,16 +7,23 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
+	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/medium/mediumtest"
 )
 
 // pieceBytes is the length of a piece in benchmarks.
@@ -148,4 +155,136 @@ func BenchmarkSweepPlan(b *testing.B) {
 		b.ReportMetric(time.Since(begun).Seconds(), "s/plan")
 		b.ReportMetric(float64(r.Blocks), "pieces")
 	}
+}
+
+// BenchmarkLatency stores 512 MiB, half of which compresses, to a medium whose every call takes so long, opens the store anew, reads the image
+// back with several readers as a restore does, and reads 4 KiB at random.
+func BenchmarkLatency(b *testing.B) {
+	if os.Getenv("KEENLODGE_BENCH") == "" {
+		b.Skip("takes gigabytes of memory; make bench sets KEENLODGE_BENCH")
+	}
+	const size, readers = 512 << 20, 8
+	d := make(disk.Memory, size)
+	rng := rand.New(rand.NewPCG(3, 3))
+	for i := range d {
+		d[i] = byte(rng.Uint32())
+		if i%(128<<10) > 64<<10 {
+			d[i] &= 3
+		}
+	}
+	for _, delay := range []time.Duration{0, 20 * time.Millisecond, 80 * time.Millisecond} {
+		b.Run(delay.String(), func(b *testing.B) {
+			for b.Loop() {
+				var calls atomic.Int64
+				m := &mediumtest.Memory{Shelf: mediumtest.NewShelf(), Around: func(_, _ string, act func() error) error {
+					calls.Add(1)
+					time.Sleep(delay)
+					return act()
+				}}
+				note := func(what string, begun time.Time, n int64) {
+					took := time.Since(begun).Seconds()
+					if n > 0 {
+						b.ReportMetric(float64(n)/(1<<20)/took, what+"-MiB/s")
+					} else {
+						b.ReportMetric(took, what+"-s")
+					}
+					b.ReportMetric(float64(calls.Swap(0)), what+"-calls")
+				}
+				s, err := Make(b.Context(), m, moment, cut.Default(1), nil)
+				require.NoError(b, err)
+				calls.Store(0)
+				begun := time.Now()
+				man := &image.Manifest{Format: image.Format, ID: image.NewID(), Machine: "timetable", Taken: moment}
+				w, err := s.Begin(b.Context(), man, store.WriteOptions{Program: "bench"})
+				require.NoError(b, err)
+				out, err := w.Disk(b.Context(), "vda", "raw", d, nil, &store.Progress{})
+				require.NoError(b, err)
+				man.Disks = []image.Disk{out}
+				require.NoError(b, w.Flush(b.Context()))
+				require.NoError(b, w.Finish(b.Context(), man))
+				require.NoError(b, w.End(b.Context(), nil))
+				note("store", begun, size)
+
+				begun = time.Now()
+				s, err = Open(b.Context(), m, nil)
+				require.NoError(b, err)
+				note("open", begun, 0)
+				opened, err := s.OpenDisk(b.Context(), man, out)
+				require.NoError(b, err)
+				begun = time.Now()
+				group, _ := errgroup.WithContext(b.Context())
+				group.SetLimit(readers)
+				for at := int64(0); at < size; at += 1 << 20 {
+					group.Go(func() error {
+						_, err := opened.ReadAt(make([]byte, 1<<20), at)
+						return err
+					})
+				}
+				require.NoError(b, group.Wait())
+				require.NoError(b, opened.Close())
+				note("restore", begun, size)
+
+				s, err = Open(b.Context(), m, nil)
+				require.NoError(b, err)
+				opened, err = s.OpenDisk(b.Context(), man, out)
+				require.NoError(b, err)
+				calls.Store(0)
+				begun = time.Now()
+				for range 100 {
+					_, err := opened.ReadAt(make([]byte, 4096), rng.Int64N(size/4096)*4096)
+					require.NoError(b, err)
+				}
+				b.ReportMetric(time.Since(begun).Seconds()*10, "random-ms")
+				b.ReportMetric(float64(calls.Load()), "random-calls")
+				require.NoError(b, opened.Close())
+			}
+		})
+	}
+}
+
+// BenchmarkIndexOnThisHost opens a store of a hundred million pieces, or of as many as KEENLODGE_PIECES says, whose index is kept on this host:
+// first when it has to be made, then from what is there, in a process that has done nothing else.
+func BenchmarkIndexOnThisHost(b *testing.B) {
+	n, err := strconv.Atoi(os.Getenv("KEENLODGE_PIECES"))
+	if err != nil {
+		b.Skip("takes minutes and 20 GB for 100,000,000 pieces; KEENLODGE_PIECES says how many")
+	}
+	folder := os.Getenv("KEENLODGE_INDEX") // of the store that an earlier run made
+	if folder == "" {
+		s, m := bare(b)
+		rng := rand.New(rand.NewPCG(1, 1))
+		for done := 0; done < n; done += 10_000_000 {
+			claim(b, s, m, randomNames(rng, min(10_000_000, n-done)))
+		}
+		s = nil
+		folder = m.Root()
+	}
+	m, err := dir.Open(folder)
+	require.NoError(b, err)
+	for b.Loop() {
+		for _, what := range []string{"make", "open"} {
+			begun := time.Now()
+			again, err := OpenWithIndex(context.Background(), m, nil, folder+"-index")
+			require.NoError(b, err)
+			b.ReportMetric(time.Since(begun).Seconds(), "s/"+what)
+			require.NotNil(b, again.local)
+			require.Equal(b, n, again.table.len())
+			b.ReportMetric(resident(), "MiB-resident/"+what)
+			begun = time.Now()
+			require.NoError(b, again.closeLocal())
+			b.ReportMetric(time.Since(begun).Seconds(), "s/close-after-"+what)
+		}
+	}
+	if os.Getenv("KEENLODGE_KEEP") == "" {
+		require.NoError(b, os.RemoveAll(folder+"-index"))
+	}
+}
+
+// resident is what of this process is in memory now, in MiB (proc(5), statm).
+func resident() float64 {
+	debug.FreeOSMemory()
+	body, _ := os.ReadFile("/proc/self/statm")
+	fields := strings.Fields(string(body))
+	pages, _ := strconv.ParseFloat(fields[1], 64)
+	return pages * float64(os.Getpagesize()) / (1 << 20)
 }

@@ -6,6 +6,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -45,6 +48,11 @@ type Store struct {
 	sweeping               lock
 
 	table table
+	// localFolder is where the index may be kept on this host, "" for nowhere; local is that it is, localErr why it is not.
+	localFolder string
+	local       *local
+	localErr    error
+
 	mu    sync.RWMutex // guards what follows; never held while the medium works
 	packs []pack
 	// numbers finds a pack's place in packs.
@@ -167,6 +175,13 @@ func NewCuts() cut.Cuts {
 // Open reads a store's header and index. secret is that of a sealed store, nil for one that is not. A place without a store
 // is [ErrNoStore]; a sealed store opened without its secret is [ErrSealed].
 func Open(ctx context.Context, m medium.Medium, secret *chunk.Secret) (*Store, error) {
+	return OpenWithIndex(ctx, m, secret, "")
+}
+
+// OpenWithIndex is Open for a store whose index may be kept in a folder of this host, of its own, from one time to the next: that of a very
+// large store is then opened at once, and need not be in memory. The folder is made if it is wanted, and may be thrown away while the store
+// is closed. [Store.IndexTrouble] tells why it could not be used. Close the store, or the next time the index is made anew.
+func OpenWithIndex(ctx context.Context, m medium.Medium, secret *chunk.Secret, folder string) (*Store, error) {
 	h, err := store.ReadHeader(ctx, m)
 	if err != nil {
 		return nil, err
@@ -191,7 +206,68 @@ func Open(ctx context.Context, m medium.Medium, secret *chunk.Secret) (*Store, e
 	if s.cuts, err = h.Cuts(s.seal); err != nil {
 		return nil, fmt.Errorf("%s: %w", m, err)
 	}
-	return s, s.Refresh(ctx)
+	s.localFolder = folder
+	if folder != "" && s.openLocal() != nil {
+		s.table.forget() // what was there can't be used
+	}
+	if err := s.Refresh(ctx); err != nil {
+		return nil, errors.Join(err, s.closeLocal())
+	}
+	s.table.relax()
+	return s, nil
+}
+
+// IndexTrouble tells why the index is in memory though a folder was given for it, nil if nothing is wrong.
+func (s *Store) IndexTrouble() error { return s.localErr }
+
+// openLocal takes over the index that the folder holds, if any.
+func (s *Store) openLocal() error {
+	if _, err := os.Stat(filepath.Join(s.localFolder, "catalogue")); errors.Is(err, fs.ErrNotExist) {
+		return nil // there is none, or somebody has it
+	}
+	return s.takeLocal(func(l *local) error {
+		_, err := l.load(s)
+		return err
+	})
+}
+
+// startLocal begins an empty index in the folder.
+func (s *Store) startLocal() {
+	s.takeLocal((*local).clear)
+}
+
+// takeLocal takes the folder and prepares it. Where that fails, memory does instead.
+func (s *Store) takeLocal(prepare func(*local) error) error {
+	l, err := openLocal(s.localFolder)
+	if l == nil && err == nil {
+		err = errors.New("another process has it")
+	}
+	if err == nil {
+		if err = prepare(l); err != nil {
+			err = errors.Join(err, l.lock.Close())
+		}
+	}
+	if err != nil {
+		s.localErr = fmt.Errorf("index in %s: %w", s.localFolder, err)
+		return s.localErr
+	}
+	s.local, s.table.local = l, l
+	return nil
+}
+
+// closeLocal keeps the index for the next time.
+func (s *Store) closeLocal() error {
+	if s.local == nil {
+		return nil
+	}
+	err := s.local.save(s)
+	s.table.forget()
+	err = errors.Join(err, s.local.lock.Close())
+	s.local, s.table.local = nil, nil
+	if err != nil {
+		return fmt.Errorf("index in %s: %w", s.localFolder, err)
+	}
+	return nil
 }
 
 // Cuts are those by which the store's pieces are cut.
@@ -212,8 +288,8 @@ func (s *Store) Header() store.Header { return s.header }
 // Medium is where the store lies.
 func (s *Store) Medium() medium.Medium { return s.medium }
 
-// Close lets the medium's connections go.
-func (s *Store) Close() error { return s.medium.Close() }
+// Close keeps the index for the next time, and lets the medium's connections go.
+func (s *Store) Close() error { return errors.Join(s.closeLocal(), s.medium.Close()) }
 
 func (s *Store) list(ctx context.Context, prefix string) ([]medium.Object, error) {
 	var out []medium.Object
@@ -295,6 +371,9 @@ func (s *Store) readIndexes(ctx context.Context, listed []medium.Object, there m
 	s.mu.Unlock()
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(readsAtOnce)
+	if size > localFrom && s.localFolder != "" && s.local == nil && s.table.len() == 0 {
+		s.startLocal()
+	}
 	if size > 64<<20 { // then there is more than enough to do for the processors, and memory is what counts
 		group.SetLimit(runtime.GOMAXPROCS(0))
 		if err := s.reserve(ctx, fresh); err != nil {

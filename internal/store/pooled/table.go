@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"math/bits"
 	"sync"
+	"syscall"
 
 	"keenlodge/internal/core/chunk"
 )
@@ -13,6 +14,7 @@ import (
 // collector has nothing to look at. Names are digests: their own bytes spread them evenly.
 type table struct {
 	shards [shards]shard
+	local  *local // where shards lie that are not in memory, or nil
 }
 
 const (
@@ -23,9 +25,10 @@ const (
 )
 
 type shard struct {
-	mu    sync.RWMutex
-	slots []slot
-	used  int
+	mu     sync.RWMutex
+	slots  []slot
+	used   int
+	mapped bool // slots lie in a file
 }
 
 // slot is a piece's place: pack is a number in the store's list of packs, offset where the frame begins in it; bits holds where the piece
@@ -108,9 +111,10 @@ func (t *table) find(n chunk.Name) (slot, bool) {
 }
 
 // add puts a piece in unless its name is there already; then it returns what is there. The caller holds mu.
-func (s *shard) add(v slot) (was slot, added bool) {
+func (t *table) add(v slot) (was slot, added bool) {
+	s := t.shard(v.name)
 	if float64(s.used+1) > maxLoad*float64(len(s.slots)) {
-		s.resize(max(minSlots, int(growth*float64(len(s.slots)))))
+		t.resize(int(v.name[0]), max(minSlots, int(growth*float64(len(s.slots)))))
 	}
 	i, ok := s.at(v.name)
 	if ok {
@@ -144,7 +148,7 @@ func (t *table) addAll(b *batch) (known []slot) {
 		s := &t.shards[i]
 		s.mu.Lock()
 		for _, v := range b.slots[i] {
-			if was, added := s.add(v); !added && was.pack != v.pack {
+			if was, added := t.add(v); !added && was.pack != v.pack {
 				known = append(known, v)
 			}
 		}
@@ -171,15 +175,59 @@ func (t *table) mark(n chunk.Name) (news, known bool) {
 	return true, true
 }
 
-// resize gives the shard so many slots.
-func (s *shard) resize(n int) {
-	old := s.slots
-	s.slots = make([]slot, n)
+// resize gives a shard so many slots. The caller holds its mu. Where no file can be had for them, they lie in memory, and the index on this
+// host is not kept.
+func (t *table) resize(i, n int) {
+	s := &t.shards[i]
+	old, was := s.slots, s.mapped
+	commit := func() error { return nil }
+	s.mapped = false
+	if t.local != nil && !t.local.broken.Load() {
+		if slots, done, err := t.local.room(i, n); err == nil {
+			s.slots, s.mapped, commit = slots, true, done
+		} else {
+			t.local.broken.Store(true)
+		}
+	}
+	if !s.mapped {
+		s.slots = make([]slot, n)
+	}
 	for _, v := range old {
 		if !v.name.IsZero() {
 			i, _ := s.at(v.name)
 			s.slots[i] = v
 		}
+	}
+	if was {
+		syscall.Munmap(bytesOfSlots(old))
+	}
+	if commit() != nil {
+		t.local.broken.Store(true)
+	}
+}
+
+// forget empties the table.
+func (t *table) forget() {
+	for i := range t.shards {
+		s := &t.shards[i]
+		s.mu.Lock()
+		if s.mapped {
+			syscall.Munmap(bytesOfSlots(s.slots))
+		}
+		s.slots, s.used, s.mapped = nil, 0, false
+		s.mu.Unlock()
+	}
+}
+
+// relax has the kernel count what lies in files as no longer in use, after all of it was looked at: it reads back what is wanted.
+func (t *table) relax() {
+	for i := range t.shards {
+		s := &t.shards[i]
+		s.mu.RLock()
+		if s.mapped && len(s.slots) > 0 {
+			syscall.Madvise(bytesOfSlots(s.slots), syscall.MADV_DONTNEED)
+		}
+		s.mu.RUnlock()
 	}
 }
 
@@ -190,7 +238,7 @@ func (t *table) reserve(n int) {
 		s.mu.Lock()
 		// A little more than the even share, for digests spread by chance.
 		if want := int(float64(s.used+n/shards)*1.02/maxLoad) + minSlots; want > len(s.slots) {
-			s.resize(want)
+			t.resize(i, want)
 		}
 		s.mu.Unlock()
 	}
@@ -213,10 +261,11 @@ func (t *table) each(visit func(v *slot) (keep bool)) {
 		}
 		s.used -= gone
 		if gone > 0 { // what follows an emptied slot may have to move up to be found
-			s.resize(max(minSlots, int(float64(s.used)/maxLoad)+1+len(s.slots)/16))
+			t.resize(i, max(minSlots, int(float64(s.used)/maxLoad)+1+len(s.slots)/16))
 		}
 		s.mu.Unlock()
 	}
+	t.relax()
 }
 
 // len is the number of pieces.

@@ -16,25 +16,41 @@ func nameNumber(n uint64) chunk.Name {
 	return seal.Name(binary.BigEndian.AppendUint64(nil, n))
 }
 
-// add is a shard's, for a single piece.
-func (t *table) add(v slot) (was slot, added bool) {
+// addOne is add for a single piece.
+func (t *table) addOne(v slot) (was slot, added bool) {
 	s := t.shard(v.name)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.add(v)
+	return t.add(v)
 }
 
 // The table agrees with a plain map through any mix of adding, marking and taking out, and keeps within 67 bytes a piece.
 func TestTableAgreesWithAMap(t *testing.T) {
+	for name, place := range map[string]func(t *testing.T) *local{
+		"memory": func(*testing.T) *local { return nil },
+		"files":  func(t *testing.T) *local { return newLocal(t, t.TempDir()) },
+	} {
+		t.Run(name, func(t *testing.T) { tableAgrees(t, &table{local: place(t)}) })
+	}
+}
+
+func newLocal(t *testing.T, folder string) *local {
+	l, err := openLocal(folder)
+	require.NoError(t, err)
+	t.Cleanup(func() { l.lock.Close() })
+	return l
+}
+
+func tableAgrees(t *testing.T, tab *table) {
 	rng := rand.New(rand.NewPCG(8, 1))
-	var tab table
+	defer tab.forget()
 	plain := map[chunk.Name]slot{}
 	for range 200_000 {
 		n := nameNumber(rng.Uint64N(60_000))
 		switch rng.IntN(4) {
 		case 0, 1:
 			v := slotOf(rng.Uint32(), chunk.Entry{Name: n, Offset: rng.Uint32(), Stored: rng.Uint32N(chunk.MaxFrame + 17), Codec: chunk.Zstd, Within: rng.Uint32N(chunk.MaxFrame), Size: 1 + rng.Uint32N(chunk.MaxFrame)})
-			was, added := tab.add(v)
+			was, added := tab.addOne(v)
 			old, had := plain[n]
 			require.Equal(t, !had, added)
 			if had {
@@ -87,7 +103,7 @@ func TestTableOfClusteredNames(t *testing.T) {
 	for i := range 5000 {
 		n := chunk.Name{}
 		binary.BigEndian.PutUint32(n[28:], uint32(i+1))
-		_, added := tab.add(slotOf(1, chunk.Entry{Name: n, Offset: uint32(i)}))
+		_, added := tab.addOne(slotOf(1, chunk.Entry{Name: n, Offset: uint32(i)}))
 		require.True(t, added)
 	}
 	v, ok := tab.find(chunk.Name{31: 1})

@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"keenlodge/internal/store/medium"
 )
 
@@ -162,30 +164,50 @@ func (d *Dir) Get(_ context.Context, name string, offset, length int64) ([]byte,
 
 // List implements [medium.Medium].
 func (d *Dir) List(ctx context.Context, prefix string, visit func(medium.Object) error) error {
-	err := filepath.WalkDir(d.path(prefix), func(path string, e fs.DirEntry, err error) error {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil // nothing of this kind yet, or it went while we looked
+	return d.failed("list", prefix, d.list(ctx, strings.TrimSuffix(prefix, "/"), visit))
+}
+
+// list visits what lies in a folder and below it. Files are looked at from their folder: over the whole path each would take half as long again.
+func (d *Dir) list(ctx context.Context, folder string, visit func(medium.Object) error) error {
+	f, err := os.Open(d.path(folder))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // nothing of this kind yet, or it went while we looked
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	entries, err := f.ReadDir(-1)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		name := e.Name()
+		if folder != "" {
+			name = folder + "/" + name
 		}
-		if err != nil || e.IsDir() || strings.HasPrefix(e.Name(), partPrefix) {
-			return err
+		if e.IsDir() {
+			if err := d.list(ctx, name, visit); err != nil {
+				return err
+			}
+			continue
 		}
-		s, err := e.Info()
+		if strings.HasPrefix(e.Name(), partPrefix) {
+			continue
+		}
+		var st unix.Stat_t
+		err := unix.Fstatat(int(f.Fd()), e.Name(), &st, unix.AT_SYMLINK_NOFOLLOW)
 		if errors.Is(err, fs.ErrNotExist) {
-			return nil
+			continue
 		}
 		if err != nil {
+			return &fs.PathError{Op: "fstatat", Path: d.path(name), Err: err}
+		}
+		if err := visit(medium.Object{Name: name, Size: st.Size}); err != nil {
 			return err
 		}
-		name, err := filepath.Rel(d.root, path)
-		if err != nil {
-			return err
-		}
-		if err := visit(medium.Object{Name: filepath.ToSlash(name), Size: s.Size()}); err != nil {
-			return err
-		}
-		return ctx.Err()
-	})
-	return d.failed("list", prefix, err)
+	}
+	return ctx.Err()
 }
 
 // Stat implements [medium.Medium].

@@ -14,29 +14,30 @@ const (
 	freshDays    = 400
 )
 
-// Fresh is how old the newest image of a policy's machines may be by its schedules: the longest time between two moments to come, and
+// FreshnessLimit is how old the newest image of a policy's machines may be by its schedules: the longest time between two moments to come, and
 // some time to make it in. A policy that follows another is as often as that one; 0 is for a policy that no clock starts.
-func Fresh(s site.Site, policy string, now time.Time) time.Duration { return fresh(s, policy, now, 0) }
+func FreshnessLimit(s site.Site, policy string, now time.Time) time.Duration {
+	return longestGap(s, policy, now, 0)
+}
 
-func fresh(s site.Site, policy string, now time.Time, depth int) (longest time.Duration) {
+func longestGap(s site.Site, policy string, now time.Time, depth int) (longest time.Duration) {
 	if depth > len(s.Policies) {
 		return 0 // Check has refused chains that come back to themselves
 	}
 	spec := s.Policies[policy]
 	for _, parsed := range spec.Parsed(s.Location()) {
 		if after, _ := parsed.After(); after != "" {
-			longest = max(longest, fresh(s, after, now, depth+1))
+			longest = max(longest, longestGap(s, after, now, depth+1))
 		}
 	}
-	last := now
-	for n := 0; n < 2 || n < freshMoments && last.Sub(now) < freshDays*24*time.Hour; n++ {
+	first := spec.Next(now, s.Location())
+	last := first
+	for range freshMoments {
+		if last.IsZero() || last != first && last.Sub(now) >= freshDays*24*time.Hour {
+			break // one gap is looked at in any case
+		}
 		next := spec.Next(last, s.Location())
-		if next.IsZero() {
-			break
-		}
-		if n > 0 {
-			longest = max(longest, next.Sub(last)+runTime)
-		}
+		longest = max(longest, next.Sub(last)+runTime)
 		last = next
 	}
 	return longest
