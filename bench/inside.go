@@ -25,7 +25,7 @@ func inside(ctx context.Context, p *demo.Place, r *report) error {
 	if _, err := l.backup(ctx, "shelf", "berth-sim", site.Store{}); err != nil {
 		return err
 	}
-	found, err := goBench([]string{"KEENLODGE_SHELF=" + filepath.Join(folder, "shelf"), "KEENLODGE_BENCH=1"}, "RandomReads|Index|SweepPlan", "./internal/store/pooled", "./internal/mount")
+	found, err := goBench([]string{"KEENLODGE_SHELF=" + filepath.Join(folder, "shelf"), "KEENLODGE_BENCH=1", "KEENLODGE_PIECES=20000000"}, "RandomReads|Index|SweepPlan|Latency", "./internal/store/pooled", "./internal/mount")
 	if err != nil {
 		return err
 	}
@@ -34,6 +34,10 @@ func inside(ctx context.Context, p *demo.Place, r *report) error {
 		asked           float64
 	}{
 		{"RandomReads ms-cold", "read of 4 KiB at random through a mounted image, cold", "ms", 0.57}, {"RandomReads ms-warm", "the same, warm", "ms", 0.018},
+		{"Latency/0s store-MiB/s", "store 512 MiB, half of which compresses, to a medium in memory", "MiB/s", 0}, {"Latency/20ms store-MiB/s", "the same where each call takes 20 ms", "MiB/s", 0}, {"Latency/80ms store-MiB/s", "80 ms", "MiB/s", 0},
+		{"Latency/0s restore-MiB/s", "read it back, 8 readers of 1 MiB", "MiB/s", 0}, {"Latency/20ms restore-MiB/s", "the same where each call takes 20 ms", "MiB/s", 0}, {"Latency/80ms restore-MiB/s", "80 ms", "MiB/s", 0},
+		{"Latency/80ms store-calls", "calls that storing it takes", "calls", 0}, {"Latency/80ms restore-calls", "calls that reading it back takes", "calls", 0}, {"Latency/80ms random-ms", "read of 4 KiB at random, each call 80 ms", "ms", 0},
+		{"IndexOnThisHost s/make", "index of 20 million pieces in files of this host: made", "s", 0}, {"IndexOnThisHost s/open", "opened again", "s", 0}, {"IndexOnThisHost MiB-resident/open", "memory that the process then takes", "MiB", 500},
 		{"Index bytes/piece", "index of 10 million pieces, a piece", "bytes", 64}, {"Index s/open", "opening it", "s", 3},
 		{"SweepPlan s/plan", "plan of a sweep, 1000 images, 5.4 million pieces", "s", 15},
 	} {

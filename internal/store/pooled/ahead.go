@@ -16,7 +16,7 @@ const (
 	// nearBy is how far after a stretch's end the next request may begin: what lies between is known already, or another's.
 	nearBy = 128 << 10
 	// stretchesKept bounds the memory that reading ahead takes, and how many packs may be read at the same time.
-	stretchesKept = 8
+	stretchesKept = 16
 )
 
 // ahead reads packs, and more of them than it is asked for where requests follow each other. The zero value is ready to use, by several
@@ -24,7 +24,30 @@ const (
 type ahead struct {
 	mu        sync.Mutex
 	stretches []*stretch // used last first
+	expected  []expected // what will be asked for, the newest last
 }
+
+// expected is a part of a pack that somebody is about to ask for, frame by frame.
+type expected struct {
+	pack        chunk.PackID
+	number      uint32 // the store's, of the pack
+	from, until int64
+}
+
+// expect has a part of a pack read at once when its begin is asked for.
+func (a *ahead) expect(e expected) {
+	if e.until == 0 {
+		return
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.expected = append(a.expected, e); len(a.expected) > expectedMost {
+		a.expected = slices.Delete(a.expected, 0, 1)
+	}
+}
+
+// expectedMost bounds what is kept of who never asked.
+const expectedMost = 64
 
 // stretch is a part of a pack that is being read, or was. Once ready is closed, body or err is there.
 type stretch struct {
@@ -62,17 +85,22 @@ func (a *ahead) get(ctx context.Context, pack chunk.PackID, offset, length, last
 func (a *ahead) find(pack chunk.PackID, offset, length, last int64) (s *stretch, mine bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	size := length
 	for i, s := range a.stretches {
-		if s.pack != pack || offset < s.from || offset > s.until+nearBy {
-			continue
-		}
-		a.stretches = slices.Insert(slices.Delete(a.stretches, i, i+1), 0, s)
-		if offset+length <= s.until {
+		if s.pack == pack && offset >= s.from && offset+length <= s.until {
+			a.stretches = slices.Insert(slices.Delete(a.stretches, i, i+1), 0, s)
 			return s, false
 		}
-		size = max(size, min(longestStretch, max(firstStretch, 2*(s.until-s.from))))
-		break
+	}
+	size := length
+	if i := slices.IndexFunc(a.expected, func(e expected) bool { return e.pack == pack && e.from == offset }); i >= 0 {
+		size = max(size, a.expected[i].until-offset)
+		a.expected = slices.Delete(a.expected, i, i+1)
+	}
+	for _, s := range a.stretches {
+		if s.pack == pack && offset >= s.from && offset <= s.until+nearBy {
+			size = max(size, min(longestStretch, max(firstStretch, 2*(s.until-s.from))))
+			break
+		}
 	}
 	until := offset + size
 	if last > 0 {

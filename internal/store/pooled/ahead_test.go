@@ -61,8 +61,9 @@ func TestReadingAheadGrows(t *testing.T) {
 		asked = append(asked, length)
 		return make([]byte, length), nil
 	}
+	pack := chunk.PackID{}
 	get := func(offset, length int64) {
-		_, err := a.get(t.Context(), chunk.PackID{}, offset, length, 24<<20, read)
+		_, err := a.get(t.Context(), pack, offset, length, 24<<20, read)
 		require.NoError(t, err)
 	}
 	for at := int64(0); at < 20<<20; at += 64 << 10 {
@@ -70,14 +71,28 @@ func TestReadingAheadGrows(t *testing.T) {
 	}
 	require.Equal(t, []int64{64 << 10, 256 << 10, 512 << 10, 1 << 20, 2 << 20, 2 << 20, 2 << 20}, asked[:7])
 	require.Less(t, len(asked), 15)
-	asked = nil
+	asked, pack = nil, chunk.PackID{1}
 	for i := range int64(10) {
 		get((i*7%10)<<21+1000, 100)
 	}
-	require.Less(t, len(asked), 11)
-	for _, n := range asked[2:] {
-		require.LessOrEqual(t, n, int64(256<<10), "%v", asked)
+	require.Len(t, asked, 10)
+	for _, n := range asked {
+		require.EqualValues(t, 100, n, "%v", asked)
 	}
+	// What was read at the last is found among all that was, not only in what lies before.
+	asked, pack = nil, chunk.PackID{2}
+	get(0, 1000)
+	a.expect(expected{pack, 0, 1100, 900 << 10})
+	a.expect(expected{chunk.PackID{3}, 0, 1100, 900 << 10})
+	get(1100, 100)
+	get(500, 100)
+	get(1200, 100)
+	get(800<<10, 50<<10)
+	require.Equal(t, []int64{1000, 900<<10 - 1100}, asked, "what is expected is read at once")
+	for i := range 2 * expectedMost {
+		a.expect(expected{pack, 0, int64(i) << 20, int64(i+1) << 20})
+	}
+	require.Len(t, a.expected, expectedMost)
 	asked = nil
 	get(24<<20-100, 100)
 	get(24<<20, 100)

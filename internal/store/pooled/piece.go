@@ -136,6 +136,7 @@ func (s *Store) ReadParts(ctx context.Context, p []byte, parts []image.Wanted) e
 
 // ReadParts implements [image.Getter]. A frame that is wanted as a whole, and as it lies, is expanded straight into p.
 func (r reader) ReadParts(ctx context.Context, p []byte, parts []image.Wanted) error {
+	r.expect(parts)
 	for len(parts) > 0 {
 		if n := r.straight(ctx, p, parts); n > 0 {
 			parts = parts[n:]
@@ -153,6 +154,27 @@ func (r reader) ReadParts(ctx context.Context, p []byte, parts []image.Wanted) e
 		parts = parts[1:]
 	}
 	return nil
+}
+
+// expect has packs read as far as parts want them, in one request each, once the first of these is asked for.
+func (r reader) expect(parts []image.Wanted) {
+	if len(parts) < 2 || r.cache == nil {
+		return
+	}
+	var row expected
+	for _, w := range parts {
+		v, ok := r.s.find(w.Piece)
+		if !ok || v.pack == row.number && int64(v.offset) < row.until || r.cache.has(frameAt{v.id, v.offset}) {
+			continue
+		}
+		end := int64(v.offset) + int64(v.stored())
+		if row.until == 0 || v.id != row.pack || int64(v.offset) > row.until+nearBy || end-row.from > longestStretch {
+			r.ahead.expect(row)
+			row = expected{v.id, v.pack, int64(v.offset), 0}
+		}
+		row.until = end
+	}
+	r.ahead.expect(row)
 }
 
 // straight reads the frame with which the parts begin, if all of it is wanted in a row, and returns how many parts that were. 0 is for what is
