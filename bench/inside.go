@@ -19,7 +19,11 @@ func inside(ctx context.Context, p *demo.Place, r *report) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.rawDisk(ctx, "berth-sim", 4, "", files...); err != nil {
+	disk, err := l.rawDisk(ctx, "berth-sim", 2, "", "/usr/bin", "/usr/share")
+	if err != nil {
+		return err
+	}
+	if err := cores(r, disk); err != nil {
 		return err
 	}
 	if _, err := l.backup(ctx, "shelf", "berth-sim", site.Store{}); err != nil {
@@ -46,6 +50,40 @@ func inside(ctx context.Context, p *demo.Place, r *report) error {
 			return fmt.Errorf("the benchmark %s said nothing", v.key)
 		}
 		r.add(v.what, v.unit, v.asked, samples)
+	}
+	return nil
+}
+
+// cores measures how much faster two cores store a disk than one does, without QEMU, and reckons what more would give: by Amdahl's law, from
+// the share that went in a row.
+func cores(r *report, disk string) error {
+	program := filepath.Join(folder, "pooled.test")
+	if err := shell("go test -c -o %s ./internal/store/pooled", program); err != nil {
+		return err
+	}
+	var row []float64
+	for range rounds {
+		var took [2]float64
+		for i, set := range []string{"0", "0,1"} {
+			cmd := exec.Command("taskset", "-c", set, program, "-test.run", "^$", "-test.bench", "StoreDisk", "-test.benchtime", "1x")
+			cmd.Env = append(os.Environ(), "KEENLODGE_DISK="+disk)
+			out, err := cmd.CombinedOutput()
+			if err != nil {
+				return fmt.Errorf("%s: %w: %s", strings.Join(cmd.Args, " "), err, out)
+			}
+			for line := range strings.Lines(string(out)) {
+				if fields := strings.Fields(line); len(fields) > 3 && strings.HasPrefix(line, "BenchmarkStoreDisk") {
+					took[i], _ = strconv.ParseFloat(fields[2], 64)
+				}
+			}
+		}
+		row = append(row, took[0]/took[1])
+	}
+	r.add("store a disk without QEMU: two cores against one", "×", 0, row...)
+	// Of the time on one core, the share s goes in a row: speed-up(n) = 1/(s + (1-s)/n).
+	s := min(1, max(0, 2/middle(row)-1))
+	for _, n := range []float64{4, 8, 16} {
+		r.add(fmt.Sprintf("reckoned from that: %.0f cores against one", n), "×", 0, 1/(s+(1-s)/n))
 	}
 	return nil
 }

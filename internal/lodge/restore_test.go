@@ -28,7 +28,7 @@ func TestRestores(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
 	b := newBenchWith(t, map[string]site.Policy{"nightly-guests": everything("newest 3")}, func(s *site.Site) {
-		s.Hypervisors["quay-2"] = site.Hypervisor{Kind: sourcetest.Kind, URI: t.Name() + "-2"}
+		s.Hypervisors["quay-2"] = site.Hypervisor{Kind: sourcetest.Kind, URI: t.Name() + "-2", Pool: "fast"}
 	})
 	far := sourcetest.Named(t.Name() + "-2")
 	b.run("nightly-guests")
@@ -70,8 +70,12 @@ func TestRestores(t *testing.T) {
 	r, err = start(restore.Request{As: "timetable", Hypervisor: "quay-2"})
 	require.NoError(t, err)
 	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
-	require.Equal(t, []string{"timetable-vda-" + r.ID + ".qcow2"}, far.Restored())
+	require.Equal(t, []string{"fast/timetable-vda-" + r.ID + ".qcow2"}, far.Restored(), "into the pool that the site names for this host")
 	require.Len(t, far.Look("timetable").Disks["vda"], 3*mib)
+	r, err = start(restore.Request{As: "timetable-two", Hypervisor: "quay-2", Pool: "slow"})
+	require.NoError(t, err)
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	require.Contains(t, far.Restored(), "slow/timetable-two-vda-"+r.ID+".qcow2", "or into another, where somebody says so")
 
 	var pings atomic.Int32
 	b.host.SetFault(func(call, guest string) error {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -439,7 +440,7 @@ func (c *Conn) Thaw(_ context.Context, name string) error {
 }
 
 // CreateDisk implements [source.Restorer].
-func (c *Conn) CreateDisk(_ context.Context, _, name string, length int64, content io.Reader) (string, error) {
+func (c *Conn) CreateDisk(_ context.Context, pool, name string, length int64, content io.Reader) (string, error) {
 	if err := c.h.fault("create disk", name); err != nil {
 		return "", err
 	}
@@ -455,8 +456,9 @@ func (c *Conn) CreateDisk(_ context.Context, _, name string, length int64, conte
 	if c.h.disks == nil {
 		c.h.disks = map[string][]byte{}
 	}
-	c.h.disks[name] = body
-	return name, nil
+	place := path.Join(pool, name)
+	c.h.disks[place] = body
+	return place, nil
 }
 
 // RemoveDisk implements [source.Restorer].
