@@ -49,7 +49,7 @@ func changes(ctx context.Context, p *demo.Place, r *report) error {
 		piece       int64
 		asked, read float64
 	}{{1 << 20, 0.05, 1.2}, {64 << 10, 0.035, 1.02}} {
-		var took, read, stored []float64
+		var seconds, took, read, stored []float64
 		for range rounds {
 			if err := scribble(file, v.piece); err != nil {
 				return err
@@ -58,11 +58,12 @@ func changes(ctx context.Context, p *demo.Place, r *report) error {
 			if err != nil {
 				return err
 			}
-			took, read = append(took, t.seconds/full.seconds), append(read, float64(t.read)/onePercent)
+			seconds, took, read = append(seconds, t.seconds), append(took, t.seconds/full.seconds), append(read, float64(t.read)/onePercent)
 			stored = append(stored, float64(t.used-before)/onePercent)
 			before = t.used
 		}
 		what := fmt.Sprintf("incremental, 1 %% written in pieces of %d KiB at random", v.piece>>10)
+		r.add(what, "s", 0, seconds...)
 		r.add(what+": time against the full image", "×", v.asked, took...)
 		r.add(what+": read against written", "×", v.read, read...)
 		r.add(what+": the store grows, against written", "×", 1.05, stored...)

@@ -28,6 +28,10 @@ func guest(ctx context.Context, p *demo.Place, r *report) error {
 	if err := p.MakeGuest(ctx, g); err != nil {
 		return err
 	}
+	// Defined anew, with a disk more.
+	if _, err := p.Virsh(ctx, "undefine", g.Name); err != nil {
+		return err
+	}
 	g.Off = false
 	disks := diskXML(l.file("tickets-db-vda.qcow2"), "qcow2", "vda") + diskXML(l.file("tickets-db-vdb.qcow2"), "qcow2", "vdb") + diskXML(disk, "raw", "vdc")
 	if err := p.Define(ctx, g, disks); err != nil {

@@ -3,10 +3,10 @@ package main
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -154,11 +154,20 @@ func (l *lab) run(ctx context.Context, into string) (t taken, err error) {
 		return t, err
 	}
 	t.processor, t.memory = processorTime(l.service.PID())-before, peak(l.service.PID())
-	found, err := c.Stores(ctx)
+	// Not by the list of stores, which may be some seconds old.
+	err = filepath.WalkDir(filepath.Join(folder, into), func(_ string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		st, err := e.Info()
+		if err == nil && e.Name() != "reserve" {
+			t.used += st.Size()
+		}
+		return err
+	})
 	if err != nil {
 		return t, err
 	}
-	t.used = found[slices.IndexFunc(found, func(v wire.Store) bool { return v.Name == into })].Used
 	images, _, err := c.Images(ctx, wire.ImageFilter{Store: into, Page: wire.Page{Limit: 1}})
 	if err == nil && len(images) > 0 {
 		t.read = images[0].Read

@@ -15,9 +15,9 @@ const (
 	// bearable is how many times as long as usual a write may take. What is longer by no more than unfelt is not felt, however short the
 	// usual was.
 	bearable = 2
-	unfelt   = 2 * time.Millisecond
+	unfelt   = 250 * time.Microsecond
 	// A pace begins with gentleFirst bytes in a second. It never falls below gentleLeast: a capture that lasts is felt, too.
-	gentleFirst = 32 << 20
+	gentleFirst = 16 << 20
 	gentleLeast = 8 << 20
 	gentleMost  = 4 << 30
 )

@@ -33,7 +33,7 @@ type Cuts struct {
 	Seed uint64 `json:"seed"`
 }
 
-// Default are the sizes of new stores: docs/benchmarks.md says what they were chosen from.
+// Default are the sizes of new stores: decision 0022 says what they were chosen from.
 func Default(seed uint64) Cuts {
 	return Cuts{Min: 16 << 10, Mean: 64 << 10, Max: 256 << 10, Seed: seed}
 }
