@@ -63,8 +63,8 @@ fuzz: ## fuzz every parser for a while (FUZZTIME=30s each)
 	@for t in $$(grep -rlE '^func Fuzz' --include=*_test.go internal); do for f in $$(grep -oE '^func Fuzz[A-Za-z]+' $$t | cut -c6-); do \
 	echo "$$t $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30s} ./$$(dirname $$t) || exit 1; done; done
 
-bench: setup build ## measure against general tools; figures go into docs/benchmarks.md by hand
-	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go run ./bench
+bench: setup build ## measure against general tools, and make docs/benchmarks.md of it (SECTIONS="whole …" for some)
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go run ./bench $(SECTIONS)
 
 mutants: ## show what share of random one-token changes a room's tests catch (ROOMS="./internal/nbd …" N=20)
 	go run ./internal/records/recordstest/share go run ./bench/mutants -n $${N:-20} $${ROOMS:-$$(go list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}' ./internal/core/...) ./internal/nbd ./internal/lodge}

@@ -1011,7 +1011,7 @@ export interface components {
     }
     Lane: {
       /** Format: int64 */
-      fresh: number
+      freshness_limit: number
       images: components["schemas"]["LaneImage"][]
       late: boolean
       machine: components["schemas"]["Machine"]
@@ -1187,7 +1187,7 @@ export interface components {
        * Format: int64
        * @description how old a newest image may be by the schedules, in nanoseconds; 0 for any age
        */
-      fresh: number
+      freshness_limit: number
       /** @description read a guest that runs no faster than its own writes bear: while they take more than twice as long as before, reading slows down */
       gentle?: boolean
       /** @description scripts and webhooks that are called at moments of a run */
