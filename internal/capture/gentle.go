@@ -3,6 +3,7 @@ package capture
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -68,5 +69,9 @@ func (g *gentle) end(ctx context.Context) {
 	g.done.Wait()
 	usual, worst, held := g.pace.Felt()
 	show := func(d time.Duration) time.Duration { return d.Round(10 * time.Microsecond) }
-	g.k.t.Log(ctx, "read gently: a write of the guest's took %s before, and %s in the worst half second meanwhile; readers waited %s for it, all together", show(usual), show(worst), held.Round(100*time.Millisecond))
+	meanwhile := fmt.Sprintf("%s in the worst half second meanwhile", show(worst))
+	if worst == 0 {
+		meanwhile = "none was seen meanwhile"
+	}
+	g.k.t.Log(ctx, "read gently: a write of the guest's took %s before, %s; readers waited %s for it, all together", show(usual), meanwhile, held.Round(100*time.Millisecond))
 }

@@ -334,3 +334,12 @@ func TestForecastAndCalendar(t *testing.T) {
 	require.Equal(t, Entry{ID: "second00", Title: "p: failed", From: began, Until: ended, Text: "run second00, started by schedule\ntimetable: failed: its disk is on fire\ntickets-db: done\nno room"}, e)
 	require.Equal(t, now, pastEntry(records.Run{}, now).Until)
 }
+
+// A scheduler that can't reach its database says so, each time, and goes on.
+func TestScheduleWithoutItsDatabase(t *testing.T) {
+	b := newBench(t, nil, "the scheduler could not go through the policies", "the scheduler could not look for what is due")
+	b.rec.Close()
+	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	require.ErrorIs(t, b.pl.Schedule(ctx), context.DeadlineExceeded)
+}
