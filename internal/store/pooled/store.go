@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -319,6 +320,10 @@ func (s *Store) refresh(ctx context.Context) error {
 	if err := s.condemning.look(ctx, s.readCondemned); err != nil {
 		return err
 	}
+	// Who begins an image meanwhile reads them, too, and may find one gone whose packs are in the list that follows.
+	s.mu.RLock()
+	condemned := maps.Clone(s.condemned)
+	s.mu.RUnlock()
 	// Packs are listed first: one that an index names afterwards is then never taken for lost.
 	packs, err := s.list(ctx, "pack/")
 	if err != nil {
@@ -344,7 +349,8 @@ func (s *Store) refresh(ctx context.Context) error {
 	s.forgetMissing(there)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, packs := range s.condemned {
+	maps.Copy(condemned, s.condemned)
+	for _, packs := range condemned {
 		s.markCondemned(packs)
 	}
 	return nil

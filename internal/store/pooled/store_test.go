@@ -906,3 +906,47 @@ func TestManyShareALook(t *testing.T) {
 		require.Equal(t, []int{1, 2}, []int{n, looks})
 	})
 }
+
+// A condemnation that another look at the store finds gone, while this one is between its lists, still tells of packs that this one has listed.
+func TestACondemnationThatGoesDuringALook(t *testing.T) {
+	ctx := t.Context()
+	s, m := newStore(t, nil)
+	var other *Store
+	swept := true
+	other = reopen(t, &mediumtest.Memory{Shelf: m.Shelf, Around: func(what, name string, act func() error) error {
+		err := act()
+		if what != "list" || name != "pack/" || swept {
+			return err
+		}
+		swept = true // the sweep ends, and somebody in this process begins an image
+		for _, kind := range []string{"pack/", "condemned/"} {
+			for _, n := range m.Names(kind) {
+				require.NoError(t, m.Delete(ctx, n))
+			}
+		}
+		require.NoError(t, other.condemning.look(ctx, other.readCondemned))
+		return err
+	}}, nil)
+	d := randomDisk(rand.New(rand.NewPCG(31, 1)), 100<<10)
+	man := putImage(t, s, d)
+	reading, err := s.VisitToRead(ctx, "test") // or the sweep would delete at once what it condemns
+	require.NoError(t, err)
+	require.NoError(t, s.DropImage(ctx, man.ID))
+	_, err = s.Sweep(ctx, store.SweepRequest{})
+	require.NoError(t, err)
+	require.NotEmpty(t, m.Names("condemned/"))
+	require.NotEmpty(t, m.Names("index/"))
+	swept = false
+	require.NoError(t, other.Refresh(ctx))
+	require.True(t, swept)
+	known := 0
+	s.table.each(func(v *slot) bool {
+		if _, ok := other.find(v.name); ok {
+			known++
+		}
+		require.False(t, other.firm(v.name), "an image must not lean on what is gone")
+		return true
+	})
+	require.Positive(t, known)
+	require.NoError(t, reading.End(ctx))
+}
