@@ -14,6 +14,7 @@ import (
 	"filippo.io/age"
 
 	"keenlodge/demo"
+	"keenlodge/internal/client"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
@@ -64,13 +65,19 @@ func diskXML(file, format, target string) string {
 	return fmt.Sprintf("<disk type='file' device='disk'><driver name='qemu' type='%s'/><source file='%s'/><target dev='%s' bus='virtio'/></disk>", format, file, target)
 }
 
-// store makes a store in a folder of its name unless it is there.
-func (l *lab) store(ctx context.Context, name string, spec site.Store) error {
+// site is the lodge's, with the client that reads and applies it.
+func (l *lab) site(ctx context.Context) (*client.Client, site.Site, error) {
 	c, err := l.p.Client()
 	if err != nil {
-		return err
+		return nil, site.Site{}, err
 	}
 	s, err := c.Site(ctx)
+	return c, s, err
+}
+
+// store makes a store in a folder of its name unless it is there.
+func (l *lab) store(ctx context.Context, name string, spec site.Store) error {
+	c, s, err := l.site(ctx)
 	if _, there := s.Stores[name]; there || err != nil {
 		return err
 	}
@@ -93,11 +100,7 @@ func (l *lab) store(ctx context.Context, name string, spec site.Store) error {
 
 // policy makes one policy the only one.
 func (l *lab) policy(ctx context.Context, v site.Policy, tasks int) error {
-	c, err := l.p.Client()
-	if err != nil {
-		return err
-	}
-	s, err := c.Site(ctx)
+	c, s, err := l.site(ctx)
 	if err != nil {
 		return err
 	}
@@ -119,11 +122,7 @@ type taken struct {
 
 // drop takes a store out of the site, and away.
 func (l *lab) drop(ctx context.Context, names ...string) error {
-	c, err := l.p.Client()
-	if err != nil {
-		return err
-	}
-	s, err := c.Site(ctx)
+	c, s, err := l.site(ctx)
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/unusual"
+	"keenlodge/internal/core/when"
 	"keenlodge/internal/hooks"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/records"
@@ -370,15 +371,17 @@ func compare(m records.Image, set []records.Image) []string {
 func (c *Captures) readPace(s site.Site, from, into string, st store.Store) throttle.Wait {
 	host, shelf := site.PaceOf(s.Hypervisors[from].Bandwidth), site.PaceOf(s.Stores[into].Bandwidth)
 	open := st.Header().Layout == site.Open
-	if !host.Limits() && !(open && shelf.Limits()) {
-		return nil
-	}
-	return func(ctx context.Context, n int) error {
-		if err := c.throttle.Wait(ctx, "hypervisor "+from, host, s.Location(), n); err != nil || !open {
-			return err
+	limit := func(name string, pace when.Pace) throttle.Wait {
+		if !pace.Limits() {
+			return nil
 		}
-		return c.throttle.Wait(ctx, "store "+into, shelf, s.Location(), n)
+		return func(ctx context.Context, n int) error { return c.throttle.Wait(ctx, name, pace, s.Location(), n) }
 	}
+	read := limit("hypervisor "+from, host)
+	if !open {
+		return read
+	}
+	return throttle.Both(read, limit("store "+into, shelf))
 }
 
 // measure sums up what is to be read of the disks.

@@ -101,6 +101,9 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	} else if len(found) > 0 {
 		l.log.Info("removed what a dead process had mounted", "found", found)
 	}
+	if err := l.Stores.TidyIndexes(ctx); err != nil {
+		l.log.Warn("what is known of stores that left the site could not be removed from this host", "error", err)
+	}
 	begin := func() {
 		ready()
 		if err := l.Planning.Boot(ctx); err != nil {
@@ -109,5 +112,5 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	}
 	upkeep := func(ctx context.Context) error { return l.Retention.Upkeep(ctx, l.captures.TidyAll) }
 	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep)
-	return errors.Join(err, l.Stores.Close(context.WithoutCancel(ctx)))
+	return errors.Join(err, l.Stores.Close())
 }

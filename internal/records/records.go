@@ -47,7 +47,7 @@ func Open(ctx context.Context, url string) (*Records, error) {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
 	config.MaxConns = 24
-	config.MinIdleConns = 4 // or who opens the console after a quiet hour waits for connections to be made: some 10 ms each
+	config.MinIdleConns = 4 // or who opens the console after a quiet hour waits for connections to be made
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err

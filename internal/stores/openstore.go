@@ -165,8 +165,8 @@ func (ss *Stores) indexFolder(id string) string {
 	return filepath.Join(ss.indexes, id)
 }
 
-// tidyIndexes removes what is known of stores that are not the site's any more.
-func (ss *Stores) tidyIndexes(ctx context.Context) error {
+// TidyIndexes removes what is known of stores that are not the site's any more.
+func (ss *Stores) TidyIndexes(ctx context.Context) error {
 	found, err := os.ReadDir(ss.indexes)
 	if errors.Is(err, fs.ErrNotExist) || len(found) == 0 && err == nil {
 		return nil
@@ -196,7 +196,7 @@ func (ss *Stores) tidyIndexes(ctx context.Context) error {
 }
 
 // Close closes the stores that are open, and keeps what is known of large ones for the next time. Nobody may use them any more.
-func (ss *Stores) Close(ctx context.Context) error {
+func (ss *Stores) Close() error {
 	ss.mu.Lock()
 	defer ss.mu.Unlock()
 	var errs []error
@@ -206,7 +206,7 @@ func (ss *Stores) Close(ctx context.Context) error {
 		}
 		delete(ss.opened, place)
 	}
-	return errors.Join(append(errs, ss.tidyIndexes(ctx))...)
+	return errors.Join(errs...)
 }
 
 // Ready opens a store of a site, and makes it in an empty place unless only try: after the one that it is to be like, if any. had is the

@@ -30,7 +30,6 @@ type ahead struct {
 // expected is a part of a pack that somebody is about to ask for, frame by frame.
 type expected struct {
 	pack        chunk.PackID
-	number      uint32 // the store's, of the pack
 	from, until int64
 }
 

@@ -82,15 +82,15 @@ func TestReadingAheadGrows(t *testing.T) {
 	// What was read at the last is found among all that was, not only in what lies before.
 	asked, pack = nil, chunk.PackID{2}
 	get(0, 1000)
-	a.expect(expected{pack, 0, 1100, 900 << 10})
-	a.expect(expected{chunk.PackID{3}, 0, 1100, 900 << 10})
+	a.expect(expected{pack, 1100, 900 << 10})
+	a.expect(expected{chunk.PackID{3}, 1100, 900 << 10})
 	get(1100, 100)
 	get(500, 100)
 	get(1200, 100)
 	get(800<<10, 50<<10)
 	require.Equal(t, []int64{1000, 900<<10 - 1100}, asked, "what is expected is read at once")
 	for i := range 2 * expectedMost {
-		a.expect(expected{pack, 0, int64(i) << 20, int64(i+1) << 20})
+		a.expect(expected{pack, int64(i) << 20, int64(i+1) << 20})
 	}
 	require.Len(t, a.expected, expectedMost)
 	asked = nil

@@ -249,22 +249,18 @@ func BenchmarkIndexOnThisHost(b *testing.B) {
 	if err != nil {
 		b.Skip("takes minutes and 20 GB for 100,000,000 pieces; KEENLODGE_PIECES says how many")
 	}
-	folder := os.Getenv("KEENLODGE_INDEX") // of the store that an earlier run made
-	if folder == "" {
-		s, m := bare(b)
-		rng := rand.New(rand.NewPCG(1, 1))
-		for done := 0; done < n; done += 10_000_000 {
-			claim(b, s, m, randomNames(rng, min(10_000_000, n-done)))
-		}
-		s = nil
-		folder = m.Root()
+	s, m := bare(b)
+	rng := rand.New(rand.NewPCG(1, 1))
+	for done := 0; done < n; done += 10_000_000 {
+		claim(b, s, m, randomNames(rng, min(10_000_000, n-done)))
 	}
-	m, err := dir.Open(folder)
-	require.NoError(b, err)
+	s = nil
+	folder := m.Root() + "-index"
+	defer os.RemoveAll(folder)
 	for b.Loop() {
 		for _, what := range []string{"make", "open"} {
 			begun := time.Now()
-			again, err := OpenWithIndex(context.Background(), m, nil, folder+"-index")
+			again, err := OpenWithIndex(context.Background(), m, nil, folder)
 			require.NoError(b, err)
 			b.ReportMetric(time.Since(begun).Seconds(), "s/"+what)
 			require.NotNil(b, again.local)
@@ -274,9 +270,6 @@ func BenchmarkIndexOnThisHost(b *testing.B) {
 			require.NoError(b, again.closeLocal())
 			b.ReportMetric(time.Since(begun).Seconds(), "s/close-after-"+what)
 		}
-	}
-	if os.Getenv("KEENLODGE_KEEP") == "" {
-		require.NoError(b, os.RemoveAll(folder+"-index"))
 	}
 }
 

@@ -142,9 +142,9 @@ func bytesOfSlots(s []slot) []byte {
 	return unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(s))), len(s)*slotBytes)
 }
 
-// load reads the catalogue and maps the shards, and takes the catalogue away. ok is false where there is none that can be believed: then
-// nothing is left.
-func (l *local) load(s *Store) (ok bool, err error) {
+// load reads the catalogue and maps the shards, and takes the catalogue away. Where there is none that can be believed, it begins an empty
+// index.
+func (l *local) load(s *Store) error {
 	body, err := os.ReadFile(l.catalogue())
 	if err == nil {
 		err = remove(l.catalogue())
@@ -153,10 +153,10 @@ func (l *local) load(s *Store) (ok bool, err error) {
 		err = l.adopt(s, body)
 	}
 	if err == nil {
-		return true, nil
+		return nil
 	}
 	s.table.forget()
-	return false, l.clear()
+	return l.clear()
 }
 
 // adopt makes a catalogue and its shards the store's.
@@ -188,8 +188,9 @@ func (l *local) adopt(s *Store, body []byte) error {
 			err = errors.New("a shard is cut off")
 		}
 		if err == nil {
-			s.table.shards[i].slots, err = mapSlots(f, n)
-			s.table.shards[i].used, s.table.shards[i].mapped = c.Used[i], true
+			shard := &s.table.shards[i]
+			shard.slots, err = mapSlots(f, n)
+			shard.used, shard.mapped = c.Used[i], err == nil
 		}
 		f.Close()
 		if err != nil {
@@ -262,6 +263,53 @@ func writeWhole(path string, body []byte) error {
 	}
 	if err != nil {
 		return errors.Join(err, remove(f.Name()))
+	}
+	return nil
+}
+
+// IndexTrouble tells why the index is in memory though a folder was given for it, nil if nothing is wrong.
+func (s *Store) IndexTrouble() error { return s.localErr }
+
+// openLocal takes over the index that the store's folder on this host holds, if any.
+func (s *Store) openLocal() {
+	if s.localFolder == "" {
+		return
+	}
+	if _, err := os.Stat((&local{folder: s.localFolder}).catalogue()); errors.Is(err, fs.ErrNotExist) {
+		return // there is none, or somebody has it
+	}
+	s.takeLocal(func(l *local) error { return l.load(s) })
+}
+
+// takeLocal takes the folder and prepares it. Where that fails, memory does instead, and [Store.IndexTrouble] tells why.
+func (s *Store) takeLocal(prepare func(*local) error) {
+	l, err := openLocal(s.localFolder)
+	if l == nil && err == nil {
+		err = errors.New("another process has it")
+	}
+	if err == nil {
+		if err = prepare(l); err != nil {
+			err = errors.Join(err, l.lock.Close())
+		}
+	}
+	if err != nil {
+		s.localErr = fmt.Errorf("keep the index in %s: %w", s.localFolder, err)
+		return
+	}
+	s.local, s.table.local = l, l
+}
+
+// closeLocal keeps the index for the next time.
+func (s *Store) closeLocal() error {
+	if s.local == nil {
+		return nil
+	}
+	err := s.local.save(s)
+	s.table.forget()
+	err = errors.Join(err, s.local.lock.Close())
+	s.local, s.table.local = nil, nil
+	if err != nil {
+		return fmt.Errorf("keep the index in %s: %w", s.localFolder, err)
 	}
 	return nil
 }

@@ -164,13 +164,13 @@ func (r reader) expect(parts []image.Wanted) {
 	var row expected
 	for _, w := range parts {
 		v, ok := r.s.find(w.Piece)
-		if !ok || v.pack == row.number && int64(v.offset) < row.until || r.cache.has(frameAt{v.id, v.offset}) {
+		if !ok || v.id == row.pack && int64(v.offset) < row.until || r.cache.has(frameAt{v.id, v.offset}) {
 			continue
 		}
 		end := int64(v.offset) + int64(v.stored())
 		if row.until == 0 || v.id != row.pack || int64(v.offset) > row.until+nearBy || end-row.from > longestStretch {
 			r.ahead.expect(row)
-			row = expected{v.id, v.pack, int64(v.offset), 0}
+			row = expected{v.id, int64(v.offset), 0}
 		}
 		row.until = end
 	}

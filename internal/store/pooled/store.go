@@ -6,10 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
-	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -208,67 +205,12 @@ func OpenWithIndex(ctx context.Context, m medium.Medium, secret *chunk.Secret, f
 		return nil, fmt.Errorf("%s: %w", m, err)
 	}
 	s.localFolder = folder
-	if folder != "" && s.openLocal() != nil {
-		s.table.forget() // what was there can't be used
-	}
+	s.openLocal()
 	if err := s.Refresh(ctx); err != nil {
 		return nil, errors.Join(err, s.closeLocal())
 	}
 	s.table.relax()
 	return s, nil
-}
-
-// IndexTrouble tells why the index is in memory though a folder was given for it, nil if nothing is wrong.
-func (s *Store) IndexTrouble() error { return s.localErr }
-
-// openLocal takes over the index that the folder holds, if any.
-func (s *Store) openLocal() error {
-	if _, err := os.Stat(filepath.Join(s.localFolder, "catalogue")); errors.Is(err, fs.ErrNotExist) {
-		return nil // there is none, or somebody has it
-	}
-	return s.takeLocal(func(l *local) error {
-		_, err := l.load(s)
-		return err
-	})
-}
-
-// startLocal begins an empty index in the folder.
-func (s *Store) startLocal() {
-	s.takeLocal((*local).clear)
-}
-
-// takeLocal takes the folder and prepares it. Where that fails, memory does instead.
-func (s *Store) takeLocal(prepare func(*local) error) error {
-	l, err := openLocal(s.localFolder)
-	if l == nil && err == nil {
-		err = errors.New("another process has it")
-	}
-	if err == nil {
-		if err = prepare(l); err != nil {
-			err = errors.Join(err, l.lock.Close())
-		}
-	}
-	if err != nil {
-		s.localErr = fmt.Errorf("index in %s: %w", s.localFolder, err)
-		return s.localErr
-	}
-	s.local, s.table.local = l, l
-	return nil
-}
-
-// closeLocal keeps the index for the next time.
-func (s *Store) closeLocal() error {
-	if s.local == nil {
-		return nil
-	}
-	err := s.local.save(s)
-	s.table.forget()
-	err = errors.Join(err, s.local.lock.Close())
-	s.local, s.table.local = nil, nil
-	if err != nil {
-		return fmt.Errorf("index in %s: %w", s.localFolder, err)
-	}
-	return nil
 }
 
 // Cuts are those by which the store's pieces are cut.
@@ -378,7 +320,7 @@ func (s *Store) readIndexes(ctx context.Context, listed []medium.Object, there m
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(readsAtOnce)
 	if size > localFrom && s.localFolder != "" && s.local == nil && s.table.len() == 0 {
-		s.startLocal()
+		s.takeLocal((*local).clear)
 	}
 	if size > 64<<20 { // then there is more than enough to do for the processors, and memory is what counts
 		group.SetLimit(runtime.GOMAXPROCS(0))
