@@ -8,7 +8,7 @@ PACKAGES := postgresql qemu-system-x86 qemu-utils seabios qemu-guest-agent libvi
 GO_FILES := $(shell find cmd internal demo -name '*.go' -o -name '*.sql' -o -name 'guest.sh' -o -name 'site.yaml') go.mod go.sum
 WEB_FILES := $(shell find web -path web/node_modules -prune -o -type f -print)
 
-.PHONY: mutants schema help setup build demo test test-unit fresh lint fmt bench fuzz clean
+.PHONY: faults mutants schema help setup build demo test test-unit fresh lint fmt bench fuzz clean
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## /{printf "  make %-8s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
@@ -54,6 +54,7 @@ schema: bin/keenlodge ## write the console's types anew from the HTTP interface
 lint: ## formatting and vet
 	@test -z "$$(gofmt -l cmd internal demo e2e bench)" || { gofmt -l cmd internal demo e2e bench; echo "run: make fmt"; exit 1; }
 	go vet ./...
+	go tool staticcheck ./...
 
 fmt: ## format the code
 	gofmt -w cmd internal demo e2e bench
@@ -62,6 +63,10 @@ fmt: ## format the code
 fuzz: ## fuzz every parser for a while (FUZZTIME=30s each)
 	@for t in $$(grep -rlE '^func Fuzz' --include=*_test.go internal); do for f in $$(grep -oE '^func Fuzz[A-Za-z]+' $$t | cut -c6-); do \
 	echo "$$t $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30s} ./$$(dirname $$t) || exit 1; done; done
+
+faults: ## kill a lodge in one process at CUTS drawn calls from KEENLODGE_SEED on, and interleave SEEDS times
+	KEENLODGE_CUTS=$${CUTS:-2000} KEENLODGE_SEED=$${KEENLODGE_SEED:-$$(date +%s)} go run ./internal/records/recordstest/share go test -count=1 -timeout 24h -v -run TestKilledAnywhere ./internal/lodge
+	KEENLODGE_SEEDS=$${SEEDS:-500} go test -count=1 -timeout 24h -v -run TestAnyInterleaving ./internal/store/pooled
 
 bench: setup build ## measure against general tools, and make docs/benchmarks.md of it (SECTIONS="whole …" for some)
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go run ./bench $(SECTIONS)

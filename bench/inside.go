@@ -41,9 +41,11 @@ func inside(ctx context.Context, p *demo.Place, r *report) error {
 		{"Latency/0s store-MiB/s", "store 512 MiB, half of which compresses, to a medium in memory", "MiB/s", 0}, {"Latency/20ms store-MiB/s", "the same where each call takes 20 ms", "MiB/s", 0}, {"Latency/80ms store-MiB/s", "80 ms", "MiB/s", 0},
 		{"Latency/0s restore-MiB/s", "read it back, 8 readers of 1 MiB", "MiB/s", 0}, {"Latency/20ms restore-MiB/s", "the same where each call takes 20 ms", "MiB/s", 0}, {"Latency/80ms restore-MiB/s", "80 ms", "MiB/s", 0},
 		{"Latency/80ms store-calls", "calls that storing it takes", "calls", 0}, {"Latency/80ms restore-calls", "calls that reading it back takes", "calls", 0}, {"Latency/80ms random-ms", "read of 4 KiB at random, each call 80 ms", "ms", 0},
+		{"Latency/80ms random-again-ms", "the same after a restart, with its maps on this host", "ms", 0}, {"Latency/80ms random-sweep-calls", "calls that the plan of a sweep takes", "calls", 0},
+		{"Latency/80ms random-again-sweep-calls", "the same after a restart", "calls", 0},
 		{"IndexOnThisHost s/make", "index of 20 million pieces in files of this host: made", "s", 0}, {"IndexOnThisHost s/open", "opened again", "s", 0}, {"IndexOnThisHost MiB-resident/open", "memory that the process then takes", "MiB", 500},
 		{"Index bytes/piece", "index of 10 million pieces, a piece", "bytes", 64}, {"Index s/open", "opening it", "s", 3},
-		{"SweepPlan s/plan", "plan of a sweep, 1000 images, 5.4 million pieces", "s", 15},
+		{"SweepPlan s/plan", "plan of a sweep, 1000 images, 5.4 million pieces", "s", 15}, {"SweepPlan s/next-plan", "the next one, after an image went and one came", "s", 0},
 	} {
 		samples, ok := found[v.key]
 		if !ok {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -60,7 +61,8 @@ func TestAKillInTheMiddle(t *testing.T) {
 	shelf, folder := freshStore(t, "weekly-system")
 	r := inTheMiddle(t, "weekly-system", folder)
 	service.Signal(syscall.SIGKILL)
-	require.NotEmpty(t, virsh(t, "backup-dumpxml", "timetable"), "the job is open, or this test tests nothing")
+	job := virsh(t, "backup-dumpxml", "timetable")
+	require.NotEmpty(t, job, "the job is open, or this test tests nothing")
 	virsh(t, "domfsfreeze", "timetable")
 
 	startService(t)
@@ -78,7 +80,15 @@ func TestAKillInTheMiddle(t *testing.T) {
 	require.Empty(t, keenJSON[[]wire.Image](t, "image", "list", "--store", shelf))
 	keenOK(t, "store", "check", shelf, "--read")
 
-	backUp(t, "weekly-system")
+	// What the dead service had asked of libvirt is carried out only now: its job begins after all was cleared, and is in nobody's way.
+	file := filepath.Join(t.TempDir(), "job.xml")
+	socket := regexp.MustCompile(`/[^' ]+keenlodge-[0-9a-z]{10}`).FindString(job)
+	require.NoError(t, os.WriteFile(file, []byte(`<domainbackup mode='pull'><server transport='unix' socket='`+socket+`.sock'/><disks><disk name='vda' backup='yes' type='file'><scratch file='`+
+		socket+`-vda.scratch'/></disk></disks></domainbackup>`), 0o600))
+	virsh(t, "backup-begin", "timetable", file)
+	s := keen(t, "policy", "run", "weekly-system", "--wait")
+	require.Contains(t, s.out, "a service that died had left something behind: ended the backup job on guest timetable", s.err)
+	requireClean(t, "timetable")
 	m := keenJSON[[]wire.Image](t, "image", "list", "--store", shelf)
 	require.Len(t, m, 1)
 	require.Greater(t, m[0].Read-m[0].NewBytes, int64(40<<20), "the packs that had arrived are reused")
@@ -275,8 +285,8 @@ func TestAHypervisorThatDoesNotAnswer(t *testing.T) {
 	}
 }
 
-// A flipped byte in a pack is found by the check, which names the image, the place and the file; the image is broken from then
-// on, until the next run stores again what was lost.
+// A flipped byte in a pack is found by the check, which names the image, the place and the file; the image is doubtful from then
+// on, until a repair has what was lost from elsewhere.
 func TestDamageIsFoundAndMended(t *testing.T) {
 	shelf := t.TempDir()
 	keenOK(t, "store", "add", "damp-shelf", "--folder", shelf, "--like", "quay-shelf") // so that it has the same pieces
@@ -301,12 +311,10 @@ func TestDamageIsFoundAndMended(t *testing.T) {
 	require.Regexp(t, "image "+m.ID+`: vda, bytes \d+ to \d+: `, s.out)
 	require.Regexp(t, `hits vda1:/\S+`, s.out)
 	m = keenJSON[[]wire.Image](t, "image", "list", "--policy", "monthly-whole")[0]
-	require.EqualValues(t, "broken", m.State)
-	require.Contains(t, keenOK(t, "store", "list"), "! 1 images are broken")
-	s = keen(t, "image", "prove", m.ID)
+	require.EqualValues(t, "doubtful", m.State)
+	require.Contains(t, keenOK(t, "store", "list"), "! 1 images are doubtful")
+	s = keen(t, "image", "prove", m.ID, "--level", "mount")
 	require.Contains(t, s.err, "only a usable image can be proven")
-	s = keen(t, "image", "restore", m.ID, "--as", "berth-sim-again")
-	require.Contains(t, s.err, "only a usable image can be restored")
 
 	s = keen(t, "store", "check", "damp-shelf", "--repair", "--from", "damp-shelf")
 	require.Contains(t, s.err, "can't be mended from itself")

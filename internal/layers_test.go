@@ -32,6 +32,8 @@ var layers = [][]string{
 	{"internal/records/recordstest/share"},
 	{"internal/records/recordstest"},
 	{"internal/records"},
+	{"internal/records/trust"},
+	{"internal/records/db"},
 	{"internal/records/listing", "internal/records/schema"},
 	{"internal/source/libvirt", "internal/source/sourcetest"},
 	{"internal/source"},

@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/json"
-	"errors"
 	"log/slog"
 	"net/http"
 	"strings"
@@ -79,17 +78,6 @@ func build(s *server) (*chi.Mux, huma.API) {
 	return router, a
 }
 
-// guard sets headers that keep a browser from doing what the console never does.
-func guard(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "no-referrer")
-		next.ServeHTTP(w, r)
-	})
-}
-
 // public marks operations that need no token.
 const public = "public"
 
@@ -153,22 +141,6 @@ func (s *server) check(ctx context.Context, token string) (name string, err erro
 	return name, nil
 }
 
-// httpError maps the lodge's errors onto HTTP's.
-func (s *server) httpError(err error) error {
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, fault.ErrNotFound):
-		return huma.Error404NotFound(fault.Text(err))
-	case errors.Is(err, fault.ErrConflict):
-		return huma.Error409Conflict(fault.Text(err))
-	case errors.Is(err, fault.ErrInvalid):
-		return huma.Error422UnprocessableEntity(fault.Text(err))
-	}
-	s.log.Error("a call failed", "error", err)
-	return huma.Error500InternalServerError(err.Error())
-}
-
 type body[T any] struct{ Body T }
 
 type none struct{}
@@ -179,7 +151,7 @@ func get[I, O any](s *server, a huma.API, id, path, summary string, handle func(
 }
 
 func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.Context, *I) (O, error)) {
-	op.Errors = []int{401, 404, 409, 422, 500}
+	op.Errors = []int{400, 401, 403, 404, 409, 422, 500, 503}
 	huma.Register(a, op, func(ctx context.Context, in *I) (*body[O], error) {
 		out, err := handle(ctx, in)
 		if err != nil {

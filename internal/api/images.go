@@ -82,6 +82,6 @@ func (s *server) registerImages(a huma.API) {
 	do(s, a, huma.Operation{OperationID: "restore-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/restores", DefaultStatus: http.StatusAccepted, Summary: "Start a restore of an image as a new guest"},
 		func(ctx context.Context, in *makeOf) (wire.Run, error) {
 			b := in.Body
-			return started(s.l.Restores.Start(ctx, who(ctx), restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace}))
+			return started(s.l.Restores.Start(ctx, who(ctx), restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take}))
 		})
 }

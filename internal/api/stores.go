@@ -91,7 +91,12 @@ func (s *server) registerStores(a huma.API) {
 			return started(s.l.Retention.Sweep(ctx, who(ctx), in.Name))
 		})
 	do(s, a, post("adopt-store", "/api/v1/stores/{name}/adoptions", "Take over the images that a store holds", 200),
-		func(ctx context.Context, in *named) (wire.Adopted, error) { return s.l.Stores.Adopt(ctx, in.Name) })
+		func(ctx context.Context, in *struct {
+			Name   string `path:"name"`
+			Rotate bool   `query:"rotate" doc:"these images are this lodge's from now on: rotation may drop them"`
+		}) (wire.Adopted, error) {
+			return s.l.Stores.Adopt(ctx, in.Name, in.Rotate)
+		})
 }
 
 // done is the answer to what has nothing else to tell.

@@ -126,7 +126,9 @@ func (c *Captures) Capture(ctx context.Context, o Order, st store.Store, t *runs
 	if err := k.begin(ctx); err != nil {
 		return err
 	}
-	if err := k.carryOut(ctx, capturer); err != nil {
+	if err := k.carryOut(ctx, capturer); err != nil && k.finished {
+		return err // the image exists: whoever clears up after this run records it
+	} else if err != nil {
 		return errors.Join(err, k.forget(context.WithoutCancel(ctx)))
 	}
 	return nil
@@ -143,6 +145,7 @@ type making struct {
 	set      []records.Image // the others of its set, newest first
 	base     *image.Manifest // since which it is taken, or nil
 	why      string          // it is full
+	finished bool            // its manifest is in the store, or may be
 	reserved *stores.Reservation
 }
 
@@ -186,6 +189,9 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 		return err
 	}
 	t.Image, t.NeedsCleanup = k.rec.ID, true
+	if err := t.Save(ctx); err != nil { // whoever clears up after us must know
+		return err
+	}
 	if k.base != nil {
 		t.Log(ctx, "the image will be %s: what changed since image %s", k.rec.Capture, k.base.ID)
 	} else {
@@ -228,8 +234,8 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 		return err
 	}
 	return k.store(ctx, m, disks, func() error {
-		obsolete, err := c.obsoleteCheckpoints(ctx, o.Site, k.rec.MachineID, capture.Checkpoints())
-		if err != nil {
+		obsolete, err := c.obsoleteCheckpoints(records.Within(ctx, 0), o.Site, k.rec.MachineID, capture.Checkpoints())
+		if err != nil && !records.Away(err) { // otherwise they go another time
 			return err
 		}
 		kept = true
@@ -279,12 +285,28 @@ func (k *making) store(ctx context.Context, m *image.Manifest, disks []diskPlan,
 		return err
 	}
 	m.Took = time.Since(*k.t.Started)
+	k.finished = true
 	if err := w.Finish(ctx, m); err != nil {
-		return err
+		return k.unfinished(context.WithoutCancel(ctx), err)
 	}
 	k.rec = stores.Finished(k.rec, m)
 	k.t.Warnings = append(k.t.Warnings, compare(k.rec, k.set)...)
-	return k.c.rec.FinishImage(ctx, k.rec)
+	// From here on the run may be cancelled, or the service be stopped: the image is there.
+	recording, end := context.WithTimeout(context.WithoutCancel(ctx), recordTime)
+	defer end()
+	return records.Surely(recording, func(ctx context.Context) error { return k.c.rec.FinishImage(ctx, k.rec) })
+}
+
+// recordTime is how long a finished image waits for a database that does not answer; after that a later look at the store records it.
+const recordTime = time.Hour
+
+// unfinished looks what became of an image whose manifest could not be written for sure: the medium may have taken it before it failed.
+func (k *making) unfinished(ctx context.Context, err error) error {
+	_, read := k.st.ReadImage(ctx, k.rec.ID)
+	if errors.Is(read, medium.ErrNotFound) {
+		k.finished = false
+	}
+	return err
 }
 
 // request asks for a capture as a policy says.
@@ -297,6 +319,7 @@ func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string
 			return err
 		},
 		Starting: func() error { t.StartedPaused = true; return t.Save(ctx) },
+		Alive:    c.rec.CaptureAlive,
 		Watch: func() (source.Watchdog, error) {
 			return startWatchdog(c.executable, o.Site.Hypervisors[t.Hypervisor], t.Guest)
 		},
@@ -452,6 +475,20 @@ func (c *Captures) Settle(ctx context.Context, r *runs.Run, t *records.Task) err
 		r.Log(ctx, t.Machine, "image %s was complete when the service ended", t.Image)
 	}
 	return err
+}
+
+// SettleLeft decides what became of images whose end could not be recorded: their store did not answer, or the database.
+func (c *Captures) SettleLeft(ctx context.Context) error {
+	ids, err := c.rec.Unsettled(ctx)
+	errs := []error{err}
+	for _, id := range ids {
+		whole, err := c.settleImage(ctx, id)
+		if err == nil && whole {
+			c.log.Info("an image was complete whose end could not be recorded; now it is", "image", id)
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
 }
 
 func (c *Captures) settleImage(ctx context.Context, id string) (whole bool, err error) {

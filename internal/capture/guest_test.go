@@ -186,7 +186,7 @@ func TestObsoleteCheckpoints(t *testing.T) {
 			require.NoError(t, rec.FinishImage(ctx, m))
 		}
 		if state == image.Broken {
-			require.NoError(t, rec.BreakImage(ctx, id))
+			recordstest.Break(t, rec, id)
 		}
 	}
 	s := site.Site{Policies: map[string]site.Policy{

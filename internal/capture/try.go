@@ -71,6 +71,9 @@ func (c *Captures) Try(ctx context.Context, o Order, st store.Store, t *runs.Tas
 		}
 	}
 	t.Image, t.NeedsCleanup = tried.Image.ID, true // so that it is cleared if this process dies
+	if err := t.Save(ctx); err != nil {
+		return tried, err
+	}
 	if err := t.Begin(ctx, "capturing"); err != nil {
 		return tried, err
 	}

@@ -122,8 +122,7 @@ func WatchThaw(ctx context.Context, in io.Reader, out io.Writer) error {
 		time.Sleep(500 * time.Millisecond)
 		again, capturing, dialed := dial(ctx, w.Source)
 		if dialed != nil {
-			err = errors.Join(err, dialed)
-			continue
+			continue // the thaw over the old connection tells why
 		}
 		h.Close()
 		h, capturer = again, capturing

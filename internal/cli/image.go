@@ -116,13 +116,14 @@ func imageCommand() *cli.Command {
 			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "as", Usage: "name of the guest to make", Required: true},
 				&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},
 				&cli.BoolFlag{Name: "start", Usage: "power it on and wait for its guest agent"},
-				&cli.BoolFlag{Name: "replace", Usage: "allow a guest of that name, which must be off, to be defined anew; its old disks stay"}},
+				&cli.BoolFlag{Name: "replace", Usage: "allow a guest of that name, which must be off, to be defined anew; its old disks stay"},
+				&cli.StringSliceFlag{Name: "take", Usage: "take this over from the machine's definition, though it reaches beyond the guest, such as hostdev-1; a restore's log names what it left out"}},
 			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				id, err := pickImage(ctx, k, c.Args().First())
 				if err != nil {
 					return err
 				}
-				run, err := k.Restore(ctx, id, wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), Replace: c.Bool("replace")})
+				run, err := k.Restore(ctx, id, wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), Replace: c.Bool("replace"), Take: c.StringSlice("take")})
 				if err != nil {
 					return err
 				}

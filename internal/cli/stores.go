@@ -56,6 +56,8 @@ func storeListCommand() *cli.Command {
 						state = "✗ " + s.Error
 					case s.Broken > 0:
 						state = fmt.Sprintf("! %d images are broken", s.Broken)
+					case s.Doubtful > 0:
+						state = fmt.Sprintf("! %d images are doubtful", s.Doubtful)
 					}
 					sealed := "no"
 					if s.Sealed {
@@ -305,14 +307,14 @@ func storeCheckCommand() *cli.Command {
 				return err
 			}
 			var r store.Report
-			if run, err = finish(ctx, c, k, run, &r); err != nil {
+			if _, err = finish(ctx, c, k, run, &r); err != nil {
 				return err
 			}
 			if err := show(c, r, func(w io.Writer) { reportDetails(w, name, r) }); err != nil {
 				return err
 			}
 			if n := len(r.Problems) + r.More; n > 0 {
-				return fmt.Errorf("store %s is damaged in %d places, %d images are broken", name, n, len(r.Broken))
+				return fmt.Errorf("store %s is damaged in %d places, which hit %d images", name, n, len(r.Broken))
 			}
 			return nil
 		})}
@@ -335,6 +337,9 @@ func reportDetails(w io.Writer, name string, r store.Report) {
 		for _, f := range p.Files {
 			fmt.Fprintf(w, "    hits %s\n", f)
 		}
+	}
+	for _, id := range r.Unknown {
+		fmt.Fprintf(w, "! image %s lies in the store, but is not recorded; to take it over: keenlodge store adopt %s\n", id, name)
 	}
 	switch {
 	case r.More > 0:
@@ -386,14 +391,23 @@ func sweepPlan(w io.Writer, name string, p wire.SweepResult, verb string) {
 }
 
 func storeAdoptCommand() *cli.Command {
-	return &cli.Command{Name: "adopt", Usage: "take over the images that a store holds", ArgsUsage: "STORE", Flags: []cli.Flag{output()},
+	return &cli.Command{Name: "adopt", Usage: "take over the images that a store holds", ArgsUsage: "STORE", Flags: []cli.Flag{output(),
+		&cli.BoolFlag{Name: "rotate", Usage: "these images are this lodge's from now on: its rotation may drop them (no other lodge should rotate them any more)"}},
 		Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
-			a, err := k.AdoptStore(ctx, name)
+			a, err := k.AdoptStore(ctx, name, c.Bool("rotate"))
 			if err != nil {
 				return err
 			}
 			err = show(c, a, func(w io.Writer) {
 				fmt.Fprintf(w, "store %s: %d images in %d sets adopted (%d were known), with %d proofs and %d pins; %d machines were new\n", name, a.Images, a.Sets, a.Known, a.Proofs, a.Pins, a.Machines)
+				switch {
+				case a.TakenOver > 0:
+					fmt.Fprintf(w, "rotation sees to %d of them from now on\n", a.TakenOver)
+				case a.Owner != nil && a.Owner.Lodge != "":
+					fmt.Fprintf(w, "they are another lodge's (%s, since %s), so rotation here leaves them alone; if that lodge is no more: keenlodge store adopt %s --rotate\n", a.Owner.Lodge, a.Owner.Since.Format("2006-01-02"), name)
+				case a.Owner != nil:
+					fmt.Fprintf(w, "another lodge may still rotate them, so rotation here leaves them alone; if there is none: keenlodge store adopt %s --rotate\n", name)
+				}
 				for _, d := range a.Damaged {
 					fmt.Fprintf(w, "✗ %s\n", d)
 				}

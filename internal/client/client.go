@@ -146,8 +146,8 @@ func pages[T any](ctx context.Context, c *Client, path string, query url.Values,
 
 // nextCursor is the cursor in a Link header, or "".
 func nextCursor(link string) string {
-	address, ok := strings.CutPrefix(link, "<")
-	if address, _, ok = strings.Cut(address, ">"); !ok {
+	address, _, ok := strings.Cut(strings.TrimPrefix(link, "<"), ">")
+	if !ok {
 		return ""
 	}
 	u, err := url.Parse(address)

@@ -68,7 +68,11 @@ func (c *Client) SweepStore(ctx context.Context, name string) (out wire.Run, err
 	return out, c.call(ctx, http.MethodPost, storePath(name, "/sweeps"), nil, &out)
 }
 
-// AdoptStore takes over the images that a store holds.
-func (c *Client) AdoptStore(ctx context.Context, name string) (out wire.Adopted, err error) {
-	return out, c.call(ctx, http.MethodPost, storePath(name, "/adoptions"), nil, &out)
+// AdoptStore takes over the images that a store holds; rotate says that they are this lodge's from now on.
+func (c *Client) AdoptStore(ctx context.Context, name string, rotate bool) (out wire.Adopted, err error) {
+	path := storePath(name, "/adoptions")
+	if rotate {
+		path += "?rotate=true"
+	}
+	return out, c.call(ctx, http.MethodPost, path, nil, &out)
 }

@@ -73,7 +73,8 @@ func TestWhatHappensIsJoined(t *testing.T) {
 	require.False(t, e.ManyRuns || e.Images || e.Site)
 
 	require.NoError(t, rec.AddImage(ctx, records.Image{ID: "image000", Machine: "timetable", MachineID: "u-timetable", Policy: "nightly-guests", Store: "quay-shelf", Run: "first000", Taken: time.Now(), Scope: image.WholeMachine, Capture: image.Full}))
-	require.NoError(t, rec.BreakImage(ctx, "image000"))
+	_, err = rec.Damaged(ctx, "image000", "first000")
+	require.NoError(t, err)
 	e = next(t, ch)
 	require.True(t, e.Images)
 	require.Empty(t, e.Runs)
@@ -114,7 +115,8 @@ func TestWhatHappensIsJoined(t *testing.T) {
 	time.Sleep(2 * joinFor) // nobody hears that
 	again, endAgain := h.Listen()
 	defer endAgain()
-	require.NoError(t, rec.BreakImage(ctx, "image000"))
+	_, err = rec.Damaged(ctx, "image000", "first000")
+	require.NoError(t, err)
 	require.True(t, next(t, again).Images)
 	endAgain()
 	_, open := <-ch

@@ -203,7 +203,7 @@ func TestEventsAnywhere(t *testing.T) {
 	}
 	require.Eventually(t, func() bool { return waiting() == 0 }, 20*time.Second, 30*time.Millisecond)
 	b.site.Hypervisors = map[string]site.Hypervisor{"quay-1": {}}
-	b.site.Webhooks["duty-desk"] = site.Webhook{URL: b.site.Webhooks["duty-desk"].URL, Events: []event.Name{event.ImageBroken, event.RunFailed, event.MachinesFound}}
+	b.site.Webhooks["duty-desk"] = site.Webhook{URL: b.site.Webhooks["duty-desk"].URL, Events: []event.Name{event.ImageDoubtful, event.ImageBroken, event.RunFailed, event.MachinesFound}}
 	require.NoError(t, b.rec.SaveSite(ctx, b.site, func(site.Policy) time.Time { return time.Time{} }, nil))
 
 	crew := quay
@@ -217,11 +217,17 @@ func TestEventsAnywhere(t *testing.T) {
 	m := records.Image{ID: "first-image", Machine: "timetable", Policy: "nightly-guests", Store: "quay-shelf", Run: "first000", Taken: time.Now(), State: image.Usable, Scope: image.WholeMachine, Capture: image.Full, Disks: []records.ImageDisk{}}
 	require.NoError(t, b.rec.AddImage(ctx, m))
 	require.NoError(t, b.rec.FinishImage(ctx, m))
-	require.NoError(t, b.rec.BreakImage(ctx, m.ID))
-	require.NoError(t, b.rec.BreakImage(ctx, m.ID), "it is broken already")
-	heard = hear()
-	require.Equal(t, "keenlodge.image-broken first-image", heard.Type+" "+heard.Subject)
-	require.Contains(t, heard.Data.Text, "first-image of timetable in store quay-shelf is broken")
+	recordstest.Break(t, b.rec, m.ID)
+	_, err = b.rec.Damaged(ctx, m.ID, "again000")
+	require.NoError(t, err, "it is broken already")
+	told := map[string]string{} // in any order
+	for range 2 {
+		heard = hear()
+		require.Equal(t, "first-image", heard.Subject)
+		told[heard.Type] = heard.Data.Text
+	}
+	require.Contains(t, told["keenlodge.image-doubtful"], "first-image of timetable in store quay-shelf is doubtful")
+	require.Contains(t, told["keenlodge.image-broken"], "first-image of timetable in store quay-shelf is broken")
 	first := heard.ID
 
 	require.NoError(t, b.rec.EndRun(ctx, "first000", run.Failed, "the barn is on fire"))

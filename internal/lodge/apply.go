@@ -2,6 +2,7 @@ package lodge
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -18,15 +19,21 @@ import (
 // Apply makes next the site, unless only try. All is checked against the world before anything is changed: stores open,
 // named machines exist. A hypervisor that does not answer is a warning.
 func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (wire.Applied, error) {
+	now, err := l.rec.Site(ctx)
+	if err != nil {
+		return wire.Applied{Warnings: []string{}, Rotation: []string{}}, err
+	}
+	return l.apply(ctx, now, next, try)
+}
+
+// apply is Apply for a site that was made from what it is now: if it is another by the time that all is checked, nothing is changed.
+func (l *Lodge) apply(ctx context.Context, now, next site.Site, try bool) (wire.Applied, error) {
+	var err error
 	out := wire.Applied{Warnings: []string{}, Rotation: []string{}}
 	if err := next.Check(); err != nil {
 		return out, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
 	next = next.Complete(zone.Host())
-	now, err := l.rec.Site(ctx)
-	if err != nil {
-		return out, err
-	}
 	if out.Changes, err = now.Compare(next); err != nil {
 		return out, err
 	}
@@ -62,9 +69,16 @@ func (l *Lodge) Apply(ctx context.Context, next site.Site, try bool) (wire.Appli
 		return out, nil
 	}
 	moment := time.Now()
-	err = l.rec.SaveSite(ctx, next, func(p site.Policy) time.Time { return p.Next(moment, next.Location()) }, ids)
+	err = l.rec.ReplaceSite(ctx, &now, next, func(p site.Policy) time.Time { return p.Next(moment, next.Location()) }, ids)
 	if err != nil {
 		return out, err
+	}
+	for name := range now.Stores {
+		if _, ok := next.Stores[name]; !ok {
+			if err := l.Stores.ForgetCredentials(ctx, name); err != nil {
+				return out, err
+			}
+		}
 	}
 	if err := l.Hooks.MakeKeys(ctx, next); err != nil {
 		return out, err
@@ -91,12 +105,27 @@ func likeness(stores map[string]site.Store) (names []string) {
 // Site is the configuration.
 func (l *Lodge) Site(ctx context.Context) (site.Site, error) { return l.rec.Site(ctx) }
 
+// appliedAgain is how often a store is added to a site that somebody else changes at the same time.
+const appliedAgain = 5
+
 // AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site. It reports whether the store is
 // new.
 func (l *Lodge) AddStore(ctx context.Context, name string, a wire.StoreAddition) (made bool, err error) {
-	return l.Stores.Add(ctx, name, a, func(ctx context.Context, next site.Site) error {
-		_, err := l.Apply(ctx, next, false)
-		return err
+	return l.Stores.Add(ctx, name, a, func(ctx context.Context, change func(site.Site) (site.Site, error)) error {
+		// Trying the place took seconds, in which others may have applied what they like: the store is added to what the site is then.
+		for try := 1; ; try++ {
+			now, err := l.rec.Site(ctx)
+			if err != nil {
+				return err
+			}
+			next, err := change(now)
+			if err != nil {
+				return err
+			}
+			if _, err = l.apply(ctx, now, next, false); !errors.Is(err, fault.ErrConflict) || try == appliedAgain {
+				return err
+			}
+		}
 	})
 }
 

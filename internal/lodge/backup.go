@@ -74,6 +74,11 @@ func (b backups) Cleanup(ctx context.Context, t records.Task) error { return b.l
 
 // cleanUp removes what a task's capture left on its source.
 func (l *Lodge) cleanUp(ctx context.Context, t records.Task) error {
+	if busy, err := l.rec.Capturing(ctx, t.MachineID); err != nil {
+		return err
+	} else if busy {
+		return runs.ErrLater // a freeze would not hold that is ended here; and whoever captures it has cleared what was in the way
+	}
 	found, err := l.captures.Clear(ctx, t)
 	for _, f := range found {
 		l.Runs.Log(ctx, t.Run, t.Machine, run.Note, "cleared: "+f)
@@ -131,7 +136,7 @@ func (k *backup) images(ctx context.Context) error {
 	}
 	done := k.captureAll(ctx, tasks)
 	// A task that failed for want of room has given back what it stored; now that none is at work it can go.
-	if err := k.l.Stores.Collect(context.WithoutCancel(ctx), k.site.Stores[k.policy.Store].Place()); err != nil {
+	if err := k.l.Stores.Collect(context.WithoutCancel(ctx), k.policy.Store, k.site.Stores[k.policy.Store].Place()); err != nil {
 		k.Caution(ctx, "", "what is not needed in store %s could not be deleted yet: %v", k.policy.Store, err)
 	}
 	if len(missing) == 0 && len(done) == 0 {

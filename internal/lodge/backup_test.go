@@ -19,6 +19,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/proof"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/restore"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/sourcetest"
@@ -284,6 +285,22 @@ func TestOrphans(t *testing.T) {
 	require.EqualValues(t, run.Done, b.run("nightly-guests").State, "the next run is not in the way of anything")
 }
 
+// A capture that a dead process left open, or that begins only after its caller died, is in no run's way. One of another lodge is.
+func TestACaptureThatWasLeftOpen(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, map[string]site.Policy{"nightly-guests": {Machines: []string{"timetable"}, Store: "quay-shelf", Rotation: "newest 3"}})
+	first := b.run("nightly-guests").Tasks[0]
+	b.host.Change("timetable", func(g *sourcetest.Guest) { g.Job = first.Image })
+	r := b.run("nightly-guests")
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	b.clean("timetable", 1)
+	b.host.Change("timetable", func(g *sourcetest.Guest) { g.Job = "strangers0" })
+	r = b.run("nightly-guests")
+	require.EqualValues(t, run.Failed, r.State)
+	require.Contains(t, r.Tasks[0].Error, "capture strangers0 is open")
+	require.Equal(t, "strangers0", b.host.Look("timetable").Job)
+}
+
 // A machine that is not the active one of its pair is skipped; one that is not in health is not captured, or captured with a warning.
 func TestChecks(t *testing.T) {
 	t.Parallel()
@@ -541,7 +558,15 @@ func TestProofsAndRestores(t *testing.T) {
 	require.EqualValues(t, run.Failed, r.State)
 	m, _, err = b.l.Proofs.Of(t.Context(), m.ID)
 	require.NoError(t, err)
-	require.Equal(t, image.Broken, m.State)
+	require.Equal(t, image.Doubtful, m.State)
+	// The service itself reads it a second time, an hour later.
+	recordstest.Later(t, b.rec)
+	require.NoError(t, b.l.Proofs.ReadAgain(t.Context()))
+	b.until(func() bool {
+		m, _, err = b.l.Proofs.Of(t.Context(), m.ID)
+		require.NoError(t, err)
+		return m.State == image.Broken
+	}, "the second reading")
 	_, err = b.l.Restores.Start(t.Context(), "operator", restore.Request{Image: m.ID, As: "third"})
 	require.ErrorContains(t, err, "only a usable image can be restored")
 }

@@ -3,6 +3,7 @@ package lodge_test
 import (
 	"bytes"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -60,6 +61,7 @@ func TestWhatWasBeforeGoesOn(t *testing.T) {
 	require.Contains(t, listed[0].Error, "format 2 of a pooled store: no released keenlodge wrote it, and this one does not read it; make a new store")
 	b.site, err = b.rec.Site(ctx)
 	require.NoError(t, err)
+	b.site.Hypervisors, b.site.Policies = maps.Clone(b.site.Hypervisors), maps.Clone(b.site.Policies) // it is shared
 	b.site.Hypervisors["quay-1"] = site.Hypervisor{Kind: sourcetest.Kind, URI: t.Name()}
 	_, err = b.l.Apply(ctx, b.site, false)
 	require.ErrorIs(t, err, fault.ErrInvalid)

@@ -110,7 +110,14 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 			l.log.Error("policies that run at boot could not be started", "error", err)
 		}
 	}
-	upkeep := func(ctx context.Context) error { return l.Retention.Upkeep(ctx, l.captures.TidyAll) }
+	upkeep := func(ctx context.Context) error {
+		return l.Retention.Upkeep(ctx, l.often, l.captures.TidyAll)
+	}
 	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep)
 	return errors.Join(err, l.Stores.Close())
+}
+
+// often is what the service looks after once a minute.
+func (l *Lodge) often(ctx context.Context) error {
+	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx))
 }

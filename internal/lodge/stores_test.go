@@ -5,9 +5,11 @@ import (
 	"maps"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"fmt"
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/fault"
@@ -25,6 +27,7 @@ import (
 	"keenlodge/internal/store/pooled"
 	"keenlodge/internal/stores"
 	"keenlodge/internal/wire"
+	"sync/atomic"
 )
 
 func (b *bench) check(q stores.CheckRequest) (records.Run, store.Report) {
@@ -69,11 +72,20 @@ func TestCheckAndRepair(t *testing.T) {
 	require.Contains(t, r.Tasks[0].Error, "try: keenlodge store check quay-shelf --repair")
 	log := b.lines(r.ID)
 	for _, id := range report.Broken {
-		require.Contains(t, log, "image "+id+" is broken: it can't be restored whole")
+		require.Contains(t, log, "image "+id+" is doubtful: damage was found in it")
+		m, err := b.rec.Image(t.Context(), id)
+		require.NoError(t, err)
+		require.Equal(t, image.Doubtful, m.State)
+	}
+	recordstest.Later(t, b.rec)
+	r, report = b.check(stores.CheckRequest{Store: "quay-shelf", Read: true})
+	log = b.lines(r.ID)
+	for _, id := range report.Broken {
+		require.Contains(t, log, "image "+id+" is broken: damage was found in it twice, at different times")
 		m, err := b.rec.Image(t.Context(), id)
 		require.NoError(t, err)
 		require.Equal(t, image.Broken, m.State)
-		_, err = b.l.Proofs.Start(t.Context(), "operator", proof.Request{Image: id, Level: image.ByRead})
+		_, err = b.l.Proofs.Start(t.Context(), "operator", proof.Request{Image: id, Level: image.ByMount})
 		require.ErrorContains(t, err, "only a usable image can be proven")
 	}
 	all, err := b.l.Stores.All(t.Context())
@@ -103,6 +115,129 @@ func TestCheckAndRepair(t *testing.T) {
 	}
 }
 
+// A check compares what is recorded with what lies in the store, both ways; and a sweep that finds fewer images than are recorded does nothing:
+// their pieces would look as if nobody needed them.
+func TestManifestsThatVanish(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	b := newBench(t, map[string]site.Policy{"nightly-guests": everything("newest 3")})
+	b.run("nightly-guests")
+	m := b.images("u-tickets")[0]
+	want := b.content(m.ID, "vda")
+	manifest := b.shelf().Peek("image/" + m.ID)
+	b.shelf().Poke("image/"+m.ID, nil)
+	packs := b.shelf().Names("pack/")
+	r, err := b.l.Retention.Sweep(ctx, "operator", "quay-shelf")
+	require.NoError(t, err)
+	r = b.await(r.ID)
+	require.EqualValues(t, run.Failed, r.State)
+	require.Contains(t, r.Tasks[0].Error, "1 images that are recorded have no manifest in memory: "+m.ID)
+	require.Contains(t, r.Tasks[0].Error, "store check --repair --from another store")
+	require.Equal(t, packs, b.shelf().Names("pack/"))
+	require.Empty(t, b.shelf().Names("condemned/"))
+
+	r, report := b.check(stores.CheckRequest{Store: "quay-shelf", Read: true})
+	require.EqualValues(t, run.Failed, r.State)
+	require.Equal(t, []string{m.ID}, report.Broken)
+	require.Equal(t, "it is recorded, but its manifest is not in the store", report.Problems[0].What)
+	got, err := b.rec.Image(ctx, m.ID)
+	require.NoError(t, err)
+	require.Equal(t, image.Doubtful, got.State)
+
+	b.shelf().Poke("image/"+m.ID, manifest)
+	other := b.images("u-timetable")[0]
+	_, err = b.rec.Pool().Exec(ctx, "delete from images where id = $1", other.ID)
+	require.NoError(t, err)
+	r, report = b.check(stores.CheckRequest{Store: "quay-shelf", Read: true})
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	require.Equal(t, []string{other.ID}, report.Unknown)
+	require.Contains(t, b.lines(r.ID), "image "+other.ID+" lies in the store, but is not recorded; to take it over: keenlodge store adopt quay-shelf")
+	require.Contains(t, b.lines(r.ID), "image "+m.ID+" is whole again")
+	require.Equal(t, want, b.content(m.ID, "vda"))
+	r, _ = b.sweep()
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+}
+
+// What is missing while the store itself is away says nothing of its images.
+func TestAStoreThatIsAwayIsNoVerdict(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, map[string]site.Policy{"nightly-guests": everything("newest 3")})
+	b.run("nightly-guests")
+	m := b.images("u-tickets")[0]
+	away := atomic.Bool{}
+	b.shelf().Around = func(call, name string, act func() error) error {
+		if call == "get" && strings.HasPrefix(name, "pack/") {
+			away.Store(true) // its disk is unmounted as soon as the reading begins
+		}
+		switch {
+		case away.Load() && call == "list":
+			return nil
+		case away.Load() && (call == "get" || call == "stat"):
+			return fmt.Errorf("%s: %w", name, medium.ErrNotFound)
+		}
+		return act()
+	}
+	for name, start := range map[string]func() (records.Run, error){
+		"check": func() (records.Run, error) {
+			return b.l.Stores.Check(t.Context(), "operator", stores.CheckRequest{Store: "quay-shelf", Read: true})
+		},
+		"proof": func() (records.Run, error) {
+			return b.l.Proofs.Start(t.Context(), "operator", proof.Request{Image: m.ID, Level: image.ByRead})
+		},
+	} {
+		away.Store(false)
+		r, err := start()
+		require.NoError(t, err)
+		r = b.await(r.ID)
+		require.EqualValues(t, run.Failed, r.State, name)
+		require.Contains(t, r.Tasks[0].Error, "the place does not hold the store any more; is its disk mounted?", name)
+		got, proofs, err := b.l.Proofs.Of(t.Context(), m.ID)
+		require.NoError(t, err)
+		require.Equal(t, image.Usable, got.State, name)
+		require.Empty(t, proofs, name)
+	}
+}
+
+// Who applies a site that was made from an older one is told what differs, and nothing is lost; a store that was being tried meanwhile is added
+// to what the site is then.
+func TestASiteThatChangedMeanwhile(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	b := newBench(t, map[string]site.Policy{"nightly-guests": everything("newest 3")})
+	place := func(name string) site.Store {
+		return site.Store{Medium: "memory", Layout: site.Pooled, Settings: &memory.Settings{Shelf: t.Name() + name}}
+	}
+	adding := make(chan bool)
+	memory.Shelf(t.Name() + "slow").Around = func(_, _ string, act func() error) error {
+		if adding != nil {
+			adding <- true
+			<-adding
+			adding = nil
+		}
+		return act()
+	}
+	added := make(chan error)
+	go func() {
+		_, err := b.l.AddStore(ctx, "annex", wire.StoreAddition{Spec: place("slow")})
+		added <- err
+	}()
+	<-adding
+	b.site.Policies = map[string]site.Policy{"nightly-guests": everything("newest 9")}
+	b.apply()
+	adding <- true
+	require.NoError(t, <-added)
+	now, err := b.l.Site(ctx)
+	require.NoError(t, err)
+	require.Contains(t, now.Stores, "annex")
+	require.Equal(t, "newest 9", now.Policies["nightly-guests"].Rotation)
+
+	old := now
+	b.apply() // without the annex, which others have not seen
+	err = b.rec.ReplaceSite(ctx, &old, now, func(site.Policy) time.Time { return time.Time{} }, nil)
+	require.ErrorIs(t, err, fault.ErrConflict)
+	require.ErrorContains(t, err, "somebody else has changed the site meanwhile (remove store annex)")
+}
+
 // A lodge that lost its records takes over what its stores hold: images, machines, proofs and pins; and says what is missing.
 func TestAdopt(t *testing.T) {
 	t.Parallel()
@@ -123,25 +258,52 @@ func TestAdopt(t *testing.T) {
 	b.rec = recordstest.Open(t)
 	b.start()
 	b.apply()
-	adopted, err := b.l.Stores.Adopt(ctx, "quay-shelf")
+	adopted, err := b.l.Stores.Adopt(ctx, "quay-shelf", false)
 	require.NoError(t, err)
+	require.NotNil(t, adopted.Owner)
+	self, err := was.Lodge(ctx)
+	require.NoError(t, err)
+	require.Equal(t, self, adopted.Owner.Lodge)
+	adopted.Owner = nil
 	require.Equal(t, wire.Adopted{Images: 4, Sets: 2, Proofs: 1, Pins: 1, Damaged: []string{}, Missing: []string{}}, adopted)
 	m, proofs, err := b.l.Proofs.Of(ctx, newest.ID)
 	require.NoError(t, err)
 	before, err := was.Image(ctx, newest.ID)
 	require.NoError(t, err)
 	require.True(t, before.Taken.Equal(m.Taken))
-	m.Taken, m.Run, m.Policy = before.Taken, before.Run, before.Policy
+	require.True(t, m.Adopted)
+	m.Taken, m.Run, m.Policy, m.Adopted = before.Taken, before.Run, before.Policy, false
 	require.Equal(t, before, m)
 	require.Len(t, proofs, 1)
+
+	// The other lodge may still be there: nothing of its is rotated here until a person says so.
+	b.site.Policies["nightly-guests"] = everything("newest 1")
+	b.apply()
+	b.run("nightly-guests")
+	b.run("nightly-guests")
+	require.Len(t, b.images("u-timetable"), 3, "one of this lodge's two went, and none of the others")
+	again, err := b.l.Stores.Adopt(ctx, "quay-shelf", true)
+	require.NoError(t, err)
+	require.Equal(t, []int{0, 4}, []int{again.Images, again.TakenOver})
+	b.run("nightly-guests")
+	require.Len(t, b.images("u-tickets"), 2, "the pinned one is left, and the newest")
+	another, err := b.l.Stores.Adopt(ctx, "quay-shelf", false)
+	require.NoError(t, err)
+	require.Nil(t, another.Owner, "it is this lodge's")
+	for range 2 {
+		b.run("nightly-guests")
+	}
+	b.site.Policies["nightly-guests"] = everything("newest 3")
+	b.apply()
+	b.run("nightly-guests")
 
 	damaged, missing := b.images("u-timetable")[0], b.images("u-timetable")[1]
 	b.shelf().Poke("image/"+damaged.ID, b.shelf().Peek("image/" + damaged.ID)[:9])
 	b.shelf().Poke("image/"+missing.ID, nil)
 	b.host.Remove("timetable")
-	adopted, err = b.l.Stores.Adopt(ctx, "quay-shelf")
+	adopted, err = b.l.Stores.Adopt(ctx, "quay-shelf", false)
 	require.NoError(t, err)
-	require.Equal(t, []int{0, 2, 1}, []int{adopted.Images, adopted.Known, adopted.Sets})
+	require.Zero(t, adopted.Images)
 	require.Len(t, adopted.Damaged, 1)
 	require.Len(t, adopted.Missing, 1)
 	require.Contains(t, adopted.Missing[0], missing.ID+" of timetable, taken ")
@@ -150,8 +312,58 @@ func TestAdopt(t *testing.T) {
 	unpinned, err := b.l.Stores.Pin(ctx, newest.ID, false, "")
 	require.NoError(t, err)
 	require.False(t, unpinned.Pinned)
-	_, err = b.l.Stores.Adopt(ctx, "quay-shelves")
+	_, err = b.l.Stores.Adopt(ctx, "quay-shelves", false)
 	require.ErrorIs(t, err, fault.ErrNotFound)
+}
+
+// What whoever could write to a store put into it keeps nothing else from being adopted.
+func TestAdoptWhatIsOdd(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	b := newBench(t, map[string]site.Policy{"nightly-guests": everything("newest 9")})
+	for range 3 {
+		b.run("nightly-guests")
+	}
+	rewrite := func(id string, spoil func(*image.Manifest)) {
+		_, st, err := b.l.Stores.OfImage(ctx, id)
+		require.NoError(t, err)
+		m, err := st.ReadImage(ctx, id)
+		require.NoError(t, err)
+		spoil(m)
+		body, err := m.Encode()
+		require.NoError(t, err)
+		b.shelf().Poke("image/"+id, chunk.EncodeObject(nil, chunk.ImageObject, "image/"+id, body))
+	}
+	images := b.images("u-timetable")
+	rewrite(images[0].ID, func(m *image.Manifest) {
+		m.Why, m.Program, m.Tags = "a\x00b\xff\x1b[2J", strings.Repeat("p", 1<<20), map[string]string{"k\x00": "v\x00"}
+	})
+	rewrite(images[1].ID, func(m *image.Manifest) { m.Scope, m.Consistency = "galaxy", "wet" })
+	rewrite(images[2].ID, func(m *image.Manifest) { m.Disks[0].Target = "../../../dev/vda" })
+	id := b.images("u-tickets")[0].ID
+	_, st, err := b.l.Stores.OfImage(ctx, id)
+	require.NoError(t, err)
+	require.NoError(t, st.AddProof(ctx, id, store.Proof{Level: "seance", Passed: true}))
+	require.NoError(t, st.AddProof(ctx, id, store.Proof{Level: image.ByRead, Passed: true, Evidence: []string{"all\x00right"}, Error: "\xfe"}))
+	b.stop()
+	b.rec = recordstest.Open(t)
+	b.start()
+	b.apply()
+	adopted, err := b.l.Stores.Adopt(ctx, "quay-shelf", false)
+	require.NoError(t, err)
+	require.Equal(t, []int{5, 1}, []int{adopted.Images, adopted.Proofs})
+	all := strings.Join(adopted.Damaged, "\n")
+	require.Contains(t, all, `a disk is called "../../../dev/vda"`)
+	require.Contains(t, all, `a proof of a level that is not known to this program, "seance"`)
+	m, err := b.rec.Image(ctx, images[1].ID)
+	require.NoError(t, err)
+	require.EqualValues(t, "galaxy", m.Scope, "what another version wrote is kept, and shown as it is")
+	m, err = b.rec.Image(ctx, images[0].ID)
+	require.NoError(t, err)
+	require.Equal(t, "a\ufffdb\ufffd\ufffd[2J", m.CaptureWhy)
+	_, proofs, err := b.l.Proofs.Of(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, "all\ufffdright", proofs[0].Evidence[0])
 }
 
 // A machine that nobody has any more comes back with its images.
@@ -164,7 +376,7 @@ func TestAdoptAnUnknownMachine(t *testing.T) {
 	b.rec = recordstest.Open(t)
 	b.start()
 	b.apply()
-	adopted, err := b.l.Stores.Adopt(t.Context(), "quay-shelf")
+	adopted, err := b.l.Stores.Adopt(t.Context(), "quay-shelf", false)
 	require.NoError(t, err)
 	require.Equal(t, []int{2, 1}, []int{adopted.Images, adopted.Machines})
 	m, err := b.l.Inventory.Resolve(t.Context(), "timetable")

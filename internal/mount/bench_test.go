@@ -47,7 +47,7 @@ func BenchmarkRandomReads(b *testing.B) {
 		require.NoError(b, err)
 		mounted, err := Disks(b.TempDir(), map[string]disk.Disk{"vda": fresh})
 		require.NoError(b, err)
-		file, err := os.Open(filepath.Join(mounted.folder, "disks", "vda"))
+		file, err := os.Open(filepath.Join(mounted.folder, "disks", diskFile(0)))
 		require.NoError(b, err)
 		rng := rand.New(rand.NewPCG(5, 5))
 		rng.Shuffle(len(data), func(i, j int) { data[i], data[j] = data[j], data[i] })

@@ -45,8 +45,9 @@ const (
 // file is a disk as a FUSE file with an overlay of written pages.
 type file struct {
 	fs.Inode
-	d  disk.Disk
-	mu sync.RWMutex
+	d       disk.Disk
+	trouble *trouble
+	mu      sync.RWMutex
 	// written pages by number
 	written map[int64][]byte
 }
@@ -73,6 +74,7 @@ func (f *file) Getattr(_ context.Context, _ fs.FileHandle, out *fuse.AttrOut) sy
 func (f *file) Read(_ context.Context, _ fs.FileHandle, into []byte, off int64) (fuse.ReadResult, syscall.Errno) {
 	n, err := f.d.ReadAt(into, off)
 	if err != nil && err != io.EOF {
+		f.trouble.note(err)
 		return nil, syscall.EIO
 	}
 	f.mu.RLock()
@@ -101,6 +103,7 @@ func (f *file) Write(_ context.Context, _ fs.FileHandle, from []byte, off int64)
 			}
 			p = make([]byte, page)
 			if _, err := f.d.ReadAt(p, at-at%page); err != nil && err != io.EOF {
+				f.trouble.note(err)
 				return 0, syscall.EIO
 			}
 			f.written[at/page] = p
@@ -110,15 +113,35 @@ func (f *file) Write(_ context.Context, _ fs.FileHandle, from []byte, off int64)
 	return uint32(len(from)), 0
 }
 
+// trouble keeps the first error with which a disk could not be read: the kernel only passes on that there was one.
+type trouble struct {
+	mu  sync.Mutex
+	err error
+}
+
+func (t *trouble) note(err error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.err == nil {
+		t.err = err
+	}
+}
+
+func (t *trouble) first() error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.err
+}
+
 // offer mounts a folder with one file a disk.
-func offer(folder string, disks map[string]disk.Disk) (*fuse.Server, error) {
+func offer(folder string, disks []disk.Disk, t *trouble) (*fuse.Server, error) {
 	root := &fs.Inode{}
 	options := &fs.Options{
 		MountOptions: fuse.MountOptions{FsName: "keenlodge", Name: "keenlodge", DirectMountStrict: true, MaxReadAhead: 1 << 20},
 		OnAdd: func(ctx context.Context) {
-			for name, d := range disks {
-				f := &file{d: d, written: map[int64][]byte{}}
-				root.AddChild(name, root.NewPersistentInode(ctx, f, fs.StableAttr{Mode: fuse.S_IFREG}), false)
+			for i, d := range disks {
+				f := &file{d: d, trouble: t, written: map[int64][]byte{}}
+				root.AddChild(diskFile(i), root.NewPersistentInode(ctx, f, fs.StableAttr{Mode: fuse.S_IFREG}), false)
 			}
 		},
 	}

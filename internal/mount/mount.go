@@ -3,14 +3,17 @@ package mount
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/hanwen/go-fuse/v2/fuse"
 	"golang.org/x/sys/unix"
@@ -40,6 +43,7 @@ func (f FileSystem) Name() string {
 type Mounted struct {
 	FileSystems []FileSystem
 	folder      string
+	trouble     trouble
 	lock        *os.File
 	server      *fuse.Server
 	loops       []string
@@ -76,22 +80,22 @@ func (m *Mounted) mount(disks map[string]disk.Disk) (err error) {
 	if err := os.Mkdir(files, 0o700); err != nil {
 		return err
 	}
-	if m.server, err = offer(files, disks); err != nil {
+	names := slices.Sorted(maps.Keys(disks))
+	var offered []disk.Disk
+	for _, name := range names {
+		offered = append(offered, disks[name])
+	}
+	if m.server, err = offer(files, offered, &m.trouble); err != nil {
 		return err
 	}
-	names := make([]string, 0, len(disks))
-	for name := range disks {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
+	for i, name := range names {
 		parts, err := disk.Parts(disks[name])
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", name, err)
 		}
 		for _, p := range parts {
 			fs := FileSystem{Disk: name, Part: p}
-			if err := m.one(filepath.Join(files, name), &fs); err != nil {
+			if err := m.one(filepath.Join(files, diskFile(i)), &fs); err != nil {
 				return err
 			}
 			m.FileSystems = append(m.FileSystems, fs)
@@ -121,7 +125,7 @@ func (m *Mounted) one(file string, f *FileSystem) error {
 	}
 	loop := strings.TrimSpace(out)
 	m.loops = append(m.loops, loop)
-	folder := filepath.Join(m.folder, f.Name())
+	folder := filepath.Join(m.folder, fmt.Sprintf("fs-%d", len(m.loops)))
 	if err := os.Mkdir(folder, 0o700); err != nil {
 		return err
 	}
@@ -130,11 +134,33 @@ func (m *Mounted) one(file string, f *FileSystem) error {
 		options += ",nouuid"
 	}
 	if _, err := run("mount", "-t", f.Part.Format, "-o", options, loop, folder); err != nil {
+		var ended *exec.ExitError
+		if trouble := m.trouble.first(); trouble != nil {
+			return fmt.Errorf("mount %s (%s): %w: %w", f.Name(), f.Part.Format, trouble, err)
+		} else if errors.As(err, &ended) && ended.ExitCode() == mountFailed {
+			return ErrRefused{fmt.Errorf("mount %s (%s): %w", f.Name(), f.Part.Format, err)}
+		}
 		return fmt.Errorf("mount %s (%s): %w", f.Name(), f.Part.Format, err)
 	}
 	f.Folder = folder
 	return nil
 }
+
+// Trouble is the first error with which a disk could not be read since it was mounted, nil if there was none. What a file system then
+// reported says nothing of itself.
+func (m *Mounted) Trouble() error { return m.trouble.first() }
+
+// ErrRefused marks a file system that the kernel does not take though its disk can be read: its superblock or its journal is not right.
+type ErrRefused struct{ error }
+
+// Unwrap gives what was reported.
+func (e ErrRefused) Unwrap() error { return e.error }
+
+// mountFailed is the status with which mount(8) says that the kernel refused.
+const mountFailed = 32
+
+// diskFile is what a disk is called below a mount's folder. The disks' own names are their guests' words, and no part of any path.
+func diskFile(i int) string { return fmt.Sprintf("disk-%d", i) }
 
 // Close unmounts everything and removes the folder. It may be called after a part of the mounting failed.
 func (m *Mounted) Close() error {
@@ -253,11 +279,20 @@ func kernelKnows(format string) (bool, error) {
 	return false, nil
 }
 
+// programTime bounds each program that is called: what it works on may be anybody's.
+const programTime = 2 * time.Minute
+
 func run(name string, args ...string) (string, error) {
+	ctx, cancel := context.WithTimeoutCause(context.Background(), programTime, fmt.Errorf("it did not end within %s", programTime))
+	defer cancel()
 	var told bytes.Buffer
-	cmd := exec.Command(name, args...)
+	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stderr = &told
+	cmd.WaitDelay = time.Second // a program that the kernel does not let go is left behind
 	out, err := cmd.Output()
+	if err != nil && ctx.Err() != nil {
+		return "", fmt.Errorf("%s: %w", name, context.Cause(ctx))
+	}
 	if err != nil {
 		return "", fmt.Errorf("%s: %w: %s", name, err, strings.TrimSpace(told.String()))
 	}

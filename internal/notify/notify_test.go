@@ -100,3 +100,28 @@ func TestDelivery(t *testing.T) {
 	require.Error(t, err)
 	require.NotContains(t, err.Error(), "desk=1")
 }
+
+// A script runs as the service, so nobody else may be able to put another in its place: not by its owner, nor by a folder above it.
+func TestWhoCouldChangeAScript(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "hooks")
+	require.NoError(t, os.Mkdir(folder, 0o755))
+	script := filepath.Join(folder, "tell")
+	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n"), 0o755))
+	require.NoError(t, CheckScript(script))
+	link := filepath.Join(t.TempDir(), "link")
+	require.NoError(t, os.Symlink(script, link))
+	require.NoError(t, CheckScript(link))
+	require.NoError(t, os.Chmod(folder, 0o777))
+	require.ErrorContains(t, CheckScript(script), "lies below "+folder)
+	require.ErrorContains(t, CheckScript(link), "lies below "+folder)
+	require.NoError(t, os.Chmod(folder, 0o777|os.ModeSticky))
+	require.NoError(t, CheckScript(script), "in a folder with the sticky bit nobody takes away what is another's")
+	require.NoError(t, os.Chmod(folder, 0o755))
+	if os.Geteuid() == 0 {
+		require.NoError(t, os.Chown(script, 12345, 0))
+		require.ErrorContains(t, CheckScript(script), "belongs to another account than the service's")
+		require.NoError(t, os.Chown(script, 0, 0))
+		require.NoError(t, os.Chown(folder, 12345, 0))
+		require.ErrorContains(t, CheckScript(script), "lies below "+folder)
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -17,18 +18,46 @@ import (
 // mostSaid is how much of what a script says is kept, in bytes.
 const mostSaid = 64 << 10
 
-// CheckScript tells why a script would not be run: it is not there, not executable, or others than its owner may change it.
+// CheckScript tells why a script would not be run: it is not there, not executable, or others than the service's account and root could put
+// something else in its place, who could so run anything as the service.
 func CheckScript(path string) error {
-	info, err := os.Stat(path)
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return fmt.Errorf("script %s: %w", path, err)
+	}
+	info, err := os.Stat(real)
 	switch {
 	case err != nil:
 		return fmt.Errorf("script %s: %w", path, err)
+	case !ours(info):
+		return fmt.Errorf("script %s belongs to another account than the service's, which could so run anything as the service; run: chown root %s", path, real)
 	case info.IsDir() || info.Mode()&0o111 == 0:
 		return fmt.Errorf("script %s is not executable; run: chmod +x %s", path, path)
 	case info.Mode()&0o022 != 0:
 		return fmt.Errorf("script %s may be changed by others than its owner, who could so run anything as the service; run: chmod go-w %s", path, path)
 	}
-	return nil
+	if real, err = filepath.Abs(real); err != nil {
+		return err
+	}
+	for folder := filepath.Dir(real); ; folder = filepath.Dir(folder) {
+		info, err := os.Stat(folder)
+		if err != nil {
+			return fmt.Errorf("script %s: %w", path, err)
+		}
+		// In a folder with the sticky bit nobody takes away what is another's.
+		if shared := info.Mode()&0o022 != 0 && info.Mode()&os.ModeSticky == 0; shared || !ours(info) {
+			return fmt.Errorf("script %s lies below %s, where others than the service's account could put another in its place; move it, or run: chown root %[2]s; chmod go-w %[2]s", path, folder)
+		}
+		if folder == filepath.Dir(folder) {
+			return nil
+		}
+	}
+}
+
+// ours reports whether a file belongs to root or to the service's account.
+func ours(info os.FileInfo) bool {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && (st.Uid == 0 || int(st.Uid) == os.Geteuid())
 }
 
 // Script runs a program with nothing but these variables and PATH in its environment. When limit is over it is killed, with all that

@@ -264,7 +264,7 @@ func TestForecastAndCalendar(t *testing.T) {
 			require.NoError(t, b.rec.FinishImage(ctx, m))
 		}
 	}
-	require.NoError(t, b.rec.BreakImage(ctx, "image006"))
+	recordstest.Break(t, b.rec, "image006")
 	require.NoError(t, b.rec.DropImages(ctx, []records.Drop{{ID: "image000", Why: "for the test"}}))
 	known, err := b.pl.experience(ctx, b.site)
 	require.NoError(t, err)

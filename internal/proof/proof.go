@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -74,8 +75,8 @@ func (pr *Proofs) Start(ctx context.Context, who string, q Request) (records.Run
 	if err != nil {
 		return records.Run{}, err
 	}
-	if m.State != image.Usable {
-		return records.Run{}, fmt.Errorf("%w: image %s is %s; only a usable image can be proven", fault.ErrConflict, m.ID, m.State)
+	if again := q.Level == image.ByRead && (m.State == image.Doubtful || m.State == image.Broken); m.State != image.Usable && !again {
+		return records.Run{}, fmt.Errorf("%w: image %s is %s; only a usable image can be proven, and one in which damage was found be read again: keenlodge image prove %s --level read", fault.ErrConflict, m.ID, m.State, m.ID)
 	}
 	l, ok := levels[q.Level]
 	if !ok {
@@ -105,6 +106,9 @@ type handler struct {
 	runs.Base
 	pr *Proofs
 }
+
+// AtOnce implements [runs.Limited].
+func (handler) AtOnce() int { return 4 }
 
 // Run implements [runs.Handler].
 func (h handler) Run(ctx context.Context, r *runs.Run) error {
@@ -155,8 +159,13 @@ func (pr *Proofs) Prove(ctx context.Context, st store.Store, r *runs.Run, id str
 	if ctx.Err() != nil {
 		return p, context.Cause(ctx)
 	}
-	var verdict failed
 	damaged := errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)
+	if damaged {
+		if absent := stores.StillThere(ctx, st); absent != nil {
+			return p, errors.Join(absent, err)
+		}
+	}
+	var verdict failed
 	if err != nil && !damaged && !errors.As(err, &verdict) {
 		return p, err
 	}
@@ -179,10 +188,30 @@ func (pr *Proofs) Prove(ctx context.Context, st store.Store, r *runs.Run, id str
 		if errors.As(err, &below) {
 			id = below.Image // what leans on it is broken, too
 		}
-		r.Log(ctx, name, "image %s is broken: %s", id, p.Error)
-		return p, pr.rec.BreakImage(ctx, id)
+		state, err := pr.rec.Damaged(ctx, id, r.ID)
+		if err != nil {
+			return p, err
+		}
+		r.Log(ctx, name, "%s", stores.Verdict(id, state))
+	} else if p.Passed && by == image.ByRead {
+		if mended, err := pr.rec.Mended(ctx, id); err != nil {
+			return p, err
+		} else if mended {
+			r.Log(ctx, name, "image %s is usable again: all of it was read and is right", id)
+		}
 	}
 	return p, nil
+}
+
+// ReadAgain queues the second readings of doubtful images that are due.
+func (pr *Proofs) ReadAgain(ctx context.Context) error {
+	ids, err := pr.rec.ToReadAgain(ctx)
+	errs := []error{err}
+	for _, id := range ids {
+		_, err := pr.runs.Queue(ctx, runs.Order{Kind: run.Proof, Cause: run.Upkeep, Request: Request{id, image.ByRead}})
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
 }
 
 // failed is a verdict on the image, as opposed to trouble on the way.
@@ -195,12 +224,12 @@ func (pr *Proofs) byRead(ctx context.Context, st store.Store, m *image.Manifest,
 // byMount mounts every file system, lists it, reads its files, and checks a ledger where there is one.
 func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest, _ func(int64)) (evidence []string, err error) {
 	mounted, err := pr.stores.Mount(ctx, st, m)
-	var rights mount.ErrRights
-	if errors.As(err, &rights) {
-		return nil, err
+	var refused mount.ErrRefused
+	if errors.As(err, &refused) {
+		return nil, failed{err}
 	}
 	if err != nil {
-		return nil, failed{err}
+		return nil, err
 	}
 	defer func() {
 		if closed := mounted.Close(); closed != nil {
@@ -215,6 +244,9 @@ func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest
 		}
 		told, err := readFiles(ctx, f)
 		evidence = append(evidence, told...)
+		if trouble := mounted.Trouble(); err != nil && trouble != nil {
+			return evidence, fmt.Errorf("%s: %w", f.Name(), errors.Join(trouble, err)) // not the file system, but what it lies in
+		}
 		if err != nil {
 			return evidence, failed{fmt.Errorf("%s: %w", f.Name(), err)}
 		}
@@ -236,35 +268,33 @@ func readFiles(ctx context.Context, f mount.FileSystem) (evidence []string, err 
 	var files, folders, read, bytes int64
 	buffer := make([]byte, 1<<20)
 	err = fs.WalkDir(root.FS(), ".", func(path string, e fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
 		if err != nil {
 			return err
 		}
 		if e.IsDir() {
 			folders++
-			return ctx.Err()
+			return nil
 		}
 		files++
 		if !e.Type().IsRegular() || bytes >= mostRead {
-			return ctx.Err()
+			return nil
 		}
-		file, err := root.Open(path)
-		if err != nil {
-			return err
-		}
-		defer file.Close()
-		n, err := io.CopyBuffer(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{file}, buffer)
+		n, err := readFile(ctx, root, path, buffer, mostRead-bytes)
 		read, bytes = read+1, bytes+n
 		if err != nil {
 			return fmt.Errorf("read %s: %w", path, err)
 		}
-		return ctx.Err()
+		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
 	evidence = append(evidence, fmt.Sprintf("%s: %s mounted, %d folders and %d entries listed, %d files read whole (%s)",
 		f.Name(), f.Part.Format, folders, files, read, humanize.IBytes(uint64(bytes))))
-	book, err := root.Open(ledger.FileName)
+	book, err := openRegular(root, ledger.FileName)
 	if errors.Is(err, fs.ErrNotExist) {
 		return evidence, nil
 	}
@@ -272,9 +302,44 @@ func readFiles(ctx context.Context, f mount.FileSystem) (evidence []string, err 
 		return evidence, err
 	}
 	defer book.Close()
-	s, err := ledger.Check(book)
+	s, err := ledger.Check(heard{ctx, io.LimitReader(book, mostRead)})
 	if err != nil {
 		return evidence, fmt.Errorf("%s: %w", filepath.Base(ledger.FileName), err)
 	}
 	return append(evidence, fmt.Sprintf("%s: %s", f.Name(), s.String())), nil
+}
+
+// openRegular opens a regular file and nothing else: a pipe in its place would never answer.
+func openRegular(root *os.Root, path string) (*os.File, error) {
+	st, err := root.Lstat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !st.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no regular file (%s)", path, st.Mode().Type())
+	}
+	return root.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+}
+
+// readFile reads a file to its end, or as far as most: one may be said to be larger than anything.
+func readFile(ctx context.Context, root *os.Root, path string, buffer []byte, most int64) (int64, error) {
+	file, err := openRegular(root, path)
+	if err != nil {
+		return 0, err
+	}
+	defer file.Close()
+	return io.CopyBuffer(struct{ io.Writer }{io.Discard}, heard{ctx, io.LimitReader(file, most)}, buffer)
+}
+
+// heard is a reader that ends with its context.
+type heard struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (h heard) Read(p []byte) (int, error) {
+	if h.ctx.Err() != nil {
+		return 0, context.Cause(h.ctx)
+	}
+	return h.Reader.Read(p)
 }

@@ -4,9 +4,11 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -57,4 +59,30 @@ func TestReadFiles(t *testing.T) {
 	f.Folder = filepath.Join(folder, "nowhere")
 	_, err = read()
 	require.Error(t, err)
+}
+
+// What a guest has written can neither hold a proof up nor fill it: a pipe where a file is looked for, a file that says it is larger than any
+// disk, and one that is read when the run has ended.
+func TestFilesThatNeverEnd(t *testing.T) {
+	folder := t.TempDir()
+	require.NoError(t, syscall.Mkfifo(filepath.Join(folder, "ledger"), 0o600))
+	require.NoError(t, os.Symlink("/dev/zero", filepath.Join(folder, "link")))
+	endless, err := os.Create(filepath.Join(folder, "endless"))
+	require.NoError(t, err)
+	require.NoError(t, endless.Truncate(1<<43))
+	require.NoError(t, endless.Close())
+	root, err := os.OpenRoot(folder)
+	require.NoError(t, err)
+	defer root.Close()
+	for _, name := range []string{"ledger", "link", "."} {
+		_, err = openRegular(root, name)
+		require.ErrorContains(t, err, "is no regular file", name)
+	}
+	n, err := readFile(t.Context(), root, "endless", make([]byte, 64<<10), 1<<20)
+	require.NoError(t, err)
+	require.EqualValues(t, 1<<20, n)
+	ended, end := context.WithCancelCause(t.Context())
+	end(errors.New("the service was stopped"))
+	_, err = readFile(ended, root, "endless", make([]byte, 64<<10), 1<<40)
+	require.ErrorContains(t, err, "the service was stopped")
 }

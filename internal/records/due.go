@@ -12,6 +12,8 @@ import (
 	"github.com/riverqueue/river"
 
 	"keenlodge/internal/core/site"
+
+	"keenlodge/internal/records/db"
 )
 
 const (
@@ -74,8 +76,8 @@ func (r *Records) fireLane(ctx context.Context, now time.Time, decide func(site.
 	for {
 		var made []string
 		n := 0
-		err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-			due, err := all[Due](ctx, tx, `select name, next_due, paused_since is not null and (paused_until is null or paused_until > $1) as paused,
+		err := pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
+			due, err := db.All[Due](ctx, tx, `select name, next_due, paused_since is not null and (paused_until is null or paused_until > $1) as paused,
 				paused_since, paused_until, paused_why, paused_by from policies where next_due <= $1 order by next_due limit $2 for update skip locked`, now, dueAtOnce)
 			if err != nil || len(due) == 0 {
 				return err
@@ -152,14 +154,14 @@ func (r *Records) queueMany(ctx context.Context, tx pgx.Tx, runs []Run) (made []
 		}
 	}
 	if len(jobs) > 0 {
-		_, err = r.jobs.InsertManyFastTx(ctx, tx, jobs)
+		_, err = r.db.Jobs.InsertManyFastTx(ctx, tx, jobs)
 	}
 	return made, err
 }
 
 // insertRuns tells which runs no unique index refused.
 func insertRuns(ctx context.Context, tx pgx.Tx, runs []Run) (added map[string]bool, err error) {
-	var ids, kinds, policies, causes, requests, states, errs, notes, whos []string
+	var ids, kinds, policies, causes, requests, states, errs, notes, whos, agains []string
 	var dues []*time.Time
 	for _, run := range runs {
 		if len(run.Request) == 0 {
@@ -167,13 +169,13 @@ func insertRuns(ctx context.Context, tx pgx.Tx, runs []Run) (added map[string]bo
 		}
 		ids, kinds, policies, causes = append(ids, run.ID), append(kinds, string(run.Kind)), append(policies, run.Policy), append(causes, string(run.Cause))
 		requests, states, errs, notes = append(requests, string(run.Request)), append(states, string(run.State)), append(errs, run.Error), append(notes, run.Note)
-		dues, whos = append(dues, run.Due), append(whos, run.Who)
+		dues, whos, agains = append(dues, run.Due), append(whos, run.Who), append(agains, run.Again)
 	}
-	inserted, err := column[string](ctx, tx, `insert into runs (id, kind, policy, cause, request, state, error, note, due, who, ended)
-		select id, kind, policy, cause, request::jsonb, state, error, note, due, who, case when state <> 'queued' then now() end
-		from unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::text[])
-		u(id, kind, policy, cause, request, state, error, note, due, who) on conflict do nothing returning id`,
-		ids, kinds, policies, causes, requests, states, errs, notes, dues, whos)
+	inserted, err := db.Column[string](ctx, tx, `insert into runs (id, kind, policy, cause, request, state, error, note, due, who, again, ended)
+		select id, kind, policy, cause, request::jsonb, state, error, note, due, who, again, case when state <> 'queued' then now() end
+		from unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::text[], $11::text[])
+		u(id, kind, policy, cause, request, state, error, note, due, who, again) on conflict do nothing returning id`,
+		ids, kinds, policies, causes, requests, states, errs, notes, dues, whos, agains)
 	if err != nil {
 		return nil, err
 	}
@@ -189,10 +191,10 @@ const mostTold = 20
 
 func (r *Records) notifyRuns(ctx context.Context, ids []string) error {
 	if len(ids) > mostTold {
-		return r.notify(ctx, "runs")
+		return r.db.Notify(ctx, "runs")
 	}
 	for _, id := range ids {
-		if err := r.notify(ctx, "run "+id); err != nil {
+		if err := r.db.Notify(ctx, "run "+id); err != nil {
 			return err
 		}
 	}
@@ -201,19 +203,19 @@ func (r *Records) notifyRuns(ctx context.Context, ids []string) error {
 
 // NextDue is the earliest moment that a policy waits for, or nil.
 func (r *Records) NextDue(ctx context.Context) (next *time.Time, err error) {
-	return next, r.pool.QueryRow(ctx, "select min(next_due) from policies").Scan(&next)
+	return next, r.db.Pool.QueryRow(ctx, "select min(next_due) from policies").Scan(&next)
 }
 
 // PullForward moves the next moments of policies forward where want names an earlier one: the clock was set back, or a process that knew
 // another clock set them. A moment that has had its run is not repeated.
 func (r *Records) PullForward(ctx context.Context, want func(site.Policy) time.Time) (moved []string, err error) {
-	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
 		type row struct {
 			Name string      `db:"name"`
 			Spec site.Policy `db:"spec"`
 			Next *time.Time  `db:"next_due"`
 		}
-		policies, err := all[row](ctx, tx, "select name, spec, next_due from policies for update")
+		policies, err := db.All[row](ctx, tx, "select name, spec, next_due from policies for update")
 		if err != nil {
 			return err
 		}
@@ -234,7 +236,7 @@ func (r *Records) PullForward(ctx context.Context, want func(site.Policy) time.T
 
 // Boot reports whether this boot of a host is seen for the first time, and notes it.
 func (r *Records) Boot(ctx context.Context, id string) (first bool, err error) {
-	tag, err := r.pool.Exec(ctx, "insert into boots (boot) values ($1) on conflict do nothing", id)
+	tag, err := r.db.Pool.Exec(ctx, "insert into boots (boot) values ($1) on conflict do nothing", id)
 	return tag.RowsAffected() == 1, err
 }
 
@@ -242,7 +244,7 @@ func (r *Records) Boot(ctx context.Context, id string) (first bool, err error) {
 // skipped.
 func (r *Records) QueueRuns(ctx context.Context, runs []Run) error {
 	var made []string
-	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) (err error) {
+	err := pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) (err error) {
 		made, err = r.queueMany(ctx, tx, runs)
 		return err
 	})
@@ -251,10 +253,10 @@ func (r *Records) QueueRuns(ctx context.Context, runs []Run) error {
 
 // PausePolicy pauses a policy, or resumes it with the zero Pause.
 func (r *Records) PausePolicy(ctx context.Context, policy string, p Pause) error {
-	if err := r.exec(ctx, "update policies set paused_since = $2, paused_until = $3, paused_why = $4, paused_by = $5 where name = $1", policy, p.Since, p.Until, p.Why, p.By); err != nil {
+	if err := r.db.Exec(ctx, "update policies set paused_since = $2, paused_until = $3, paused_why = $4, paused_by = $5 where name = $1", policy, p.Since, p.Until, p.Why, p.By); err != nil {
 		return err
 	}
-	return r.notify(ctx, "site")
+	return r.db.Notify(ctx, "site")
 }
 
 // Queue queues other jobs than runs, all or none.
@@ -266,6 +268,6 @@ func (r *Records) Queue(ctx context.Context, jobs ...river.JobArgs) error {
 	for i, job := range jobs {
 		params[i].Args = job
 	}
-	_, err := r.jobs.InsertMany(ctx, params)
+	_, err := r.db.Jobs.InsertMany(ctx, params)
 	return err
 }

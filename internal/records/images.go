@@ -8,8 +8,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
 
-	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/listing"
 )
 
@@ -51,6 +51,8 @@ type Image struct {
 	// InStore says of an image that is gone that it still lies in its store, Leaving that it is on its way out.
 	InStore bool `db:"in_store" json:"in_store"`
 	Leaving bool `db:"leaving" json:"leaving"`
+	// Adopted says that rotation leaves it alone: it was found in its store, and nobody has said that it is this lodge's.
+	Adopted bool `db:"adopted" json:"adopted"`
 }
 
 // ImageDisk is a disk of an image. Size is in bytes.
@@ -59,22 +61,8 @@ type ImageDisk struct {
 	Size   int64  `json:"size"`
 }
 
-// Proof is evidence that an image can be trusted, or that it can't.
-type Proof struct {
-	ID       int64       `db:"id" json:"id"`
-	Image    string      `db:"image" json:"image"`
-	Run      string      `db:"run" json:"run"`
-	Level    image.Level `db:"level" json:"level"`
-	Passed   bool        `db:"passed" json:"passed"`
-	Began    time.Time   `db:"began" json:"began"`
-	Ended    time.Time   `db:"ended" json:"ended"`
-	Program  string      `db:"program" json:"program"`
-	Evidence []string    `db:"evidence" json:"evidence"`
-	Error    string      `db:"error" json:"error"`
-}
-
 const imageSelect = `select i.id, coalesce(mm.label, i.machine) as machine, i.machine_id, i.policy, i.store, i.run, i.taken, i.state, i.scope, i.capture, i.since, i.capture_why, i.base,
-	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving,
+	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, i.adopted,
 	i.proven, i.proven_at, i.proof_failed as failed from images i left join machines mm on mm.id = i.machine_id `
 
 // ImageFilter narrows a listing; empty fields do not.
@@ -115,16 +103,16 @@ func (r *Records) ImagePage(ctx context.Context, f ImageFilter) (images []Image,
 	case !f.Gone:
 		c.Where = append(c.Where, "i.gone is null")
 	}
-	return pageOf(ctx, r, imageList, imageSelect, c, f.Page)
+	return db.Page(ctx, r.db, imageList, imageSelect, c, f.Page)
 }
 
 // SetImages lists the images of a policy in a store that are there, oldest first in each set, with what planning needs of them and no
 // more. Those of other machines than those named are left out; nil is all.
 func (r *Records) SetImages(ctx context.Context, policy, store string, machineIDs []string) (images []Image, err error) {
 	// The labels are looked up once a machine, not once an image, and only of those that are asked for.
-	rows, err := r.pool.Query(ctx, "select "+planColumns+`, coalesce(label, machine) from images
+	rows, err := r.db.Pool.Query(ctx, "select "+planColumns+`, coalesce(label, machine) from images
 		left join (select id as labelled, label from machines where $3::text[] is null or id = any($3)) mm on labelled = machine_id
-		where policy = $1 and store = $2 and gone is null and ($3::text[] is null or machine_id = any($3)) order by machine_id, taken, id`, policy, store, machineIDs)
+		where policy = $1 and store = $2 and gone is null and not adopted and ($3::text[] is null or machine_id = any($3)) order by machine_id, taken, id`, policy, store, machineIDs)
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +128,7 @@ type SetMachine struct {
 // SetMachines lists the machines of which a policy has images in a store, by their labels, those after one; limit 0 is all.
 func (r *Records) SetMachines(ctx context.Context, policy, store, afterLabel, afterID string, limit int) ([]SetMachine, error) {
 	// From one machine to the next by the index, past all its images.
-	return all[SetMachine](ctx, r.pool, `with recursive ids as (
+	return db.All[SetMachine](ctx, r.db.Pool, `with recursive ids as (
 			(select machine_id from images where policy = $1 and store = $2 and gone is null order by machine_id limit 1) union all
 			select n.machine_id from ids, lateral (select machine_id from images i where policy = $1 and store = $2 and gone is null and i.machine_id > ids.machine_id order by i.machine_id limit 1) n)
 		select coalesce(mm.label, ids.machine_id) as label, ids.machine_id from ids left join lateral (select label from machines where id = ids.machine_id) mm on true
@@ -150,7 +138,7 @@ func (r *Records) SetMachines(ctx context.Context, policy, store, afterLabel, af
 // Experience calls visit for the images from which a forecast is made, set by set and newest first in each: those that are there, and of
 // the policies that count on from them also those that are gone but were taken since a moment. The image has what planning needs.
 func (r *Records) Experience(ctx context.Context, counting []string, since time.Time, visit func(Image)) error {
-	rows, err := r.pool.Query(ctx, "select "+planColumns+`, '' from images where gone is null or policy = any($1) and taken > $2 order by policy, store, machine_id, taken desc`, counting, since)
+	rows, err := r.db.Pool.Query(ctx, "select "+planColumns+`, '' from images where not adopted and (gone is null or policy = any($1) and taken > $2) order by policy, store, machine_id, taken desc`, counting, since)
 	if err != nil {
 		return err
 	}
@@ -188,70 +176,47 @@ func visitPlanned(rows pgx.Rows, visit func(Image)) error {
 
 // ImagesOfMachines lists the newest images of machines, those that are gone too, so many of each at the most.
 func (r *Records) ImagesOfMachines(ctx context.Context, machineIDs []string, most int) ([]Image, error) {
-	return all[Image](ctx, r.pool, imageSelect+`where i.id = any(array(select n.id from unnest($1::text[]) u(machine_id),
+	return db.All[Image](ctx, r.db.Pool, imageSelect+`where i.id = any(array(select n.id from unnest($1::text[]) u(machine_id),
 		lateral (select id from images o where o.machine_id = u.machine_id order by o.taken desc, o.id desc limit $2) n)) order by i.taken desc, i.id desc`, machineIDs, most)
 }
 
 // ForgetImages removes the records of images that left their stores before a moment, with their proofs, and returns how many.
 func (r *Records) ForgetImages(ctx context.Context, before time.Time) (int64, error) {
-	tag, err := r.pool.Exec(ctx, `with old as (delete from images i where gone < $1 and not in_store and not exists (select from images o where o.base = i.id) returning id),
+	tag, err := r.db.Pool.Exec(ctx, `with old as (delete from images i where gone < $1 and not in_store and not exists (select from images o where o.base = i.id) returning id),
 		proven as (delete from proofs p using old where p.image = old.id) select from old`, before)
 	return tag.RowsAffected(), err
 }
 
 // Image finds one image, also one that is gone.
 func (r *Records) Image(ctx context.Context, id string) (Image, error) {
-	return one[Image](ctx, r.pool, imageSelect+"where i.id = $1", id)
+	return db.One[Image](ctx, r.db.Pool, imageSelect+"where i.id = $1", id)
 }
 
 // AddImage records an image that is being written.
 func (r *Records) AddImage(ctx context.Context, m Image) error {
-	return r.exec(ctx, `insert into images (id, machine, machine_id, policy, store, run, taken, state, scope, capture, base, note, apart)
+	return r.db.Exec(ctx, `insert into images (id, machine, machine_id, policy, store, run, taken, state, scope, capture, base, note, apart)
 		values ($1, $2, $3, $4, $5, $6, $7, 'writing', $8, $9, $10, $11, $12)`,
 		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture, m.Base, m.Note, m.SeparateSet)
 }
 
 // FinishImage makes an image usable.
 func (r *Records) FinishImage(ctx context.Context, m Image) error {
-	return r.exec(ctx, `update images set state = 'usable', taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9,
+	return r.db.Exec(ctx, `update images set state = 'usable', taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9,
 		capture = $10, since = $11, capture_why = $12, base = $13, took = $14 where id = $1`,
 		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took)
 }
 
 // ForgetImage removes an image that never came to be.
 func (r *Records) ForgetImage(ctx context.Context, id string) error {
-	return r.exec(ctx, "delete from images where id = $1 and state = 'writing'", id)
-}
-
-// BreakImage marks an image that is found not to be restorable, and all that lean on it.
-func (r *Records) BreakImage(ctx context.Context, id string) error {
-	type found struct{ ID, Machine, Policy, Store string }
-	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		broken, err := all[found](ctx, tx, `update images set state = 'broken' where state = 'usable' and id in (
-			with recursive above as (select id from images where id = $1 union select i.id from images i join above a on i.base = a.id)
-			select id from above) returning id, machine, policy, store`, id)
-		if err != nil {
-			return err
-		}
-		for _, m := range broken {
-			if err := r.happened(ctx, tx, event.Broken(m.ID, m.Machine, m.Policy, m.Store)); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	return r.notify(ctx, "image "+id)
+	return r.db.Exec(ctx, "delete from images where id = $1 and state = 'writing'", id)
 }
 
 // FoldImage records that an image stands alone now, of so many bytes.
 func (r *Records) FoldImage(ctx context.Context, id string, capture image.Capture, why string, stored int64) error {
-	if err := r.exec(ctx, "update images set capture = $2, capture_why = $3, base = '', since = '', stored = $4 where id = $1", id, capture, why, stored); err != nil {
+	if err := r.db.Exec(ctx, "update images set capture = $2, capture_why = $3, base = '', since = '', stored = $4 where id = $1", id, capture, why, stored); err != nil {
 		return err
 	}
-	return r.notify(ctx, "image "+id)
+	return r.db.Notify(ctx, "image "+id)
 }
 
 // Drop is an image that goes, and why.
@@ -263,7 +228,7 @@ func (r *Records) DropImages(ctx context.Context, drops []Drop) error {
 	if len(drops) == 0 {
 		return nil
 	}
-	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+	err := pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
 		for _, d := range drops {
 			tag, err := tx.Exec(ctx, "update images set gone = now(), gone_why = $2 where id = $1 and (gone is not null or not pinned)", d.ID, d.Why)
 			if err != nil {
@@ -278,13 +243,13 @@ func (r *Records) DropImages(ctx context.Context, drops []Drop) error {
 	if err != nil {
 		return err
 	}
-	return r.notify(ctx, "image "+drops[0].ID)
+	return r.db.Notify(ctx, "image "+drops[0].ID)
 }
 
 // UndropImage brings an image back that is gone but still in its store, and all that it leans on. It returns their names; none if
 // the image can't be brought back any more.
 func (r *Records) UndropImage(ctx context.Context, id string) (back []string, err error) {
-	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `select id, gone is null or in_store and not leaving as can from images where id in (
 			with recursive chain as (select id, base from images where id = $1 union select i.id, i.base from images i join chain c on i.id = c.base)
 			select id from chain) for update`, id)
@@ -310,7 +275,7 @@ func (r *Records) UndropImage(ctx context.Context, id string) (back []string, er
 		return err
 	})
 	if err == nil && len(back) > 0 {
-		err = r.notify(ctx, "image "+id)
+		err = r.db.Notify(ctx, "image "+id)
 	}
 	return back, err
 }
@@ -318,42 +283,19 @@ func (r *Records) UndropImage(ctx context.Context, id string) (back []string, er
 // Leaving lists the images of a store that are gone here while they still lie in it, and whose grace is over or who are on their
 // way out, the newest first: what leans on another leaves before it.
 func (r *Records) Leaving(ctx context.Context, store string, grace time.Duration) ([]Image, error) {
-	return all[Image](ctx, r.pool, imageSelect+`where i.store = $1 and i.gone is not null and i.in_store and (i.leaving or i.gone <= now() - $2::interval)
+	return db.All[Image](ctx, r.db.Pool, imageSelect+`where i.store = $1 and i.gone is not null and i.in_store and (i.leaving or i.gone <= now() - $2::interval)
 		order by i.taken desc, i.id`, store, grace)
 }
 
 // Leave takes an image that is gone beyond the point at which it can be brought back, and reports whether it did: not where
 // somebody has just brought it back, or an image that leans on it.
 func (r *Records) Leave(ctx context.Context, id string) (bool, error) {
-	tag, err := r.pool.Exec(ctx, `update images set leaving = true where id = $1 and gone is not null and in_store
+	tag, err := r.db.Pool.Exec(ctx, `update images set leaving = true where id = $1 and gone is not null and in_store
 		and not exists (select from images o where o.base = $1 and o.in_store)`, id)
 	return tag.RowsAffected() == 1, err
 }
 
 // Left records that an image is out of its store.
 func (r *Records) Left(ctx context.Context, id string) error {
-	return r.exec(ctx, "update images set in_store = false, leaving = false where id = $1", id)
-}
-
-// AddProof records a proof.
-func (r *Records) AddProof(ctx context.Context, p Proof) error {
-	if p.Evidence == nil {
-		p.Evidence = []string{}
-	}
-	return pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "insert into proofs (image, run, level, passed, began, ended, program, evidence, error) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
-			p.Image, p.Run, p.Level, p.Passed, p.Began, p.Ended, p.Program, p.Evidence, p.Error)
-		if err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, `update images set proof_failed = not $2, proven = coalesce(best.level, ''), proven_at = best.ended from (select) one
-			left join lateral (select level, ended from proofs where image = $1 and passed order by array_position($3::text[], level) desc, id desc limit 1) best on true where images.id = $1`,
-			p.Image, p.Passed, image.Levels)
-		return err
-	})
-}
-
-// Proofs lists an image's proofs, newest first.
-func (r *Records) Proofs(ctx context.Context, id string) ([]Proof, error) {
-	return all[Proof](ctx, r.pool, "select * from proofs where image = $1 order by id desc", id)
+	return r.db.Exec(ctx, "update images set in_store = false, leaving = false where id = $1", id)
 }

@@ -9,6 +9,7 @@ import (
 
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/listing"
 )
 
@@ -45,7 +46,7 @@ const machineColumns = "id, name, label, hypervisor, uuid, state, tags, disks, s
 
 // Machines lists all machines by their labels.
 func (r *Records) Machines(ctx context.Context) ([]Machine, error) {
-	return all[Machine](ctx, r.pool, "select "+machineColumns+" from machines order by label")
+	return db.All[Machine](ctx, r.db.Pool, "select "+machineColumns+" from machines order by label")
 }
 
 // MachineFilter narrows a listing of machines; empty fields do not.
@@ -83,22 +84,22 @@ func (r *Records) MachinePage(ctx context.Context, f MachineFilter) (machines []
 	c.Add("m.hypervisor = $%d", f.Hypervisor)
 	c.Add("m.state = $%d", string(f.State))
 	c.Add("position($%d in m.label) > 0", f.Text)
-	return pageOf(ctx, r, machineList, machineRows, c, f.Page)
+	return db.Page(ctx, r.db, machineList, machineRows, c, f.Page)
 }
 
 // MachinesCalled finds the machines that a word may mean: a label, a name, with its source before it or not, or an identity.
 func (r *Records) MachinesCalled(ctx context.Context, word string) ([]Machine, error) {
-	return all[Machine](ctx, r.pool, "select "+machineColumns+" from machines where label = $1 or id = $1 or name = $1 or hypervisor || '/' || name = $1 order by label", word)
+	return db.All[Machine](ctx, r.db.Pool, "select "+machineColumns+" from machines where label = $1 or id = $1 or name = $1 or hypervisor || '/' || name = $1 order by label", word)
 }
 
 // Labels lists the labels of all machines.
 func (r *Records) Labels(ctx context.Context) ([]string, error) {
-	return column[string](ctx, r.pool, "select label from machines order by label")
+	return db.Column[string](ctx, r.db.Pool, "select label from machines order by label")
 }
 
 // Machine finds one machine by its ID.
 func (r *Records) Machine(ctx context.Context, id string) (Machine, error) {
-	return one[Machine](ctx, r.pool, "select "+machineColumns+" from machines where id = $1", id)
+	return db.One[Machine](ctx, r.db.Pool, "select "+machineColumns+" from machines where id = $1", id)
 }
 
 // machineLock is an arbitrary number; one process at a time records what a source told.
@@ -106,7 +107,7 @@ const machineLock = 0x6d616368
 
 // withMachines does something to which machines there are, in a transaction, while nobody else does.
 func (r *Records) withMachines(ctx context.Context, do func(tx pgx.Tx) error) error {
-	return pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+	return pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", machineLock); err != nil {
 			return err
 		}
@@ -125,7 +126,7 @@ func (r *Records) SaveMachines(ctx context.Context, source string, found []Machi
 			told[i] = machine.Found{Name: m.Name, UUID: m.UUID}
 			uuids, names = append(uuids, m.UUID), append(names, m.Name)
 		}
-		known, err := all[machine.Known](ctx, tx, `select id, name, hypervisor as source, uuid, also_on, state from machines
+		known, err := db.All[machine.Known](ctx, tx, `select id, name, hypervisor as source, uuid, also_on, state from machines
 			where hypervisor = $1 or also_on = $1 or name = any($2) or uuid <> '' and uuid = any($3)`, source, names, uuids)
 		if err != nil {
 			return err
@@ -134,7 +135,7 @@ func (r *Records) SaveMachines(ctx context.Context, source string, found []Machi
 		if err := r.saveSighting(ctx, tx, source, found, seen); err != nil {
 			return err
 		}
-		copies, err = column[string](ctx, tx, "select label from machines where id = any($1) order by label", seen.AlsoHere)
+		copies, err = db.Column[string](ctx, tx, "select label from machines where id = any($1) order by label", seen.AlsoHere)
 		return err
 	})
 	return copies, err
@@ -186,7 +187,7 @@ func (r *Records) saveSighting(ctx context.Context, tx pgx.Tx, source string, fo
 		}
 	}
 	if len(added) > 0 {
-		if err := r.happened(ctx, tx, event.Found(source, added)); err != nil {
+		if err := r.db.Happen(ctx, tx, event.Found(source, added)); err != nil {
 			return err
 		}
 	}
@@ -216,7 +217,7 @@ func relabel(ctx context.Context, tx pgx.Tx, names map[string]bool) error {
 	if len(list) == 0 {
 		return nil
 	}
-	machines, err := all[Machine](ctx, tx, "select "+machineColumns+" from machines where name = any($1) order by name, id", list)
+	machines, err := db.All[Machine](ctx, tx, "select "+machineColumns+" from machines where name = any($1) order by name, id", list)
 	if err != nil {
 		return err
 	}
@@ -255,11 +256,11 @@ func (r *Records) AdoptMachine(ctx context.Context, m Machine) (added bool, err 
 // the machine lives on.
 func (r *Records) ContinueMachine(ctx context.Context, id, old string) error {
 	err := r.withMachines(ctx, func(tx pgx.Tx) error {
-		m, err := one[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", id)
+		m, err := db.One[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", id)
 		if err != nil {
 			return err
 		}
-		was, err := one[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", old)
+		was, err := db.One[Machine](ctx, tx, "select "+machineColumns+" from machines where id = $1", old)
 		if err != nil {
 			return err
 		}
@@ -281,14 +282,14 @@ func (r *Records) ContinueMachine(ctx context.Context, id, old string) error {
 	if err != nil {
 		return err
 	}
-	return r.notify(ctx, "site")
+	return r.db.Notify(ctx, "site")
 }
 
 // RetireMachine marks a machine as taken down on purpose, with the rotation phrase for its images, or with an empty phrase takes that
 // back.
 func (r *Records) RetireMachine(ctx context.Context, id, keep string) error {
-	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		m, err := one[Machine](ctx, tx, "update machines set retired = case when $2 <> '' then now() end, keep = $2, notice = '' where id = $1 returning "+machineColumns, id, keep)
+	err := pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
+		m, err := db.One[Machine](ctx, tx, "update machines set retired = case when $2 <> '' then now() end, keep = $2, notice = '' where id = $1 returning "+machineColumns, id, keep)
 		if err != nil {
 			return err
 		}
@@ -297,20 +298,20 @@ func (r *Records) RetireMachine(ctx context.Context, id, keep string) error {
 	if err != nil {
 		return err
 	}
-	return r.notify(ctx, "site")
+	return r.db.Notify(ctx, "site")
 }
 
 // RetiredMachines lists the machines that were taken down on purpose.
 func (r *Records) RetiredMachines(ctx context.Context) ([]Machine, error) {
-	return all[Machine](ctx, r.pool, "select "+machineColumns+" from machines where retired is not null order by label")
+	return db.All[Machine](ctx, r.db.Pool, "select "+machineColumns+" from machines where retired is not null order by label")
 }
 
 // SetMachineNotice says what a person must look at in a machine; "" takes it back.
 func (r *Records) SetMachineNotice(ctx context.Context, id, notice string) error {
-	return r.exec(ctx, "update machines set notice = $2 where id = $1 and notice <> $2", id, notice)
+	return r.db.Exec(ctx, "update machines set notice = $2 where id = $1 and notice <> $2", id, notice)
 }
 
 // MachineStandings is MachinePage for all machines, with what a summary needs.
 func (r *Records) MachineStandings(ctx context.Context) ([]MachineRow, error) {
-	return all[MachineRow](ctx, r.pool, machineRows+" order by m.label")
+	return db.All[MachineRow](ctx, r.db.Pool, machineRows+" order by m.label")
 }

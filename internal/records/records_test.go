@@ -2,6 +2,7 @@ package records_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"sync"
 	"testing"
@@ -61,7 +62,7 @@ func TestTheSiteComesBack(t *testing.T) {
 	require.Equal(t, "id-1", id)
 	// A change that fails changes nothing.
 	broken := next
-	broken.Zone = "Etc/\x00" // a text that PostgreSQL refuses
+	broken.Zone, broken.TasksAtOnce = "Etc/UTC", 1<<40 // a number that PostgreSQL refuses
 	require.Error(t, save(broken))
 	got, err = r.Site(t.Context())
 	require.NoError(t, err)
@@ -289,7 +290,6 @@ func TestOrphansAreFoundByTheirLock(t *testing.T) {
 	const big = int64(1)<<61 + 12345 // both halves of the lock's number count
 	owner, err := dying.Own(ctx, big)
 	require.NoError(t, err)
-	require.NoError(t, owner.Alive(ctx))
 	require.NoError(t, dying.QueueRun(ctx, records.Run{ID: "one", Kind: "backup", Policy: "x", Cause: "hand"}))
 	_, err = dying.BeginRun(ctx, "one", big)
 	require.NoError(t, err)
@@ -360,12 +360,14 @@ func TestDroppedImagesComeBack(t *testing.T) {
 		}
 		return drops
 	}
-	require.NoError(t, r.PinImage(ctx, "inc-2", true, "before the harbour upgrade"))
+	_, err := r.Pin(ctx, "inc-2", true, "before the harbour upgrade")
+	require.NoError(t, err)
 	require.ErrorContains(t, r.DropImages(ctx, drop(ids...)), "image inc-2 was pinned meanwhile; nothing was dropped")
 	there, err := r.Images(ctx, records.ImageFilter{})
 	require.NoError(t, err)
 	require.Len(t, there, 3, "all or none")
-	require.NoError(t, r.PinImage(ctx, "inc-2", false, ""))
+	_, err = r.Pin(ctx, "inc-2", false, "")
+	require.NoError(t, err)
 
 	require.NoError(t, r.DropImages(ctx, drop(ids...)))
 	there, err = r.Images(ctx, records.ImageFilter{})
@@ -405,10 +407,70 @@ func TestDroppedImagesComeBack(t *testing.T) {
 	require.Empty(t, leaving)
 
 	// What leans on a broken image is broken, too.
-	require.NoError(t, r.BreakImage(ctx, "full"))
+	recordstest.Break(t, r, "full")
 	m, err := r.Image(ctx, "inc-1")
 	require.NoError(t, err)
 	require.EqualValues(t, "broken", m.State)
+}
+
+// An image in which damage is found is doubtful until another run has found it again at another time, or all of it was read and is right.
+func TestASecondFindingBreaks(t *testing.T) {
+	r, ctx := open(t, 1)[0], t.Context()
+	at := time.Now()
+	for _, m := range []records.Image{{ID: "full"}, {ID: "inc-1", Base: "full"}, {ID: "apart"}} {
+		m.Machine, m.MachineID, m.Policy, m.Store, m.Taken, m.Scope, m.Capture, m.Disks = "timetable", "u-timetable", "nightly-guests", "plain-shelf", at, image.WholeMachine, image.Full, []records.ImageDisk{}
+		require.NoError(t, r.AddImage(ctx, m))
+		require.NoError(t, r.FinishImage(ctx, m))
+	}
+	states := func() (out []image.State) {
+		for _, id := range []string{"full", "inc-1", "apart"} {
+			m, err := r.Image(ctx, id)
+			require.NoError(t, err)
+			out = append(out, m.State)
+		}
+		return out
+	}
+	again := func() []string {
+		ids, err := r.ToReadAgain(ctx)
+		require.NoError(t, err)
+		return ids
+	}
+	found := func(run string) {
+		_, err := r.Damaged(ctx, "full", run)
+		require.NoError(t, err)
+	}
+	found("check000")
+	require.Equal(t, []image.State{"doubtful", "doubtful", "usable"}, states())
+	found("check001")
+	require.Equal(t, []image.State{"doubtful", "doubtful", "usable"}, states(), "at the same time, whatever reads it may be in the same state")
+	require.Empty(t, again())
+	recordstest.Later(t, r)
+	found("check000")
+	require.Equal(t, []image.State{"doubtful", "doubtful", "usable"}, states(), "the same run")
+	require.ElementsMatch(t, []string{"full", "inc-1"}, again())
+	require.Empty(t, again(), "somebody reads them")
+	mended, err := r.Mended(ctx, "inc-1")
+	require.NoError(t, err)
+	require.True(t, mended)
+	found("check002")
+	require.Equal(t, []image.State{"broken", "doubtful", "usable"}, states(), "what was right meanwhile begins anew")
+	mended, err = r.Mended(ctx, "full")
+	require.NoError(t, err)
+	require.True(t, mended)
+	mended, err = r.Mended(ctx, "full")
+	require.NoError(t, err)
+	require.False(t, mended)
+	require.Equal(t, []image.State{"usable", "doubtful", "usable"}, states())
+	_, err = r.Damaged(ctx, "nobody", "check003")
+	require.ErrorIs(t, err, fault.ErrNotFound)
+
+	there, err := r.Pin(ctx, "full", true, "for good")
+	require.NoError(t, err)
+	require.True(t, there)
+	require.NoError(t, r.DropImages(ctx, []records.Drop{{ID: "apart", Why: "for the test"}}))
+	there, err = r.Pin(ctx, "apart", true, "too late")
+	require.NoError(t, err)
+	require.False(t, there)
 }
 
 func TestTheFirstTokenIsMadeOnce(t *testing.T) {
@@ -467,4 +529,25 @@ func TestTheTrailIsOnlyAddedTo(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, deeds, 1)
 	require.WithinDuration(t, time.Now(), deeds[0].At, time.Minute)
+}
+
+// Texts are kept whatever is in them, but for what PostgreSQL can't keep: alone, in lists, and within documents.
+func TestOddTexts(t *testing.T) {
+	r, ctx := open(t, 1)[0], t.Context()
+	const odd, kept = "a\x00b\xff\\u0000", "a\ufffdb\ufffd\\u0000"
+	_, err := r.MachinesCalled(ctx, odd)
+	require.NoError(t, err)
+	_, err = r.Images(ctx, records.ImageFilter{MachineID: odd, Policy: odd})
+	require.NoError(t, err)
+	require.NoError(t, r.QueueRun(ctx, records.Run{ID: "odd00000", Kind: run.Sweep, Cause: run.Hand, Note: odd, Request: json.RawMessage(`{"name": "a\u0000b\\\\u0000"}`)}))
+	task, err := r.AddTask(ctx, records.Task{Run: "odd00000", Machine: odd})
+	require.NoError(t, err)
+	task.Warnings, task.Error = []string{odd}, odd
+	require.NoError(t, r.SaveTask(ctx, task))
+	got, err := r.Run(ctx, "odd00000")
+	require.NoError(t, err)
+	require.Equal(t, []string{kept, kept, kept, kept}, []string{got.Note, got.Tasks[0].Machine, got.Tasks[0].Warnings[0], got.Tasks[0].Error})
+	require.JSONEq(t, `{"name": "a\ufffdb\\\\u0000"}`, string(got.Request))
+	_, err = r.AddTasks(ctx, []records.Task{{Run: "odd00000", Machine: odd, Hypervisor: odd}})
+	require.NoError(t, err)
 }

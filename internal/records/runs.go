@@ -14,6 +14,7 @@ import (
 
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/run"
+	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/listing"
 )
 
@@ -38,7 +39,9 @@ type Run struct {
 	// Result is what a check or a sweep found; null for others.
 	Result json.RawMessage `db:"result" json:"result,omitempty"`
 	// Note says what a run is for; its images bear it.
-	Note  string `db:"note" json:"note"`
+	Note string `db:"note" json:"note"`
+	// Again names the run that this one takes up, which was interrupted.
+	Again string `db:"again" json:"again,omitempty"`
 	Tasks []Task `db:"-" json:"tasks"`
 	// Figures sum its tasks up.
 	Figures RunFigures `db:"-" json:"-"`
@@ -66,6 +69,7 @@ type Task struct {
 	Image         string     `db:"image" json:"image"`
 	NeedsCleanup  bool       `db:"touched" json:"-"`
 	StartedPaused bool       `db:"woken" json:"-"`
+	Cleaner       int64      `db:"cleaner" json:"-"`
 	Started       *time.Time `db:"started" json:"started"`
 	Ended         *time.Time `db:"ended" json:"ended"`
 	Done          int64      `db:"done" json:"done"`
@@ -107,11 +111,11 @@ func (Work) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts:
 
 // QueueRun records a run and queues its work, both or none. A second backup run of a policy is [ErrRunning].
 func (r *Records) QueueRun(ctx context.Context, run Run) error {
-	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error { return r.queue(ctx, tx, run) })
+	err := pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error { return r.queue(ctx, tx, run) })
 	if err != nil {
 		return err
 	}
-	return r.notify(ctx, "run "+run.ID)
+	return r.db.Notify(ctx, "run "+run.ID)
 }
 
 func (r *Records) queue(ctx context.Context, tx pgx.Tx, run Run) error {
@@ -120,40 +124,40 @@ func (r *Records) queue(ctx context.Context, tx pgx.Tx, run Run) error {
 	}
 	// The inner transaction is a savepoint: a breach of the index must not spoil the caller's work.
 	err := pgx.BeginFunc(ctx, tx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "insert into runs (id, kind, policy, cause, request, state, due, note, who) values ($1, $2, $3, $4, $5, 'queued', $6, $7, $8)",
-			run.ID, run.Kind, run.Policy, run.Cause, run.Request, run.Due, run.Note, run.Who)
+		_, err := tx.Exec(ctx, "insert into runs (id, kind, policy, cause, request, state, due, note, who, again) values ($1, $2, $3, $4, $5, 'queued', $6, $7, $8, $9)",
+			run.ID, run.Kind, run.Policy, run.Cause, run.Request, run.Due, run.Note, run.Who, run.Again)
 		return err
 	})
-	if breaks(err, "runs_one_at_a_time") {
+	if db.Breaks(err, "runs_one_at_a_time") {
 		return ErrRunning
 	}
 	if err != nil {
 		return err
 	}
-	_, err = r.jobs.InsertTx(ctx, tx, Work{run.ID}, nil)
+	_, err = r.db.Jobs.InsertTx(ctx, tx, Work{run.ID}, nil)
 	return err
 }
 
 // BeginRun takes a queued run for a process.
 func (r *Records) BeginRun(ctx context.Context, id string, owner int64) (Run, error) {
-	run, err := one[Run](ctx, r.pool, "update runs set state = 'running', owner = $2, started = now(), waits = '' where id = $1 and state = 'queued' returning "+runColumns, id, owner)
+	run, err := db.One[Run](ctx, r.db.Pool, "update runs set state = 'running', owner = $2, started = now(), waits = '' where id = $1 and state = 'queued' returning "+runColumns, id, owner)
 	if err != nil {
 		return Run{}, err
 	}
-	return run, r.notify(ctx, "run "+id)
+	return run, r.db.Notify(ctx, "run "+id)
 }
 
 // EndRun records how a run ended, and queues the runs that its end starts, in one transaction. A run that has ended already is left
 // as it is.
 func (r *Records) EndRun(ctx context.Context, id string, state run.State, text string, starts ...Run) error {
 	var made []string
-	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		ended, err := all[Run](ctx, tx, "update runs set state = $2, ended = now(), error = $3, waits = '' where id = $1 and state in ('queued', 'running') returning "+runColumns, id, state, text)
+	err := pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
+		ended, err := db.All[Run](ctx, tx, "update runs set state = $2, ended = now(), error = $3, waits = '' where id = $1 and state in ('queued', 'running') returning "+runColumns, id, state, text)
 		if err != nil || len(ended) == 0 {
 			return err
 		}
 		if e, ok := event.Ended(ended[0].Kind, id, ended[0].Policy, state, text); ok {
-			if err := r.happened(ctx, tx, e); err != nil {
+			if err := r.db.Happen(ctx, tx, e); err != nil {
 				return err
 			}
 		}
@@ -171,16 +175,16 @@ func (r *Records) EndRun(ctx context.Context, id string, state run.State, text s
 
 // HoldRun notes what a queued run waits for, and until when.
 func (r *Records) HoldRun(ctx context.Context, id, waits string, until time.Time) error {
-	if err := r.exec(ctx, "update runs set waits = $2, not_before = $3 where id = $1 and state = 'queued'", id, waits, until); err != nil {
+	if err := r.db.Exec(ctx, "update runs set waits = $2, not_before = $3 where id = $1 and state = 'queued'", id, waits, until); err != nil {
 		return err
 	}
-	return r.notify(ctx, "run "+id)
+	return r.db.Notify(ctx, "run "+id)
 }
 
 // CancelRun asks for a run's end and says why: one that is queued ends at once, one that is going is ended by its process, which hears
 // of it. It returns the run as it is then; one that is over is [ErrOver].
 func (r *Records) CancelRun(ctx context.Context, id, why string) (Run, error) {
-	tag, err := r.pool.Exec(ctx, `update runs set cancel = $2, state = case state when 'queued' then 'cancelled' else state end,
+	tag, err := r.db.Pool.Exec(ctx, `update runs set cancel = $2, state = case state when 'queued' then 'cancelled' else state end,
 		ended = case state when 'queued' then now() else ended end, error = case state when 'queued' then 'cancelled ' || $2 else error end, waits = ''
 		where id = $1 and state in ('queued', 'running')`, id, why)
 	if err != nil {
@@ -193,7 +197,7 @@ func (r *Records) CancelRun(ctx context.Context, id, why string) (Run, error) {
 	if err != nil {
 		return run, err
 	}
-	return run, errors.Join(r.notify(ctx, "cancel "+id), r.notify(ctx, "run "+id))
+	return run, errors.Join(r.db.Notify(ctx, "cancel "+id), r.db.Notify(ctx, "run "+id))
 }
 
 // Limits are how many tasks may be under way at once, in all, on one hypervisor and into one store.
@@ -213,7 +217,7 @@ type Claim struct {
 func (r *Records) ClaimTasks(ctx context.Context, claims []Claim) (full []string, err error) {
 	full = make([]string, len(claims))
 	changed := map[string]bool{}
-	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock($1)", taskLock); err != nil {
 			return err
 		}
@@ -222,7 +226,7 @@ func (r *Records) ClaimTasks(ctx context.Context, claims []Claim) (full []string
 			Store      string `db:"store"`
 			Tasks      int    `db:"tasks"`
 		}
-		counts, err := all[count](ctx, tx, `select t.hypervisor, t.store, count(*)::int as tasks from tasks t join runs r on r.id = t.run
+		counts, err := db.All[count](ctx, tx, `select t.hypervisor, t.store, count(*)::int as tasks from tasks t join runs r on r.id = t.run
 			where t.state = 'running' and r.state = 'running' and r.kind = any($1) group by 1, 2`, run.Limited)
 		if err != nil {
 			return err
@@ -266,7 +270,7 @@ func (r *Records) ClaimTasks(ctx context.Context, claims []Claim) (full []string
 }
 
 // runColumns are the columns of runRow.
-const runColumns = "id, kind, policy, cause, who, request, state, waits, not_before, cancel, owner, due, made, started, ended, error, result, note"
+const runColumns = "id, kind, policy, cause, who, request, state, waits, not_before, cancel, owner, due, made, started, ended, error, result, note, again"
 
 // RunFilter narrows a listing of runs; empty fields do not.
 type RunFilter struct {
@@ -297,7 +301,7 @@ func (r *Records) RunPage(ctx context.Context, f RunFilter) (runs []Run, next st
 	c.Add("starts_with(id, $%d)", f.ID)
 	c.Add("policy = $%d", f.Policy)
 	c.Add("kind = $%d", f.Kind)
-	if runs, next, err = pageOf(ctx, r, runList, "select "+runColumns+" from runs", c, f.Page); err != nil {
+	if runs, next, err = db.Page(ctx, r.db, runList, "select "+runColumns+" from runs", c, f.Page); err != nil {
 		return nil, "", err
 	}
 	return runs, next, r.addTasks(ctx, runs, tasksListed)
@@ -314,7 +318,7 @@ func (r *Records) addTasks(ctx context.Context, runs []Run, most int) error {
 		Run string `db:"run"`
 		RunFigures
 	}
-	sums, err := all[figures](ctx, r.pool, `select run, count(*)::int as machines, coalesce(sum(done), 0)::bigint as moved, coalesce(sum(stored), 0)::bigint as stored_sum,
+	sums, err := db.All[figures](ctx, r.db.Pool, `select run, count(*)::int as machines, coalesce(sum(done), 0)::bigint as moved, coalesce(sum(stored), 0)::bigint as stored_sum,
 		count(*) filter (where state = 'failed')::int as failed, count(*) filter (where state in ('queued', 'running'))::int as open from tasks where run = any($1) group by run`, ids)
 	if err != nil {
 		return err
@@ -322,7 +326,7 @@ func (r *Records) addTasks(ctx context.Context, runs []Run, most int) error {
 	for _, f := range sums {
 		runs[at[f.Run]].Figures = f.RunFigures
 	}
-	tasks, err := all[Task](ctx, r.pool, `select t.* from unnest($1::text[]) u(run), lateral (select * from tasks where tasks.run = u.run order by id limit $2) t order by t.id`, ids, most)
+	tasks, err := db.All[Task](ctx, r.db.Pool, `select t.* from unnest($1::text[]) u(run), lateral (select * from tasks where tasks.run = u.run order by id limit $2) t order by t.id`, ids, most)
 	if err != nil {
 		return err
 	}
@@ -344,7 +348,7 @@ type RunFigures struct {
 
 // RunsOf finds runs by their IDs, with their figures and without their tasks.
 func (r *Records) RunsOf(ctx context.Context, ids []string) ([]Run, error) {
-	runs, err := all[Run](ctx, r.pool, "select "+runColumns+" from runs where id = any($1)", ids)
+	runs, err := db.All[Run](ctx, r.db.Pool, "select "+runColumns+" from runs where id = any($1)", ids)
 	if err != nil {
 		return nil, err
 	}
@@ -353,24 +357,24 @@ func (r *Records) RunsOf(ctx context.Context, ids []string) ([]Run, error) {
 
 // TasksOf finds tasks by their IDs.
 func (r *Records) TasksOf(ctx context.Context, ids []int64) ([]Task, error) {
-	return all[Task](ctx, r.pool, "select * from tasks where id = any($1) order by id", ids)
+	return db.All[Task](ctx, r.db.Pool, "select * from tasks where id = any($1) order by id", ids)
 }
 
 // Tasks lists a run's tasks by their IDs, those after one.
 func (r *Records) Tasks(ctx context.Context, run string, after int64, limit int) ([]Task, error) {
-	return all[Task](ctx, r.pool, "select * from tasks where run = $1 and id > $2 order by id limit $3", run, after, limit)
+	return db.All[Task](ctx, r.db.Pool, "select * from tasks where run = $1 and id > $2 order by id limit $3", run, after, limit)
 }
 
 // ForgetRuns removes the records of runs that ended before a moment, with their tasks and logs, and tells how many. Images keep what
 // they say of themselves.
 func (r *Records) ForgetRuns(ctx context.Context, before time.Time) (int64, error) {
-	tag, err := r.pool.Exec(ctx, `delete from runs where ended < $1 and not exists (select from tasks t where t.run = runs.id and t.touched)`, before)
+	tag, err := r.db.Pool.Exec(ctx, `delete from runs where ended < $1 and not exists (select from tasks t where t.run = runs.id and t.touched)`, before)
 	return tag.RowsAffected(), err
 }
 
 // Run is one run with its tasks: the first ones, where there are very many.
 func (r *Records) Run(ctx context.Context, id string) (Run, error) {
-	found, err := one[Run](ctx, r.pool, "select "+runColumns+" from runs where id = $1", id)
+	found, err := db.One[Run](ctx, r.db.Pool, "select "+runColumns+" from runs where id = $1", id)
 	if err != nil {
 		return Run{}, err
 	}
@@ -381,7 +385,7 @@ func (r *Records) Run(ctx context.Context, id string) (Run, error) {
 
 // AddTask records a queued task and returns it with its number.
 func (r *Records) AddTask(ctx context.Context, t Task) (Task, error) {
-	return one[Task](ctx, r.pool, "insert into tasks (run, machine, machine_id, guest, hypervisor, store, state, image, why) values ($1, $2, $3, $4, $5, $6, coalesce(nullif($7, ''), 'queued'), $8, $9) returning *",
+	return db.One[Task](ctx, r.db.Pool, "insert into tasks (run, machine, machine_id, guest, hypervisor, store, state, image, why) values ($1, $2, $3, $4, $5, $6, coalesce(nullif($7, ''), 'queued'), $8, $9) returning *",
 		t.Run, t.Machine, t.MachineID, t.Guest, t.Hypervisor, t.Store, t.State, t.Image, t.Why)
 }
 
@@ -393,9 +397,9 @@ func (r *Records) SaveTask(ctx context.Context, t Task) error {
 	if t.Steps == nil {
 		t.Steps = []TaskStep{}
 	}
-	return r.exec(ctx, `with saved as (update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
+	return r.db.Exec(ctx, `with saved as (update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
 		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18 where id = $1 returning id, run)
-		select pg_notify('`+channel+`', 'task ' || id || ' ' || run) from saved`,
+		select pg_notify('`+db.Channel+`', 'task ' || id || ' ' || run) from saved`,
 		t.ID, t.State, t.Step, t.Image, t.NeedsCleanup, t.StartedPaused, t.Started, t.Ended, t.Done, t.Total, t.NewBytes, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps)
 }
 
@@ -406,19 +410,19 @@ func (r *Records) AddTasks(ctx context.Context, tasks []Task) ([]Task, error) {
 		runs, machines, ids, guests = append(runs, t.Run), append(machines, t.Machine), append(ids, t.MachineID), append(guests, t.Guest)
 		hypervisors, stores, images = append(hypervisors, t.Hypervisor), append(stores, t.Store), append(images, t.Image)
 	}
-	return all[Task](ctx, r.pool, `insert into tasks (run, machine, machine_id, guest, hypervisor, store, state, image)
+	return db.All[Task](ctx, r.db.Pool, `insert into tasks (run, machine, machine_id, guest, hypervisor, store, state, image)
 		select run, machine, machine_id, guest, hypervisor, store, 'queued', image from unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[])
 		with ordinality u(run, machine, machine_id, guest, hypervisor, store, image, nth) order by nth returning *`, runs, machines, ids, guests, hypervisors, stores, images)
 }
 
 // Log adds a line to a run's log.
-func (r *Records) Log(ctx context.Context, id, machine string, kind run.Line, text string) error {
-	return r.exec(ctx, "insert into log (run, machine, kind, text) values ($1, $2, $3, $4)", id, machine, kind, text)
+func (r *Records) Log(ctx context.Context, at time.Time, id, machine string, kind run.Line, text string) error {
+	return r.db.Exec(ctx, "insert into log (run, at, machine, kind, text) values ($1, $2, $3, $4, $5)", id, at, machine, kind, text)
 }
 
 // RunLog reads a run's log, oldest first.
 func (r *Records) RunLog(ctx context.Context, id string) ([]LogLine, error) {
-	return all[LogLine](ctx, r.pool, "select * from log where run = $1 order by id", id)
+	return db.All[LogLine](ctx, r.db.Pool, "select * from log where run = $1 order by id", id)
 }
 
 // Orphans lists the runs that a process began which lives no more, with those of their tasks that have not ended.
@@ -426,25 +430,57 @@ func (r *Records) Orphans(ctx context.Context) ([]Run, error) {
 	type row struct {
 		ID string `db:"id"`
 	}
-	rows, err := all[row](ctx, r.pool, `select id from runs where state = 'running' and not exists (select from pg_locks
-		where locktype = 'advisory' and objsubid = 1 and database = (select oid from pg_database where datname = current_database())
-		and classid::bigint = (owner >> 32) and objid::bigint = (owner & 4294967295))`)
+	rows, err := db.All[row](ctx, r.db.Pool, "select id from runs where state = 'running' and not "+db.Lives("owner"))
 	if err != nil {
 		return nil, err
 	}
 	var runs []Run
 	for _, row := range rows {
-		run, err := r.Run(ctx, row.ID)
-		if err == nil {
-			// However many there are: each has to be ended.
-			run.Tasks, err = all[Task](ctx, r.pool, "select * from tasks where run = $1 and state in ('queued', 'running') order by id", row.ID)
-		}
+		run, err := r.Orphan(ctx, row.ID)
 		if err != nil {
 			return nil, err
 		}
 		runs = append(runs, run)
 	}
 	return runs, nil
+}
+
+// Orphan is a run with all of its tasks that have not ended, however many there are: each has to be ended.
+func (r *Records) Orphan(ctx context.Context, id string) (Run, error) {
+	run, err := r.Run(ctx, id)
+	if err == nil {
+		run.Tasks, err = db.All[Task](ctx, r.db.Pool, "select * from tasks where run = $1 and state in ('queued', 'running') order by id", id)
+	}
+	return run, err
+}
+
+// RunningOf lists the runs that are recorded as going in a process.
+func (r *Records) RunningOf(ctx context.Context, owner int64) ([]string, error) {
+	return db.Column[string](ctx, r.db.Pool, "select id from runs where state = 'running' and owner = $1", owner)
+}
+
+// CaptureAlive tells whether a process that lives has a task under way that makes an image, and whether anything is known of the image.
+func (r *Records) CaptureAlive(ctx context.Context, image string) (alive, known bool, err error) {
+	err = r.db.Pool.QueryRow(ctx, `select exists (select from tasks t join runs r on r.id = t.run where t.image = $1 and t.state = 'running' and r.state = 'running' and `+db.Lives("r.owner")+`),
+		exists (select from tasks where image = $1) or exists (select from images where id = $1)`, image).Scan(&alive, &known)
+	return alive, known, err
+}
+
+// Capturing reports whether a run under way makes an image of a machine just now.
+func (r *Records) Capturing(ctx context.Context, machineID string) (busy bool, err error) {
+	return busy, r.db.Pool.QueryRow(ctx, `select exists (select from tasks t join runs r on r.id = t.run where t.machine_id = $1 and t.touched and t.state = 'running' and r.state = 'running')`, machineID).Scan(&busy)
+}
+
+// ClaimRun takes over a run of a process that lives no more, and reports whether nobody else did.
+func (r *Records) ClaimRun(ctx context.Context, id string, from, to int64) (bool, error) {
+	tag, err := r.db.Pool.Exec(ctx, "update runs set owner = $3 where id = $1 and owner = $2 and state = 'running'", id, from, to)
+	return tag.RowsAffected() == 1, err
+}
+
+// ClaimCleaning has a process clear up after a task, and reports whether nobody else does who lives.
+func (r *Records) ClaimCleaning(ctx context.Context, task, owner int64) (bool, error) {
+	tag, err := r.db.Pool.Exec(ctx, "update tasks set cleaner = $2 where id = $1 and touched and (cleaner = $2 or not "+db.Lives("cleaner")+")", task, owner)
+	return tag.RowsAffected() == 1, err
 }
 
 // UncleanTask is a task that left something outside of the lodge, and its run's kind.
@@ -455,20 +491,20 @@ type UncleanTask struct {
 
 // Unclean lists the tasks of ended runs that may have left something outside.
 func (r *Records) Unclean(ctx context.Context) ([]UncleanTask, error) {
-	return all[UncleanTask](ctx, r.pool, "select r.kind, t.* from tasks t join runs r on r.id = t.run where t.touched and r.state not in ('queued', 'running') order by t.id")
+	return db.All[UncleanTask](ctx, r.db.Pool, "select r.kind, t.* from tasks t join runs r on r.id = t.run where t.touched and r.state not in ('queued', 'running') order by t.id")
 }
 
 // Requeue gives work back to the queue whose process died between taking it and beginning the run: such a run would
 // stay queued for ever, and keep its policy from running.
 func (r *Records) Requeue(ctx context.Context) error {
-	ids, err := column[string](ctx, r.pool, `select id from runs where state = 'queued' and made < now() - interval '1 minute' and not exists (
+	ids, err := db.Column[string](ctx, r.db.Pool, `select id from runs where state = 'queued' and made < now() - interval '1 minute' and not exists (
 		select from river_job j where j.kind = $1 and j.args->>'run' = runs.id and
 		(j.state in ('available', 'scheduled', 'retryable', 'pending') or j.attempted_at > now() - interval '1 minute'))`, Work{}.Kind())
 	if err != nil {
 		return err
 	}
 	for _, id := range ids {
-		if _, err := r.jobs.Insert(ctx, Work{id}, nil); err != nil {
+		if _, err := r.db.Jobs.Insert(ctx, Work{id}, nil); err != nil {
 			return err
 		}
 	}

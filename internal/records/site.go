@@ -2,12 +2,17 @@ package records
 
 import (
 	"context"
+	"fmt"
+	"keenlodge/internal/core/fault"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"keenlodge/internal/core/site"
+
+	"keenlodge/internal/records/db"
 )
 
 // named is a row of a site's table.
@@ -16,8 +21,8 @@ type named[T any] struct {
 	Spec T      `db:"spec"`
 }
 
-func specs[T any](ctx context.Context, q querier, table string) (map[string]T, error) {
-	rows, err := all[named[T]](ctx, q, "select name, spec from "+table)
+func specs[T any](ctx context.Context, q db.Querier, table string) (map[string]T, error) {
+	rows, err := db.All[named[T]](ctx, q, "select name, spec from "+table)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -30,11 +35,18 @@ func specs[T any](ctx context.Context, q querier, table string) (map[string]T, e
 
 // Site is the whole configuration. Callers share it and must not change it.
 func (r *Records) Site(ctx context.Context) (s site.Site, err error) {
-	err = pgx.BeginTxFunc(ctx, r.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) (err error) {
+	err = pgx.BeginTxFunc(ctx, r.db.Pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) (err error) {
 		s, err = r.siteIn(ctx, tx)
 		return err
 	})
 	return s, err
+}
+
+// KnownSite is the configuration as this process read it last.
+func (r *Records) KnownSite() site.Site {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.cachedSite
 }
 
 // siteIn reads the configuration in a transaction, or takes the copy that this process has if that is still the one.
@@ -55,7 +67,7 @@ func (r *Records) siteIn(ctx context.Context, tx pgx.Tx) (site.Site, error) {
 	return s, err
 }
 
-func readSite(ctx context.Context, q querier) (s site.Site, version int64, err error) {
+func readSite(ctx context.Context, q db.Querier) (s site.Site, version int64, err error) {
 	type row struct {
 		Zone    string `db:"zone"`
 		Tasks   int    `db:"tasks_at_once"`
@@ -63,7 +75,7 @@ func readSite(ctx context.Context, q querier) (s site.Site, version int64, err e
 		Images  string `db:"keep_images"`
 		Version int64  `db:"version"`
 	}
-	own, err := one[row](ctx, q, "select zone, tasks_at_once, keep_runs, keep_images, version from settings")
+	own, err := db.One[row](ctx, q, "select zone, tasks_at_once, keep_runs, keep_images, version from settings")
 	if err != nil {
 		return s, 0, err
 	}
@@ -84,13 +96,24 @@ func readSite(ctx context.Context, q querier) (s site.Site, version int64, err e
 // SaveSite replaces the configuration, in one transaction, with next. nextDue gives each
 // policy's next scheduled moment, the zero time for none. Machines of hypervisors that are gone are forgotten; images stay.
 func (r *Records) SaveSite(ctx context.Context, next site.Site, nextDue func(site.Policy) time.Time, storeIDs map[string]string) error {
-	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+	return r.ReplaceSite(ctx, nil, next, nextDue, storeIDs)
+}
+
+// ReplaceSite is SaveSite for a configuration that was made from another one: if somebody has applied a third one meanwhile, nothing is
+// changed, and the error, a [fault.ErrConflict], says what differs.
+func (r *Records) ReplaceSite(ctx context.Context, from *site.Site, next site.Site, nextDue func(site.Policy) time.Time, storeIDs map[string]string) error {
+	err := pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "select 1 from settings for update"); err != nil {
 			return err
 		}
 		old, _, err := readSite(ctx, tx)
 		if err != nil {
 			return err
+		}
+		if from != nil {
+			if err := unchanged(*from, old); err != nil {
+				return err
+			}
 		}
 		if _, err := tx.Exec(ctx, "update settings set zone = $1, tasks_at_once = $2, keep_runs = $3, keep_images = $4, version = version + 1", next.Zone, next.TasksAtOnce, next.KeepRuns, next.KeepImages); err != nil {
 			return err
@@ -132,7 +155,7 @@ func (r *Records) SaveSite(ctx context.Context, next site.Site, nextDue func(sit
 	if err != nil {
 		return err
 	}
-	return r.notify(ctx, "site")
+	return r.db.Notify(ctx, "site")
 }
 
 // sameMoments reports whether two policies are due at the same times.
@@ -158,7 +181,7 @@ func (r *Records) StoreID(ctx context.Context, name string) (string, error) {
 	type row struct {
 		ID string `db:"store_id"`
 	}
-	found, err := one[row](ctx, r.pool, "select store_id from stores where name = $1", name)
+	found, err := db.One[row](ctx, r.db.Pool, "select store_id from stores where name = $1", name)
 	return found.ID, err
 }
 
@@ -172,10 +195,23 @@ type PolicyStanding struct {
 
 // PolicyStandings lists them by name.
 func (r *Records) PolicyStandings(ctx context.Context) ([]PolicyStanding, error) {
-	return all[PolicyStanding](ctx, r.pool, "select name, next_due, notice, paused_since, paused_until, paused_why, paused_by from policies order by name")
+	return db.All[PolicyStanding](ctx, r.db.Pool, "select name, next_due, notice, paused_since, paused_until, paused_why, paused_by from policies order by name")
 }
 
 // SetNotice says what a person must look at in a policy; "" takes it back.
 func (r *Records) SetNotice(ctx context.Context, policy, notice string) error {
-	return r.exec(ctx, "update policies set notice = $2 where name = $1", policy, notice)
+	return r.db.Exec(ctx, "update policies set notice = $2 where name = $1", policy, notice)
+}
+
+// unchanged is an error that says what differs between two configurations, or nil.
+func unchanged(was, is site.Site) error {
+	changes, err := was.Compare(is)
+	if err != nil || len(changes) == 0 {
+		return err
+	}
+	var told []string
+	for _, c := range changes {
+		told = append(told, strings.TrimSpace(c.What+" "+c.Kind+" "+c.Name))
+	}
+	return fmt.Errorf("%w: somebody else has changed the site meanwhile (%s), so nothing was changed; look at it, and apply again", fault.ErrConflict, strings.Join(told, ", "))
 }

@@ -4,6 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"time"
+
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/records/db"
 )
 
 // Secret reads a sealed secret; one that is not there is [fault.ErrNotFound].
@@ -11,18 +14,23 @@ func (r *Records) Secret(ctx context.Context, name string) ([]byte, error) {
 	type row struct {
 		Sealed []byte `db:"sealed"`
 	}
-	found, err := one[row](ctx, r.pool, "select sealed from secrets where name = $1", name)
+	found, err := db.One[row](ctx, r.db.Pool, "select sealed from secrets where name = $1", name)
 	return found.Sealed, err
 }
 
 // SetSecret keeps a sealed secret in place of an older one.
 func (r *Records) SetSecret(ctx context.Context, name string, sealed []byte) error {
-	return r.exec(ctx, "insert into secrets (name, sealed) values ($1, $2) on conflict (name) do update set sealed = excluded.sealed", name, sealed)
+	return r.db.Exec(ctx, "insert into secrets (name, sealed) values ($1, $2) on conflict (name) do update set sealed = excluded.sealed", name, sealed)
+}
+
+// ForgetSecret removes a sealed secret.
+func (r *Records) ForgetSecret(ctx context.Context, name string) error {
+	return r.db.Exec(ctx, "delete from secrets where name = $1", name)
 }
 
 // ClaimSweep reports whether a store's sweep is due, and if so notes that it begins now: of several processes one gets it.
 func (r *Records) ClaimSweep(ctx context.Context, store string, every time.Duration) (bool, error) {
-	tag, err := r.pool.Exec(ctx, "update stores set swept = now() where name = $1 and (swept is null or swept < now() - $2::interval)", store, every)
+	tag, err := r.db.Pool.Exec(ctx, "update stores set swept = now() where name = $1 and (swept is null or swept < now() - $2::interval)", store, every)
 	return tag.RowsAffected() == 1, err
 }
 
@@ -32,30 +40,17 @@ func (r *Records) SetResult(ctx context.Context, run string, result any) error {
 	if err != nil {
 		return err
 	}
-	return r.exec(ctx, "update runs set result = $2 where id = $1", run, body)
+	return r.db.Exec(ctx, "update runs set result = $2 where id = $1", run, body)
 }
 
-// MendImage makes an image that was broken usable again, and reports whether it was.
-func (r *Records) MendImage(ctx context.Context, id string) (bool, error) {
-	tag, err := r.pool.Exec(ctx, "update images set state = 'usable' where id = $1 and state = 'broken'", id)
-	if err != nil || tag.RowsAffected() == 0 {
-		return false, err
-	}
-	return true, r.notify(ctx, "image "+id)
-}
-
-// PinImage pins an image or lets it go.
-func (r *Records) PinImage(ctx context.Context, id string, pinned bool, note string) error {
-	return r.exec(ctx, "update images set pinned = $2, pin_note = $3 where id = $1", id, pinned, note)
-}
-
-// Adopt records an image that a store holds, with its proofs, unless it is known, and reports whether it was not.
+// Adopt records an image that a store holds, with its proofs, unless it is known, and reports whether it was not. An error that
+// [Refused] knows is about this image alone.
 func (r *Records) Adopt(ctx context.Context, m Image, proofs []Proof) (bool, error) {
-	tag, err := r.pool.Exec(ctx, `insert into images (id, machine, machine_id, policy, store, taken, state, scope, capture, consistency, frozen, pinned, pin_note, disks, size, read, fresh, stored,
-		since, capture_why, base, note, apart, took)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24) on conflict do nothing`,
+	tag, err := r.db.Pool.Exec(ctx, `insert into images (id, machine, machine_id, policy, store, taken, state, scope, capture, consistency, frozen, pinned, pin_note, disks, size, read, fresh, stored,
+		since, capture_why, base, note, apart, took, adopted)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24, $25) on conflict do nothing`,
 		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Taken, m.State, m.Scope, m.Capture, m.Consistency, m.Frozen, m.Pinned, m.PinNote, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored,
-		m.Since, m.CaptureWhy, m.Base, m.Note, m.SeparateSet, m.Took)
+		m.Since, m.CaptureWhy, m.Base, m.Note, m.SeparateSet, m.Took, m.Adopted)
 	if err != nil || tag.RowsAffected() == 0 {
 		return false, err
 	}
@@ -73,16 +68,36 @@ type StoreFigures struct {
 	Store  string `db:"store"`
 	Images int    `db:"images"`
 	Broken int    `db:"broken"`
-	Size   int64  `db:"size"`
+	// Doubtful are those in which damage was found once.
+	Doubtful int   `db:"doubtful"`
+	Size     int64 `db:"size"`
 }
 
 // StoreImages sums up the images that are there, by store.
 func (r *Records) StoreImages(ctx context.Context) (map[string]StoreFigures, error) {
-	rows, err := all[StoreFigures](ctx, r.pool, `select store, count(*)::int as images, count(*) filter (where state = 'broken')::int as broken, coalesce(sum(size), 0)::bigint as size
+	rows, err := db.All[StoreFigures](ctx, r.db.Pool, `select store, count(*)::int as images, count(*) filter (where state = 'broken')::int as broken, count(*) filter (where state = 'doubtful')::int as doubtful, coalesce(sum(size), 0)::bigint as size
 		from images where gone is null group by store`)
 	out := map[string]StoreFigures{}
 	for _, row := range rows {
 		out[row.Store] = row
 	}
 	return out, err
+}
+
+// SweepUnderWay is a sweep of a store that is in a state, or "".
+func (r *Records) SweepUnderWay(ctx context.Context, store string, state run.State) (id string, err error) {
+	ids, err := db.Column[string](ctx, r.db.Pool, "select id from runs where kind = 'sweep' and state = $2 and request->>'store' = $1 order by made limit 1", store, state)
+	if len(ids) > 0 {
+		id = ids[0]
+	}
+	return id, err
+}
+
+// SetRequest changes what a run that waits is asked for.
+func (r *Records) SetRequest(ctx context.Context, id string, request any) error {
+	body, err := json.Marshal(request)
+	if err != nil {
+		return err
+	}
+	return r.db.Exec(ctx, "update runs set request = $2 where id = $1 and state = 'queued'", id, body)
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/deed"
+	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/listing"
 )
 
@@ -26,7 +27,7 @@ type Deed struct {
 
 // AddDeed adds a line to the trail, with the database's clock.
 func (r *Records) AddDeed(ctx context.Context, d Deed) error {
-	return r.exec(ctx, "insert into trail (who, address, verb, target, result, why) values ($1, $2, $3, $4, $5, $6)", d.Who, d.Address, d.Verb, d.Target, d.Result, d.Why)
+	return r.db.Exec(ctx, "insert into trail (who, address, verb, target, result, why) values ($1, $2, $3, $4, $5, $6)", d.Who, d.Address, d.Verb, d.Target, d.Result, d.Why)
 }
 
 // DeedFilter narrows a listing of the trail; empty fields do not. Target is how the paths begin.
@@ -46,5 +47,5 @@ func (r *Records) Deeds(ctx context.Context, f DeedFilter) (deeds []Deed, next s
 	c.Add("verb = $%d", f.Verb)
 	c.Add("result = $%d", f.Result)
 	c.Add("starts_with(target, $%d)", f.Target)
-	return pageOf(ctx, r, deedList, "select * from trail", c, f.Page)
+	return db.Page(ctx, r.db, deedList, "select * from trail", c, f.Page)
 }

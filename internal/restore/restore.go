@@ -35,8 +35,10 @@ type Request struct {
 	// Hypervisor is where; empty for where the machine lived.
 	Hypervisor string `json:"hypervisor,omitempty" doc:"where; by default where the machine lived"`
 	Pool       string `json:"pool,omitempty" doc:"storage pool for its disks; by default the hypervisor's"`
-	Start      bool   `json:"start,omitempty" doc:"power it on, and wait for its guest agent"`
-	Replace    bool   `json:"replace,omitempty" doc:"allow a guest of that name, which must be off, to be defined anew; its old disks stay"`
+	// Take names what of the machine's definition is taken over though it reaches beyond the guest; a run's log names what was left out.
+	Take    []string `json:"take,omitempty" doc:"what of the definition is taken over though it reaches beyond the guest, by the names that a restore's log gives to what it left out"`
+	Start   bool     `json:"start,omitempty" doc:"power it on, and wait for its guest agent"`
+	Replace bool     `json:"replace,omitempty" doc:"allow a guest of that name, which must be off, to be defined anew; its old disks stay"`
 }
 
 // wakeTime is how long a restored guest may take until its agent answers.
@@ -77,6 +79,13 @@ func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.R
 	if err := checkFree(ctx, on.h, q); err != nil {
 		return none, err
 	}
+	places := map[string]string{}
+	for _, d := range on.manifest.Disks {
+		places[d.Target] = d.Target
+	}
+	if _, err := on.makes.Admit(source.NewGuest{Name: q.As, Definition: on.manifest.Definition, Disks: places, Take: q.Take}); err != nil {
+		return none, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	}
 	return rs.runs.Queue(ctx, runs.Order{Kind: run.Restore, Policy: on.manifest.Policy, Cause: run.Hand, Who: who, Request: q})
 }
 
@@ -95,7 +104,7 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 	if err != nil {
 		return on, err
 	}
-	if m.State != image.Usable {
+	if m.State != image.Usable && m.State != image.Doubtful { // what is doubtful may be all that there is, and what is read is verified
 		return on, fmt.Errorf("%w: image %s is %s; only a usable image can be restored", fault.ErrConflict, m.ID, m.State)
 	}
 	on.st = st
@@ -144,6 +153,9 @@ type handler struct {
 	runs.Base
 	rs *Restores
 }
+
+// AtOnce implements [runs.Limited].
+func (handler) AtOnce() int { return 4 }
 
 // Run implements [runs.Handler].
 func (h handler) Run(ctx context.Context, r *runs.Run) error {
@@ -221,7 +233,11 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 	if err := t.Begin(ctx, "defining guest "+q.As); err != nil {
 		return err
 	}
-	return on.makes.Define(ctx, source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace})
+	left, err := on.makes.Define(ctx, source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take})
+	for _, what := range left {
+		t.Log(ctx, "left out of the definition, for it reaches beyond the guest: %s (take it over with --take, if it is meant)", what)
+	}
+	return err
 }
 
 // stream turns a file that writes itself into one that can be read, counting what goes through.

@@ -80,6 +80,9 @@ type folds struct {
 	rt *Retention
 }
 
+// AtOnce implements [runs.Limited].
+func (folds) AtOnce() int { return 2 }
+
 // Run implements [runs.Handler]. A fold that a dead process finished in the store is recorded here, too.
 func (h folds) Run(ctx context.Context, r *runs.Run) error {
 	q, err := runs.Request[FoldRequest](r.Run)

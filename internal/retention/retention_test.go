@@ -17,6 +17,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/store"
 	"keenlodge/internal/stores/storestest"
 )
 
@@ -46,7 +47,7 @@ func (b *bench) save() {
 // images adds so many images, one a day until now.
 func (b *bench) images(n int, change func(*records.Image)) {
 	for i := range n {
-		m := records.Image{ID: fmt.Sprintf("image%03d", i), Machine: "timetable", MachineID: "u-timetable", Policy: "nightly-guests", Store: "quay-shelf", Taken: time.Now().AddDate(0, 0, i-n), Scope: image.WholeMachine, Capture: image.Full,
+		m := records.Image{ID: fmt.Sprintf("image%05d", i), Machine: "timetable", MachineID: "u-timetable", Policy: "nightly-guests", Store: "quay-shelf", Taken: time.Now().AddDate(0, 0, i-n), Scope: image.WholeMachine, Capture: image.Full,
 			Disks: []records.ImageDisk{}, Stored: int64(i+1) << 20}
 		if change != nil {
 			change(&m)
@@ -115,10 +116,20 @@ func TestUpkeep(t *testing.T) {
 	m, err = b.rec.Machine(ctx, "u-timetable")
 	require.NoError(t, err)
 	require.Empty(t, m.Notice)
-	gone, err := b.rec.Image(ctx, "image000")
+	gone, err := b.rec.Image(ctx, "image00000")
 	require.NoError(t, err)
 	require.Contains(t, gone.GoneWhy, "(its machine is retired)")
-	_, err = b.rt.Undrop(ctx, "image000")
+	_, err = b.rt.Undrop(ctx, "image00000")
+	require.ErrorIs(t, err, fault.ErrConflict)
+	require.ErrorContains(t, err, "image image00000 has no manifest in store quay-shelf any more")
+	st, err := b.rt.stores.Named(ctx, "quay-shelf")
+	require.NoError(t, err)
+	manifest := &image.Manifest{Format: image.Format, ID: "image00000", Machine: "timetable", Taken: time.Now()}
+	w, err := st.Begin(ctx, manifest, store.WriteOptions{})
+	require.NoError(t, err)
+	require.NoError(t, w.Finish(ctx, manifest))
+	require.NoError(t, w.End(ctx, nil))
+	_, err = b.rt.Undrop(ctx, "image00000")
 	require.NoError(t, err)
 	require.NoError(t, b.rt.Unretire(ctx, m))
 	again()
@@ -171,7 +182,7 @@ func TestRetiredSetsByThemselves(t *testing.T) {
 		require.NoError(t, b.rec.RetireMachine(t.Context(), "u-timetable", "newest 2"))
 		require.NoError(t, b.rt.rotateRetired(t.Context()))
 		require.Equal(t, 10, b.there())
-		gone, err := b.rec.Image(t.Context(), "image008")
+		gone, err := b.rec.Image(t.Context(), "image00008")
 		require.NoError(t, err)
 		require.NotNil(t, gone.Gone)
 		m, err := b.rec.Machine(t.Context(), "u-timetable")
@@ -225,4 +236,25 @@ func TestSets(t *testing.T) {
 	usable := func(n int64) rotation.Image { return rotation.Image{State: image.Usable, Bytes: n} }
 	require.EqualValues(t, 10, nextSize([]rotation.Image{usable(100), usable(8), usable(4), {State: image.Broken, Bytes: 99}}))
 	require.Zero(t, nextSize(nil))
+}
+
+// Sweeps that nobody has begun yet are one, however many ask for it, and the more urgent wish holds.
+func TestSweepsDoNotPileUp(t *testing.T) {
+	b := newBench(t)
+	for _, q := range []SweepRequest{{Store: "quay-shelf"}, {Store: "quay-shelf"}, {Store: "quay-shelf", Now: true}, {Store: "quay-shelf"}} {
+		require.NoError(t, b.rt.SweepSoon(t.Context(), q))
+	}
+	queued, err := b.rec.Runs(t.Context(), records.RunFilter{Kind: string(run.Sweep)})
+	require.NoError(t, err)
+	require.Len(t, queued, 1)
+	require.JSONEq(t, `{"store": "quay-shelf", "now": true}`, string(queued[0].Request))
+	_, err = b.rt.Sweep(t.Context(), "operator", "quay-shelf")
+	require.ErrorIs(t, err, fault.ErrConflict)
+	_, err = b.rec.BeginRun(t.Context(), queued[0].ID, 1)
+	require.NoError(t, err)
+	again, err := b.rt.Sweep(t.Context(), "operator", "quay-shelf")
+	require.NoError(t, err)
+	w, err := sweeps{rt: b.rt}.Wait(t.Context(), again)
+	require.NoError(t, err)
+	require.Equal(t, "store quay-shelf is being swept by run "+queued[0].ID, w.Why)
 }

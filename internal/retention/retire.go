@@ -63,6 +63,9 @@ func (rt *Retention) planMachine(ctx context.Context, id string, rule rotation.R
 	type where struct{ policy, store string }
 	at := map[where]map[key]int{}
 	for _, m := range images {
+		if m.Adopted {
+			continue
+		}
 		w := where{m.Policy, m.Store}
 		if at[w] == nil {
 			at[w] = map[key]int{}

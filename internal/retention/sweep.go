@@ -3,12 +3,14 @@ package retention
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
@@ -62,7 +64,7 @@ func (rt *Retention) PlanSweep(ctx context.Context, name string) (wire.SweepResu
 	}
 	addLeaving(&v, leaving, gone)
 	if sweeper, ok := st.(store.Sweeper); ok {
-		v.SweepReport, err = sweeper.Sweep(ctx, store.SweepRequest{DryRun: true, Without: v.Left})
+		v.SweepReport, err = sweeper.Sweep(ctx, store.SweepRequest{DryRun: true, Without: v.Left, Expected: rt.stores.Expected(name)})
 	}
 	return v, err
 }
@@ -72,12 +74,24 @@ func (rt *Retention) Sweep(ctx context.Context, who, name string) (records.Run, 
 	if _, err := rt.stores.Named(ctx, name); err != nil {
 		return records.Run{}, err
 	}
+	if waits, err := rt.rec.SweepUnderWay(ctx, name, run.Queued); err != nil {
+		return records.Run{}, err
+	} else if waits != "" {
+		return records.Run{}, fmt.Errorf("%w: a sweep of store %s waits already: run %s", fault.ErrConflict, name, waits)
+	}
 	return rt.runs.Queue(ctx, runs.Order{Kind: run.Sweep, Cause: run.Hand, Who: who, Request: SweepRequest{Store: name}})
 }
 
-// SweepSoon queues a sweep that nobody asked for.
+// SweepSoon queues a sweep that nobody asked for, unless one waits already that will find all that there is.
 func (rt *Retention) SweepSoon(ctx context.Context, q SweepRequest) error {
-	_, err := rt.runs.Queue(ctx, runs.Order{Kind: run.Sweep, Cause: run.Upkeep, Request: q})
+	waits, err := rt.rec.SweepUnderWay(ctx, q.Store, run.Queued)
+	if err != nil || waits != "" && !q.Now {
+		return err
+	}
+	if waits != "" {
+		return rt.rec.SetRequest(ctx, waits, q) // it is more urgent now
+	}
+	_, err = rt.runs.Queue(ctx, runs.Order{Kind: run.Sweep, Cause: run.Upkeep, Request: q})
 	return err
 }
 
@@ -85,6 +99,22 @@ func (rt *Retention) SweepSoon(ctx context.Context, q SweepRequest) error {
 type sweeps struct {
 	runs.Base
 	rt *Retention
+}
+
+// AtOnce implements [runs.Limited].
+func (sweeps) AtOnce() int { return 4 }
+
+// Wait implements [runs.Waiter]: a store is swept by one run at a time.
+func (h sweeps) Wait(ctx context.Context, r records.Run) (runs.Wait, error) {
+	q, err := runs.Request[SweepRequest](r)
+	if err != nil {
+		return runs.Wait{}, nil // the run says so
+	}
+	other, err := h.rt.rec.SweepUnderWay(ctx, q.Store, run.Running)
+	if err != nil || other == "" {
+		return runs.Wait{}, err
+	}
+	return runs.Wait{Until: time.Now().Add(2 * time.Second), Why: "store " + q.Store + " is being swept by run " + other}, nil
 }
 
 // Run implements [runs.Handler].
@@ -142,7 +172,7 @@ func (rt *Retention) sweep(ctx context.Context, s site.Site, r *runs.Run, q Swee
 		r.Log(ctx, name, "%d dropped images were taken out, %s given back; %d dropped ones can still be brought back", len(left), show(v.Freed), v.Waiting)
 		return r.SetResult(ctx, v)
 	}
-	how := store.SweepRequest{Progress: t.Add, Pace: throttle.Steady(spec.SweepBytes())}
+	how := store.SweepRequest{Expected: rt.stores.Expected(name), Progress: t.Add, Pace: throttle.Steady(spec.SweepBytes())}
 	if r.Cause == run.Upkeep && grace > 0 {
 		how.Until, _ = spec.SweepUntil(time.Now().In(s.Location()))
 	}
@@ -161,8 +191,8 @@ func (rt *Retention) sweep(ctx context.Context, s site.Site, r *runs.Run, q Swee
 }
 
 // Upkeep starts the sweeps that are due, lets those go on that had to wait, and forgets what the site keeps no longer, until ctx ends.
-// daily is called for each store when its daily sweep was started.
-func (rt *Retention) Upkeep(ctx context.Context, daily func(context.Context, site.Site) error) error {
+// often is called each time, daily for each store when its daily sweep was started.
+func (rt *Retention) Upkeep(ctx context.Context, often func(context.Context) error, daily func(context.Context, site.Site) error) error {
 	tick := time.NewTicker(upkeepEvery)
 	defer tick.Stop()
 	for {
@@ -171,7 +201,7 @@ func (rt *Retention) Upkeep(ctx context.Context, daily func(context.Context, sit
 			return ctx.Err()
 		case <-tick.C:
 		}
-		if err := rt.upkeepOnce(ctx, daily); err != nil && ctx.Err() == nil {
+		if err := errors.Join(often(ctx), rt.upkeepOnce(ctx, daily)); err != nil && ctx.Err() == nil {
 			rt.log.Error("upkeep of the stores", "error", err)
 		}
 	}
@@ -203,7 +233,7 @@ func (rt *Retention) upkeepOnce(ctx context.Context, daily func(context.Context,
 			swept = true
 			err = errors.Join(rt.SweepSoon(ctx, SweepRequest{Store: name}), daily(ctx, s))
 		} else if err == nil {
-			err = rt.stores.Collect(ctx, s.Stores[name].Place())
+			err = rt.stores.Collect(ctx, name, s.Stores[name].Place())
 		}
 		errs = append(errs, err)
 	}

@@ -10,10 +10,12 @@ import (
 	"fmt"
 	"log/slog"
 	"math/big"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"golang.org/x/sync/errgroup"
@@ -26,12 +28,16 @@ const (
 	// runsAtOnce is how many runs one process has under way at the same time. Their tasks wait for their turn by the limits of the site;
 	// a run itself costs little.
 	runsAtOnce = 48
-	// stopTime is how long a graceful stop waits for runs to clear up.
-	stopTime = 40 * time.Second
 )
+
+// StopTime is how long a graceful stop waits for runs to clear up. Tests shorten it, for processes that are to be as good as killed.
+var StopTime = 40 * time.Second
 
 // ErrStopping is why work ends when the service stops.
 var ErrStopping = errors.New("the service was stopped")
+
+// ErrLater is what a handler's Cleanup returns that has to wait for something else to end.
+var ErrLater = errors.New("later")
 
 // Handler carries out the runs of one kind. It may implement [Waiter], [Bounded] and [Chained], too.
 type Handler interface {
@@ -66,6 +72,12 @@ type Bounded interface {
 	Longest(ctx context.Context, r records.Run) (time.Duration, error)
 }
 
+// Limited is a handler of whose runs only so many are under way in a process at once: what they take of memory, mounts and lines is bounded by
+// that, and no kind keeps all workers from the others.
+type Limited interface {
+	AtOnce() int
+}
+
 // Chained is a handler whose runs' ends start others.
 type Chained interface {
 	Next(ctx context.Context, r records.Run, ended run.State) ([]records.Run, error)
@@ -89,10 +101,15 @@ type Engine struct {
 	workers  *river.Workers
 	queues   map[string]river.QueueConfig
 	line     line
+	journal  journal
+	// alive lives for some time after the service was stopped, so that what ended can be recorded.
+	alive context.Context
 
 	mu sync.Mutex
 	// cancels end the runs under way in this process, by ID.
 	cancels map[string]context.CancelCauseFunc
+	// going counts the runs under way of limited kinds.
+	going map[run.Kind]int
 }
 
 // New readies a process's part; Serve starts it.
@@ -102,7 +119,7 @@ func New(rec *records.Records, log *slog.Logger) (*Engine, error) {
 		return nil, err
 	}
 	e := &Engine{rec: rec, log: log, owner: n.Int64() + 1, handlers: map[run.Kind]Handler{}, workers: river.NewWorkers(),
-		queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: runsAtOnce}}, cancels: map[string]context.CancelCauseFunc{}}
+		queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: runsAtOnce}}, cancels: map[string]context.CancelCauseFunc{}, going: map[run.Kind]int{}, alive: context.Background()}
 	e.line.joined, e.line.freed = make(chan struct{}, 1), make(chan struct{}, 1)
 	river.AddWorker(e.workers, &worker{e: e})
 	return e, nil
@@ -124,36 +141,43 @@ func (e *Engine) Serve(ctx context.Context, ready func(), loops ...func(context.
 	if err != nil {
 		return err
 	}
-	defer owner.Release()
-	if err := e.recover(ctx); err != nil {
+	k := &keeper{e: e, owner: owner}
+	defer func() { k.owner.Release() }()
+	// After the database was away others may still be on their way back to it; otherwise who has no lock is dead.
+	if e.rec.Waited() {
+		k.patient = time.Now().Add(comeBack)
+	} else if err := k.recover(ctx); err != nil {
 		e.log.Error("could not clear all that a dead process left; trying again", "error", err)
 	}
-	queue, err := river.NewClient(riverpgxv5.New(e.rec.Pool()), &river.Config{
-		Queues: e.queues,
-		// A run takes as long as it takes; whether its process lives is the keeper's to find out, not the queue's.
-		JobTimeout: -1, RescueStuckJobsAfter: 30 * 24 * time.Hour, FetchPollInterval: time.Second,
-		Workers: e.workers, Logger: e.log.With("part", "queue"),
+	work, stopWork := context.WithCancelCause(context.WithoutCancel(ctx))
+	defer stopWork(nil)
+	alive, die := context.WithCancel(context.WithoutCancel(ctx))
+	defer die()
+	e.alive = alive
+	var queue *river.Client[pgx.Tx]
+	err = records.Surely(ctx, func(context.Context) (err error) {
+		if queue, err = e.client(); err == nil {
+			err = queue.Start(work)
+		}
+		return err
 	})
 	if err != nil {
 		return err
 	}
-	work, stopWork := context.WithCancelCause(context.WithoutCancel(ctx))
-	defer stopWork(nil)
-	if err := queue.Start(work); err != nil {
-		return err
-	}
 	ready()
 	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error { return e.keep(ctx, owner) })
+	group.Go(func() error { return k.live(ctx) })
+	group.Go(func() error { return k.keep(ctx) })
 	group.Go(func() error { return e.serveLine(ctx) })
 	for _, loop := range loops {
 		group.Go(func() error { return loop(ctx) })
 	}
 	<-ctx.Done()
 	stopWork(ErrStopping)
-	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)
+	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), StopTime)
 	defer cancel()
 	stopped := queue.Stop(stopping)
+	e.catchUp(stopping)
 	err = group.Wait()
 	if errors.Is(err, context.Canceled) {
 		err = nil
@@ -161,12 +185,14 @@ func (e *Engine) Serve(ctx context.Context, ready func(), loops ...func(context.
 	return errors.Join(err, stopped)
 }
 
-// Log adds a line to a run's log; a line that can't be recorded goes to the service's own log. machine may be empty.
-func (e *Engine) Log(ctx context.Context, id, machine string, kind run.Line, text string) {
-	e.log.Info(text, "run", id, "machine", machine, "kind", kind)
-	if err := e.rec.Log(ctx, id, machine, kind, text); err != nil && ctx.Err() == nil {
-		e.log.Error("a line of a run's log could not be recorded", "run", id, "error", err)
-	}
+// client makes the part of the queue that carries work out.
+func (e *Engine) client() (*river.Client[pgx.Tx], error) {
+	return river.NewClient(riverpgxv5.New(e.rec.Pool()), &river.Config{
+		Queues: e.queues,
+		// A run takes as long as it takes; whether its process lives is the keeper's to find out, not the queue's.
+		JobTimeout: -1, RescueStuckJobsAfter: 30 * 24 * time.Hour, FetchPollInterval: time.Second,
+		Workers: e.workers, Logger: e.log.With("part", "queue"),
+	})
 }
 
 // LogIfKept is Log for a run whose records may be gone.
@@ -211,6 +237,11 @@ func (w *worker) Work(ctx context.Context, job *river.Job[records.Work]) error {
 	if wait > 0 {
 		return river.JobSnooze(wait)
 	}
+	place, ok := e.takePlace(h, queued.Kind)
+	if !ok {
+		return errors.Join(e.rec.HoldRun(ctx, queued.ID, fmt.Sprintf("others of its kind are under way, of which only %d are at once", h.(Limited).AtOnce()), time.Now().Add(crowdedWait)), river.JobSnooze(crowdedWait))
+	}
+	defer place()
 	var longest time.Duration
 	if b, ok := h.(Bounded); ok {
 		if longest, err = b.Longest(ctx, queued); err != nil {
@@ -225,6 +256,28 @@ func (w *worker) Work(ctx context.Context, job *river.Job[records.Work]) error {
 		return err
 	}
 	return e.carryOut(ctx, h, begun, longest)
+}
+
+// crowdedWait is how long a run waits for a place before it asks again.
+const crowdedWait = 2 * time.Second
+
+// takePlace takes a place among the runs of a limited kind; give it back.
+func (e *Engine) takePlace(h Handler, kind run.Kind) (giveBack func(), ok bool) {
+	limited, is := h.(Limited)
+	if !is {
+		return func() {}, true
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.going[kind] >= limited.AtOnce() {
+		return nil, false
+	}
+	e.going[kind]++
+	return func() {
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		e.going[kind]--
+	}, true
 }
 
 // hold has a queued run wait where its handler says so; over reports that it was ended instead.
@@ -255,7 +308,8 @@ func (e *Engine) carryOut(ctx context.Context, h Handler, begun records.Run, lon
 		err = cause // what it led to is in the log and in the tasks
 	}
 	state, text := r.Outcome(err), ""
-	last := context.WithoutCancel(ctx)
+	last, ended := e.lasting(ctx)
+	defer ended()
 	if err != nil {
 		text = err.Error()
 		kind := run.Failure
@@ -267,16 +321,30 @@ func (e *Engine) carryOut(ctx context.Context, h Handler, begun records.Run, lon
 	return e.end(last, begun, state, text)
 }
 
-// end records how a run ended, and starts what comes after it.
-func (e *Engine) end(ctx context.Context, r records.Run, state run.State, text string) error {
-	var next []records.Run
-	if c, ok := e.handlers[r.Kind].(Chained); ok {
-		var err error
-		if next, err = c.Next(ctx, r, state); err != nil {
-			e.log.Error("what comes after a run could not be started", "run", r.ID, "error", err)
+// end records how a run ended, and starts what comes after it, and more.
+func (e *Engine) end(ctx context.Context, r records.Run, state run.State, text string, more ...records.Run) error {
+	return records.Surely(ctx, func(ctx context.Context) error {
+		next := more
+		if c, ok := e.handlers[r.Kind].(Chained); ok {
+			chained, err := c.Next(ctx, r, state)
+			if records.Away(err) {
+				return err
+			}
+			if err != nil {
+				e.log.Error("what comes after a run could not be started", "run", r.ID, "error", err)
+			}
+			next = append(slices.Clone(more), chained...)
 		}
-	}
-	return e.rec.EndRun(ctx, r.ID, state, text, next...)
+		e.catchUp(ctx) // whoever hears of the end finds the whole log
+		return e.rec.EndRun(ctx, r.ID, state, text, next...)
+	})
+}
+
+// lasting is a context for what is to be recorded though ctx has ended: it lives until the process is about to end.
+func (e *Engine) lasting(ctx context.Context) (last context.Context, end func()) {
+	last, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	forget := context.AfterFunc(e.alive, cancel)
+	return last, func() { forget(); cancel() }
 }
 
 // Run is a run under way.

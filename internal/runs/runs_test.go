@@ -24,7 +24,10 @@ import (
 	"keenlodge/internal/store/medium"
 )
 
-func TestMain(m *testing.M) { recordstest.Main(m) }
+func TestMain(m *testing.M) {
+	lookAgain = time.Second
+	recordstest.Main(m)
+}
 
 // handler is a kind of run whose parts a test gives; those that are missing do nothing.
 type handler struct {
@@ -365,6 +368,7 @@ func TestOrphans(t *testing.T) {
 	})
 	require.Equal(t, run.Failed, b.await("strange0").State)
 	require.EqualValues(t, 3, settled.Load())
+	require.EqualValues(t, 5, cleaned.Load(), "each is looked at twice, for what a call was doing may happen after its caller died; once it could not be")
 }
 
 // A run of a kind that this program does not know waits for one that does.
@@ -552,4 +556,50 @@ func TestRequests(t *testing.T) {
 	require.Error(t, err)
 	_, err = b.e.Find(t.Context(), "nothing0")
 	require.ErrorIs(t, err, fault.ErrNotFound)
+}
+
+// limited is a kind of which only so many are under way at once.
+type limited struct {
+	handler
+	atOnce int
+}
+
+func (l limited) AtOnce() int { return l.atOnce }
+
+// Of a limited kind so many are under way at once, and the rest waits and says why; other kinds are not kept from anything.
+func TestLimitedKinds(t *testing.T) {
+	t.Parallel()
+	b := engine(t)
+	var going, most atomic.Int32
+	goOn := make(chan bool)
+	b.e.Register(run.Proof, limited{handler{run: func(context.Context, *Run) error {
+		if n := going.Add(1); n > most.Load() {
+			most.Store(n)
+		}
+		<-goOn
+		going.Add(-1)
+		return nil
+	}}, 2})
+	b.e.Register(run.Check, handler{run: func(context.Context, *Run) error { return nil }})
+	b.serve()
+	var ids []string
+	for range 60 {
+		ids = append(ids, b.queue(run.Proof))
+	}
+	b.until(func() bool { return going.Load() == 2 })
+	require.Equal(t, run.Done, b.await(b.queue(run.Check)).State, "it does not wait behind them")
+	r, err := b.rec.Run(t.Context(), ids[59])
+	require.NoError(t, err)
+	require.Contains(t, r.Waits, "others of its kind are under way, of which only 2 are at once")
+	for _, id := range ids[2:] {
+		_, err := b.rec.CancelRun(t.Context(), id, "by operator")
+		if err != nil {
+			require.ErrorIs(t, err, records.ErrOver)
+		}
+	}
+	close(goOn)
+	for _, id := range ids {
+		b.await(id)
+	}
+	require.EqualValues(t, 2, most.Load())
 }

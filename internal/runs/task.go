@@ -37,7 +37,8 @@ func (r *Run) Perform(ctx context.Context, rec records.Task, work func(ctx conte
 	t.closeStep()
 	ended := time.Now()
 	t.Ended, t.Task.Step, t.Why = &ended, "", ""
-	last := context.WithoutCancel(ctx)
+	last, end := r.e.lasting(ctx)
+	defer end()
 	if cause := context.Cause(ctx); cause != nil && err != nil {
 		r.Log(last, t.Machine, "ended in the middle: %v", err)
 		err = cause
@@ -70,8 +71,22 @@ func (r *Run) Perform(ctx context.Context, rec records.Task, work func(ctx conte
 	return t.Task
 }
 
-// Save records the task as it is.
-func (t *Task) Save(ctx context.Context) error { return t.r.e.rec.SaveTask(ctx, t.Task) }
+// Save records the task as it is, and waits for a database that does not answer.
+func (t *Task) Save(ctx context.Context) error {
+	return records.Surely(ctx, func(ctx context.Context) error { return t.r.e.rec.SaveTask(ctx, t.Task) })
+}
+
+// note records the task by the way: what a database does not take that does not answer, the next time will bring.
+func (t *Task) note(ctx context.Context) error {
+	err := byTheWay(ctx, func(ctx context.Context) error { return t.r.e.rec.SaveTask(ctx, t.Task) })
+	if records.Away(err) {
+		err = nil
+	}
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return err
+}
 
 // Log adds a line to the run's log, for the task's machine.
 func (t *Task) Log(ctx context.Context, format string, args ...any) {
@@ -88,12 +103,13 @@ func (t *Task) Warn(format string, args ...any) {
 	t.Warnings = append(t.Warnings, fmt.Sprintf(format, args...))
 }
 
-// Begin names what is being done, in the run's log too.
+// Begin names what is being done, in the run's log too. It does not wait for a database that does not answer: who needs more to be recorded
+// before he goes on calls Save.
 func (t *Task) Begin(ctx context.Context, step string) error {
 	t.closeStep()
 	t.Step = step
 	t.Log(ctx, "%s", step)
-	return t.Save(ctx)
+	return t.note(ctx)
 }
 
 // closeStep notes how long the present step took.
@@ -128,10 +144,10 @@ func (t *Task) Moving(ctx context.Context, figures func(*records.Task), work fun
 			if err != nil {
 				return err
 			}
-			return t.Save(ctx)
+			return t.note(ctx)
 		case <-tick.C:
 			update()
-			if err := t.Save(ctx); err != nil && ctx.Err() == nil {
+			if err := t.note(ctx); err != nil && ctx.Err() == nil {
 				t.r.e.log.Warn("progress could not be recorded", "run", t.r.ID, "error", err)
 			}
 		}

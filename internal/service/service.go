@@ -54,7 +54,13 @@ func serve(ctx context.Context, address, database, state string) error {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return fmt.Errorf("state folder: %w; name another with --state", err)
 	}
-	rec, err := records.Open(ctx, database)
+	rec, err := records.Open(ctx, database, func(away bool, err error) {
+		if away {
+			log.Warn("the database does not answer; what can goes on without it, the rest waits", "error", err)
+		} else {
+			log.Info("the database answers again")
+		}
+	})
 	if err != nil {
 		return err
 	}

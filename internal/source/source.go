@@ -73,6 +73,9 @@ type Request struct {
 	Disks []string
 	// Moment is called at "frozen", while the file systems stand still, and at "thawed"; an error at frozen ends the capture.
 	Moment func(ctx context.Context, m site.Moment) error
+	// Alive tells whether whoever made the capture of an ID is at work still, and whether anything is known of it: what a dead process left on
+	// the machine is cleared before this capture begins. nil knows of nothing.
+	Alive func(ctx context.Context, id string) (alive, known bool, err error)
 	// Watch is called before a freeze: it sees to it that the guest is thawed even if this process dies or hangs.
 	Watch func() (Watchdog, error)
 }
@@ -122,6 +125,8 @@ type NewGuest struct {
 	Disks map[string]string
 	// Replace allows an existing guest of that name, which must be off, to be defined anew.
 	Replace bool
+	// Take names what of the definition is taken over though it reaches beyond the guest, as Define names what it leaves out.
+	Take []string
 }
 
 // Source is a connection to something that has machines. Close it. What else it can do is asked with [As].
@@ -153,8 +158,10 @@ type Restorer interface {
 	CreateDisk(ctx context.Context, pool, name string, length int64, content io.Reader) (place string, err error)
 	// RemoveDisk takes back what CreateDisk made.
 	RemoveDisk(ctx context.Context, place string) error
-	// Define makes a machine known, off, as a machine of its own.
-	Define(ctx context.Context, g NewGuest) error
+	// Define makes a machine known, off, as a machine of its own. It tells what of the definition it left out, for it would reach the host: the
+	// definition is the word of whoever could write to a store. Admit tells the same, and does nothing.
+	Define(ctx context.Context, g NewGuest) (left []string, err error)
+	Admit(g NewGuest) (left []string, err error)
 	// Start powers a machine on.
 	Start(ctx context.Context, name string) error
 }

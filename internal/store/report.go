@@ -29,6 +29,8 @@ type Report struct {
 	More int `json:"more,omitempty"`
 	// Broken are the images that can't be restored whole.
 	Broken []string `json:"broken"`
+	// Unknown are images that lie in the store and are not recorded.
+	Unknown []string `json:"unknown,omitempty"`
 	// Mended says what a repair did.
 	Mended []string `json:"mended,omitempty"`
 }

@@ -22,6 +22,8 @@ var (
 	ErrNoStore = errors.New("it holds no store")
 	// ErrSealed marks a sealed store that is opened without its secret.
 	ErrSealed = errors.New("the store is sealed")
+	// ErrImagesMissing marks a store that lists fewer images than there must be.
+	ErrImagesMissing = errors.New("images are missing")
 )
 
 // OpenedDisk is a disk of an image, open for reading. Close it.
@@ -72,8 +74,8 @@ type (
 	// Sweeper gives back the space of images that were dropped.
 	Sweeper interface {
 		Sweep(ctx context.Context, r SweepRequest) (SweepReport, error)
-		// Collect deletes what earlier sweeps condemned, as far as nobody is in the way.
-		Collect(ctx context.Context) (SweepReport, error)
+		// Collect deletes what earlier sweeps condemned, as far as nobody is in the way. expected is as in [SweepRequest].
+		Collect(ctx context.Context, expected func(ctx context.Context) ([]string, error)) (SweepReport, error)
 	}
 	// Repairer mends what a check finds, from another store of equal cuts where from is not nil.
 	Repairer interface {

@@ -11,6 +11,9 @@ type SweepRequest struct {
 	DryRun bool
 	// Without names images that a dry run takes for dropped.
 	Without []string
+	// Expected lists the images that must be there; nil if nobody knows. Where the store lists fewer, nothing is condemned: a medium's list that
+	// lags, or manifests that something else removed, would look as if nobody needed their pieces.
+	Expected func(ctx context.Context) ([]string, error)
 	// Until is when it must have ended; the zero time is never. It ends between two packs, and the next goes on.
 	Until time.Time
 	// Pace is called before so many bytes are read or written, and waits as long as the bandwidth asks; nil is no limit.

@@ -5,18 +5,30 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"time"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/records"
+	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/wire"
 )
 
-// Adopt takes over the images that a store holds: after the database was lost, or from another lodge.
-func (ss *Stores) Adopt(ctx context.Context, name string) (wire.Adopted, error) {
+// Adopt records the images that a store holds: after the database was lost, or from another lodge. Rotation leaves them alone, for that lodge
+// may still be there and rotate them by its own rules, until a person says with rotate that they are this lodge's from now on.
+func (ss *Stores) Adopt(ctx context.Context, name string, rotate bool) (wire.Adopted, error) {
 	out := wire.Adopted{Damaged: []string{}, Missing: []string{}}
 	st, err := ss.Named(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	self, err := ss.rec.Lodge(ctx)
+	if err != nil {
+		return out, err
+	}
+	owner, err := store.ReadOwner(ctx, st.Medium())
 	if err != nil {
 		return out, err
 	}
@@ -45,15 +57,23 @@ func (ss *Stores) Adopt(ctx context.Context, name string) (wire.Adopted, error) 
 		}
 		sets[[2]string{identityOf(m), m.Policy}] = true
 		n := notes[id]
-		rec := Finished(records.Image{ID: id, Machine: m.Machine, MachineID: identityOf(m), Policy: m.Policy, Store: name, State: "usable", Scope: m.Scope}, m)
+		rec := Finished(records.Image{ID: id, Machine: m.Machine, MachineID: identityOf(m), Policy: m.Policy, Store: name, State: image.Usable, Scope: m.Scope, Adopted: owner.Lodge != self}, m)
 		if n.Pin != nil {
 			rec.Pinned, rec.PinNote = true, n.Pin.Note
 		}
 		var proofs []records.Proof
 		for _, p := range n.Proofs {
+			if !slices.Contains(image.Levels, p.Level) {
+				out.Damaged = append(out.Damaged, fmt.Sprintf("image %s: a proof of a level that is not known to this program, %.40q, was left out", id, p.Level))
+				continue
+			}
 			proofs = append(proofs, records.Proof{Level: p.Level, Passed: p.Passed, Began: p.Began, Ended: p.Ended, Program: p.Program, Evidence: p.Evidence, Error: p.Error})
 		}
 		fresh, err := ss.rec.Adopt(ctx, rec, proofs)
+		if records.Refused(err) {
+			out.Damaged = append(out.Damaged, fmt.Sprintf("image %s of %s says of itself what can't be recorded (scope %.40q, capture %.40q, consistency %.40q)", id, m.Machine, m.Scope, m.Capture, m.Consistency))
+			continue
+		}
 		if err != nil {
 			return out, err
 		}
@@ -80,7 +100,20 @@ func (ss *Stores) Adopt(ctx context.Context, name string) (wire.Adopted, error) 
 			out.Missing = append(out.Missing, fmt.Sprintf("%s of %s, taken %s", m.ID, m.Machine, m.Taken.Format("2006-01-02 15:04")))
 		}
 	}
+	if err == nil && rotate {
+		out.TakenOver, err = ss.takeOver(ctx, name, st, self)
+	} else if owner.Lodge != self && out.Images+out.Known > 0 {
+		out.Owner = &owner
+	}
 	return out, err
+}
+
+// takeOver makes this lodge the one that rotates a store's images.
+func (ss *Stores) takeOver(ctx context.Context, name string, st store.Store, self string) (images int, err error) {
+	if err := store.PutOwner(ctx, st.Medium(), store.Owner{Lodge: self, Since: time.Now().UTC()}); err != nil {
+		return 0, err
+	}
+	return ss.rec.TakeOver(ctx, name)
 }
 
 // identityOf is the identity of an image's machine. Images made before machines had one have one of its name.

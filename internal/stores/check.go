@@ -2,6 +2,7 @@ package stores
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -63,6 +64,9 @@ type checks struct {
 	ss *Stores
 }
 
+// AtOnce implements [runs.Limited].
+func (checks) AtOnce() int { return 2 }
+
 // Run carries a check out, and marks the images that can't be restored whole.
 func (h checks) Run(ctx context.Context, r *runs.Run) error {
 	q, err := runs.Request[CheckRequest](r.Run)
@@ -110,6 +114,14 @@ func (h checks) Run(ctx context.Context, r *runs.Run) error {
 		if err != nil {
 			return err
 		}
+		if err := h.ss.compare(ctx, q.Store, st, &report); err != nil {
+			return err
+		}
+		if len(report.Problems) > 0 {
+			if err := StillThere(ctx, st); err != nil {
+				return err // what was missing says nothing of the images
+			}
+		}
 		if err := h.ss.nameFiles(ctx, st, &report, t); err != nil {
 			return err
 		}
@@ -123,10 +135,17 @@ func (ss *Stores) conclude(ctx context.Context, q CheckRequest, report store.Rep
 		r.Log(ctx, q.Store, "mended: %s", m)
 	}
 	for _, id := range report.Broken {
-		if err := ss.rec.BreakImage(ctx, id); err != nil {
+		state, err := ss.rec.Damaged(ctx, id, r.ID)
+		if errors.Is(err, fault.ErrNotFound) {
+			continue // another lodge's
+		}
+		if err != nil {
 			return err
 		}
-		r.Log(ctx, q.Store, "image %s is broken: it can't be restored whole", id)
+		r.Log(ctx, q.Store, "%s", Verdict(id, state))
+	}
+	for _, id := range report.Unknown {
+		r.Log(ctx, q.Store, "image %s lies in the store, but is not recorded; to take it over: keenlodge store adopt %s", id, q.Store)
 	}
 	if q.Read || q.Repair { // only who has read everything can say that a broken image is whole again
 		images, err := ss.rec.Images(ctx, records.ImageFilter{Store: q.Store})
@@ -134,10 +153,10 @@ func (ss *Stores) conclude(ctx context.Context, q CheckRequest, report store.Rep
 			return err
 		}
 		for _, m := range images {
-			if m.State != image.Broken || slices.Contains(report.Broken, m.ID) {
+			if m.State != image.Broken && m.State != image.Doubtful || slices.Contains(report.Broken, m.ID) {
 				continue
 			}
-			mended, err := ss.rec.MendImage(ctx, m.ID)
+			mended, err := ss.rec.Mended(ctx, m.ID)
 			if err != nil {
 				return err
 			}
@@ -150,9 +169,52 @@ func (ss *Stores) conclude(ctx context.Context, q CheckRequest, report store.Rep
 		return err
 	}
 	if n := len(report.Problems) + report.More; n > 0 {
-		return fmt.Errorf("store %s is damaged in %d places, %d images are broken%s", q.Store, n, len(report.Broken), hint(q))
+		return fmt.Errorf("store %s is damaged in %d places, which hit %d images%s", q.Store, n, len(report.Broken), hint(q))
 	}
 	return nil
+}
+
+// Verdict says what an image is in which damage was found.
+func Verdict(id string, state image.State) string {
+	if state == image.Doubtful {
+		return fmt.Sprintf("image %s is doubtful: damage was found in it; a second reading, an hour later at the earliest, will tell whether it is broken, and until then it stays", id)
+	}
+	return fmt.Sprintf("image %s is %s: damage was found in it twice, at different times; it can't be restored whole", id, state)
+}
+
+// StillThere is nil if a store's place holds that store now. What was not found there while it was away is no verdict on any image.
+func StillThere(ctx context.Context, st store.Store) error {
+	present, err := st.Present(ctx)
+	if err == nil && !present {
+		err = errors.New("the place does not hold the store any more; is its disk mounted?")
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w; what was read says nothing of its images, so nothing is concluded", st.Medium(), err)
+	}
+	return nil
+}
+
+// compare compares the images that lie in a store with those that are recorded: of one the manifest may be gone, another was never recorded.
+func (ss *Stores) compare(ctx context.Context, name string, st store.Store, report *store.Report) error {
+	expected, err := ss.rec.Expected(ctx, name)
+	if err != nil {
+		return err
+	}
+	ids, err := st.ImageIDs(ctx)
+	if err != nil {
+		return err
+	}
+	still, err := ss.rec.Expected(ctx, name) // what was dropped meanwhile is not missing
+	if err != nil {
+		return err
+	}
+	for _, id := range still {
+		if slices.Contains(expected, id) && !slices.Contains(ids, id) && !slices.Contains(report.Broken, id) {
+			report.Add(store.Problem{Object: "image/" + id, Image: id, What: "it is recorded, but its manifest is not in the store"})
+		}
+	}
+	report.Unknown, err = ss.rec.Unrecorded(ctx, ids)
+	return err
 }
 
 func hint(q CheckRequest) string {

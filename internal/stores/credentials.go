@@ -7,6 +7,7 @@ import (
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/wire"
@@ -50,4 +51,23 @@ func (ss *Stores) sealSecret(ctx context.Context, store string) (*chunk.Secret, 
 		return nil, err
 	}
 	return &secret, nil
+}
+
+// keptFor are the secrets that are kept for a store, for a place that is to be tried: those of a store of the site go to its own place only.
+// Otherwise whoever may try places could have them sent to a host of his own.
+func (ss *Stores) keptFor(ctx context.Context, name string, spec site.Store) (wire.Credentials, error) {
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if has, ok := s.Stores[name]; ok && (has.Medium != spec.Medium || has.Place() != spec.Place()) {
+		return nil, nil
+	}
+	return ss.credentials(ctx, name)
+}
+
+// ForgetCredentials removes what signed in to a store that is not the site's any more. The secret of a sealed store is kept: without it, and
+// with its passphrase lost, its images would be lost too.
+func (ss *Stores) ForgetCredentials(ctx context.Context, name string) error {
+	return ss.vault.Forget(ctx, credentialsName(name))
 }

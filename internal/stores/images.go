@@ -92,7 +92,7 @@ func (ss *Stores) Mount(ctx context.Context, st store.Store, m *image.Manifest) 
 }
 
 // Collect deletes what is condemned in a store that this process has open, as far as nobody is in the way.
-func (ss *Stores) Collect(ctx context.Context, place string) error {
+func (ss *Stores) Collect(ctx context.Context, name, place string) error {
 	ss.mu.Lock()
 	st := ss.opened[place]
 	ss.mu.Unlock()
@@ -100,9 +100,14 @@ func (ss *Stores) Collect(ctx context.Context, place string) error {
 	if !ok {
 		return nil
 	}
-	r, err := sweeper.Collect(ctx)
+	r, err := sweeper.Collect(ctx, ss.Expected(name))
 	if r.Deleted > 0 {
 		ss.log.Info("what was condemned is deleted", "place", place, "packs", r.Deleted, "bytes", r.Freed)
 	}
 	return err
+}
+
+// Expected lists the images that must lie in a store, for a sweep of it.
+func (ss *Stores) Expected(name string) func(context.Context) ([]string, error) {
+	return func(ctx context.Context) ([]string, error) { return ss.rec.Expected(ctx, name) }
 }

@@ -16,6 +16,7 @@ import (
 	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/open"
@@ -97,7 +98,10 @@ func (ss *Stores) open(ctx context.Context, name string, spec site.Store, id str
 // writePace lets bytes pass as fast as a store's bandwidth allows now.
 func (ss *Stores) writePace(name string) throttle.Wait {
 	return func(ctx context.Context, n int) error {
-		s, err := ss.rec.Site(ctx)
+		s, err := ss.rec.Site(records.Within(ctx, 0))
+		if records.Away(err) { // what is being written does not wait for the database
+			s, err = ss.rec.KnownSite(), nil
+		}
 		if err != nil || len(s.Stores[name].Bandwidth) == 0 {
 			return err
 		}
@@ -132,6 +136,11 @@ func (ss *Stores) openOn(ctx context.Context, name string, m medium.Medium, spec
 			return nil, fmt.Errorf("%s: %w, and this lodge has no key to it; give it one: keenlodge store unlock %s", m, store.ErrSealed, name)
 		}
 	}
+	if l, ok := m.(medium.Lasting); ok {
+		if text, err := l.Lasts(ctx); err == nil && text != "" {
+			ss.log.Warn(text, "store", name)
+		}
+	}
 	if tidy, ok := m.(interface{ Tidy(context.Context) error }); ok {
 		if err := tidy.Tidy(ctx); err != nil {
 			ss.log.Warn("what crashed writers left could not all be removed", "store", name, "error", err)
@@ -147,7 +156,11 @@ func (ss *Stores) openOn(ctx context.Context, name string, m medium.Medium, spec
 		}
 		return s, nil
 	}
-	s, err := pooled.OpenWithIndex(ctx, m, secret, ss.indexFolder(h.ID))
+	driver, err := medium.Lookup(spec.Medium)
+	if err != nil {
+		return nil, err
+	}
+	s, err := pooled.OpenKeeping(ctx, m, secret, pooled.Here{Folder: ss.indexFolder(h.ID), Far: driver.Far})
 	if err != nil {
 		return nil, err // not s: a nil store in an interface is not nil
 	}
@@ -251,6 +264,18 @@ func (ss *Stores) make(ctx context.Context, name string, spec site.Store, cuts c
 	if !empty {
 		return fmt.Errorf("%s is not empty and holds no store; name an empty place", m)
 	}
+	if err := ss.makeLaidOut(ctx, m, spec, cuts, keys, name); err != nil {
+		return err
+	}
+	self, err := ss.rec.Lodge(ctx)
+	if err != nil {
+		return err
+	}
+	return store.PutOwner(ctx, m, store.Owner{Lodge: self, Since: time.Now().UTC()})
+}
+
+// makeLaidOut makes a store in an empty place, of the layout that is asked for.
+func (ss *Stores) makeLaidOut(ctx context.Context, m medium.Medium, spec site.Store, cuts cut.Cuts, keys []store.NewKey, name string) (err error) {
 	if spec.Layout == site.Open {
 		_, err = open.Make(ctx, m, time.Now())
 		return err

@@ -85,7 +85,7 @@ func (ss *Stores) All(ctx context.Context) ([]wire.Store, error) {
 	var group errgroup.Group
 	for i, name := range names {
 		f := figures[name]
-		out[i] = wire.Store{Name: name, Store: s.Stores[name], Place: s.Stores[name].Place(), Images: f.Images, Broken: f.Broken, Size: f.Size}
+		out[i] = wire.Store{Name: name, Store: s.Stores[name], Place: s.Stores[name].Place(), Images: f.Images, Broken: f.Broken, Doubtful: f.Doubtful, Size: f.Size}
 		group.Go(func() error {
 			l := ss.look(ctx, s, name)
 			out[i].Used, out[i].Room = l.used, l.room
@@ -167,23 +167,30 @@ func (ss *Stores) lookNow(ctx context.Context, s site.Site, name string) (l look
 
 // Add makes a store in an empty place, or takes the one that is there, and adds it to the site, which
 // apply makes the lodge's. It reports whether the store is new.
-func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, apply func(context.Context, site.Site) error) (made bool, err error) {
+func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, apply func(context.Context, func(site.Site) (site.Site, error)) error) (made bool, err error) {
 	s, err := ss.rec.Site(ctx)
 	if err != nil {
 		return false, err
 	}
-	if _, ok := s.Stores[name]; ok {
-		return false, fmt.Errorf("%w: there is a store called %s already", fault.ErrConflict, name)
-	}
 	n.Spec = n.Spec.Complete()
-	next := s
-	next.Stores = maps.Clone(s.Stores)
-	if next.Stores == nil {
-		next.Stores = map[string]site.Store{}
+	with := func(s site.Site) (site.Site, error) {
+		if _, ok := s.Stores[name]; ok {
+			return s, fmt.Errorf("%w: there is a store called %s already", fault.ErrConflict, name)
+		}
+		next := s
+		next.Stores = maps.Clone(s.Stores)
+		if next.Stores == nil {
+			next.Stores = map[string]site.Store{}
+		}
+		next.Stores[name] = n.Spec
+		if err := next.Check(); err != nil {
+			return s, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+		}
+		return next, nil
 	}
-	next.Stores[name] = n.Spec
-	if err := next.Check(); err != nil {
-		return false, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	next, err := with(s)
+	if err != nil {
+		return false, err
 	}
 	if len(n.Access) > 0 {
 		if err := ss.SetCredentials(ctx, name, n.Access); err != nil {
@@ -214,7 +221,7 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 	if err != nil {
 		return false, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
-	return made, apply(ctx, next)
+	return made, apply(ctx, with)
 }
 
 // cutsLike are the cuts of a new store: those of the one of the site that it is to be like, or drawn.
@@ -348,7 +355,7 @@ func (ss *Stores) Probe(ctx context.Context, name string, r wire.ProbeRequest) (
 	}
 	if len(credentials) == 0 {
 		var err error
-		if credentials, err = ss.credentials(ctx, name); err != nil {
+		if credentials, err = ss.keptFor(ctx, name, spec); err != nil {
 			return nil, err
 		}
 	}
@@ -411,8 +418,13 @@ func (ss *Stores) Pin(ctx context.Context, id string, pinned bool, note string) 
 	if err := st.SetPin(ctx, id, pin); err != nil {
 		return m, err
 	}
-	if err := ss.rec.PinImage(ctx, id, pinned, note); err != nil {
+	there, err := ss.rec.Pin(ctx, id, pinned, note)
+	if err != nil {
 		return m, err
+	}
+	if !there { // a rotation was faster: the pin in the store would tell of what is not so
+		err := fmt.Errorf("%w: image %s went just now; while its store keeps it, it can be brought back: keenlodge image undrop %s", fault.ErrConflict, id, id)
+		return m, errors.Join(err, st.SetPin(ctx, id, nil))
 	}
 	return ss.rec.Image(ctx, id)
 }

@@ -17,7 +17,6 @@ type guest struct {
 	writes int64
 	took   time.Duration
 	read   int // bytes in this hundredth of a second
-	worst  time.Duration
 	felt   []time.Duration
 	deaf   bool
 }

@@ -73,7 +73,23 @@ func makeKeyFile(file string) (*age.X25519Identity, error) {
 	if err := errors.Join(err, out.Sync(), out.Close()); err != nil {
 		return nil, err
 	}
-	return identity, os.Link(out.Name(), file)
+	if err := os.Link(out.Name(), file); err != nil {
+		return nil, err
+	}
+	return identity, syncFolder(filepath.Dir(file)) // or a power cut takes the name, and with it every secret that is sealed by then
+}
+
+func syncFolder(folder string) error {
+	f, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
+}
+
+// Forget removes a secret; one that is not there is no error.
+func (v *Vault) Forget(ctx context.Context, name string) error {
+	return v.rec.ForgetSecret(ctx, name)
 }
 
 // Set keeps a secret, as JSON, in place of an older one.

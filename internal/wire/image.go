@@ -81,9 +81,10 @@ type ImageFilter struct {
 
 // RestoreBody says how an image is to be restored.
 type RestoreBody struct {
-	As         string `json:"as" doc:"name of the guest to make"`
-	Hypervisor string `json:"hypervisor,omitempty" doc:"where; by default where the machine lived"`
-	Pool       string `json:"pool,omitempty" doc:"storage pool for its disks"`
-	Start      bool   `json:"start,omitempty" doc:"power it on, and wait for its guest agent"`
-	Replace    bool   `json:"replace,omitempty" doc:"allow a guest of that name, which must be off, to be defined anew"`
+	As         string   `json:"as" doc:"name of the guest to make"`
+	Hypervisor string   `json:"hypervisor,omitempty" doc:"where; by default where the machine lived"`
+	Pool       string   `json:"pool,omitempty" doc:"storage pool for its disks"`
+	Start      bool     `json:"start,omitempty" doc:"power it on, and wait for its guest agent"`
+	Replace    bool     `json:"replace,omitempty" doc:"allow a guest of that name, which must be off, to be defined anew"`
+	Take       []string `json:"take,omitempty" doc:"what of the definition is taken over though it reaches beyond the guest, by the names that a restore's log gives to what it left out"`
 }

@@ -43,6 +43,10 @@ type Adopted struct {
 	Damaged []string `json:"damaged"`
 	// Missing are images of the records that the store does not hold any more.
 	Missing []string `json:"missing"`
+	// Owner is another lodge that rotates the store's images, or the zero value for one that nobody is known to; nil is this one.
+	Owner *store.Owner `json:"owner,omitempty" doc:"another lodge that rotates these images, as far as is known; rotation here leaves them alone"`
+	// TakenOver is how many images rotation here sees to from now on.
+	TakenOver int `json:"taken_over,omitempty"`
 }
 
 // Credentials are what signs in to a store's medium, by the names that its medium gives them. They are kept sealed and told to nobody.
@@ -52,13 +56,15 @@ type Credentials = medium.Secrets
 type Store struct {
 	Name string `json:"name"`
 	site.Store
-	Place  string      `json:"place" doc:"where it is, in a word"`
-	Images int         `json:"images"`
-	Broken int         `json:"broken" doc:"images that can't be restored whole"`
-	Size   int64       `json:"size" doc:"bytes of the disks in its images"`
-	Used   int64       `json:"used" doc:"bytes that it takes on its medium"`
-	Room   medium.Room `json:"room"`
-	Error  string      `json:"error" doc:"why it can't be reached, or empty"`
+	Place  string `json:"place" doc:"where it is, in a word"`
+	Images int    `json:"images"`
+	Broken int    `json:"broken" doc:"images that can't be restored whole"`
+	// Doubtful are those in which damage was found once.
+	Doubtful int         `json:"doubtful" doc:"images in which damage was found once, and not a second time yet"`
+	Size     int64       `json:"size" doc:"bytes of the disks in its images"`
+	Used     int64       `json:"used" doc:"bytes that it takes on its medium"`
+	Room     medium.Room `json:"room"`
+	Error    string      `json:"error" doc:"why it can't be reached, or empty"`
 }
 
 // StoreAddition asks for a store to be added to the site.
@@ -78,19 +84,20 @@ type ProbeRequest struct {
 
 // storeFigures are what a Store has beside its entry in the site.
 type storeFigures struct {
-	Name   string      `json:"name"`
-	Place  string      `json:"place"`
-	Images int         `json:"images"`
-	Broken int         `json:"broken"`
-	Size   int64       `json:"size"`
-	Used   int64       `json:"used"`
-	Room   medium.Room `json:"room"`
-	Error  string      `json:"error"`
+	Name     string      `json:"name"`
+	Place    string      `json:"place"`
+	Images   int         `json:"images"`
+	Broken   int         `json:"broken"`
+	Doubtful int         `json:"doubtful"`
+	Size     int64       `json:"size"`
+	Used     int64       `json:"used"`
+	Room     medium.Room `json:"room"`
+	Error    string      `json:"error"`
 }
 
 // MarshalJSON writes the entry and the figures side by side.
 func (s Store) MarshalJSON() ([]byte, error) {
-	figures, err := json.Marshal(storeFigures{s.Name, s.Place, s.Images, s.Broken, s.Size, s.Used, s.Room, s.Error})
+	figures, err := json.Marshal(storeFigures{s.Name, s.Place, s.Images, s.Broken, s.Doubtful, s.Size, s.Used, s.Room, s.Error})
 	if err != nil {
 		return nil, err
 	}
@@ -107,6 +114,6 @@ func (s *Store) UnmarshalJSON(text []byte) error {
 	if err := json.Unmarshal(text, &f); err != nil {
 		return err
 	}
-	s.Name, s.Place, s.Images, s.Broken, s.Size, s.Used, s.Room, s.Error = f.Name, f.Place, f.Images, f.Broken, f.Size, f.Used, f.Room, f.Error
+	s.Name, s.Place, s.Images, s.Broken, s.Doubtful, s.Size, s.Used, s.Room, s.Error = f.Name, f.Place, f.Images, f.Broken, f.Doubtful, f.Size, f.Used, f.Room, f.Error
 	return s.Store.UnmarshalJSON(text)
 }

@@ -77,7 +77,7 @@ function Details({ image: m }: { image: ImageView }) {
           <OneProof key={p.id} proof={p} />
         ))}
       </ul>
-      {m.state === "usable" && !m.gone && <Actions image={m} />}
+      {(m.state === "usable" || m.state === "doubtful") && !m.gone && <Actions image={m} />}
       {m.gone && m.in_store && !m.leaving && <Undrop image={m} />}
     </>
   )

@@ -241,7 +241,7 @@ function Shape({ image: m }: { image: Pick<LaneImage, "gone" | "state" | "failed
     ? "text-quiet"
     : m.state === "broken" || m.failed
       ? "text-wrong"
-      : m.state === "writing"
+      : m.state === "writing" || m.state === "doubtful"
         ? "text-careful"
         : "text-accent"
   return (
@@ -256,12 +256,15 @@ function Shape({ image: m }: { image: Pick<LaneImage, "gone" | "state" | "failed
             cx="8"
             cy="8"
             r="5.5"
-            fill={m.proven ? "currentColor" : "var(--color-panel)"}
+            fill={m.proven && m.state === "usable" ? "currentColor" : "var(--color-panel)"}
             stroke="currentColor"
             strokeWidth="2"
             strokeDasharray={m.state === "writing" ? "2 2" : undefined}
           />
-          {m.proven && <path d="M5.4 8.2l1.8 1.8 3.4-3.8" fill="none" stroke="var(--color-panel)" strokeWidth="1.5" />}
+          {m.state === "doubtful" && <path d="M8 4.8v4M8 10.2v1.2" stroke="currentColor" strokeWidth="1.5" />}
+          {m.proven && m.state === "usable" && (
+            <path d="M5.4 8.2l1.8 1.8 3.4-3.8" fill="none" stroke="var(--color-panel)" strokeWidth="1.5" />
+          )}
         </>
       )}
     </svg>
@@ -302,6 +305,7 @@ function Legend() {
     ["proven", { ...usable, proven: "read" }],
     ["not proven", usable],
     ["broken, or failed its proof", { ...usable, failed: true }],
+    ["doubtful: damage was found once", { ...usable, state: "doubtful" }],
     ["being written", { ...usable, state: "writing" }],
     ["dropped by rotation", { ...usable, gone: "gone" }],
   ]

@@ -32,7 +32,6 @@ const (
 const (
 	objectMagic = "KLOBJ\x00\x03"
 	objectHead  = 7 + 1 + 1 + 4 // magic, kind, codec, payload length
-	maxObject   = 1 << 30
 
 	// ObjectHead is how many of an object's first bytes [PayloadLength] needs.
 	ObjectHead = objectHead
@@ -103,8 +102,22 @@ func openPayload(seal *Seal, kind ObjectKind, name string, body []byte) (payload
 			return nil, err
 		}
 	}
-	return expand(stored, Codec(body[8]&^sealedFlag), int(binary.BigEndian.Uint32(body[9:])), maxObject, nil)
+	return expand(stored, Codec(body[8]&^sealedFlag), int(binary.BigEndian.Uint32(body[9:])), kind.Most(), nil)
 }
+
+// Most bounds an object's payload, in bytes: what it claims beyond that is not believed.
+func (k ObjectKind) Most() int {
+	switch k {
+	case IndexObject, CondemnedObject:
+		return MaxObject
+	case ImageObject, VisitObject:
+		return 16 << 20
+	}
+	return 1 << 20
+}
+
+// MaxObject bounds the payload of the largest kinds of objects, in bytes.
+const MaxObject = 128 << 20
 
 // MaxIndex bounds the directories in one index, in bytes, so that it fits into memory with ease.
 const MaxIndex = 40 << 20

@@ -18,8 +18,10 @@ const (
 	RunDone   Name = "run-done"
 	RunWarned Name = "run-warned"
 	RunFailed Name = "run-failed"
-	// ImageBroken is an image that a check or a proof found not to be restorable.
-	ImageBroken Name = "image-broken"
+	// ImageDoubtful is an image in which a check or a proof found damage for the first time; ImageBroken one in which a second one, at another
+	// time, found it again.
+	ImageDoubtful Name = "image-doubtful"
+	ImageBroken   Name = "image-broken"
 	// RotationHeld is a rotation that the guard holds back until a person confirms it.
 	RotationHeld Name = "rotation-held"
 	// FloorMissed is a store that rotation can't bring up to its floor.
@@ -29,7 +31,7 @@ const (
 )
 
 // Names lists every name.
-var Names = []Name{RunDone, RunWarned, RunFailed, ImageBroken, RotationHeld, FloorMissed, MachinesFound}
+var Names = []Name{RunDone, RunWarned, RunFailed, ImageDoubtful, ImageBroken, RotationHeld, FloorMissed, MachinesFound}
 
 // Event is what happened, to what. What does not apply is empty.
 type Event struct {
@@ -68,6 +70,12 @@ func Ended(kind run.Kind, id, policy string, state run.State, why string) (e Eve
 		text += ": " + why
 	}
 	return Event{Name: name, Run: id, Policy: policy, Text: text}, ok
+}
+
+// Doubtful is an image in which damage was found.
+func Doubtful(image, machine, policy, store string) Event {
+	return Event{Name: ImageDoubtful, Policy: policy, Machine: machine, Image: image, Store: store,
+		Text: fmt.Sprintf("image %s of %s in store %s is doubtful: damage was found in it; it is read a second time, an hour later at the earliest, and stays until then", image, machine, store)}
 }
 
 // Broken is an image that can't be restored.

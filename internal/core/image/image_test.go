@@ -270,6 +270,61 @@ func TestAWalkVisitsAll(t *testing.T) {
 	require.ErrorIs(t, r.Walk(t.Context(), func(Visit) error { return stop }), stop)
 }
 
+// Of a disk with many levels, a walk and the map blocks as they lie tell the same ranges; each lies within what its map block spans.
+func TestAWalkOfManyLevels(t *testing.T) {
+	s := newShelf()
+	const size = 3 * fanout * leafUnits * unit
+	piece, _ := s.PutMap(t.Context(), bytes.Repeat([]byte{1}, 8*unit))
+	want := map[int64]int64{}
+	var parts []Part
+	for at := int64(7); at < size/unit-8; at += 5 * leafUnits {
+		parts = append(parts, Part{At: at, Units: 8, Piece: piece})
+		want[at*unit] = 8 * unit
+		if next := (at/leafUnits + 1) * leafUnits; next < at+8 {
+			want[at*unit], want[next*unit] = (next-at)*unit, (at+8-next)*unit
+		}
+	}
+	d := build(t, s, size, parts)
+	require.Equal(t, 3, d.Height())
+	r, err := NewReader(s, d)
+	require.NoError(t, err)
+	got, over := map[int64]int64{}, map[int]Visit{}
+	require.NoError(t, r.Walk(t.Context(), func(v Visit) error {
+		if up, ok := over[v.Height+1]; ok {
+			require.GreaterOrEqual(t, v.Offset, up.Offset)
+			require.LessOrEqual(t, v.Offset+v.Length, up.Offset+up.Length)
+		}
+		if over[v.Height] = v; v.Height == 0 {
+			got[v.Offset] = v.Length
+		}
+		return nil
+	}))
+	require.Equal(t, want, got)
+	clear(got)
+	var walk func(name chunk.Name, height int, at int64)
+	walk = func(name chunk.Name, height int, at int64) {
+		body, err := s.GetMap(t.Context(), name)
+		require.NoError(t, err)
+		require.NoError(t, Children(body, height, at, func(v Visit) error {
+			if v.Height == 0 {
+				got[v.Offset] = v.Length
+				return nil
+			}
+			require.Equal(t, Span(height-1), v.Length)
+			walk(v.Name, v.Height, v.Offset)
+			return nil
+		}))
+	}
+	root, err := d.Root()
+	require.NoError(t, err)
+	walk(root, 3, 0)
+	require.Equal(t, want, got)
+	delete(s.pieces, piece)
+	n, err := r.ReadAt(make([]byte, 100), 7*unit)
+	require.Error(t, err)
+	require.Zero(t, n)
+}
+
 // What a damaged or hostile store gives is an error, never a wrong byte or a crash.
 func TestDamagedMaps(t *testing.T) {
 	s := newShelf()
@@ -422,10 +477,17 @@ func TestManifestsThatMakeNoSense(t *testing.T) {
 		"size":           func(m *Manifest) { m.Disks[0].Size = -1 },
 		"map":            func(m *Manifest) { m.Disks[0].Map = "12" },
 		"map not digits": func(m *Manifest) { m.Disks[0].Map = strings.Repeat("zz", 32) },
-		"a file's size":  func(m *Manifest) { m.Disks[0] = Disk{File: "vda.qcow2", Size: -1} },
-		"a file's name":  func(m *Manifest) { m.Disks[0] = Disk{File: "../vda.qcow2"} },
-		"a base's name":  func(m *Manifest) { m.Base, m.Disks[0] = "abcdefgh24", Disk{File: "vda.qcow2", LeansOn: "/etc/passwd"} },
-		"a base of none": func(m *Manifest) { m.Disks[0] = Disk{File: "vda.qcow2", LeansOn: "vda-1.qcow2"} },
+		"target":         func(m *Manifest) { m.Disks[0].Target = "../../../dev/vda" },
+		"no target":      func(m *Manifest) { m.Disks[0].Target = "" },
+		"one name twice": func(m *Manifest) { m.Disks = append(m.Disks, m.Disks[0]) },
+		"a huge disk":    func(m *Manifest) { m.Disks[0].Size = MaxDisk + 1 },
+		"many disks":     func(m *Manifest) { m.Disks = make([]Disk, mostDisks+1) },
+		"a file's size":  func(m *Manifest) { m.Disks[0] = Disk{Target: "vda", File: "vda.qcow2", Size: -1} },
+		"a file's name":  func(m *Manifest) { m.Disks[0] = Disk{Target: "vda", File: "../vda.qcow2"} },
+		"a base's name": func(m *Manifest) {
+			m.Base, m.Disks[0] = "abcdefgh24", Disk{Target: "vda", File: "vda.qcow2", LeansOn: "/etc/passwd"}
+		},
+		"a base of none": func(m *Manifest) { m.Disks[0] = Disk{Target: "vda", File: "vda.qcow2", LeansOn: "vda-1.qcow2"} },
 	} {
 		m := good()
 		spoil(m)
@@ -434,7 +496,7 @@ func TestManifestsThatMakeNoSense(t *testing.T) {
 		_, err = Decode(object)
 		require.ErrorIs(t, err, chunk.ErrDamaged, why)
 	}
-	for _, d := range []Disk{{Target: "vda"}, {File: "vda.qcow2"}, {File: "vda.qcow2", LeansOn: "vda-1.qcow2"}} {
+	for _, d := range []Disk{{Target: "vda"}, {Target: "vda", File: "vda.qcow2"}, {Target: "vda", File: "vda.qcow2", LeansOn: "vda-1.qcow2"}} {
 		m := good()
 		m.Base, m.Disks[0] = "abcdefgh24", d
 		object, err := m.Encode()

@@ -10,12 +10,14 @@ const (
 	Writing State = "writing"
 	// Usable can be restored, as far as anybody knows.
 	Usable State = "usable"
+	// Doubtful was found damaged once: a repair may make it usable again, a second reading at another time that agrees makes it broken.
+	Doubtful State = "doubtful"
 	// Broken can't be restored whole.
 	Broken State = "broken"
 )
 
 // States lists every state.
-var States = []State{Writing, Usable, Broken}
+var States = []State{Writing, Usable, Doubtful, Broken}
 
 // Scope is what an image covers.
 type Scope string

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/plain"
 )
 
 // Format is the version of the manifest that this program writes and the newest that it reads.
@@ -85,6 +86,34 @@ var fileForm = regexp.MustCompile(`^[A-Za-z0-9%][A-Za-z0-9%._-]{0,250}$`)
 
 var idForm = regexp.MustCompile(`^[0-9a-z]{10}$`)
 
+// targetForm is what a disk may be called: the name goes into paths and on screens.
+var targetForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,31}$`)
+
+const (
+	// MaxDisk bounds a disk's length, in bytes: 8 PiB.
+	MaxDisk = 8 << 50
+	// mostDisks bounds an image's disks, mostText a text of its manifest, mostDefinition its machine's definition, in bytes.
+	mostDisks      = 1024
+	mostText       = 4 << 10
+	mostDefinition = 4 << 20
+)
+
+// clean makes the texts of a manifest fit to be kept and shown: whoever can write to a store wrote them.
+func (m *Manifest) clean() {
+	for _, text := range []*string{&m.Machine, &m.Identity, &m.Policy, &m.Since, &m.Why, &m.Base, &m.Note, &m.Hypervisor, &m.Program, (*string)(&m.Scope), (*string)(&m.Capture), (*string)(&m.Consistency)} {
+		*text = plain.Text(*text, mostText)
+	}
+	m.Definition = plain.Text(m.Definition, mostDefinition)
+	tags := m.Tags
+	m.Tags = nil
+	for k, v := range tags {
+		if m.Tags == nil {
+			m.Tags = map[string]string{}
+		}
+		m.Tags[plain.Text(k, mostText)] = plain.Text(v, mostText)
+	}
+}
+
 // IsID reports whether a word can be an image's name.
 func IsID(s string) bool { return idForm.MatchString(s) }
 
@@ -118,7 +147,16 @@ func Decode(body []byte) (*Manifest, error) {
 	if !idForm.MatchString(m.ID) || m.Machine == "" {
 		return nil, fmt.Errorf("manifest: %w: its id %q or machine %q is not one", chunk.ErrDamaged, m.ID, m.Machine)
 	}
+	if len(m.Disks) > mostDisks {
+		return nil, fmt.Errorf("manifest of image %s: %w: it has %d disks", m.ID, chunk.ErrDamaged, len(m.Disks))
+	}
+	m.clean()
+	targets := map[string]bool{}
 	for _, d := range m.Disks {
+		if !targetForm.MatchString(d.Target) || targets[d.Target] || d.Size > MaxDisk {
+			return nil, fmt.Errorf("manifest of image %s: %w: a disk is called %.40q and has size %d", m.ID, chunk.ErrDamaged, d.Target, d.Size)
+		}
+		targets[d.Target] = true
 		if d.File != "" {
 			if d.Size < 0 || !fileForm.MatchString(d.File) || d.LeansOn != "" && !fileForm.MatchString(d.LeansOn) || d.LeansOn != "" && m.Base == "" {
 				return nil, fmt.Errorf("manifest of image %s: %w: disk %s has size %d and file %q over %q", m.ID, chunk.ErrDamaged, d.Target, d.Size, d.File, d.LeansOn)

@@ -54,6 +54,6 @@ func TestTheGuardsBounds(t *testing.T) {
 		whole, gone int
 		guarded     bool
 	}{{3, 2, false}, {4, 2, false}, {5, 3, true}, {6, 3, false}, {7, 3, false}, {7, 4, true}, {100, 50, false}, {100, 51, true}} {
-		require.Equal(t, c.guarded, tooMany(c.whole, c.gone), "%d of %d", c.gone, c.whole)
+		require.Equal(t, c.guarded, loss{gone: c.gone, of: c.whole}.tooMany(), "%d of %d", c.gone, c.whole)
 	}
 }

@@ -87,7 +87,7 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 			d.Verdict, d.Why = Keep, j.why[i].words(rule, now, m)
 		case j.held[i] != 0:
 			d.Verdict, d.Why = Held, fmt.Sprintf("the rule lets it go, but image %s, which stays, leans on it", images[j.held[i]-1].ID)
-		case m.State != "usable":
+		case m.State == image.Broken:
 			d.Why = "it is " + string(m.State) + ", and a newer usable image exists"
 		}
 		plan.Decisions[i] = d
@@ -106,24 +106,36 @@ func Going(rule Rule, now time.Time, images []Image) (going []bool, guarded bool
 	for i := range images {
 		going[i] = j.why[i].kind == none && j.held[i] == 0
 	}
-	whole, gone := standing(images, func(i int) bool { return going[i] })
-	return going, tooMany(whole, gone)
+	usable, together := standing(images, func(i int) bool { return going[i] })
+	return going, usable.tooMany() || together.tooMany()
 }
 
-// standing counts the usable images that stand by themselves, and those of them that go.
-func standing(images []Image, goes func(i int) bool) (whole, gone int) {
-	for i := range images {
-		if images[i].State == "usable" && images[i].Base == "" {
-			if whole++; goes(i) {
-				gone++
-			}
-		}
-	}
-	return whole, gone
-}
+// loss is how many of the images that stand by themselves go, of how many.
+type loss struct{ gone, of int }
 
 // tooMany is when nobody can have meant it.
-func tooMany(whole, gone int) bool { return gone >= 3 && 2*gone > whole }
+func (l loss) tooMany() bool { return l.gone >= 3 && 2*l.gone > l.of }
+
+func (l *loss) count(goes bool) {
+	if l.of++; goes {
+		l.gone++
+	}
+}
+
+// standing counts the images that lean on nothing: the usable ones, and these together with broken ones, which a repair could still mend.
+func standing(images []Image, goes func(i int) bool) (usable, together loss) {
+	for i := range images {
+		switch m := &images[i]; {
+		case m.Base != "":
+		case m.State == image.Usable:
+			usable.count(goes(i))
+			together.count(goes(i))
+		case m.State == image.Broken:
+			together.count(goes(i))
+		}
+	}
+	return usable, together
+}
 
 // reasonKind says what sort of reason keeps an image.
 type reasonKind uint8
@@ -138,6 +150,7 @@ const (
 	beingMade            // it is being written
 	newest               // it is the newest usable image
 	proven               // it is the newest image with a proof
+	unclear              // it is doubtful, or in a state of which nothing is known
 	notYet               // it is not usable, and there is no newer one that is
 )
 
@@ -170,6 +183,11 @@ func (r reason) words(rule Rule, now time.Time, m Image) string {
 		return "it is the newest usable image"
 	case proven:
 		return "it is the newest image proven by " + string(m.Proven)
+	case unclear:
+		if m.State == image.Doubtful {
+			return "it is doubtful: a repair may mend it, or a second reading tell that it is broken"
+		}
+		return fmt.Sprintf("its state %q is none that this program knows", m.State)
 	}
 	return "it is " + string(m.State) + ", and there is no newer usable image yet"
 }
@@ -218,8 +236,10 @@ func (j *judgement) judge(rule Rule, now time.Time, images []Image) {
 			continue
 		case m.Pinned:
 			j.keep(int(i), reason{kind: pinned})
-		case m.State == "usable":
+		case m.State == image.Usable:
 			candidates = append(candidates, i)
+		case m.State != image.Broken:
+			j.keep(int(i), reason{kind: unclear})
 		}
 		if m.State == "usable" {
 			if latest < 0 {
@@ -251,7 +271,7 @@ func (j *judgement) judge(rule Rule, now time.Time, images []Image) {
 	}
 	for i := range images {
 		m := &images[i]
-		if m.State != "usable" && m.State != "writing" && (latest < 0 || !images[latest].Taken.After(m.Taken)) {
+		if m.State == image.Broken && (latest < 0 || !images[latest].Taken.After(m.Taken)) {
 			j.keep(i, reason{kind: notYet})
 		}
 	}
@@ -371,12 +391,14 @@ func (p *Plan) guard(now time.Time, images []Image) {
 		}
 		usable = usable || m.State == "usable"
 	}
-	whole, gone := standing(images, func(i int) bool { return p.Decisions[i].Verdict == Drop })
+	alone, together := standing(images, func(i int) bool { return p.Decisions[i].Verdict == Drop })
 	switch {
 	case usable && now.Before(latest):
 		p.Guard = fmt.Sprintf("the moment %s is earlier than the newest image (%s): is the clock right?",
 			now.Format(time.RFC3339), latest.In(now.Location()).Format(time.RFC3339))
-	case tooMany(whole, gone):
-		p.Guard = fmt.Sprintf("it would drop %d of %d usable images that stand by themselves: is the rule right?", gone, whole)
+	case alone.tooMany():
+		p.Guard = fmt.Sprintf("it would drop %d of %d usable images that stand by themselves: is the rule right?", alone.gone, alone.of)
+	case together.tooMany():
+		p.Guard = fmt.Sprintf("it would drop %d of %d images that stand by themselves, broken ones among them: is what read them in order, and can they be repaired?", together.gone, together.of)
 	}
 }

@@ -41,6 +41,10 @@ func reference(phrase string, now time.Time, images []Image) (stays []bool, why 
 			keep(i, "it is being written")
 		case images[i].Pinned:
 			keep(i, "it is pinned")
+		case images[i].State == image.Doubtful:
+			keep(i, "it is doubtful: a repair may mend it, or a second reading tell that it is broken")
+		case images[i].State == "strange":
+			keep(i, `its state "strange" is none that this program knows`)
 		case usable(i):
 			candidates = append(candidates, i)
 		}
@@ -123,7 +127,7 @@ func reference(phrase string, now time.Time, images []Image) (stays []bool, why 
 		keep(shown, "it is the newest image proven by "+string(images[shown].Proven))
 	}
 	for i, m := range images {
-		if !usable(i) && m.State != image.Writing && (latest < 0 || !images[latest].Taken.After(m.Taken)) {
+		if m.State == image.Broken && (latest < 0 || !images[latest].Taken.After(m.Taken)) {
 			keep(i, fmt.Sprintf("it is %s, and there is no newer usable image yet", m.State))
 		}
 	}
@@ -134,7 +138,7 @@ func reference(phrase string, now time.Time, images []Image) (stays []bool, why 
 			}
 		}
 	}
-	alone, goes := 0, 0
+	alone, goes, withBroken, goWithBroken := 0, 0, 0, 0
 	var last time.Time
 	for i, m := range images {
 		if m.Taken.After(last) {
@@ -145,12 +149,19 @@ func reference(phrase string, now time.Time, images []Image) (stays []bool, why 
 				goes++
 			}
 		}
+		if (usable(i) || m.State == image.Broken) && m.Base == "" {
+			if withBroken++; !stays[i] {
+				goWithBroken++
+			}
+		}
 	}
 	switch {
 	case latest >= 0 && now.Before(last):
 		guard = fmt.Sprintf("the moment %s is earlier than the newest image (%s): is the clock right?", now.Format(time.RFC3339), last.In(now.Location()).Format(time.RFC3339))
 	case goes >= 3 && goes > alone-goes:
 		guard = fmt.Sprintf("it would drop %d of %d usable images that stand by themselves: is the rule right?", goes, alone)
+	case goWithBroken >= 3 && goWithBroken > withBroken-goWithBroken:
+		guard = fmt.Sprintf("it would drop %d of %d images that stand by themselves, broken ones among them: is what read them in order, and can they be repaired?", goWithBroken, withBroken)
 	}
 	return stays, why, guard
 }
@@ -177,7 +188,7 @@ func TestThePlanIsTheReferences(t *testing.T) {
 		var images []Image
 		step := []time.Duration{20 * time.Minute, 9 * time.Hour, 60 * time.Hour}[rng.IntN(3)]
 		for i := range rng.IntN(most) {
-			m := Image{ID: fmt.Sprintf("i%03d", i), Taken: now.Add(time.Hour - time.Duration(rng.IntN(60))*step), State: []image.State{image.Usable, image.Usable, image.Usable, image.Broken, image.Writing, "strange"}[rng.IntN(6)],
+			m := Image{ID: fmt.Sprintf("i%03d", i), Taken: now.Add(time.Hour - time.Duration(rng.IntN(60))*step), State: []image.State{image.Usable, image.Usable, image.Usable, image.Broken, image.Broken, image.Doubtful, image.Writing, "strange"}[rng.IntN(8)],
 				Pinned: rng.IntN(9) == 0, Proven: append([]image.Level{"", "", "strange"}, image.Levels...)[rng.IntN(7)], Bytes: int64(rng.IntN(100))}
 			if seed%2 == 0 {
 				m.Taken = m.Taken.Add(-2 * time.Hour) // before the moment

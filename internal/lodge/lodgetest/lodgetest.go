@@ -53,6 +53,17 @@ func AddGuest(host *sourcetest.Host, name, uuid string, tags map[string]string, 
 // Serve makes a lodge over records and has it serve until stop is called or the test ends.
 func Serve(t testing.TB, rec *records.Records, log io.Writer) (l *lodge.Lodge, stop func()) {
 	t.Helper()
+	return start(t, rec, log, nil)
+}
+
+// ServeUntilKilled is Serve for a process that dies once killed is closed, perhaps before it serves: how it ended is nobody's business.
+func ServeUntilKilled(t testing.TB, rec *records.Records, log io.Writer, killed <-chan struct{}) (l *lodge.Lodge, stop func()) {
+	t.Helper()
+	return start(t, rec, log, killed)
+}
+
+func start(t testing.TB, rec *records.Records, log io.Writer, killed <-chan struct{}) (l *lodge.Lodge, stop func()) {
+	t.Helper()
 	l, err := lodge.New(lodge.Config{Records: rec, State: t.TempDir(), Log: slog.New(slog.NewTextHandler(log, nil))})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -62,13 +73,19 @@ func Serve(t testing.TB, rec *records.Records, log io.Writer) (l *lodge.Lodge, s
 	case <-ready:
 	case err := <-done:
 		cancel()
-		t.Fatalf("the lodge did not start: %v", err)
+		if killed == nil {
+			t.Fatalf("the lodge did not start: %v", err)
+		}
+		done <- err
+	case <-killed:
 	}
 	var once sync.Once
 	stop = func() {
 		once.Do(func() {
 			cancel()
-			require.NoError(t, <-done)
+			if err := <-done; killed == nil {
+				require.NoError(t, err)
+			}
 		})
 	}
 	t.Cleanup(stop)

@@ -86,10 +86,14 @@ func OpenAll(t testing.TB, processes int) []*records.Records {
 	t.Helper()
 	url := URL(t)
 	var out []*records.Records
-	for range processes {
+	for i := range processes {
 		r, err := records.Open(context.Background(), url)
 		require.NoError(t, err)
 		t.Cleanup(r.Close)
+		if i == 0 { // the template's is that of all
+			_, err := r.Pool().Exec(context.Background(), "update settings set lodge = gen_random_uuid()::text")
+			require.NoError(t, err)
+		}
 		out = append(out, r)
 	}
 	return out
@@ -145,6 +149,13 @@ func newDatabase(t testing.TB) string {
 
 func address(database string) string {
 	return fmt.Sprintf("postgres://lodge@/%s?host=%s", database, server.folder)
+}
+
+// Over is the address of a database of [URL] by way of a line on loopback: make is given the server's socket and returns the line's port.
+func Over(t testing.TB, url string, make func(socket string) (port int)) string {
+	t.Helper()
+	name := strings.TrimPrefix(strings.Split(url, "?")[0], "postgres://lodge@/")
+	return fmt.Sprintf("postgres://lodge@127.0.0.1:%d/%s?sslmode=disable", make(filepath.Join(server.folder, ".s.PGSQL.5432")), name)
 }
 
 func admin(sql string) error {

@@ -37,8 +37,11 @@ type capture struct {
 	text        string
 	folder      string // in which QEMU makes the job's files
 	socket      string
-	job         bool // begun
-	checkpoint  bool // to be made, or begun
+	job         bool         // begun
+	cleared     []string     // what was found of a dead process
+	late        func() error // looks again for what a dead process began; ErrBusy where somebody lives
+	unsure      bool         // the call that begins it was given up, and may still be carried out
+	checkpoint  bool         // to be made, or begun
 	earlier     []string
 	since       map[string]string // by target: the checkpoint from which its changes are told
 	why         map[string]string // by target: why they are not, though they were asked for
@@ -53,7 +56,7 @@ type capture struct {
 func (c *capture) Disks() []source.CapturedDisk                    { return c.disks }
 func (c *capture) Definition() string                              { return c.text }
 func (c *capture) Consistency() (image.Consistency, time.Duration) { return c.consistency, c.frozen }
-func (c *capture) Warnings() []string                              { return c.warnings }
+func (c *capture) Warnings() []string                              { return append(slices.Clone(c.cleared), c.warnings...) }
 func (c *capture) Checkpoints() []string                           { return c.earlier }
 
 // Capture implements [source.Source].
@@ -78,6 +81,14 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 	state, err := c.h.state(ctx, c.domain)
 	if err != nil {
 		return err
+	}
+	if state != golibvirt.DomainShutoff && state != golibvirt.DomainCrashed {
+		if err := c.makeRoom(ctx, r, state); err != nil {
+			return err
+		}
+		if state, err = c.h.state(ctx, c.domain); err != nil {
+			return err
+		}
 	}
 	switch state {
 	case golibvirt.DomainShutoff, golibvirt.DomainCrashed:
@@ -113,6 +124,7 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 	if err := c.place(disks); err != nil {
 		return err
 	}
+	c.late = func() error { return c.makeRoom(ctx, r, state) }
 	begin := func() error { return c.start(ctx, def, disks, r.Checkpoint) }
 	if c.consistency == image.Crash && r.Quiesce != machine.NoFreeze {
 		err = c.startFrozen(ctx, r, begin)
@@ -229,6 +241,9 @@ func (c *capture) wake(ctx context.Context, r source.Request) error {
 		return err
 	})
 	c.woken, c.consistency = err == nil, image.Off
+	if err == nil {
+		err = c.h.markStarted(ctx, c.domain, c.mark)
+	}
 	return err
 }
 
@@ -287,6 +302,15 @@ func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk
 func (c *capture) start(ctx context.Context, def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) error {
 	err := c.startOnce(ctx, def, disks, lasting)
 	var told golibvirt.Error
+	if errors.As(err, &told) && c.late != nil {
+		// What a call was doing when its caller died may have happened just now.
+		before := len(c.cleared)
+		if room := c.late(); errors.Is(room, source.ErrBusy) {
+			return room
+		} else if room == nil && len(c.cleared) > before {
+			err = c.startOnce(ctx, def, disks, lasting)
+		}
+	}
 	if len(c.since) == 0 || !errors.As(err, &told) {
 		return err
 	}
@@ -307,9 +331,11 @@ func (c *capture) startOnce(ctx context.Context, def *libvirtxml.Domain, disks [
 		point = golibvirt.OptString{checkpoint}
 	}
 	c.job, c.checkpoint = true, checkpoint != "" // from here on they may be, whatever we are told
-	return c.h.within(ctx, answerTime, "start a backup job on guest "+c.domain.Name, func() error {
+	err = c.h.within(ctx, answerTime, "start a backup job on guest "+c.domain.Name, func() error {
 		return c.h.l.DomainBackupBegin(c.domain, backup, point, 0)
 	})
+	c.unsure = errors.Is(err, source.ErrUnreachable)
+	return err
 }
 
 // startFrozen starts the job while the guest's file systems stand still.
@@ -379,8 +405,11 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 	var errs []error
 	if c.job {
 		c.job = false
-		_, err := c.h.endJob(ctx, c.domain, c.mark)
+		found, err := c.h.endJob(ctx, c.domain, c.mark)
 		errs = append(errs, err)
+		if c.unsure && !found && err == nil {
+			errs = append(errs, fmt.Errorf("guest %s: whether the backup job will still begin can't be told; it is looked for again", c.domain.Name))
+		}
 		os.Remove(c.socket) // QEMU leaves it sometimes; one that is gone is what we want
 	}
 	if c.checkpoint && !kept {
@@ -393,30 +422,10 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 	}
 	if c.woken {
 		c.woken = false
-		_, err := c.h.sendToSleep(ctx, c.domain)
+		_, err := c.h.sendToSleep(ctx, c.domain, c.mark)
 		errs = append(errs, err)
 	}
 	return errors.Join(errs...)
-}
-
-// endJob ends our backup job and tells whether there was one; another's job is left alone.
-func (h *Host) endJob(ctx context.Context, d golibvirt.Domain, mark string) (found bool, err error) {
-	var text string
-	err = h.within(ctx, answerTime, "look for a backup job on guest "+d.Name, func() (err error) {
-		text, err = h.l.DomainBackupGetXMLDesc(d, 0)
-		return err
-	})
-	if isCode(err, golibvirt.ErrNoDomainBackup, golibvirt.ErrNoDomain, golibvirt.ErrOperationInvalid) {
-		return false, nil
-	}
-	if err != nil || !strings.Contains(text, marked+mark) {
-		return false, err
-	}
-	err = h.within(ctx, answerTime, "end the backup job on guest "+d.Name, func() error { return h.l.DomainAbortJob(d) })
-	if isCode(err, golibvirt.ErrOperationInvalid) {
-		return false, nil // it ended by itself
-	}
-	return true, err
 }
 
 // checkpoints lists ours on a guest.
@@ -486,55 +495,4 @@ func (h *Host) DropCheckpoints(ctx context.Context, machine string, ids []string
 		return nil, err // libvirt removes a bitmap only through a QEMU process
 	}
 	return h.removeCheckpoints(ctx, d, ids)
-}
-
-// sendToSleep switches a guest off that we started paused, unless somebody let it run meanwhile.
-func (h *Host) sendToSleep(ctx context.Context, d golibvirt.Domain) (off bool, err error) {
-	state, err := h.state(ctx, d)
-	if err != nil || state != golibvirt.DomainPaused {
-		return false, err
-	}
-	err = h.within(ctx, answerTime, "switch guest "+d.Name+" off again", func() error { return h.l.DomainDestroy(d) })
-	return err == nil, err
-}
-
-// Clear implements [source.Source].
-func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (found []string, err error) {
-	d, err := h.domain(ctx, machine)
-	if errors.Is(err, source.ErrNoMachine) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	state, err := h.state(ctx, d)
-	if err != nil {
-		return nil, err
-	}
-	var errs []error
-	if state == golibvirt.DomainRunning && !woken {
-		if frozen, err := h.isFrozen(ctx, d); err == nil && frozen {
-			if _, err := h.thaw(ctx, d); err != nil {
-				errs = append(errs, err)
-			} else {
-				found = append(found, "thawed guest "+machine)
-			}
-		}
-	}
-	ended, err := h.endJob(ctx, d, mark)
-	if errs = append(errs, err); ended {
-		found = append(found, "ended the backup job on guest "+machine)
-	}
-	removed, err := h.removeCheckpoints(ctx, d, []string{mark})
-	errs = append(errs, err)
-	for range removed {
-		found = append(found, "removed checkpoint "+marked+mark+" of guest "+machine)
-	}
-	if woken {
-		off, err := h.sendToSleep(ctx, d)
-		if errs = append(errs, err); off {
-			found = append(found, "switched guest "+machine+" off again")
-		}
-	}
-	return found, errors.Join(errs...)
 }

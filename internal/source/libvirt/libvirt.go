@@ -7,11 +7,14 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	golibvirt "github.com/digitalocean/go-libvirt"
@@ -40,6 +43,8 @@ type Host struct {
 	conn net.Conn
 	l    *golibvirt.Libvirt
 	once sync.Once
+	// dead says that the connection can't be used any more: a call took too long, or the daemon went.
+	dead bool
 }
 
 // Dial connects to a libvirt daemon on this host: "qemu:///system", or "qemu+unix:///session?socket=/path" for one with
@@ -49,23 +54,32 @@ func Dial(ctx context.Context, uri string) (*Host, error) {
 	if err != nil || (u.Scheme != "qemu" && u.Scheme != "qemu+unix") || u.Host != "" || (u.Path != "/system" && u.Path != "/session") {
 		return nil, fmt.Errorf(`libvirt address %q: write "qemu:///system" or "qemu+unix:///session?socket=/path"`, uri)
 	}
+	h := &Host{uri: uri}
+	if err := h.dial(ctx, u); err != nil {
+		return nil, err
+	}
+	return h, nil
+}
+
+// dial makes the connection, or makes it anew.
+func (h *Host) dial(ctx context.Context, u *url.URL) error {
 	socket := u.Query().Get("socket")
 	if socket == "" {
 		socket = "/var/run/libvirt/libvirt-sock"
 	}
 	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "unix", socket)
 	if err != nil {
-		return nil, fmt.Errorf("libvirt at %s %w: %w; is libvirtd running, and may this account open its socket?", socket, source.ErrUnreachable, err)
+		return fmt.Errorf("libvirt at %s %w: %w; is libvirtd running, and may this account open its socket?", socket, source.ErrUnreachable, err)
 	}
-	h := &Host{uri: uri, conn: conn, l: golibvirt.NewWithDialer(dialed{conn})}
-	err = h.within(ctx, answerTime, "sign in to libvirt at "+socket, func() error {
+	h.conn, h.l, h.dead = conn, golibvirt.NewWithDialer(dialed{conn}), false
+	err = h.call(ctx, answerTime, "sign in to libvirt at "+socket, func() error {
 		return h.l.ConnectToURI(golibvirt.ConnectURI("qemu://" + u.Path))
 	})
 	if err != nil {
 		conn.Close()
-		return nil, err
+		h.dead = true
 	}
-	return h, nil
+	return err
 }
 
 // dialed hands an open connection to the library.
@@ -73,9 +87,23 @@ type dialed struct{ net.Conn }
 
 func (d dialed) Dial() (net.Conn, error) { return d.Conn, nil }
 
-// within makes a call that may take so long. The protocol has no way to take a call back, so when the time is up the
-// connection is closed, which ends it.
+// within makes a call that may take so long. The protocol has no way to take a call back, so when the time is up the connection is closed,
+// which ends the wait; the daemon may still carry the call out. The next call makes a new connection, so that clearing up is possible after
+// any failure, and after the daemon was started anew.
 func (h *Host) within(ctx context.Context, limit time.Duration, what string, call func() error) error {
+	if h.dead {
+		u, err := url.Parse(h.uri)
+		if err == nil {
+			err = h.dial(ctx, u)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", what, err)
+		}
+	}
+	return h.call(ctx, limit, what, call)
+}
+
+func (h *Host) call(ctx context.Context, limit time.Duration, what string, call func() error) error {
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%w within %s", source.ErrUnreachable, limit))
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { h.conn.Close() })
@@ -86,11 +114,25 @@ func (h *Host) within(ctx context.Context, limit time.Duration, what string, cal
 	}
 	if ctx.Err() != nil {
 		err = context.Cause(ctx)
+		h.dead = true
+	} else if cut(err) {
+		h.dead = true
+		err = fmt.Errorf("%w: the connection to libvirt broke (was its daemon started anew?): %w", source.ErrUnreachable, err)
 	}
 	if isCode(err, golibvirt.ErrOperationTimeout, golibvirt.ErrAgentUnresponsive, golibvirt.ErrResourceBusy) {
 		return fmt.Errorf("%s: %w: %w", what, source.ErrBusy, err)
 	}
 	return fmt.Errorf("%s: %w", what, err)
+}
+
+// cut reports whether an error is the connection's. The library tells of one that is closed already by EINVAL.
+func cut(err error) bool {
+	for _, e := range []error{io.EOF, io.ErrUnexpectedEOF, net.ErrClosed, os.ErrClosed, syscall.EINVAL, syscall.EPIPE, syscall.ECONNRESET, golibvirt.ErrInterrupted} {
+		if errors.Is(err, e) {
+			return !errors.As(err, new(golibvirt.Error))
+		}
+	}
+	return errors.As(err, new(*net.OpError))
 }
 
 // Close ends the connection.
@@ -209,11 +251,9 @@ func (h *Host) machine(ctx context.Context, d golibvirt.Domain) (source.Machine,
 	return m, nil
 }
 
-// tagSpace is the XML name space of our tags in a guest's metadata:
+// tags reads our tags in a guest's metadata:
 //
 //	<lodge:tags xmlns:lodge="urn:keenlodge:tags"><lodge:tag key="role">database</lodge:tag></lodge:tags>
-const tagSpace = "urn:keenlodge:tags"
-
 func tags(def *libvirtxml.Domain) map[string]string {
 	found := map[string]string{}
 	if def.Metadata == nil {

@@ -95,22 +95,92 @@ func TestTheJobIsDescribed(t *testing.T) {
 }
 
 func TestARestoredGuestIsAnotherMachine(t *testing.T) {
-	def, err := newIdentity(source.NewGuest{Name: "tickets-db-again", Definition: definition,
+	def, left, err := newIdentity(source.NewGuest{Name: "tickets-db-again", Definition: definition,
 		Disks: map[string]string{"vda": "/srv/pool/new-vda.qcow2", "vdb": "/srv/pool/new-vdb.qcow2"}})
 	require.NoError(t, err)
 	text, err := def.Marshal()
 	require.NoError(t, err)
-	for _, old := range []string{"93f26de9", "52:54:00:12:34:56", "tickets-db_VARS", "/run/libvirt/tickets-db/agent", "/dev/harbour/data", "tickets-db-vda", "charts", `id="7"`} {
+	for _, old := range []string{"93f26de9", "52:54:00:12:34:56", "tickets-db_VARS", "/run/libvirt/tickets-db/agent", "/dev/harbour/data", "tickets-db-vda", "charts", `id="7"`, "rescue.iso"} {
 		require.NotContains(t, text, old)
 	}
-	for _, kept := range []string{"tickets-db-again", `network="pier"`, "/srv/pool/new-vda.qcow2", "/srv/pool/new-vdb.qcow2", "rescue.iso", "org.qemu.guest_agent.0", "urn:keenlodge:tags"} {
+	for _, kept := range []string{"tickets-db-again", `network="pier"`, "/srv/pool/new-vda.qcow2", "/srv/pool/new-vdb.qcow2", "org.qemu.guest_agent.0", "urn:keenlodge:tags"} {
 		require.Contains(t, text, kept)
 	}
+	require.Contains(t, strings.Join(left, "\n"), "(what is in the drive)")
 	require.Equal(t, "qcow2", def.Devices.Disks[1].Driver.Type, "what was a raw block device is a qcow2 file now")
 	require.Equal(t, "file", strings.SplitN(text[strings.Index(text, "new-vdb")-60:], "<source ", 2)[1][:4])
 
-	_, err = newIdentity(source.NewGuest{Name: "x", Definition: "<torn"})
+	_, _, err = newIdentity(source.NewGuest{Name: "x", Definition: "<torn"})
 	require.ErrorContains(t, err, "definition of guest x")
+}
+
+// hostile is what somebody may write into a store in a definition's place.
+const hostile = `<domain type='kvm' xmlns:qemu='http://libvirt.org/schemas/domain/qemu/1.0'>
+  <name>timetable</name><uuid>93f26de9-0000-4000-8000-000000000001</uuid><memory unit='MiB'>512</memory><vcpu cpuset='0-3'>2</vcpu>
+  <sysinfo type='fwcfg'><entry name='opt/x' file='/etc/shadow'/></sysinfo>
+  <os><type arch='x86_64' machine='q35'>hvm</type><loader readonly='yes' type='pflash'>/etc/shadow</loader><nvram template='/etc/gshadow'>/etc/passwd</nvram>
+    <kernel>/boot/vmlinuz</kernel><initrd>/etc/hosts</initrd><cmdline>init=/bin/sh</cmdline><dtb>/etc/fstab</dtb></os>
+  <on_crash>coredump-destroy</on_crash>
+  <devices>
+    <emulator>/tmp/evil</emulator>
+    <disk type='file' device='lun' rawio='yes' sgio='unfiltered'><driver name='qemu' type='raw'/><source file='/etc/issue'/><target dev='vda' bus='virtio'/></disk>
+    <disk type='block' device='disk'><driver name='qemu' type='raw'/><source dev='/dev/sda'/><target dev='vdz' bus='virtio'/></disk>
+    <disk type='file' device='cdrom'><driver name='qemu' type='raw'/><source file='/etc/motd'/><target dev='sda' bus='sata'/></disk>
+    <disk type='file' device='cdrom' rawio='yes'><target dev='sdb' bus='sata'/></disk>
+    <filesystem type='mount'><source dir='/root'/><target dir='share'/></filesystem>
+    <interface type='network'><source network='pier'/><model type='virtio'/><script path='/tmp/evil.sh'/><backend tap='/dev/evil-tap'/></interface>
+    <interface type='ethernet'><script path='/tmp/evil.sh'/><target dev='evil0'/></interface>
+    <interface type='direct'><source dev='eth0' mode='bridge'/></interface>
+    <serial type='file'><source path='/etc/cron.d/evil'/><log file='/etc/evil.log'/><target port='0'/></serial>
+    <console type='dev'><source path='/dev/mem'/><target type='serial' port='0'/></console>
+    <channel type='unix'><source mode='bind' path='/run/evil.sock'/><target type='virtio' name='org.qemu.guest_agent.0' state='connected'/></channel>
+    <channel type='file'><source path='/etc/evil2'/><target type='virtio' name='other'/></channel>
+    <input type='passthrough' bus='virtio'><source evdev='/dev/input/event1'/></input>
+    <graphics type='vnc' port='5900' listen='0.0.0.0' passwd='secret'><listen type='address' address='0.0.0.0'/></graphics>
+    <video><model type='virtio'><acceleration accel3d='yes' rendernode='/dev/dri/evil'/></model></video>
+    <hostdev mode='subsystem' type='pci' managed='yes'><source><address domain='0' bus='6' slot='0' function='0'/></source></hostdev>
+    <rng model='virtio'><backend model='random'>/etc/evil-rng</backend></rng>
+    <tpm model='tpm-tis'><backend type='passthrough'><device path='/dev/tpm0'/></backend></tpm>
+    <shmem name='evil'><size unit='M'>4</size></shmem>
+  </devices>
+  <seclabel type='none'/>
+  <qemu:commandline><qemu:arg value='-fw_cfg'/><qemu:arg value='name=x,file=/etc/evil3'/></qemu:commandline>
+</domain>`
+
+// A definition is the word of whoever could write to a store: a guest that is restored from it has its disks, its networks and its size, and
+// nothing that reaches the host, unless a person names it.
+func TestAHostileDefinition(t *testing.T) {
+	guest := source.NewGuest{Name: "timetable-again", Definition: hostile, Disks: map[string]string{"vda": "/srv/pool/new-vda.qcow2"}}
+	def, left, err := newIdentity(guest)
+	require.NoError(t, err)
+	text, err := def.Marshal()
+	require.NoError(t, err)
+	for _, evil := range []string{"/etc/", "/tmp/", "/boot/", "/dev/", "/root", "/run/", "evil", "hostdev", "filesystem", "commandline", "fw_cfg", "0.0.0.0", "secret", "rawio", "sgio", "lun", "coredump", "direct", "passthrough", "seclabel", "shmem", "cpuset"} {
+		require.NotContains(t, text, evil)
+	}
+	for _, kept := range []string{"timetable-again", `network="pier"`, "/srv/pool/new-vda.qcow2", "org.qemu.guest_agent.0", `<type arch="x86_64"`, `type="pty"`, "512"} {
+		require.Contains(t, text, kept)
+	}
+	told := strings.Join(left, "\n")
+	for _, name := range []string{"domain.qemucommandline", "domain.fwcfg", "os.loader (/etc/shadow)", "os.kernel", "os.initrd", "os.cmdline", "os.dtb", "devices.emulator", "devices.hostdevs", "devices.filesystems", "devices.shmems",
+		"cdrom-sda", "interface-1.script", "interface-2", "interface-3", "serial-1 ", "serial-1.log", "console-1", "channel-2", "rng-1", "tpm-1", "disk-vda.rawio"} {
+		require.Contains(t, told, name)
+	}
+
+	guest.Take = []string{"devices.hostdevs", "serial-1"}
+	def, _, err = newIdentity(guest)
+	require.NoError(t, err)
+	text, err = def.Marshal()
+	require.NoError(t, err)
+	require.Contains(t, text, "hostdev")
+	require.Contains(t, text, "/etc/cron.d/evil")
+	require.NotContains(t, text, "/tmp/evil")
+	guest.Take = []string{"devices.hostdev"}
+	_, _, err = newIdentity(guest)
+	require.ErrorContains(t, err, `nothing of the definition that could be taken over is called "devices.hostdev"; left out would be: `)
+	guest.Take, guest.Definition = nil, strings.Replace(hostile, "type='kvm'", "type='lxc'", 1)
+	_, _, err = newIdentity(guest)
+	require.ErrorContains(t, err, `it is for a hypervisor of type "lxc"`)
 }
 
 func TestAddressesThatAreNone(t *testing.T) {

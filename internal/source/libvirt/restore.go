@@ -101,11 +101,21 @@ func (h *Host) RemoveDisk(ctx context.Context, place string) error {
 }
 
 // Define implements [source.Source].
-func (h *Host) Define(ctx context.Context, g source.NewGuest) error {
-	def, err := newIdentity(g)
+func (h *Host) Define(ctx context.Context, g source.NewGuest) (left []string, err error) {
+	def, left, err := newIdentity(g)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	return left, h.define(ctx, g, def)
+}
+
+// Admit implements [source.Restorer].
+func (h *Host) Admit(g source.NewGuest) (left []string, err error) {
+	_, left, err = newIdentity(g)
+	return left, err
+}
+
+func (h *Host) define(ctx context.Context, g source.NewGuest, def *libvirtxml.Domain) error {
 	old, err := h.domain(ctx, g.Name)
 	switch {
 	case err == nil && !g.Replace:
@@ -127,47 +137,18 @@ func (h *Host) Define(ctx context.Context, g source.NewGuest) error {
 	})
 }
 
-// newIdentity makes a guest's definition that of another machine: name, UUID, MAC addresses and the files that bear the
-// old one's name are new; its disks lie where the restore wrote them.
-func newIdentity(g source.NewGuest) (*libvirtxml.Domain, error) {
-	def := new(libvirtxml.Domain)
+// newIdentity makes a guest's definition that of another machine: name, UUID, MAC addresses and the files that bear the old one's name are
+// new, its disks lie where the restore wrote them, and what could reach the host is left out, but for what is taken by name.
+func newIdentity(g source.NewGuest) (def *libvirtxml.Domain, left []string, err error) {
+	def = new(libvirtxml.Domain)
 	if err := def.Unmarshal(g.Definition); err != nil {
-		return nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
+		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
+	}
+	if left, err = admit(def, g.Disks, g.Take); err != nil {
+		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
 	}
 	def.Name, def.UUID, def.ID = g.Name, "", nil
-	if def.OS != nil && def.OS.NVRam != nil {
-		def.OS.NVRam.NVRam = "" // libvirt makes one from the template
-	}
-	if def.Devices == nil {
-		return def, nil
-	}
-	var disks []libvirtxml.DomainDisk
-	for _, k := range def.Devices.Disks {
-		if k.Target == nil {
-			continue
-		}
-		if place, ok := g.Disks[k.Target.Dev]; ok {
-			k.Source = &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: place}}
-			k.BackingStore = nil
-			if k.Driver == nil {
-				k.Driver = &libvirtxml.DomainDiskDriver{Name: "qemu"}
-			}
-			k.Driver.Type = "qcow2"
-		} else if k.Device == "" || k.Device == "disk" || k.Device == "lun" {
-			continue
-		}
-		disks = append(disks, k)
-	}
-	def.Devices.Disks = disks
-	for i := range def.Devices.Interfaces {
-		def.Devices.Interfaces[i].MAC = nil // libvirt draws a new one
-	}
-	for i := range def.Devices.Channels {
-		if s := def.Devices.Channels[i].Source; s != nil && s.UNIX != nil {
-			s.UNIX.Path = ""
-		}
-	}
-	return def, nil
+	return def, left, nil
 }
 
 // makeWay readies a guest that is off for being defined anew; it keeps its identity, and its old disks stay where they are.

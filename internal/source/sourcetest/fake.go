@@ -220,9 +220,12 @@ func (c *Conn) Capture(ctx context.Context, r source.Request) (source.Capture, e
 		c.h.mu.Unlock()
 		return nil, err
 	}
-	if g.Job != "" {
+	if job := g.Job; job != "" {
 		c.h.mu.Unlock()
-		return nil, fmt.Errorf("guest %s: %w: capture %s is open", r.Machine, source.ErrBusy, g.Job)
+		if err := c.endDead(ctx, r, job); err != nil {
+			return nil, err
+		}
+		c.h.mu.Lock()
 	}
 	state, agent := g.State, g.Agent
 	c.h.mu.Unlock()
@@ -260,6 +263,21 @@ func (c *Conn) Capture(ctx context.Context, r source.Request) (source.Capture, e
 		}
 	}
 	return k, nil
+}
+
+// endDead clears an open capture whose maker is known to be dead.
+func (c *Conn) endDead(ctx context.Context, r source.Request, job string) error {
+	if r.Alive != nil {
+		alive, known, err := r.Alive(ctx, job)
+		if err != nil {
+			return err
+		}
+		if known && !alive {
+			_, err := c.Clear(ctx, r.Machine, job, false)
+			return err
+		}
+	}
+	return fmt.Errorf("guest %s: %w: capture %s is open", r.Machine, source.ErrBusy, job)
 }
 
 func moment(ctx context.Context, r source.Request, m site.Moment) error {
@@ -476,10 +494,18 @@ func (h *Host) Restored() []string {
 	return slices.Sorted(maps.Keys(h.disks))
 }
 
+// Admit implements [source.Restorer]: a fake's definition reaches nothing.
+func (c *Conn) Admit(g source.NewGuest) (left []string, err error) {
+	if len(g.Take) > 0 {
+		return nil, fmt.Errorf("nothing of the definition that could be taken over is called %q", g.Take[0])
+	}
+	return nil, nil
+}
+
 // Define implements [source.Restorer].
-func (c *Conn) Define(ctx context.Context, g source.NewGuest) error {
+func (c *Conn) Define(ctx context.Context, g source.NewGuest) (left []string, err error) {
 	if err := c.h.fault("define", g.Name); err != nil {
-		return err
+		return nil, err
 	}
 	disks := map[string]disk.Memory{}
 	for target, place := range g.Disks {
@@ -488,11 +514,11 @@ func (c *Conn) Define(ctx context.Context, g source.NewGuest) error {
 		c.h.mu.Unlock()
 		opened, err := qcow2.Open(bytes.NewReader(body), nil)
 		if err != nil {
-			return fmt.Errorf("disk %s: %w", place, err)
+			return nil, fmt.Errorf("disk %s: %w", place, err)
 		}
 		m := make(disk.Memory, opened.Size())
 		if _, err := opened.ReadAt(m, 0); err != nil && err != io.EOF {
-			return fmt.Errorf("disk %s: %w", place, err)
+			return nil, fmt.Errorf("disk %s: %w", place, err)
 		}
 		disks[target] = m
 	}
@@ -500,11 +526,11 @@ func (c *Conn) Define(ctx context.Context, g source.NewGuest) error {
 	_, taken := c.h.guests[g.Name]
 	c.h.mu.Unlock()
 	if taken && !g.Replace {
-		return fmt.Errorf("guest %s: %w", g.Name, source.ErrExists)
+		return nil, fmt.Errorf("guest %s: %w", g.Name, source.ErrExists)
 	}
 	c.h.Add(g.Name, "restored-"+g.Name, nil, disks)
 	c.h.Change(g.Name, func(g *Guest) { g.State = machine.Off })
-	return context.Cause(ctx)
+	return nil, context.Cause(ctx)
 }
 
 // Start implements [source.Restorer].

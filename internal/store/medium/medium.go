@@ -5,6 +5,7 @@ package medium
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 )
 
@@ -13,6 +14,20 @@ var ErrNotFound = errors.New("no such object")
 
 // ErrFull marks a medium without room.
 var ErrFull = errors.New("no space left")
+
+// MostWhole bounds an object that is read whole, in bytes: what a place says of its objects' lengths may be anything. Tests lower it.
+var MostWhole = int64(160 << 20)
+
+// ErrTooLarge marks an object that is longer.
+var ErrTooLarge = errors.New("it is longer than any object that is read whole")
+
+// CheckWhole is nil if so many bytes may be read at once.
+func CheckWhole(length int64) error {
+	if length < 0 || length > MostWhole {
+		return fmt.Errorf("%w (%d bytes)", ErrTooLarge, length)
+	}
+	return nil
+}
 
 // Object is what a medium tells of an object. Size is in bytes; Modified is by the medium's own clock, and only Stat tells it.
 type Object struct {
@@ -48,7 +63,7 @@ type Medium interface {
 	// with another content.
 	Put(ctx context.Context, name string, content []byte) error
 	// Get reads length bytes from offset on, or all that follows if length is negative. An object that ends before is
-	// io.ErrUnexpectedEOF; one that is missing is [ErrNotFound].
+	// io.ErrUnexpectedEOF; one that is missing is [ErrNotFound]; more than [MostWhole] bytes are [ErrTooLarge].
 	Get(ctx context.Context, name string, offset, length int64) ([]byte, error)
 	// List visits the objects whose names begin with prefix, which ends with a slash, in no order.
 	List(ctx context.Context, prefix string, visit func(Object) error) error

@@ -26,6 +26,11 @@ type Exposer interface {
 	Exposed(ctx context.Context, name string) (text string, err error)
 }
 
+// Lasting is a medium that can tell whether what it took survives a power cut there. The text says why not; it is empty if it does.
+type Lasting interface {
+	Lasts(ctx context.Context) (text string, err error)
+}
+
 // Verdict is how a step of a probe went.
 type Verdict string
 
@@ -113,6 +118,16 @@ func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []St
 			tell("privacy", Warning, "%s", text)
 		default:
 			tell("privacy", OK, "strangers can't read it")
+		}
+	}
+	if l, ok := m.(Lasting); ok {
+		switch text, err := l.Lasts(ctx); {
+		case err != nil:
+			tell("lasting", Warning, "could not find out whether what is written survives a power cut: %v", err)
+		case text != "":
+			tell("lasting", Warning, "%s", text)
+		default:
+			tell("lasting", OK, "what is written is made durable before it counts")
 		}
 	}
 	if err := m.Delete(ctx, name); err != nil {

@@ -16,6 +16,8 @@ type Driver struct {
 	Doc string
 	// Settings makes its settings, with nothing set.
 	Settings func() site.Settings
+	// Far says that its places are reached over a line, so that it pays to keep on this host what is read again and again.
+	Far bool
 	// Secrets are what it may need to sign in. They are never part of the settings.
 	Secrets []Secret
 	// Open reaches a place; settings are of the type that Settings makes.

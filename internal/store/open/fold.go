@@ -80,6 +80,9 @@ func (s *Store) foldDisk(ctx context.Context, m *image.Manifest, d *image.Disk, 
 	for _, f := range opened.(*openedDisk).files {
 		unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_SEQUENTIAL) // advice only
 	}
+	if err := noLink(s.folder(m.Machine)); err != nil {
+		return err
+	}
 	part := filepath.Join(s.folder(m.Machine), foldName(d.File))
 	d.LeansOn = ""
 	if d.Length, d.Digest, err = writeDisk(ctx, part, counted{opened, progress}, "", small); err != nil {

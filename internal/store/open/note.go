@@ -65,7 +65,7 @@ func (s *Store) AllNotes(context.Context) (map[string]store.Notes, error) {
 		if strings.HasPrefix(name, ".") || !isPin && !strings.Contains(name, proofPart) {
 			continue
 		}
-		body, err := os.ReadFile(f)
+		body, err := readSmall(f)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

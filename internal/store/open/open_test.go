@@ -13,11 +13,13 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
@@ -373,4 +375,48 @@ func TestOneHoldsALock(t *testing.T) {
 	all.Wait()
 	require.EqualValues(t, 1, most.Load())
 	require.Positive(t, taken.Load())
+}
+
+// Whoever can write to the store's place can neither have us write elsewhere nor read what is not the store's, nor keep us waiting.
+func TestLinksAndPipes(t *testing.T) {
+	s, ids, _ := newStore(t, 1, false)
+	m, err := s.ReadImage(t.Context(), ids[0])
+	require.NoError(t, err)
+	file := filepath.Join(s.folder(m.Machine), m.Disks[0].File)
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("the harbour master's key"), 0o600))
+	body, err := os.ReadFile(file)
+	require.NoError(t, err)
+	for name, put := range map[string]func() error{
+		"link": func() error { return os.Symlink(secret, file) },
+		"pipe": func() error { return syscall.Mkfifo(file, 0o600) },
+	} {
+		require.NoError(t, os.Remove(file))
+		require.NoError(t, put())
+		_, err = s.OpenDisk(t.Context(), m, m.Disks[0])
+		require.ErrorIs(t, err, chunk.ErrDamaged, name)
+		_, err = s.ReadBack(t.Context(), m, nil)
+		require.ErrorIs(t, err, chunk.ErrDamaged, name)
+	}
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.WriteFile(file, body, 0o600))
+
+	manifest, err := s.manifestPath(ids[0])
+	require.NoError(t, err)
+	text, err := os.ReadFile(manifest)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(manifest))
+	require.NoError(t, syscall.Mkfifo(manifest, 0o600))
+	_, err = s.ReadImage(t.Context(), ids[0])
+	require.Error(t, err, "and at once")
+	require.NoError(t, os.Remove(manifest))
+	require.NoError(t, os.WriteFile(manifest, text, 0o600))
+
+	elsewhere := t.TempDir()
+	require.NoError(t, os.Symlink(elsewhere, s.folder("timetable-two")))
+	_, err = s.NewWriter(&image.Manifest{Format: image.Format, ID: image.NewID(), Machine: "timetable-two", Taken: time.Now()})
+	require.ErrorContains(t, err, "is no folder")
+	left, err := os.ReadDir(elsewhere)
+	require.NoError(t, err)
+	require.Empty(t, left)
 }

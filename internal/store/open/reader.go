@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
@@ -52,9 +51,9 @@ func (s *Store) openLink(out *openedDisk, m *image.Manifest, d image.Disk, left 
 	if left == 0 {
 		return nil, fmt.Errorf("%w: more than %d images lean on each other", errDamaged, longestChain)
 	}
-	f, err := os.Open(filepath.Join(s.folder(m.Machine), d.File))
+	f, err := openFile(s.folder(m.Machine), d.File)
 	if err != nil {
-		return nil, missing(err)
+		return nil, err
 	}
 	out.files = append(out.files, f)
 	backing, err := qcow2.Backing(f)
@@ -164,9 +163,9 @@ func (s *Store) readBack(ctx context.Context, m *image.Manifest, progress func(b
 
 // readFile matches one file against its digest.
 func (s *Store) readFile(ctx context.Context, m *image.Manifest, d image.Disk, progress func(int64)) error {
-	f, err := os.Open(filepath.Join(s.folder(m.Machine), d.File))
+	f, err := openFile(s.folder(m.Machine), d.File)
 	if err != nil {
-		return missing(err)
+		return err
 	}
 	defer f.Close()
 	digest, err := digestOf(ctx, f, progress)

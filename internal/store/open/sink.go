@@ -40,7 +40,7 @@ func newHash() hash.Hash {
 // createDirect makes a file, written past the page cache if direct is set and the file system can: what is synced anyway need
 // not be copied there first.
 func createDirect(path string, direct bool) (*os.File, error) {
-	const flags = os.O_CREATE | os.O_TRUNC | os.O_RDWR
+	const flags = os.O_CREATE | os.O_TRUNC | os.O_RDWR | syscall.O_NOFOLLOW
 	if direct {
 		f, err := os.OpenFile(path, flags|syscall.O_DIRECT, 0o600)
 		if !errors.Is(err, syscall.EINVAL) {

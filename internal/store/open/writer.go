@@ -40,6 +40,9 @@ func (s *Store) NewWriter(m *image.Manifest) (*Writer, error) {
 	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return nil, fmt.Errorf("folder of machine %s: %w", m.Machine, full(err))
 	}
+	if err := noLink(folder); err != nil {
+		return nil, err
+	}
 	if err := dir.SyncFolder(s.dir.Root()); err != nil {
 		return nil, err
 	}

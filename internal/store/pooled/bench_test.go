@@ -107,7 +107,8 @@ func BenchmarkIndex(b *testing.B) {
 	}
 }
 
-// BenchmarkSweepPlan plans a sweep of a thousand images of fifty machines with five million pieces between them.
+// BenchmarkSweepPlan plans a sweep of a thousand images of fifty machines with five million pieces between them, and another one after an image
+// was dropped and one came.
 func BenchmarkSweepPlan(b *testing.B) {
 	const (
 		machines, imagesEach = 50, 20
@@ -116,7 +117,7 @@ func BenchmarkSweepPlan(b *testing.B) {
 	s, m := bare(b)
 	ctx := context.Background()
 	rng := rand.New(rand.NewPCG(2, 2))
-	total := 0
+	total, last := 0, ""
 	for machine := range machines {
 		names := randomNames(rng, pieces)
 		all := append([]chunk.Name{}, names...)
@@ -137,7 +138,8 @@ func BenchmarkSweepPlan(b *testing.B) {
 			root, err := tree.Finish(ctx)
 			require.NoError(b, err)
 			require.NoError(b, w.Flush(ctx))
-			require.NoError(b, v.Finish(ctx, &image.Manifest{Format: image.Format, ID: image.NewID(), Machine: fmt.Sprint("berth-sim-", machine), Taken: moment.AddDate(0, 0, i),
+			last = image.NewID()
+			require.NoError(b, v.Finish(ctx, &image.Manifest{Format: image.Format, ID: last, Machine: fmt.Sprint("berth-sim-", machine), Taken: moment.AddDate(0, 0, i),
 				Disks: []image.Disk{{Target: "vda", Size: pieces * pieceBytes, Map: root}}}))
 		}
 		require.NoError(b, v.End(ctx))
@@ -154,6 +156,22 @@ func BenchmarkSweepPlan(b *testing.B) {
 		require.Equal(b, machines*imagesEach, r.Images)
 		b.ReportMetric(time.Since(begun).Seconds(), "s/plan")
 		b.ReportMetric(float64(r.Blocks), "pieces")
+		man, err := again.ReadImage(ctx, last)
+		require.NoError(b, err)
+		require.NoError(b, again.DropImage(ctx, last))
+		r, err = again.Sweep(ctx, store.SweepRequest{DryRun: true})
+		require.NoError(b, err)
+		require.Equal(b, machines*imagesEach-1, r.Images)
+		v, err := again.VisitToWrite(ctx, image.NewID(), "bench")
+		require.NoError(b, err)
+		require.NoError(b, again.Refresh(ctx))
+		require.NoError(b, v.Finish(ctx, man))
+		require.NoError(b, v.End(ctx))
+		begun = time.Now()
+		r, err = again.Sweep(ctx, store.SweepRequest{DryRun: true})
+		require.NoError(b, err)
+		require.Equal(b, machines*imagesEach, r.Images)
+		b.ReportMetric(time.Since(begun).Seconds(), "s/next-plan")
 	}
 }
 
@@ -224,19 +242,27 @@ func BenchmarkLatency(b *testing.B) {
 				require.NoError(b, opened.Close())
 				note("restore", begun, size)
 
-				s, err = Open(b.Context(), m, nil)
-				require.NoError(b, err)
-				opened, err = s.OpenDisk(b.Context(), man, out)
-				require.NoError(b, err)
-				calls.Store(0)
-				begun = time.Now()
-				for range 100 {
-					_, err := opened.ReadAt(make([]byte, 4096), rng.Int64N(size/4096)*4096)
+				here := Here{Folder: b.TempDir(), Far: true}
+				for _, what := range []string{"random", "random-again"} { // with maps of the first time on this host
+					s, err = OpenKeeping(b.Context(), m, nil, here)
 					require.NoError(b, err)
+					opened, err = s.OpenDisk(b.Context(), man, out)
+					require.NoError(b, err)
+					calls.Store(0)
+					begun = time.Now()
+					for range 100 {
+						_, err := opened.ReadAt(make([]byte, 4096), rng.Int64N(size/4096)*4096)
+						require.NoError(b, err)
+					}
+					b.ReportMetric(time.Since(begun).Seconds()*10, what+"-ms")
+					b.ReportMetric(float64(calls.Load()), what+"-calls")
+					require.NoError(b, opened.Close())
+					calls.Store(0)
+					_, err = s.Sweep(b.Context(), store.SweepRequest{DryRun: true})
+					require.NoError(b, err)
+					b.ReportMetric(float64(calls.Load()), what+"-sweep-calls")
+					require.NoError(b, s.Close())
 				}
-				b.ReportMetric(time.Since(begun).Seconds()*10, "random-ms")
-				b.ReportMetric(float64(calls.Load()), "random-calls")
-				require.NoError(b, opened.Close())
 			}
 		})
 	}
@@ -260,7 +286,7 @@ func BenchmarkIndexOnThisHost(b *testing.B) {
 	for b.Loop() {
 		for _, what := range []string{"make", "open"} {
 			begun := time.Now()
-			again, err := OpenWithIndex(context.Background(), m, nil, folder)
+			again, err := OpenKeeping(context.Background(), m, nil, Here{Folder: folder})
 			require.NoError(b, err)
 			b.ReportMetric(time.Since(begun).Seconds(), "s/"+what)
 			require.NotNil(b, again.local)

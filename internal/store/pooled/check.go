@@ -235,7 +235,7 @@ func (s *Store) checkKnown(ctx context.Context, f *findings, id chunk.PackID, si
 		return nil
 	}
 	var inside []slot
-	s.table.each(func(v *slot) bool {
+	s.table.each(func(v *slot, _ bool) bool {
 		if v.pack == n {
 			inside = append(inside, *v)
 		}

@@ -35,14 +35,12 @@ type stage struct {
 	shelf   *mediumtest.Shelf
 	mu      sync.Mutex
 	waiting []*call
-	seq     int
 	working int // actors that are not done
 	kills   int
 	quiet   bool // at the end nobody is killed any more
 
 	// The oracle: images that were finished and not dropped, with what they hold.
 	images map[string]disk.Memory
-	bases  []string
 }
 
 type call struct {

@@ -2,6 +2,7 @@ package pooled
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/gob"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"strconv"
 	"sync/atomic"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"keenlodge/internal/core/chunk"
@@ -24,10 +26,14 @@ import (
 // 400 MiB of memory. Tests lower it.
 var localFrom = int64(256 << 20)
 
+// localFromFar is that of a store that is reached over a line, where reading them takes seconds.
+const localFromFar = 8 << 20
+
 const (
 	// localFormat changes with the bytes of the files. What is of another one is thrown away.
-	localFormat = 1
+	localFormat = 2
 	slotBytes   = 48
+	shardBytes  = slotBytes + 1 // of a slot in a shard's file: all slots come first, then their references
 )
 
 // local is an index of a store in files of this host, from which the kernel keeps in memory what is used. It may be thrown away at any time,
@@ -91,13 +97,15 @@ func openLocal(folder string) (*local, error) {
 
 func (l *local) catalogue() string { return filepath.Join(l.folder, "catalogue") }
 
+func (l *local) tally() string { return filepath.Join(l.folder, "tally") }
+
 func (l *local) shardFile(i int) string {
 	return filepath.Join(l.folder, fmt.Sprintf("shard-%02x", i))
 }
 
 // clear throws all of it away.
 func (l *local) clear() error {
-	errs := []error{remove(l.catalogue())}
+	errs := []error{remove(l.catalogue()), remove(l.tally())}
 	for i := range shards {
 		errs = append(errs, remove(l.shardFile(i)), remove(l.shardFile(i)+".new"))
 	}
@@ -112,45 +120,47 @@ func remove(path string) error {
 }
 
 // room makes a file of n empty slots for a shard, which takes the place of an older one once commit is called.
-func (l *local) room(i, n int) (slots []slot, commit func() error, err error) {
+func (l *local) room(i, n int) (slots []slot, refs []uint8, commit func() error, err error) {
 	path := l.shardFile(i) + ".new"
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	defer f.Close()
 	// Written to through memory, a file without blocks of its own would kill the process when the disk is full.
-	if err := syscall.Fallocate(int(f.Fd()), 0, 0, int64(n)*slotBytes); err != nil {
-		return nil, nil, errors.Join(err, os.Remove(path))
+	if err := syscall.Fallocate(int(f.Fd()), 0, 0, int64(n)*shardBytes); err != nil {
+		return nil, nil, nil, errors.Join(err, os.Remove(path))
 	}
-	if slots, err = mapSlots(f, n); err != nil {
-		return nil, nil, errors.Join(err, os.Remove(path))
+	if slots, refs, err = mapSlots(f, n); err != nil {
+		return nil, nil, nil, errors.Join(err, os.Remove(path))
 	}
-	return slots, func() error { return os.Rename(path, l.shardFile(i)) }, nil
+	return slots, refs, func() error { return os.Rename(path, l.shardFile(i)) }, nil
 }
 
-func mapSlots(f *os.File, n int) ([]slot, error) {
-	b, err := syscall.Mmap(int(f.Fd()), 0, n*slotBytes, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_SHARED)
+func mapSlots(f *os.File, n int) ([]slot, []uint8, error) {
+	b, err := syscall.Mmap(int(f.Fd()), 0, n*shardBytes, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_SHARED)
 	if err != nil {
-		return nil, fmt.Errorf("map %s: %w", f.Name(), err)
+		return nil, nil, fmt.Errorf("map %s: %w", f.Name(), err)
 	}
 	syscall.Madvise(b, syscall.MADV_RANDOM) // or each look at a piece would read its neighbours
-	return unsafe.Slice((*slot)(unsafe.Pointer(unsafe.SliceData(b))), n), nil
+	return unsafe.Slice((*slot)(unsafe.Pointer(unsafe.SliceData(b))), n), b[n*slotBytes:], nil
 }
 
-func bytesOfSlots(s []slot) []byte {
-	return unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(s))), len(s)*slotBytes)
+// bytesOf is what mapSlots has mapped.
+func bytesOf(s []slot) []byte {
+	return unsafe.Slice((*byte)(unsafe.Pointer(unsafe.SliceData(s))), len(s)*shardBytes)
 }
 
 // load reads the catalogue and maps the shards, and takes the catalogue away. Where there is none that can be believed, it begins an empty
 // index.
 func (l *local) load(s *Store) error {
-	body, err := os.ReadFile(l.catalogue())
+	var c catalogue
+	err := readGob(l.catalogue(), &c)
 	if err == nil {
 		err = remove(l.catalogue())
 	}
 	if err == nil {
-		err = l.adopt(s, body)
+		err = l.adopt(s, c)
 	}
 	if err == nil {
 		return nil
@@ -160,14 +170,7 @@ func (l *local) load(s *Store) error {
 }
 
 // adopt makes a catalogue and its shards the store's.
-func (l *local) adopt(s *Store, body []byte) error {
-	if len(body) < 8 || fmt.Sprintf("%08x", crc32.ChecksumIEEE(body[8:])) != string(body[:8]) {
-		return errors.New("the catalogue is damaged")
-	}
-	var c catalogue
-	if err := gob.NewDecoder(bytes.NewReader(body[8:])).Decode(&c); err != nil {
-		return err
-	}
+func (l *local) adopt(s *Store, c catalogue) error {
 	if c.Format != localFormat || c.Arch != runtime.GOARCH || c.Store != s.header.ID {
 		return errors.New("the catalogue is another's")
 	}
@@ -182,14 +185,14 @@ func (l *local) adopt(s *Store, body []byte) error {
 		st, err := f.Stat()
 		n := 0
 		if err == nil {
-			n = int(st.Size() / slotBytes)
+			n = int(st.Size() / shardBytes)
 		}
 		if err == nil && n <= c.Used[i] { // a search ends at an empty slot
 			err = errors.New("a shard is cut off")
 		}
 		if err == nil {
 			shard := &s.table.shards[i]
-			shard.slots, err = mapSlots(f, n)
+			shard.slots, shard.refs, err = mapSlots(f, n)
 			shard.used, shard.mapped = c.Used[i], err == nil
 		}
 		f.Close()
@@ -217,6 +220,11 @@ func (l *local) save(s *Store) error {
 	if l.broken.Load() {
 		return l.clear()
 	}
+	if s.table.lost.Load() {
+		if err := remove(l.tally()); err != nil {
+			return err
+		}
+	}
 	c := catalogue{Format: localFormat, Arch: runtime.GOARCH, Store: s.header.ID}
 	for _, p := range s.packs {
 		c.Packs = append(c.Packs, cataloguedPack{p.id, p.length, p.raw, p.stored, p.pieces, p.indexed, p.gone})
@@ -243,12 +251,7 @@ func (l *local) save(s *Store) error {
 			return err
 		}
 	}
-	var body bytes.Buffer
-	if err := gob.NewEncoder(&body).Encode(c); err != nil {
-		return err
-	}
-	whole := append([]byte(fmt.Sprintf("%08x", crc32.ChecksumIEEE(body.Bytes()))), body.Bytes()...)
-	return writeWhole(l.catalogue(), whole)
+	return writeGob(l.catalogue(), c)
 }
 
 // writeWhole writes a file that is there as a whole or not at all.
@@ -272,10 +275,10 @@ func (s *Store) IndexTrouble() error { return s.localErr }
 
 // openLocal takes over the index that the store's folder on this host holds, if any.
 func (s *Store) openLocal() {
-	if s.localFolder == "" {
+	if s.here.Folder == "" {
 		return
 	}
-	if _, err := os.Stat((&local{folder: s.localFolder}).catalogue()); errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Stat((&local{folder: s.here.Folder}).catalogue()); errors.Is(err, fs.ErrNotExist) {
 		return // there is none, or somebody has it
 	}
 	s.takeLocal(func(l *local) error { return l.load(s) })
@@ -283,7 +286,7 @@ func (s *Store) openLocal() {
 
 // takeLocal takes the folder and prepares it. Where that fails, memory does instead, and [Store.IndexTrouble] tells why.
 func (s *Store) takeLocal(prepare func(*local) error) {
-	l, err := openLocal(s.localFolder)
+	l, err := openLocal(s.here.Folder)
 	if l == nil && err == nil {
 		err = errors.New("another process has it")
 	}
@@ -293,7 +296,7 @@ func (s *Store) takeLocal(prepare func(*local) error) {
 		}
 	}
 	if err != nil {
-		s.localErr = fmt.Errorf("keep the index in %s: %w", s.localFolder, err)
+		s.localErr = fmt.Errorf("keep the index in %s: %w", s.here.Folder, err)
 		return
 	}
 	s.local, s.table.local = l, l
@@ -309,7 +312,88 @@ func (s *Store) closeLocal() error {
 	err = errors.Join(err, s.local.lock.Close())
 	s.local, s.table.local = nil, nil
 	if err != nil {
-		return fmt.Errorf("keep the index in %s: %w", s.localFolder, err)
+		return fmt.Errorf("keep the index in %s: %w", s.here.Folder, err)
 	}
 	return nil
+}
+
+// keptTally is a tally in a file: nodes one after the other, as in node.append.
+type keptTally struct {
+	Since  time.Time
+	Images map[string][]byte
+	Nodes  []byte
+}
+
+const nodeBytes = 37 // name 32, height 1, count 4
+
+func (n node) append(b []byte, count uint32) []byte {
+	return binary.BigEndian.AppendUint32(append(append(b, n.name[:]...), byte(n.height)), count)
+}
+
+func eachNode(b []byte, visit func(n node, count uint32)) {
+	for ; len(b) >= nodeBytes; b = b[nodeBytes:] {
+		visit(node{chunk.Name(b), int(b[32])}, binary.BigEndian.Uint32(b[33:]))
+	}
+}
+
+// saveTally keeps what was counted. It belongs to the references in the shards, and is worth as much as they are.
+func (l *local) saveTally(t *tally) error {
+	kept := keptTally{Since: t.since, Images: map[string][]byte{}}
+	for id, roots := range t.images {
+		body := []byte{}
+		for _, n := range roots {
+			body = n.append(body, 1)
+		}
+		kept.Images[id] = body
+	}
+	for i := range t.nodes {
+		for n, count := range t.nodes[i].counts {
+			kept.Nodes = n.append(kept.Nodes, count)
+		}
+	}
+	if err := writeGob(l.tally(), kept); err != nil {
+		return fmt.Errorf("keep what images refer to: %w", err)
+	}
+	return nil
+}
+
+// loadTally takes what was counted the last time, nil where there is nothing that can be believed.
+func (l *local) loadTally(s *Store) *tally {
+	var kept keptTally
+	if readGob(l.tally(), &kept) != nil || remove(l.tally()) != nil {
+		return nil
+	}
+	t := &tally{s: s, since: kept.Since, images: map[string][]node{}}
+	for id, roots := range kept.Images {
+		list := []node{}
+		eachNode(roots, func(n node, _ uint32) { list = append(list, n) })
+		t.images[id] = list
+	}
+	for i := range t.nodes {
+		t.nodes[i].counts = map[node]uint32{}
+	}
+	eachNode(kept.Nodes, func(n node, count uint32) { t.nodes[n.name[31]&63].counts[n] = count })
+	return t
+}
+
+// writeGob writes a file that is there as a whole or not at all, readGob reads it and tells whether it is as it was written.
+func writeGob(path string, v any) error {
+	body := bytes.NewBuffer(make([]byte, 8))
+	if err := gob.NewEncoder(body).Encode(v); err != nil {
+		return err
+	}
+	whole := body.Bytes()
+	copy(whole, fmt.Sprintf("%08x", crc32.ChecksumIEEE(whole[8:])))
+	return writeWhole(path, whole)
+}
+
+func readGob(path string, v any) error {
+	body, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	if len(body) < 8 || fmt.Sprintf("%08x", crc32.ChecksumIEEE(body[8:])) != string(body[:8]) {
+		return fmt.Errorf("%s is damaged", path)
+	}
+	return gob.NewDecoder(bytes.NewReader(body[8:])).Decode(v)
 }

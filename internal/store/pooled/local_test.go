@@ -56,7 +56,7 @@ func TestTheIndexOnThisHost(t *testing.T) {
 	open := func() *Store {
 		t.Helper()
 		clear(reads)
-		s, err := OpenWithIndex(t.Context(), counted(m.Shelf, reads), nil, folder)
+		s, err := OpenKeeping(t.Context(), counted(m.Shelf, reads), nil, Here{Folder: folder})
 		require.NoError(t, err)
 		s.packTarget = shortPack
 		require.NoError(t, s.IndexTrouble())
@@ -100,7 +100,7 @@ func TestTheIndexOnThisHost(t *testing.T) {
 	requireSame(t, reopen(t, m, nil), again.ID, b)
 
 	// While it is open nobody else has it: memory does for them.
-	with, err := OpenWithIndex(t.Context(), m, nil, folder)
+	with, err := OpenKeeping(t.Context(), m, nil, Here{Folder: folder})
 	require.NoError(t, err)
 	require.Nil(t, with.local)
 	require.ErrorContains(t, with.IndexTrouble(), "another process has it")
@@ -152,7 +152,7 @@ func TestAnIndexThatCantBeUsed(t *testing.T) {
 			if err := os.RemoveAll(folder); err != nil {
 				return err
 			}
-			s, err := OpenWithIndex(t.Context(), stranger, nil, folder)
+			s, err := OpenKeeping(t.Context(), stranger, nil, Here{Folder: folder})
 			if err != nil {
 				return err
 			}
@@ -168,7 +168,7 @@ func TestAnIndexThatCantBeUsed(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			folder := t.TempDir()
 			for round := range 2 {
-				s, err := OpenWithIndex(t.Context(), m, nil, folder)
+				s, err := OpenKeeping(t.Context(), m, nil, Here{Folder: folder})
 				require.NoError(t, err)
 				requireSame(t, s, man.ID, d)
 				requireClean(t, s)
@@ -181,7 +181,7 @@ func TestAnIndexThatCantBeUsed(t *testing.T) {
 	}
 	file := filepath.Join(t.TempDir(), "in the way")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
-	s, err := OpenWithIndex(t.Context(), m, nil, filepath.Join(file, "index"))
+	s, err := OpenKeeping(t.Context(), m, nil, Here{Folder: filepath.Join(file, "index")})
 	require.NoError(t, err)
 	require.ErrorContains(t, s.IndexTrouble(), "not a directory")
 	requireSame(t, s, man.ID, d)

@@ -112,16 +112,17 @@ func (c *frameCache) drop(e *list.Element) {
 
 // reader reads pieces by way of a cache of frames, and packs ahead of what is asked for. It implements [image.Getter].
 type reader struct {
-	s     *Store
-	cache *frameCache // nil for who wants each piece once
-	ahead *ahead
+	s      *Store
+	cache  *frameCache // nil for who wants each piece once
+	ahead  *ahead
+	nearby *nearby // for map blocks
 }
 
 // asItLies reads the store as it lies now: nothing that was read before is taken for true.
-func (s *Store) asItLies() reader { return reader{s, &frameCache{}, &ahead{}} }
+func (s *Store) asItLies() reader { return reader{s, &frameCache{}, &ahead{}, nil} }
 
 // reader is the one that all share.
-func (s *Store) reader() reader { return reader{s, &s.frames, &s.ahead} }
+func (s *Store) reader() reader { return reader{s, &s.frames, &s.ahead, s.nearby} }
 
 // GetMap reads a map block and verifies it against its name. Errors wrap [chunk.ErrDamaged] if the store is at fault. It implements
 // [image.Getter].
@@ -143,7 +144,7 @@ func (r reader) ReadParts(ctx context.Context, p []byte, parts []image.Wanted) e
 			continue
 		}
 		w := parts[0]
-		piece, err := r.GetMap(ctx, w.Piece)
+		piece, err := r.data().get(ctx, w.Piece)
 		if err != nil {
 			return err
 		}
@@ -217,8 +218,17 @@ func (r reader) straight(ctx context.Context, p []byte, parts []image.Wanted) (n
 	return len(entries)
 }
 
-// GetMap implements [image.Getter]; it gives pieces, too.
-func (r reader) GetMap(ctx context.Context, name chunk.Name) ([]byte, error) {
+// GetMap implements [image.Getter].
+func (r reader) GetMap(ctx context.Context, name chunk.Name) ([]byte, error) { return r.get(ctx, name) }
+
+// data is the reader for what no map block is.
+func (r reader) data() reader {
+	r.nearby = nil
+	return r
+}
+
+// get reads a piece, wherever it lies now.
+func (r reader) get(ctx context.Context, name chunk.Name) ([]byte, error) {
 	p, ok := r.s.find(name)
 	if !ok {
 		return nil, fmt.Errorf("piece %s: %w: no pack of %s holds it", name, chunk.ErrDamaged, r.s.medium)
@@ -292,6 +302,10 @@ func (r reader) frame(ctx context.Context, p place, into []byte) ([]byte, error)
 	last := r.s.packs[p.pack].length
 	r.s.mu.RUnlock()
 	e := p.entry()
+	if stored, ok := r.nearby.get(frameAt{p.id, e.Offset}, int(e.Stored)); ok {
+		content, _, err := chunk.OpenFrame(r.s.seal.Pack(p.id), e.Offset, e.Codec, stored, into)
+		return content, err
+	}
 	stored, err := r.ahead.get(ctx, p.id, int64(e.Offset), int64(e.Stored), last, func(offset, length int64) ([]byte, error) {
 		return r.s.readPack(ctx, p.id, offset, length)
 	})
@@ -299,6 +313,9 @@ func (r reader) frame(ctx context.Context, p place, into []byte) ([]byte, error)
 		return nil, err
 	}
 	content, _, err := chunk.OpenFrame(r.s.seal.Pack(p.id), e.Offset, e.Codec, stored, into)
+	if err == nil {
+		r.nearby.put(frameAt{p.id, e.Offset}, stored)
+	}
 	if err == nil && e.Codec == chunk.Plain && r.s.seal == nil {
 		content = append(into[:0], content...) // it would keep all that was read ahead
 	}

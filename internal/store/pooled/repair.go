@@ -146,7 +146,7 @@ func (s *Store) replacePacks(ctx context.Context, f *findings, tell func(string,
 		return err
 	}
 	tell("%d damaged packs are condemned; what is whole in them moves to new ones", len(packs))
-	_, err := s.Collect(ctx)
+	_, err := s.Collect(ctx, nil)
 	if errors.Is(err, chunk.ErrDamaged) {
 		return nil // an image that can't be read: told by the report, and the packs wait
 	}
@@ -210,7 +210,7 @@ func (s *Store) fetch(ctx context.Context, lost map[chunk.Name]bool, from *Store
 		return n, w.Flush(ctx)
 	}
 	var names []chunk.Name
-	from.table.each(func(v *slot) bool { names = append(names, v.name); return true })
+	from.table.each(func(v *slot, _ bool) bool { names = append(names, v.name); return true })
 	for _, name := range names {
 		piece, err := from.GetMap(ctx, name)
 		if errors.Is(err, chunk.ErrDamaged) {

@@ -17,14 +17,13 @@ func (s *Store) Show(ctx context.Context, zone *time.Location) (store.Summary, e
 	if err := s.Refresh(ctx); err != nil {
 		return out, err
 	}
-	if err := s.sweeping.acquire(ctx); err != nil { // marks are a sweep's, too
+	if err := s.sweeping.acquire(ctx); err != nil { // a sweep counts, too
 		return out, err
 	}
 	defer s.sweeping.release()
-	m := newMarker(s)
-	marked := m.markAll(ctx)
-	if marked != nil && !errors.Is(marked, chunk.ErrDamaged) {
-		return out, marked
+	_, counted := s.count(ctx, nil)
+	if counted != nil && !errors.Is(counted, chunk.ErrDamaged) {
+		return out, counted
 	}
 	ids, err := s.ImageIDs(ctx)
 	if err != nil {
@@ -56,7 +55,7 @@ func (s *Store) Show(ctx context.Context, zone *time.Location) (store.Summary, e
 		out.Packs++
 		raw, lengths = raw+p.raw, lengths+p.length
 		out.Blocks += p.stored
-		if marked == nil && i < len(use) {
+		if counted == nil && i < len(use) {
 			out.Unneeded += p.stored - use[i].live
 		}
 		if p.condemned {
@@ -100,7 +99,7 @@ func (s *Store) Footprint(context.Context) (bytes int64, err error) {
 
 // Used is what the store's objects take, in bytes, and their number.
 func (s *Store) Used(ctx context.Context) (bytes int64, objects int, err error) {
-	for _, prefix := range []string{"pack/", "index/", "image/", "key/", "visit/", "condemned/", "proof/", "pin/"} {
+	for _, prefix := range []string{"pack/", "index/", "image/", "key/", "visit/", "condemned/", "proof/", "pin/", "owner/"} {
 		err := s.medium.List(ctx, prefix, func(o medium.Object) error {
 			bytes, objects = bytes+o.Size, objects+1
 			return nil

@@ -44,12 +44,14 @@ type Store struct {
 
 	refreshing, condemning shared
 	sweeping               lock
+	tally                  *tally // what images refer to, or nil; guarded by sweeping
 
 	table table
-	// localFolder is where the index may be kept on this host, "" for nowhere; local is that it is, localErr why it is not.
-	localFolder string
-	local       *local
-	localErr    error
+	// here says what may be kept on this host; local is that the index is, localErr why it is not.
+	here     Here
+	local    *local
+	localErr error
+	nearby   *nearby
 
 	mu    sync.RWMutex // guards what follows; never held while the medium works
 	packs []pack
@@ -173,13 +175,13 @@ func NewCuts() cut.Cuts {
 // Open reads a store's header and index. secret is that of a sealed store, nil for one that is not. A place without a store
 // is [ErrNoStore]; a sealed store opened without its secret is [ErrSealed].
 func Open(ctx context.Context, m medium.Medium, secret *chunk.Secret) (*Store, error) {
-	return OpenWithIndex(ctx, m, secret, "")
+	return OpenKeeping(ctx, m, secret, Here{})
 }
 
-// OpenWithIndex is Open for a store whose index may be kept in a folder of this host, of its own, from one time to the next: that of a very
-// large store is then opened at once, and need not be in memory. The folder is made if it is wanted, and may be thrown away while the store
-// is closed. [Store.IndexTrouble] tells why it could not be used. Close the store, or the next time the index is made anew.
-func OpenWithIndex(ctx context.Context, m medium.Medium, secret *chunk.Secret, folder string) (*Store, error) {
+// OpenKeeping is Open for a store of which some is kept on this host: the index of a very large one, which is then opened at once and need
+// not be in memory, and the maps of one that is far away. [Store.IndexTrouble] tells why the index could not be kept. Close the store, or the
+// next time its index is made anew.
+func OpenKeeping(ctx context.Context, m medium.Medium, secret *chunk.Secret, here Here) (*Store, error) {
 	h, err := store.ReadHeader(ctx, m)
 	if err != nil {
 		return nil, err
@@ -204,7 +206,7 @@ func OpenWithIndex(ctx context.Context, m medium.Medium, secret *chunk.Secret, f
 	if s.cuts, err = h.Cuts(s.seal); err != nil {
 		return nil, fmt.Errorf("%s: %w", m, err)
 	}
-	s.localFolder = folder
+	s.here, s.nearby = here, here.nearby()
 	s.openLocal()
 	if err := s.Refresh(ctx); err != nil {
 		return nil, errors.Join(err, s.closeLocal())
@@ -243,6 +245,9 @@ func (s *Store) list(ctx context.Context, prefix string) ([]medium.Object, error
 // readObject reads and opens an object.
 func (s *Store) readObject(ctx context.Context, kind chunk.ObjectKind, name string) ([]byte, error) {
 	object, err := s.medium.Get(ctx, name, 0, -1)
+	if errors.Is(err, medium.ErrTooLarge) {
+		err = fmt.Errorf("%w: %w", chunk.ErrDamaged, err)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -319,7 +324,7 @@ func (s *Store) readIndexes(ctx context.Context, listed []medium.Object, there m
 	s.mu.Unlock()
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(readsAtOnce)
-	if size > localFrom && s.localFolder != "" && s.local == nil && s.table.len() == 0 {
+	if size > s.here.indexFrom() && s.here.Folder != "" && s.local == nil && s.table.len() == 0 {
 		s.takeLocal((*local).clear)
 	}
 	if size > 64<<20 { // then there is more than enough to do for the processors, and memory is what counts
@@ -346,7 +351,7 @@ func (s *Store) reserve(ctx context.Context, indexes []medium.Object) error {
 			return err
 		}
 		// A damaged head may claim anything; compression never makes more than double of it.
-		n += int(min(chunk.PayloadLength(head), 2*o.Size) / entryBytes)
+		n += int(min(chunk.PayloadLength(head), 2*o.Size, chunk.MaxObject) / entryBytes)
 	}
 	s.table.reserve(n)
 	return nil
@@ -408,13 +413,12 @@ func (s *Store) forgetMissing(there map[chunk.PackID]int64) {
 		instead[name] = copies[0]
 	}
 	s.mu.Unlock()
-	s.table.each(func(v *slot) bool {
+	s.table.each(func(v *slot, _ bool) bool {
 		if !gone[v.pack] {
 			return true
 		}
 		c, ok := instead[v.name]
 		if ok {
-			c.bits |= v.bits & liveBit
 			*v = c
 		}
 		return ok

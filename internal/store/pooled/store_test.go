@@ -740,7 +740,7 @@ func TestGiveBack(t *testing.T) {
 	require.NoError(t, v.End(ctx))
 	m.Around = nil
 	require.Nil(t, m.Peek("reserve"))
-	r, err := s.Collect(ctx)
+	r, err := s.Collect(ctx, nil)
 	require.NoError(t, err)
 	require.Equal(t, 5, r.Deleted)
 	require.Empty(t, m.Names("pack/"))
@@ -940,7 +940,7 @@ func TestACondemnationThatGoesDuringALook(t *testing.T) {
 	require.NoError(t, other.Refresh(ctx))
 	require.True(t, swept)
 	known := 0
-	s.table.each(func(v *slot) bool {
+	s.table.each(func(v *slot, _ bool) bool {
 		if _, ok := other.find(v.name); ok {
 			known++
 		}

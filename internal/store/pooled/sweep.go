@@ -4,15 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
-	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"keenlodge/internal/core/chunk"
-	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 )
@@ -48,25 +43,21 @@ func (s *Store) Sweep(ctx context.Context, r store.SweepRequest) (store.SweepRep
 	if err != nil {
 		return out, err
 	}
-	m := newMarker(s)
-	if r.DryRun {
-		for _, id := range r.Without {
-			m.images[id] = true
-		}
+	without := r.Without
+	if !r.DryRun {
+		without = nil
 	}
-	if err := m.markAll(ctx); err != nil {
+	if out.Images, err = s.count(ctx, r.Expected, without...); err != nil {
 		return out, err
 	}
 	plan := s.plan(len(visits) > 0, &out)
-	out.Images = len(m.images)
 	if r.DryRun {
-		out.Images -= len(r.Without)
 		return out, nil
 	}
 	if err := s.condemn(ctx, plan); err != nil {
 		return out, err
 	}
-	err = s.collect(ctx, m, r, &out)
+	err = s.collect(ctx, r, &out)
 	if err == nil {
 		err = s.tidyIndexes(ctx)
 	}
@@ -77,7 +68,7 @@ func (s *Store) Sweep(ctx context.Context, r store.SweepRequest) (store.SweepRep
 }
 
 // Collect deletes what is condemned already, as far as visits allow.
-func (s *Store) Collect(ctx context.Context) (store.SweepReport, error) {
+func (s *Store) Collect(ctx context.Context, expected func(context.Context) ([]string, error)) (store.SweepReport, error) {
 	out := store.SweepReport{Why: []string{}}
 	if err := s.sweeping.acquire(ctx); err != nil {
 		return out, err
@@ -86,9 +77,8 @@ func (s *Store) Collect(ctx context.Context) (store.SweepReport, error) {
 	if err := s.readCondemned(ctx); err != nil || len(s.condemnations()) == 0 {
 		return out, err
 	}
-	m := newMarker(s)
-	r := store.SweepRequest{Pace: func(context.Context, int) error { return nil }, Progress: func(int64) {}}
-	return out, s.collect(ctx, m, r, &out)
+	r := store.SweepRequest{Expected: expected, Pace: func(context.Context, int) error { return nil }, Progress: func(int64) {}}
+	return out, s.collect(ctx, r, &out)
 }
 
 // usage is how much of a pack images need: bytes of its pieces before compression, how many pieces, and what they take of it as stored.
@@ -97,7 +87,7 @@ type usage struct {
 	pieces    int
 }
 
-// use sums up what the marker found, by number of pack.
+// use sums up what was counted, by number of pack.
 func (s *Store) use() []usage {
 	s.mu.RLock()
 	packs := slices.Clone(s.packs)
@@ -111,9 +101,9 @@ func (s *Store) use() []usage {
 		}
 	}
 	var moved []chunk.Name // pieces of condemned packs, which may have a copy that stays
-	s.table.each(func(v *slot) bool {
+	s.table.each(func(v *slot, live bool) bool {
 		switch {
-		case !v.live() || int(v.pack) >= n:
+		case !live || int(v.pack) >= n:
 		case packs[v.pack].condemned:
 			moved = append(moved, v.name)
 		default:
@@ -180,173 +170,9 @@ func (s *Store) plan(visited bool, out *store.SweepReport) []chunk.PackID {
 	return plan
 }
 
-// marker finds the pieces that images need, by walking their trees. What images share is walked once.
-type marker struct {
-	s      *Store
-	images map[string]bool
-
-	mu   [64]sync.Mutex
-	seen [64]map[node]struct{}
-}
-
-// node is a map block at a height. One name may occur at several heights, and as data too: somebody who writes a map block's
-// content into a file on his disk must not make a sweep believe that it has walked it.
-type node struct {
-	name   chunk.Name
-	height int
-}
-
-func newMarker(s *Store) *marker {
-	m := &marker{s: s, images: map[string]bool{}}
-	for i := range m.seen {
-		m.seen[i] = map[node]struct{}{}
-	}
-	s.table.each(func(v *slot) bool { v.bits &^= liveBit; return true })
-	return m
-}
-
-// markAll walks the images that exist now and were not walked yet. If one can't be read, what it needs is not known, and the
-// error says which.
-func (m *marker) markAll(ctx context.Context) error {
-	ids, err := m.s.ImageIDs(ctx)
-	if err != nil {
-		return err
-	}
-	ids = slices.DeleteFunc(ids, func(id string) bool { return m.images[id] })
-	if len(ids) == 0 {
-		return nil
-	}
-	// An image's packs come before it does: after this look all are known.
-	if err := m.s.Refresh(ctx); err != nil {
-		return err
-	}
-	// Images of one machine follow each other, for they share most pieces.
-	machines := map[string][]*image.Manifest{}
-	for _, id := range ids {
-		m.images[id] = true
-		manifest, err := m.s.ReadImage(ctx, id)
-		if errors.Is(err, medium.ErrNotFound) {
-			continue // dropped meanwhile
-		}
-		if err != nil {
-			return unreadable(id, err)
-		}
-		machines[manifest.Machine] = append(machines[manifest.Machine], manifest)
-	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(readsAtOnce)
-	for _, machine := range slices.Sorted(maps.Keys(machines)) {
-		images := machines[machine]
-		slices.SortFunc(images, func(a, b *image.Manifest) int { return a.Taken.Compare(b.Taken) })
-		group.Go(func() error {
-			marked, maps := lately{}, reader{s: m.s, ahead: &ahead{}}
-			for _, manifest := range images {
-				err := m.markImage(ctx, maps, manifest, marked)
-				if errors.Is(err, chunk.ErrDamaged) {
-					// Dropped and swept while it was walked? What it shared with images that exist was not missing, so all
-					// that lies on the way to what was is needed by none of them.
-					if _, gone := m.s.medium.Stat(ctx, imageName(manifest.ID)); errors.Is(gone, medium.ErrNotFound) {
-						continue
-					}
-				}
-				if err != nil {
-					return unreadable(manifest.ID, err)
-				}
-			}
-			return nil
-		})
-	}
-	return group.Wait()
-}
-
-// unreadable words why a sweep can't go on.
-func unreadable(id string, err error) error {
-	if !errors.Is(err, chunk.ErrDamaged) {
-		return err
-	}
-	return fmt.Errorf("image %s can't be read, so what it needs is not known and nothing is swept; repair the store (store check --repair) or drop the image: %w", id, err)
-}
-
-// lately holds the names that were marked last, by disk and by the first byte under them. In the next image most are
-// the same, and comparing them in a row costs a fiftieth of finding each in a table that no cache holds.
-type lately map[position][]chunk.Name
-
-type position struct {
-	disk  string
-	first int64
-}
-
-// latelyMost bounds it: leaves of about 2 KiB, so 32 MiB for a machine.
-const latelyMost = 16 << 10
-
-func (m *marker) markImage(ctx context.Context, maps reader, manifest *image.Manifest, marked lately) error {
-	for _, d := range manifest.Disks {
-		root, err := d.Root()
-		if err != nil {
-			return err
-		}
-		if err := m.walk(ctx, maps, node{root, d.Height()}, position{d.Target, 0}, marked); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (m *marker) walk(ctx context.Context, maps reader, n node, at position, marked lately) error {
-	if n.name.IsZero() || !m.first(n) {
-		return nil
-	}
-	body, err := maps.GetMap(ctx, n.name)
-	if err != nil {
-		return err
-	}
-	m.s.table.mark(n.name)
-	var pieces []chunk.Name
-	err = image.Children(body, n.height, at.first, func(v image.Visit) error {
-		if v.Height == 0 {
-			pieces = append(pieces, v.Name)
-			return nil
-		}
-		return m.walk(ctx, maps, node{v.Name, v.Height}, position{at.disk, v.Offset}, marked)
-	})
-	if err != nil {
-		return fmt.Errorf("map block %s: %w", n.name, err)
-	}
-	if n.height == 1 {
-		m.markPieces(pieces, at, marked)
-	}
-	return ctx.Err()
-}
-
-// markPieces marks a row of pieces. One that is missing is for a check to find.
-func (m *marker) markPieces(names []chunk.Name, at position, marked lately) {
-	before := marked[at]
-	for i, name := range names {
-		if i < len(before) && before[i] == name {
-			continue
-		}
-		m.s.table.mark(name)
-	}
-	if before != nil || len(marked) < latelyMost {
-		marked[at] = names
-	}
-}
-
-// first reports whether a map block is met for the first time.
-func (m *marker) first(n node) bool {
-	i := n.name[31] & 63
-	m.mu[i].Lock()
-	defer m.mu[i].Unlock()
-	if _, ok := m.seen[i][n]; ok {
-		return false
-	}
-	m.seen[i][n] = struct{}{}
-	return true
-}
-
 // collect deletes condemned packs, and moves what images need of them before. It looks at visits first and at images then:
 // who began before the condemnation is waited for, and whoever has ended has its image there.
-func (s *Store) collect(ctx context.Context, m *marker, r store.SweepRequest, out *store.SweepReport) error {
+func (s *Store) collect(ctx context.Context, r store.SweepRequest, out *store.SweepReport) error {
 	// Where a piece lies in two packs, another sweep may have condemned the one and this sweep the other. Each looks again
 	// after its own condemnation is there, so at least one of them sees both, and moves the piece.
 	if err := s.Refresh(ctx); err != nil {
@@ -356,7 +182,7 @@ func (s *Store) collect(ctx context.Context, m *marker, r store.SweepRequest, ou
 	if err != nil {
 		return err
 	}
-	if err := m.markAll(ctx); err != nil {
+	if _, err := s.count(ctx, r.Expected); err != nil {
 		return err
 	}
 	use := s.use()
@@ -494,7 +320,7 @@ func (s *Store) movePack(ctx context.Context, w *Writer, id chunk.PackID, r stor
 	var frame, needed []chunk.Entry
 	d.Each(func(e chunk.Entry) bool {
 		frame = append(frame, e)
-		if v, ok := s.table.find(e.Name); ok && v.live() && !s.firm(e.Name) && !w.has(e.Name) {
+		if s.table.live(e.Name) && !s.firm(e.Name) && !w.has(e.Name) {
 			needed = append(needed, e)
 		}
 		if !e.Last {

@@ -4,17 +4,20 @@ import (
 	"encoding/binary"
 	"math/bits"
 	"sync"
+	"sync/atomic"
 	"syscall"
 
 	"keenlodge/internal/core/chunk"
 )
 
 // table finds pieces by their names: open addressing in shards, each of which grows by a quarter when it is nine tenths full.
-// A slot has 48 bytes and no pointer, so that a piece takes 53 to 67 bytes however many there are, and the garbage
-// collector has nothing to look at. Names are digests: their own bytes spread them evenly.
+// A slot has 48 bytes and no pointer, and a byte for how often images refer to it, so that a piece takes 54 to 68 bytes however many there
+// are, and the garbage collector has nothing to look at. Names are digests: their own bytes spread them evenly.
 type table struct {
 	shards [shards]shard
 	local  *local // where shards lie that are not in memory, or nil
+	// lost says that a piece went to which images referred: what is counted since [table.clear] is not to be believed.
+	lost atomic.Bool
 }
 
 const (
@@ -27,9 +30,13 @@ const (
 type shard struct {
 	mu     sync.RWMutex
 	slots  []slot
+	refs   []uint8 // of each slot: references from map blocks, up to mostRefs
 	used   int
-	mapped bool // slots lie in a file
+	mapped bool // slots and refs lie in a file
 }
+
+// mostRefs stands for any number of references from there on, and is never lowered.
+const mostRefs = 255
 
 // slot is a piece's place: pack is a number in the store's list of packs, offset where the frame begins in it; bits holds where the piece
 // begins in the frame's content (20 bits), its length less one (20), the frame's stored length (21), its codec (2), and whether a sweep
@@ -46,7 +53,6 @@ const (
 	codecShift  = 61
 	mask20      = 1<<20 - 1
 	mask21      = 1<<21 - 1
-	liveBit     = 1 << 63
 )
 
 func slotOf(pack uint32, e chunk.Entry) slot {
@@ -62,8 +68,6 @@ func (s slot) entry() chunk.Entry {
 func (s slot) size() uint32 { return uint32(s.bits>>sizeShift&mask20) + 1 }
 
 func (s slot) stored() uint32 { return uint32(s.bits >> storedShift & mask21) }
-
-func (s slot) live() bool { return s.bits&liveBit != 0 }
 
 func (t *table) shard(n chunk.Name) *shard { return &t.shards[n[0]] }
 
@@ -98,16 +102,24 @@ func (s *shard) at(n chunk.Name) (i int, found bool) {
 	}
 }
 
+// find is at, for a shard that may have no slots. The caller holds mu.
+func (s *shard) find(n chunk.Name) (i int, found bool) {
+	if s.used == 0 {
+		return 0, false
+	}
+	return s.at(n)
+}
+
 // find looks a piece up.
 func (t *table) find(n chunk.Name) (slot, bool) {
 	s := t.shard(n)
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	if s.used == 0 {
+	i, ok := s.find(n)
+	if !ok {
 		return slot{}, false
 	}
-	i, ok := s.at(n)
-	return s.slots[i], ok
+	return s.slots[i], true
 }
 
 // add puts a piece in unless its name is there already; then it returns what is there. The caller holds mu.
@@ -159,47 +171,81 @@ func (t *table) addAll(b *batch) (known []slot) {
 	return known
 }
 
-// mark notes that a piece is in use, and reports whether it was not noted before. A piece that is not there is no news.
-func (t *table) mark(n chunk.Name) (news, known bool) {
-	s := t.shard(n)
+// refer counts a reference to each of the pieces, which are of one shard, and reports whether all are there.
+func (t *table) refer(shard int, names []chunk.Name) (all bool) {
+	s := &t.shards[shard]
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.used == 0 {
-		return false, false
+	all = true
+	for _, n := range names {
+		if i, ok := s.find(n); !ok {
+			all = false
+		} else if s.refs[i] < mostRefs {
+			s.refs[i]++
+		}
 	}
-	i, ok := s.at(n)
-	if !ok || s.slots[i].live() {
-		return false, ok
+	return all
+}
+
+// release takes a reference to each of the pieces back.
+func (t *table) release(names []chunk.Name) {
+	for _, n := range names {
+		s := t.shard(n)
+		s.mu.Lock()
+		if i, ok := s.find(n); !ok || s.refs[i] == 0 {
+			t.lost.Store(true)
+		} else if s.refs[i] < mostRefs {
+			s.refs[i]--
+		}
+		s.mu.Unlock()
 	}
-	s.slots[i].bits |= liveBit
-	return true, true
+}
+
+// live reports whether images refer to a piece.
+func (t *table) live(n chunk.Name) bool {
+	s := t.shard(n)
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	i, ok := s.find(n)
+	return ok && s.refs[i] > 0
+}
+
+// clear forgets what refers to pieces.
+func (t *table) clear() {
+	for i := range t.shards {
+		s := &t.shards[i]
+		s.mu.Lock()
+		clear(s.refs)
+		s.mu.Unlock()
+	}
+	t.lost.Store(false)
 }
 
 // resize gives a shard so many slots. The caller holds its mu. Where no file can be had for them, they lie in memory, and the index on this
 // host is not kept.
 func (t *table) resize(i, n int) {
 	s := &t.shards[i]
-	old, was := s.slots, s.mapped
+	old, refs, was := s.slots, s.refs, s.mapped
 	commit := func() error { return nil }
 	s.mapped = false
 	if t.local != nil && !t.local.broken.Load() {
-		if slots, done, err := t.local.room(i, n); err == nil {
-			s.slots, s.mapped, commit = slots, true, done
+		if slots, counts, done, err := t.local.room(i, n); err == nil {
+			s.slots, s.refs, s.mapped, commit = slots, counts, true, done
 		} else {
 			t.local.broken.Store(true)
 		}
 	}
 	if !s.mapped {
-		s.slots = make([]slot, n)
+		s.slots, s.refs = make([]slot, n), make([]uint8, n)
 	}
-	for _, v := range old {
+	for j, v := range old {
 		if !v.name.IsZero() {
 			i, _ := s.at(v.name)
-			s.slots[i] = v
+			s.slots[i], s.refs[i] = v, refs[j]
 		}
 	}
 	if was {
-		syscall.Munmap(bytesOfSlots(old))
+		syscall.Munmap(bytesOf(old))
 	}
 	if commit() != nil {
 		t.local.broken.Store(true)
@@ -212,9 +258,9 @@ func (t *table) forget() {
 		s := &t.shards[i]
 		s.mu.Lock()
 		if s.mapped {
-			syscall.Munmap(bytesOfSlots(s.slots))
+			syscall.Munmap(bytesOf(s.slots))
 		}
-		s.slots, s.used, s.mapped = nil, 0, false
+		s.slots, s.refs, s.used, s.mapped = nil, nil, 0, false
 		s.mu.Unlock()
 	}
 }
@@ -225,7 +271,7 @@ func (t *table) relax() {
 		s := &t.shards[i]
 		s.mu.RLock()
 		if s.mapped && len(s.slots) > 0 {
-			syscall.Madvise(bytesOfSlots(s.slots), syscall.MADV_DONTNEED)
+			syscall.Madvise(bytesOf(s.slots), syscall.MADV_DONTNEED)
 		}
 		s.mu.RUnlock()
 	}
@@ -244,8 +290,8 @@ func (t *table) reserve(n int) {
 	}
 }
 
-// each calls visit for every piece; keep false takes it out. visit may change the slot, but not its name.
-func (t *table) each(visit func(v *slot) (keep bool)) {
+// each calls visit for every piece and says whether images refer to it; keep false takes it out. visit may change the slot, but not its name.
+func (t *table) each(visit func(v *slot, live bool) (keep bool)) {
 	for i := range t.shards {
 		s := &t.shards[i]
 		s.mu.Lock()
@@ -254,8 +300,11 @@ func (t *table) each(visit func(v *slot) (keep bool)) {
 			if s.slots[j].name.IsZero() {
 				continue
 			}
-			if !visit(&s.slots[j]) {
-				s.slots[j] = slot{}
+			if !visit(&s.slots[j], s.refs[j] > 0) {
+				if s.refs[j] > 0 {
+					t.lost.Store(true)
+				}
+				s.slots[j], s.refs[j] = slot{}, 0
 				gone++
 			}
 		}

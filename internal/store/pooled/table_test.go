@@ -44,7 +44,7 @@ func newLocal(t *testing.T, folder string) *local {
 func tableAgrees(t *testing.T, tab *table) {
 	rng := rand.New(rand.NewPCG(8, 1))
 	defer tab.forget()
-	plain := map[chunk.Name]slot{}
+	plain, refs := map[chunk.Name]slot{}, map[chunk.Name]int{}
 	for range 200_000 {
 		n := nameNumber(rng.Uint64N(60_000))
 		switch rng.IntN(4) {
@@ -59,13 +59,15 @@ func tableAgrees(t *testing.T, tab *table) {
 				plain[n] = v
 			}
 		case 2:
-			news, known := tab.mark(n)
-			v, had := plain[n]
-			require.Equal(t, had, known)
-			require.Equal(t, had && !v.live(), news)
+			all := tab.refer(int(n[0]), []chunk.Name{n})
+			_, had := plain[n]
+			require.Equal(t, had, all)
 			if had {
-				v.bits |= liveBit
-				plain[n] = v
+				refs[n]++
+				if rng.IntN(2) == 0 && refs[n] < mostRefs {
+					tab.release([]chunk.Name{n})
+					refs[n]--
+				}
 			}
 		case 3:
 			v, ok := tab.find(n)
@@ -75,12 +77,19 @@ func tableAgrees(t *testing.T, tab *table) {
 		}
 		if rng.IntN(50_000) == 0 {
 			odd := func(v slot) bool { return v.offset%3 == 0 }
-			tab.each(func(v *slot) bool { return !odd(*v) })
+			lost := false
+			tab.each(func(v *slot, live bool) bool {
+				require.Equal(t, refs[v.name] > 0, live)
+				return !odd(*v)
+			})
 			for n, v := range plain {
 				if odd(v) {
+					lost = lost || refs[n] > 0
 					delete(plain, n)
+					delete(refs, n)
 				}
 			}
+			require.Equal(t, lost, tab.lost.Swap(false))
 		}
 	}
 	require.Equal(t, len(plain), tab.len())
@@ -88,6 +97,7 @@ func tableAgrees(t *testing.T, tab *table) {
 		got, ok := tab.find(n)
 		require.True(t, ok)
 		require.Equal(t, v, got)
+		require.Equal(t, refs[n] > 0, tab.live(n))
 	}
 	require.EqualValues(t, 48, unsafe.Sizeof(slot{}))
 	slots := 0

@@ -152,6 +152,9 @@ func (d *Dir) Get(_ context.Context, name string, offset, length int64) ([]byte,
 		}
 		length = max(0, s.Size()-offset)
 	}
+	if err := medium.CheckWhole(length); err != nil {
+		return nil, d.failed("read", name, err)
+	}
 	out := make([]byte, length)
 	if n, err := f.ReadAt(out, offset); int64(n) < length {
 		if err == io.EOF {

@@ -99,6 +99,12 @@ func (s Subject) basics(t *testing.T) {
 	back, err = m.Get(ctx, "pack/cd/large", 20<<20, 5<<20)
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(large[20<<20:25<<20], back))
+	defer func(was int64) { medium.MostWhole = was }(medium.MostWhole)
+	medium.MostWhole = 30 << 20
+	_, err = m.Get(ctx, "pack/cd/large", 0, -1)
+	require.ErrorIs(t, err, medium.ErrTooLarge, "nothing is made ready for what an object claims to be")
+	_, err = m.Get(ctx, "pack/cd/large", 1<<20, 5<<20)
+	require.NoError(t, err)
 	_, err = m.Room(ctx)
 	require.NoError(t, err)
 	require.NotEmpty(t, m.String())

@@ -2,6 +2,7 @@ package mediumtest
 
 import (
 	"net"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -32,6 +33,14 @@ func NewLine(t *testing.T, target string) *Line {
 	t.Cleanup(func() { listener.Close(); l.cut() })
 	go l.serve()
 	return l
+}
+
+// network is that of the target: a path is a socket's.
+func (l *Line) network() string {
+	if strings.HasPrefix(l.target, "/") {
+		return "unix"
+	}
+	return "tcp"
 }
 
 // Address is where the line begins.
@@ -72,7 +81,7 @@ func (l *Line) serve() {
 		if err != nil {
 			return
 		}
-		to, err := net.Dial("tcp", l.target)
+		to, err := net.Dial(l.network(), l.target)
 		if err != nil || l.down.Load() {
 			from.Close()
 			continue

@@ -109,6 +109,9 @@ func (m *Memory) Get(_ context.Context, name string, offset, length int64) (out 
 		if offset > int64(len(body)) || end > int64(len(body)) {
 			return fmt.Errorf("%s in memory: %w", name, io.ErrUnexpectedEOF)
 		}
+		if err := medium.CheckWhole(end - offset); err != nil {
+			return fmt.Errorf("%s in memory: %w", name, err)
+		}
 		out = slices.Clone(body[offset:end])
 		return nil
 	})

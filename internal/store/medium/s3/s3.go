@@ -124,6 +124,9 @@ func (b *Bucket) getOnce(ctx context.Context, name string, offset, length int64)
 	} else if info.Size < length {
 		return nil, errShort // the service gave what there is
 	}
+	if err := medium.CheckWhole(length); err != nil {
+		return nil, err
+	}
 	out := make([]byte, length)
 	if _, err := io.ReadFull(body, out); err != nil {
 		return nil, fmt.Errorf("%w: %v", errCut, err)

@@ -40,6 +40,7 @@ func (s *Settings) Place() string {
 func init() {
 	medium.Register("s3", medium.Driver{
 		Doc:      "a bucket of an object service that speaks the S3 protocol",
+		Far:      true,
 		Settings: func() site.Settings { return &Settings{} },
 		Secrets: []medium.Secret{{Name: "access_key", Doc: "name of the access key; its secret is asked for", Public: true},
 			{Name: "secret_key", Doc: "secret of the access key"}},

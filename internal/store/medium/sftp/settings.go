@@ -46,6 +46,7 @@ func (s *Settings) Place() string {
 func init() {
 	medium.Register("sftp", medium.Driver{
 		Doc:      "a folder on a host that speaks SSH",
+		Far:      true,
 		Settings: func() site.Settings { return &Settings{} },
 		Secrets: []medium.Secret{{Name: "password", Doc: "password of the account", Instead: "private_key"},
 			{Name: "private_key", Doc: "private key (PEM, without a passphrase)", File: true}},

@@ -338,6 +338,16 @@ func writeFile(s *sftp.Client, name string, content []byte) (err error) {
 	return nil
 }
 
+// Lasts implements [medium.Lasting].
+func (f *Folder) Lasts(ctx context.Context) (text string, err error) {
+	return text, f.do(ctx, "ask", "", func(s *sftp.Client) error {
+		if _, ok := s.HasExtension("fsync@openssh.com"); !ok {
+			text = "this server can't be told to write through (it lacks fsync@openssh.com): an image that has just been made may be lost in a power cut there; use another server, or one that syncs by itself"
+		}
+		return nil
+	})
+}
+
 // makeFolder makes a folder below the store's own, which it never makes.
 func (f *Folder) makeFolder(s *sftp.Client, folder string) error {
 	f.mu.Lock()
@@ -383,6 +393,9 @@ func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (ou
 				return err
 			}
 			want = max(0, info.Size()-offset)
+		}
+		if err := medium.CheckWhole(want); err != nil {
+			return err
 		}
 		out = make([]byte, want)
 		n, err := file.ReadAt(out, offset)

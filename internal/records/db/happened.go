@@ -1,4 +1,4 @@
-package records
+package db
 
 import (
 	"context"
@@ -23,8 +23,8 @@ func (Happened) Kind() string { return "event" }
 // InsertOpts implements river's interface.
 func (Happened) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: EventQueue} }
 
-// happened queues the telling of an event together with what tx changes.
-func (r *Records) happened(ctx context.Context, tx pgx.Tx, e event.Event) error {
-	_, err := r.jobs.InsertTx(ctx, tx, Happened{e}, nil)
+// Happen queues the telling of an event together with what tx changes.
+func (d *DB) Happen(ctx context.Context, tx pgx.Tx, e event.Event) error {
+	_, err := d.Jobs.InsertTx(ctx, tx, Happened{e}, nil)
 	return err
 }

@@ -1,0 +1,109 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/records"
+)
+
+// databaseTime is how long a call waits for a database that does not answer, before it says so.
+const databaseTime = 5 * time.Second
+
+// guard refuses what no client of ours sends, and sets headers that keep a browser from doing what the console never does.
+func guard(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if foreign(r) {
+			refuse(w, http.StatusForbidden, "this call comes from a page of another origin ("+clip(r.Header.Get("Origin"))+"); only the lodge's own console may change something with a browser's session")
+			return
+		}
+		if place := strange(r); place != "" {
+			refuse(w, http.StatusBadRequest, "the "+place+" holds a character that no name has")
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(records.Within(r.Context(), databaseTime)))
+	})
+}
+
+// foreign reports whether a browser sends a request for a page of another origin: of another host, or another port of this one, which a
+// cookie does not tell apart. Programs send neither header.
+func foreign(r *http.Request) bool {
+	if r.Method == http.MethodGet || r.Method == http.MethodHead {
+		return false // nothing is changed, and the browser keeps the answer from the page
+	}
+	if site := r.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
+		return true
+	}
+	origin := r.Header.Get("Origin")
+	if origin == "" {
+		return false
+	}
+	from, err := url.Parse(origin)
+	return err != nil || !strings.EqualFold(from.Host, r.Host)
+}
+
+// strange names what of a request's address holds a control character, or bytes that are no text; it is "" for most.
+func strange(r *http.Request) string {
+	odd := func(s string) bool { return !utf8.ValidString(s) || strings.ContainsFunc(s, unicode.IsControl) }
+	if odd(r.URL.Path) {
+		return "path"
+	}
+	query, err := url.ParseQuery(r.URL.RawQuery)
+	if err != nil {
+		return "query"
+	}
+	for key, values := range query {
+		for _, v := range values {
+			if odd(key) || odd(v) {
+				return "query"
+			}
+		}
+	}
+	return ""
+}
+
+func clip(s string) string { return fmt.Sprintf("%.80q", s) }
+
+// refuse answers with a problem (RFC 9457).
+func refuse(w http.ResponseWriter, status int, detail string) {
+	body, _ := json.Marshal(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	w.Write(body)
+}
+
+// httpError maps the lodge's errors onto HTTP's. What the database says of itself is for the service's log.
+func (s *server) httpError(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, fault.ErrNotFound):
+		return huma.Error404NotFound(fault.Text(err))
+	case errors.Is(err, fault.ErrConflict):
+		return huma.Error409Conflict(fault.Text(err))
+	case errors.Is(err, fault.ErrInvalid):
+		return huma.Error422UnprocessableEntity(fault.Text(err))
+	case records.Away(err):
+		s.log.Warn("a call failed, for the database does not answer", "error", err)
+		return huma.Error503ServiceUnavailable("the lodge's database does not answer; runs under way go on, and this call may be made again")
+	}
+	s.log.Error("a call failed", "error", err)
+	if records.OfDatabase(err) {
+		return huma.Error500InternalServerError("the lodge's database refused this; the service's log says why")
+	}
+	return huma.Error500InternalServerError(err.Error())
+}
