@@ -57,6 +57,7 @@ func TestADatabaseThatIsAway(t *testing.T) {
 	r, err := b.l.RunPolicy(ctx, "nightly-guests", "operator", "")
 	require.NoError(t, err)
 	<-reading
+	b.until(func() bool { return len(b.shelf().Names("image/")) == 1 && b.host.Look("tickets-db").Job == "" }, "the other image") // what a capture asks the records before it reads waits for them
 	line.Down(true)
 	goOn <- true
 	b.until(func() bool { return b.host.Look("timetable").Job == "" && len(b.shelf().Names("image/")) == 2 }, "both images, in the store")
@@ -104,8 +105,9 @@ func TestARunThatWasTakenOver(t *testing.T) {
 		return len(orphans) == 1
 	}, "the lock to be free")
 	require.NoError(t, b.rec.EndRun(ctx, r.ID, run.Failed, "taken over")) // as another service does
+	before := lines(b.log.String(), "is there again")
 	line.Down(false)
-	b.until(func() bool { return lines(b.log.String(), "is there again") > 0 }, "the service to be back")
+	b.until(func() bool { return lines(b.log.String(), "is there again") > before }, "the service to be back")
 	b.host.SetFault(nil)
 	close(goOn)
 	b.until(func() bool { return b.host.Look("timetable").Job == "" }, "the capture to end")
@@ -121,17 +123,18 @@ func TestInterruptedRuns(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
 	b := newBench(t, map[string]site.Policy{"nightly-guests": everything("newest 3")})
-	owner := b.run("nightly-guests").Owner
-	begin := func(id string, r records.Run, owner int64) {
+	stray := b.run("nightly-guests")
+	begin := func(id string, r records.Run) { // as a process that is dead by now
 		r.ID, r.Kind, r.Policy = id, run.Backup, "nightly-guests"
 		require.NoError(t, b.rec.QueueRun(ctx, r))
-		_, err := b.rec.BeginRun(ctx, id, owner)
+		_, err := b.rec.BeginRun(ctx, id, 424242)
 		require.NoError(t, err)
 	}
-	begin("stray000", records.Run{Cause: run.Hand}, owner)
-	require.Contains(t, b.await("stray000").Error, "the service ended in the middle of it")
+	_, err := b.rec.Pool().Exec(ctx, "update runs set state = 'running', ended = null where id = $1", stray.ID) // as if its end had not been recorded
+	require.NoError(t, err)
+	require.Contains(t, b.await(stray.ID).Error, "the service ended in the middle of it")
 	b.stop()
-	begin("cut00000", records.Run{Cause: run.Schedule, Note: "before the fair"}, 424242)
+	begin("cut00000", records.Run{Cause: run.Schedule, Note: "before the fair"})
 	b.start()
 	require.EqualValues(t, run.Failed, b.await("cut00000").State)
 	again := b.newest("nightly-guests")
@@ -139,7 +142,7 @@ func TestInterruptedRuns(t *testing.T) {
 	require.Equal(t, []string{"cut00000", "before the fair", string(run.Schedule)}, []string{again.Again, again.Note, string(again.Cause)})
 	require.Contains(t, b.lines("cut00000"), "it is taken up again, once: run "+again.ID)
 	b.stop()
-	begin("cut00001", records.Run{Cause: run.Schedule, Again: "cut00000"}, 424242)
+	begin("cut00001", records.Run{Cause: run.Schedule, Again: "cut00000"})
 	b.start()
 	require.EqualValues(t, run.Failed, b.await("cut00001").State)
 	require.Equal(t, "cut00001", b.newest("nightly-guests").ID, "once is enough")

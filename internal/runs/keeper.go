@@ -115,6 +115,9 @@ func (k *keeper) keep(ctx context.Context) error {
 		if err := k.e.heedCancels(ctx); err != nil && ctx.Err() == nil {
 			k.e.log.Error("could not look for runs that are to be cancelled", "error", err)
 		}
+		if err := k.e.endTakenOver(ctx); err != nil && ctx.Err() == nil {
+			k.e.log.Error("could not look whether runs under way are still this process's; looking again", "error", err)
+		}
 		if clearing != nil {
 			continue
 		}

@@ -18,9 +18,9 @@ type Line struct {
 	left     atomic.Int64 // bytes until the next cut; negative for none
 	cuts     atomic.Int64
 	delay    atomic.Int64 // nanoseconds before each piece is passed on
-	down     atomic.Bool
 
 	mu    sync.Mutex
+	down  bool
 	conns map[net.Conn]bool
 }
 
@@ -60,7 +60,9 @@ func (l *Line) Slow(d time.Duration) { l.delay.Store(int64(d)) }
 
 // Down cuts the line and refuses new connections.
 func (l *Line) Down(down bool) {
-	l.down.Store(down)
+	l.mu.Lock()
+	l.down = down
+	l.mu.Unlock()
 	if down {
 		l.cut()
 	}
@@ -82,11 +84,15 @@ func (l *Line) serve() {
 			return
 		}
 		to, err := net.Dial(l.network(), l.target)
-		if err != nil || l.down.Load() {
+		if err != nil {
 			from.Close()
 			continue
 		}
 		l.mu.Lock()
+		if l.down {
+			from.Close()
+			to.Close()
+		}
 		l.conns[from], l.conns[to] = true, true
 		l.mu.Unlock()
 		go l.pass(from, to)
