@@ -38,7 +38,8 @@ func imageOf(m records.Image) wire.Image {
 	return wire.Image{ID: m.ID, Machine: m.Machine, MachineID: m.MachineID, Policy: m.Policy, Store: m.Store, Run: m.Run, Taken: m.Taken, State: m.State, Scope: m.Scope, Capture: m.Capture,
 		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
 		Disks: eachOf(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, NewBytes: m.NewBytes, Stored: m.Stored,
-		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving}
+		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving,
+		Firmware: eachOf(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) })}
 }
 
 func proofOf(p records.Proof) wire.Proof { return wire.Proof(p) }

@@ -43,6 +43,13 @@ func (s *server) registerMachines(a huma.API) {
 	})
 	do(s, a, huma.Operation{OperationID: "find-machines", Method: http.MethodPost, Path: "/api/v1/hypervisors/find", Summary: "Ask every hypervisor for its guests"},
 		func(ctx context.Context, _ *none) ([]wire.Found, error) { return s.l.Inventory.Find(ctx) })
+	type named struct {
+		Name string `path:"name"`
+	}
+	get(s, a, "list-around", "/api/v1/hypervisors/{name}/around", "What stands around a hypervisor's machines, as it was each day", func(ctx context.Context, in *named) ([]wire.Thing, error) {
+		found, err := s.l.Inventory.Around(ctx, in.Name)
+		return eachOf(found, func(t records.Thing) wire.Thing { return wire.Thing(t) }), err
+	})
 	get(s, a, "get-summary", "/api/v1/summary", "How the lodge stands, in one call", func(ctx context.Context, _ *none) (wire.Standing, error) { return s.l.Summary(ctx) })
 	type retire struct {
 		NamedMachine

@@ -203,6 +203,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 		return err
 	}
 	asked := c.request(ctx, o, t, k.rec.ID)
+	asked.Secrets = k.st.Header().Sealed
 	if k.base != nil {
 		asked.Since = k.base.ID
 	}
@@ -221,6 +222,11 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	}()
 	k.rec.Taken = time.Now()
 	m := k.manifest(capture)
+	for _, f := range m.Firmware {
+		if f.Left != "" {
+			t.Log(ctx, "%s left out: %s", f.Kind, f.Left)
+		}
+	}
 	t.Warnings, t.Frozen = append(t.Warnings, capture.Warnings()...), m.Frozen.Nanoseconds()
 	disks, err := c.planDisks(ctx, k.st, capture, k.base, t, gentle.both(c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st)))
 	defer closeOlder(disks)
@@ -249,7 +255,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 // manifest begins the image's manifest.
 func (k *making) manifest(capture source.Capture) *image.Manifest {
 	m := &image.Manifest{Format: image.Format, ID: k.rec.ID, Machine: k.rec.Machine, Identity: k.rec.MachineID, Policy: k.rec.Policy, Taken: k.rec.Taken.UTC(), Scope: k.rec.Scope,
-		Hypervisor: k.t.Hypervisor, Definition: capture.Definition(), Program: k.c.program, Why: k.why, Note: k.rec.Note, SeparateSet: k.rec.SeparateSet}
+		Hypervisor: k.t.Hypervisor, Definition: capture.Definition(), Program: k.c.program, Why: k.why, Note: k.rec.Note, SeparateSet: k.rec.SeparateSet, Firmware: capture.Firmware()}
 	m.Consistency, m.Frozen = capture.Consistency()
 	return m
 }

@@ -286,6 +286,8 @@ machine list -o json
 machine list --unprotected
 hypervisor list
 hypervisor list -o json
+hypervisor around quay-1
+hypervisor around quay-1 -o json
 hypervisor find
 hypervisor find -o json
 store list => varies

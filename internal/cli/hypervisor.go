@@ -26,6 +26,25 @@ func hypervisorCommand() *cli.Command {
 					table(w, []string{"HYPERVISOR", "URI", "POOL"}, rows)
 				})
 			})},
+		&cli.Command{Name: "around", Usage: "show what stands around a hypervisor's guests, as it was each day: networks, storage pools, the names of secrets", ArgsUsage: "HYPERVISOR",
+			Description: "What changed is kept for over a year: whoever brings guests back to a host that is new needs it. -o json has the definitions.", Flags: []cli.Flag{output()},
+			Action: calls([]string{"a hypervisor's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				things, err := k.Around(ctx, c.Args().First())
+				if err != nil {
+					return err
+				}
+				return show(c, things, func(w io.Writer) {
+					if len(things) == 0 {
+						fmt.Fprintln(w, "nothing is known yet: the service asks in its first minute, and then once a day")
+						return
+					}
+					var rows [][]string
+					for _, t := range things {
+						rows = append(rows, []string{t.Kind, t.Name, moment(&t.Since), moment(&t.Seen)})
+					}
+					table(w, []string{"KIND", "NAME", "SO SINCE", "LAST SEEN"}, rows)
+				})
+			})},
 		&cli.Command{Name: "find", Usage: "ask every hypervisor for its guests", Flags: []cli.Flag{output()},
 			Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				found, err := k.FindMachines(ctx)

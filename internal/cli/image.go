@@ -173,12 +173,23 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 	for _, d := range m.Disks {
 		disks = append(disks, fmt.Sprintf("%s %s", d.Target, size(d.Size)))
 	}
+	var firmware []string
+	for _, f := range m.Firmware {
+		if f.Left != "" {
+			firmware = append(firmware, fmt.Sprintf("no %s: %s", f.Kind, f.Left))
+		} else {
+			firmware = append(firmware, fmt.Sprintf("%s %s", f.Kind, size(f.Size)))
+		}
+	}
 	for _, row := range [][2]string{
 		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"policy", orDash(m.Policy)}, {"store", m.Store},
 		{"capture", captureWords(m.Image)}, {"leans on", orDash(m.Base)}, {"note", orDash(m.Note)}, {"pinned", pinWords(m.Image)}, {"took", time.Duration(m.Took).Round(100 * time.Millisecond).String()}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
 		{"disks", orDash(strings.Join(disks, ", "))}, {"read", size(m.Read)}, {"new to the store", size(m.NewBytes)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
 	} {
 		fmt.Fprintf(w, "%-18s %s\n", row[0], row[1])
+	}
+	if len(firmware) > 0 {
+		fmt.Fprintf(w, "%-18s %s\n", "firmware", strings.Join(firmware, ", "))
 	}
 	if len(m.Proofs) == 0 {
 		fmt.Fprintf(w, "\nnot proven yet; prove it with: keenlodge image prove %s --level mount --wait\n", m.ID)

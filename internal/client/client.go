@@ -200,6 +200,11 @@ func (c *Client) FindMachines(ctx context.Context) (out []wire.Found, err error)
 	return out, c.call(ctx, http.MethodPost, "/api/v1/hypervisors/find", nil, &out)
 }
 
+// Around lists what stands around a hypervisor's machines, by kind and name, the newest first.
+func (c *Client) Around(ctx context.Context, hypervisor string) ([]wire.Thing, error) {
+	return list[wire.Thing](ctx, c, "/api/v1/hypervisors/"+url.PathEscape(hypervisor)+"/around")
+}
+
 // Stores lists stores.
 func (c *Client) Stores(ctx context.Context) ([]wire.Store, error) {
 	return list[wire.Store](ctx, c, "/api/v1/stores")

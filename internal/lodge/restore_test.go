@@ -19,7 +19,9 @@ import (
 	"keenlodge/internal/records"
 	"keenlodge/internal/restore"
 	"keenlodge/internal/source/sourcetest"
+	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/medium/memory"
 	"keenlodge/internal/wire"
 )
 
@@ -102,6 +104,54 @@ func TestRestores(t *testing.T) {
 	require.EqualValues(t, run.Failed, r.State)
 	require.Contains(t, r.Tasks[0].Error, "disk vda: its pool is full")
 	require.Equal(t, was, b.host.Restored())
+}
+
+// What a machine's firmware keeps beside its disks comes back with it; a TPM's keys are in sealed stores only.
+func TestFirmwareComesBack(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	b := newBench(t, map[string]site.Policy{"nightly-guests": everything("newest 3")})
+	sealed := site.Store{Medium: "memory", Layout: site.Pooled, Sealed: true, Settings: &memory.Settings{Shelf: t.Name() + "-strongbox"}}
+	_, err := b.l.AddStore(ctx, "strongbox", wire.StoreAddition{Spec: sealed, Keys: []store.NewKey{{Passphrase: "herring gulls at dawn"}}})
+	require.NoError(t, err)
+	b.site.Stores["strongbox"] = sealed
+	b.site.Policies["weekly-sealed"] = site.Policy{Machines: []string{"timetable"}, Store: "strongbox", Rotation: "newest 3"}
+	b.apply()
+	b.host.Change("timetable", func(g *sourcetest.Guest) { g.Variables, g.TPM = []byte("Boot0001"), []byte("endorsement") })
+
+	for policy, has := range map[string][]records.ImageFirmware{
+		"nightly-guests": {{Kind: image.UEFIVariables, Size: 8}, {Kind: image.TPMState, Left: image.NotSealed}},
+		"weekly-sealed":  {{Kind: image.UEFIVariables, Size: 8}, {Kind: image.TPMState, Size: 11}},
+	} {
+		r := b.run(policy)
+		require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+		m := b.images("u-timetable")[0]
+		require.Equal(t, policy, m.Policy)
+		require.Equal(t, has, m.Firmware)
+		r, err := b.l.Restores.Start(ctx, "operator", restore.Request{Image: m.ID, As: "from-" + policy})
+		require.NoError(t, err)
+		require.EqualValues(t, run.Done, b.await(r.ID).State, b.lines(r.ID))
+		again := b.host.Look("from-" + policy)
+		require.Equal(t, "Boot0001", string(again.Variables))
+		if has[1].Left == "" {
+			require.Equal(t, "endorsement", string(again.TPM))
+		} else {
+			require.Nil(t, again.TPM)
+			require.Contains(t, b.lines(r.ID), "the guest gets fresh tpm-state, for the image has none: it holds keys, and the store is not sealed")
+		}
+	}
+	require.Empty(t, b.host.Look("from-nightly-guests").Job)
+	b.host.SetFault(func(call, guest string) error {
+		if call == "define" {
+			return errors.New("it is no guest")
+		}
+		return nil
+	})
+	was := b.host.Restored()
+	r, err := b.l.Restores.Start(ctx, "operator", restore.Request{Image: b.images("u-timetable")[0].ID, As: "third"})
+	require.NoError(t, err)
+	require.EqualValues(t, run.Failed, b.await(r.ID).State)
+	require.Equal(t, was, b.host.Restored(), "nothing of it stays")
 }
 
 // Trouble on the way to an image is no verdict on it; a cancelled proof says that it was cancelled.

@@ -15,6 +15,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/records/around"
 	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/schema"
 	"keenlodge/internal/records/trust"
@@ -31,6 +32,7 @@ var (
 // Records is an open database.
 type Records struct {
 	trust.Trust
+	around.Around
 	db *db.DB
 
 	mu         sync.Mutex
@@ -70,7 +72,7 @@ func Open(ctx context.Context, url string, told ...func(away bool, err error)) (
 		return nil, err
 	}
 	d := &db.DB{Pool: pool, Jobs: jobs}
-	return &Records{Trust: trust.New(d), db: d}, nil
+	return &Records{Trust: trust.New(d), Around: around.New(d), db: d}, nil
 }
 
 // Pool is the connection pool, for the queue's workers.
@@ -87,6 +89,8 @@ type (
 	Happened = db.Happened
 	// Proof is evidence that an image can be trusted, or that it can't.
 	Proof = trust.Proof
+	// Thing is something that a host has beside its machines.
+	Thing = around.Thing
 )
 
 // ErrAway marks what could not be read or recorded because the database does not answer.

@@ -230,10 +230,36 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 			return fmt.Errorf("disk %s: %w", d.Target, err)
 		}
 	}
+	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take}
+	variables, err := m.FirmwareOf(image.UEFIVariables)
+	if err != nil {
+		return err
+	}
+	if guest.TPM, err = m.FirmwareOf(image.TPMState); err != nil {
+		return err
+	}
+	for _, f := range m.Firmware {
+		if f.Left != "" {
+			t.Log(ctx, "the guest gets fresh %s, for the image has none: %s", f.Kind, f.Left)
+		}
+	}
+	if variables != nil {
+		if err := t.Begin(ctx, "writing UEFI variables"); err != nil {
+			return err
+		}
+		if guest.Variables, err = on.makes.CreateDisk(ctx, q.Pool, fmt.Sprintf("%s-uefi-variables-%s.fd", q.As, t.Run), int64(len(variables)), bytes.NewReader(variables)); err != nil {
+			return err
+		}
+		defer func() {
+			if err != nil {
+				err = errors.Join(err, on.makes.RemoveDisk(context.WithoutCancel(ctx), guest.Variables))
+			}
+		}()
+	}
 	if err := t.Begin(ctx, "defining guest "+q.As); err != nil {
 		return err
 	}
-	left, err := on.makes.Define(ctx, source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take})
+	left, err := on.makes.Define(ctx, guest)
 	for _, what := range left {
 		t.Log(ctx, "left out of the definition, for it reaches beyond the guest: %s (take it over with --take, if it is meant)", what)
 	}

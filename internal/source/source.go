@@ -71,6 +71,8 @@ type Request struct {
 	Starting func() error
 	// Disks narrows the capture to these targets; empty for all.
 	Disks []string
+	// Secrets asks for what the machine keeps of secrets beside its disks, too: the state of its TPM.
+	Secrets bool
 	// Moment is called at "frozen", while the file systems stand still, and at "thawed"; an error at frozen ends the capture.
 	Moment func(ctx context.Context, m site.Moment) error
 	// Alive tells whether whoever made the capture of an ID is at work still, and whether anything is known of it: what a dead process left on
@@ -94,6 +96,8 @@ type Capture interface {
 	Disks() []CapturedDisk
 	// Definition describes the guest in the hypervisor's words.
 	Definition() string
+	// Firmware is what the machine's firmware keeps beside the disks, as far as it was asked for.
+	Firmware() []image.Firmware
 	// Consistency returns what state the data is in, and how long the guest's file systems stood still.
 	Consistency() (image.Consistency, time.Duration)
 	// Warnings list what is not in the capture, and why.
@@ -123,6 +127,10 @@ type NewGuest struct {
 	// Disks gives each disk's place by target, as CreateDisk returned it. All are qcow2. Disks of the definition that
 	// are not named are left out.
 	Disks map[string]string
+	// Variables is the place of its UEFI variables, as CreateDisk returned it; "" gives it fresh ones.
+	Variables string
+	// TPM is what its TPM keeps; nil gives it a fresh one.
+	TPM []byte
 	// Replace allows an existing guest of that name, which must be off, to be defined anew.
 	Replace bool
 	// Take names what of the definition is taken over though it reaches beyond the guest, as Define names what it leaves out.
@@ -153,7 +161,7 @@ type Capturer interface {
 
 // Restorer makes machines.
 type Restorer interface {
-	// CreateDisk makes a qcow2 disk of length bytes of content in a pool ("" for the source's own choice) and returns its place. If it
+	// CreateDisk makes a disk's file, of length bytes of content, in a pool ("" for the source's own choice) and returns its place. If it
 	// fails, nothing stays.
 	CreateDisk(ctx context.Context, pool, name string, length int64, content io.Reader) (place string, err error)
 	// RemoveDisk takes back what CreateDisk made.
@@ -186,6 +194,29 @@ type WriteTimer interface {
 	// WriteTimes tells how many writes and flushes a machine's disks have carried out since it was powered on, and how long all of them
 	// together took. Errors wrap [ErrNotRunning] where it fits.
 	WriteTimes(ctx context.Context, name string) (writes int64, took time.Duration, err error)
+}
+
+// ThingKind says what a host has beside its machines.
+type ThingKind string
+
+// What a host may have.
+const (
+	Network ThingKind = "network"
+	Pool    ThingKind = "pool"
+	Secret  ThingKind = "secret"
+)
+
+// Thing is something that a host has beside its machines, and that they need. Definition is in the hypervisor's words; a secret's has no value.
+type Thing struct {
+	Kind       ThingKind
+	Name       string
+	Definition string
+}
+
+// Surveyor tells what stands around the machines of a host.
+type Surveyor interface {
+	// Around lists networks, storage pools and secrets.
+	Around(ctx context.Context) ([]Thing, error)
 }
 
 // As is a source as far as it can do something, such as [Capturer]; what names that for the error, such as "capture machines".

@@ -50,6 +50,10 @@ func Finished(rec records.Image, m *image.Manifest) records.Image {
 	for _, d := range m.Disks {
 		rec.Disks = append(rec.Disks, records.ImageDisk{Target: d.Target, Size: d.Size})
 	}
+	rec.Firmware = []records.ImageFirmware{}
+	for _, f := range m.Firmware {
+		rec.Firmware = append(rec.Firmware, records.ImageFirmware{Kind: f.Kind, Size: f.Size, Left: f.Left})
+	}
 	return rec
 }
 

@@ -40,6 +40,7 @@ type Image struct {
 	ProvenAt    *time.Time        `json:"proven_at"`
 	Failed      bool              `json:"failed" doc:"the newest proof failed, which outranks all"`
 	InStore     bool              `json:"in_store" doc:"of an image that is gone: it still lies in its store"`
+	Firmware    []ImageFirmware   `json:"firmware" doc:"what it has, and has not, of what the machine's firmware keeps beside the disks"`
 	Leaving     bool              `json:"leaving" doc:"of an image that is gone: it is on its way out, and can't be brought back"`
 }
 
@@ -47,6 +48,13 @@ type Image struct {
 type ImageDisk struct {
 	Target string `json:"target"`
 	Size   int64  `json:"size"`
+}
+
+// ImageFirmware is something that a machine's firmware keeps beside the disks.
+type ImageFirmware struct {
+	Kind image.FirmwareKind `json:"kind" doc:"uefi-variables or tpm-state"`
+	Size int64              `json:"size"`
+	Left string             `json:"left" doc:"why the image does not have it; empty where it does"`
 }
 
 // Proof is evidence that an image can be trusted, or that it can't.

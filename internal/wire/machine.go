@@ -45,6 +45,15 @@ type Found struct {
 	Copies []string `json:"copies"`
 }
 
+// Thing is something that a hypervisor has beside its machines and that they need, as it was from Since until Seen, when it was last asked for.
+type Thing struct {
+	Kind       string    `json:"kind" doc:"network, pool or secret"`
+	Name       string    `json:"name"`
+	Definition string    `json:"definition" doc:"in the hypervisor's words; a secret's has no value"`
+	Since      time.Time `json:"since"`
+	Seen       time.Time `json:"seen"`
+}
+
 // NewestImage is what a list of machines tells of a machine's newest usable image.
 type NewestImage struct {
 	ID     string      `json:"id"`

@@ -72,6 +72,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/hypervisors/{name}/around": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What stands around a hypervisor's machines, as it was each day */
+    get: operations["list-around"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images": {
     parameters: {
       query?: never
@@ -949,6 +966,8 @@ export interface components {
       disks: components["schemas"]["ImageDisk"][]
       /** @description the newest proof failed, which outranks all */
       failed: boolean
+      /** @description what it has, and has not, of what the machine's firmware keeps beside the disks */
+      firmware: components["schemas"]["ImageFirmware"][]
       /** Format: int64 */
       fresh: number
       /**
@@ -1004,6 +1023,14 @@ export interface components {
       /** Format: int64 */
       size: number
       target: string
+    }
+    ImageFirmware: {
+      /** @description uefi-variables or tpm-state */
+      kind: string
+      /** @description why the image does not have it; empty where it does */
+      left: string
+      /** Format: int64 */
+      size: number
     }
     Key: {
       id: string
@@ -1302,6 +1329,8 @@ export interface components {
       disks: components["schemas"]["ImageDisk"][]
       /** @description the newest proof failed, which outranks all */
       failed: boolean
+      /** @description what it has, and has not, of what the machine's firmware keeps beside the disks */
+      firmware: components["schemas"]["ImageFirmware"][]
       /** Format: int64 */
       fresh: number
       /**
@@ -1972,6 +2001,17 @@ export interface components {
       /** Format: int64 */
       took: number
     }
+    Thing: {
+      /** @description in the hypervisor's words; a secret's has no value */
+      definition: string
+      /** @description network, pool or secret */
+      kind: string
+      name: string
+      /** Format: date-time */
+      seen: string
+      /** Format: date-time */
+      since: string
+    }
   }
   responses: never
   parameters: never
@@ -2239,6 +2279,100 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Found"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-around": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Thing"][]
         }
       }
       /** @description Bad Request */

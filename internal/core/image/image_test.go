@@ -378,6 +378,33 @@ func TestAManifestComesBack(t *testing.T) {
 	}
 }
 
+// What firmware keeps comes back, is given for what it is only, and no length that it claims is believed.
+func TestFirmware(t *testing.T) {
+	m, variables := good(), bytes.Repeat([]byte{0xff, 1, 2}, 180_224)
+	m.Firmware = []Firmware{NewFirmware(UEFIVariables, variables), {Kind: TPMState, Left: NotSealed}}
+	object, err := m.Encode()
+	require.NoError(t, err)
+	require.Less(t, len(object), 8<<10)
+	m, err = Decode(object)
+	require.NoError(t, err)
+	got, err := m.FirmwareOf(UEFIVariables)
+	require.NoError(t, err)
+	require.Equal(t, variables, got)
+	got, err = m.FirmwareOf(TPMState)
+	require.NoError(t, err)
+	require.Nil(t, got)
+	largest := NewFirmware(UEFIVariables, make([]byte, MaxFirmware))
+	_, err = largest.Bytes()
+	require.NoError(t, err)
+	bomb := NewFirmware(UEFIVariables, make([]byte, 64<<20))
+	shorter, longer, cut, text := largest, largest, largest, largest
+	shorter.Size, longer.Size, cut.Content, text.Content = largest.Size-1, largest.Size+1, largest.Content[:9], []byte("variables")
+	for _, f := range []Firmware{bomb, shorter, longer, cut, text, {Kind: UEFIVariables}} {
+		_, err := f.Bytes()
+		require.ErrorIs(t, err, chunk.ErrDamaged)
+	}
+}
+
 // An incremental map takes over whole map blocks, reads none of the data, and equals the map of the same ranges in full.
 func TestKeepTakesOverWhatDidNotChange(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 7))
@@ -481,6 +508,7 @@ func TestManifestsThatMakeNoSense(t *testing.T) {
 		"no target":      func(m *Manifest) { m.Disks[0].Target = "" },
 		"one name twice": func(m *Manifest) { m.Disks = append(m.Disks, m.Disks[0]) },
 		"a huge disk":    func(m *Manifest) { m.Disks[0].Size = MaxDisk + 1 },
+		"much firmware":  func(m *Manifest) { m.Firmware = make([]Firmware, mostFirmware+1) },
 		"many disks":     func(m *Manifest) { m.Disks = make([]Disk, mostDisks+1) },
 		"a file's size":  func(m *Manifest) { m.Disks[0] = Disk{Target: "vda", File: "vda.qcow2", Size: -1} },
 		"a file's name":  func(m *Manifest) { m.Disks[0] = Disk{Target: "vda", File: "../vda.qcow2"} },

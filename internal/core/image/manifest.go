@@ -48,8 +48,10 @@ type Manifest struct {
 	Hypervisor string `json:"hypervisor"`
 	Definition string `json:"definition"`
 	Disks      []Disk `json:"disks"`
-	Sizes      Sizes  `json:"sizes"`
-	Program    string `json:"program"`
+	// Firmware is what the machine's firmware keeps beside the disks.
+	Firmware []Firmware `json:"firmware,omitempty"`
+	Sizes    Sizes      `json:"sizes"`
+	Program  string     `json:"program"`
 }
 
 // Disk is one disk of an image. Sizes are in bytes.
@@ -104,6 +106,10 @@ func (m *Manifest) clean() {
 		*text = plain.Text(*text, mostText)
 	}
 	m.Definition = plain.Text(m.Definition, mostDefinition)
+	for i := range m.Firmware {
+		m.Firmware[i].Left = plain.Text(m.Firmware[i].Left, mostText)
+		m.Firmware[i].Kind = FirmwareKind(plain.Text(string(m.Firmware[i].Kind), 32))
+	}
 	tags := m.Tags
 	m.Tags = nil
 	for k, v := range tags {
@@ -149,6 +155,9 @@ func Decode(body []byte) (*Manifest, error) {
 	}
 	if len(m.Disks) > mostDisks {
 		return nil, fmt.Errorf("manifest of image %s: %w: it has %d disks", m.ID, chunk.ErrDamaged, len(m.Disks))
+	}
+	if len(m.Firmware) > mostFirmware {
+		return nil, fmt.Errorf("manifest of image %s: %w: it has %d parts of firmware", m.ID, chunk.ErrDamaged, len(m.Firmware))
 	}
 	m.clean()
 	targets := map[string]bool{}

@@ -50,12 +50,14 @@ type capture struct {
 	frozen      time.Duration
 	warnings    []string
 	disks       []source.CapturedDisk
+	firmware    []image.Firmware
 	clients     []*nbd.Client
 }
 
 func (c *capture) Disks() []source.CapturedDisk                    { return c.disks }
 func (c *capture) Definition() string                              { return c.text }
 func (c *capture) Consistency() (image.Consistency, time.Duration) { return c.consistency, c.frozen }
+func (c *capture) Firmware() []image.Firmware                      { return c.firmware }
 func (c *capture) Warnings() []string                              { return append(slices.Clone(c.cleared), c.warnings...) }
 func (c *capture) Checkpoints() []string                           { return c.earlier }
 
@@ -139,7 +141,7 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 			return err
 		}
 	}
-	return nil
+	return c.readFirmware(ctx, def, r.Secrets)
 }
 
 // open connects to a disk of the job.

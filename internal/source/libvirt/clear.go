@@ -192,6 +192,8 @@ func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (fou
 	for range removed {
 		found = append(found, "removed checkpoint "+marked+mark+" of guest "+machine)
 	}
+	closed, err := h.clearFolders(ctx)
+	found, errs = append(found, closed...), append(errs, err)
 	if woken {
 		off, err := h.sendToSleep(ctx, d, mark)
 		if errs = append(errs, err); off {

@@ -19,20 +19,9 @@ func (h *Host) CreateDisk(ctx context.Context, pool, name string, length int64, 
 	if err != nil {
 		return "", err
 	}
-	// The volume is a plain file to libvirt while it is filled: what comes is a finished qcow2 file.
-	def := libvirtxml.StorageVolume{
-		Name:       name,
-		Capacity:   &libvirtxml.StorageVolumeSize{Unit: "B", Value: uint64(length)},
-		Allocation: &libvirtxml.StorageVolumeSize{Unit: "B", Value: 0},
-		Target:     &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: "raw"}},
-	}
-	text, err := def.Marshal()
-	if err != nil {
-		return "", err
-	}
 	var v golibvirt.StorageVol
 	err = h.within(ctx, answerTime, fmt.Sprintf("create volume %s in pool %s", name, p.Name), func() (err error) {
-		v, err = h.l.StorageVolCreateXML(p, text, 0)
+		v, err = h.createVolume(p, name, length)
 		return err
 	})
 	if isCode(err, golibvirt.ErrStorageVolExist) {
@@ -63,6 +52,21 @@ func (h *Host) CreateDisk(ctx context.Context, pool, name string, length int64, 
 		return "", errors.Join(err, dialed)
 	}
 	return place, nil
+}
+
+// createVolume makes an empty volume. It is a plain file to libvirt while it is filled: what comes is a finished file, be it of qcow2.
+func (h *Host) createVolume(p golibvirt.StoragePool, name string, length int64) (v golibvirt.StorageVol, err error) {
+	def := libvirtxml.StorageVolume{
+		Name:       name,
+		Capacity:   &libvirtxml.StorageVolumeSize{Unit: "B", Value: uint64(length)},
+		Allocation: &libvirtxml.StorageVolumeSize{Unit: "B", Value: 0},
+		Target:     &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: "raw"}},
+	}
+	text, err := def.Marshal()
+	if err != nil {
+		return v, err
+	}
+	return h.l.StorageVolCreateXML(p, text, 0)
 }
 
 // pool finds a storage pool; an empty name means the first active one.
@@ -106,7 +110,10 @@ func (h *Host) Define(ctx context.Context, g source.NewGuest) (left []string, er
 	if err != nil {
 		return nil, err
 	}
-	return left, h.define(ctx, g, def)
+	if err := h.define(ctx, g, def); err != nil || g.TPM == nil {
+		return left, err
+	}
+	return left, h.restoreTPM(ctx, g)
 }
 
 // Admit implements [source.Restorer].
@@ -148,6 +155,12 @@ func newIdentity(g source.NewGuest) (def *libvirtxml.Domain, left []string, err 
 		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
 	}
 	def.Name, def.UUID, def.ID = g.Name, "", nil
+	if g.Variables != "" {
+		if def.OS.NVRam == nil {
+			def.OS.NVRam = &libvirtxml.DomainNVRam{}
+		}
+		def.OS.NVRam.NVRam = g.Variables
+	}
 	return def, left, nil
 }
 

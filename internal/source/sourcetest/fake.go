@@ -63,7 +63,9 @@ type Host struct {
 	open   int
 	// MostOpen is how many captures were open at the same time.
 	MostOpen int
-	disks    map[string][]byte // that CreateDisk made
+	// Things are what stands around its guests.
+	Things []source.Thing
+	disks  map[string][]byte // that CreateDisk made
 }
 
 // Guest is a machine of a fake host. Change it through [Host.Change].
@@ -82,6 +84,8 @@ type Guest struct {
 	Frozen      bool
 	Job         string
 	Checkpoints []string
+	// Variables and TPM are what it keeps beside its disks, nil for nothing.
+	Variables, TPM []byte
 
 	dirty  map[string]map[string]map[int64]bool // checkpoint, disk, grain
 	writes int64
@@ -205,6 +209,7 @@ type capture struct {
 	consistency image.Consistency
 	frozen      time.Duration
 	warnings    []string
+	firmware    []image.Firmware
 	earlier     []string
 	closed      bool
 }
@@ -293,6 +298,14 @@ func (k *capture) begin(g *Guest) {
 	k.c.h.open++
 	k.c.h.MostOpen = max(k.c.h.MostOpen, k.c.h.open)
 	k.earlier = slices.Clone(g.Checkpoints)
+	if g.Variables != nil {
+		k.firmware = append(k.firmware, image.NewFirmware(image.UEFIVariables, g.Variables))
+	}
+	if g.TPM != nil && k.r.Secrets {
+		k.firmware = append(k.firmware, image.NewFirmware(image.TPMState, g.TPM))
+	} else if g.TPM != nil {
+		k.firmware = append(k.firmware, image.Firmware{Kind: image.TPMState, Left: image.NotSealed})
+	}
 	dirty, known := g.dirty[k.r.Since]
 	for _, target := range slices.Sorted(maps.Keys(g.Disks)) {
 		if len(k.r.Disks) > 0 && !slices.Contains(k.r.Disks, target) {
@@ -365,6 +378,7 @@ func (c *changes) Extents(ctx context.Context, offset, length int64) ([]disk.Ext
 func (k *capture) Disks() []source.CapturedDisk                    { return k.disks }
 func (k *capture) Definition() string                              { return "fake guest " + k.r.Machine }
 func (k *capture) Consistency() (image.Consistency, time.Duration) { return k.consistency, k.frozen }
+func (k *capture) Firmware() []image.Firmware                      { return k.firmware }
 func (k *capture) Warnings() []string                              { return k.warnings }
 func (k *capture) Checkpoints() []string                           { return k.earlier }
 
@@ -529,8 +543,21 @@ func (c *Conn) Define(ctx context.Context, g source.NewGuest) (left []string, er
 		return nil, fmt.Errorf("guest %s: %w", g.Name, source.ErrExists)
 	}
 	c.h.Add(g.Name, "restored-"+g.Name, nil, disks)
-	c.h.Change(g.Name, func(g *Guest) { g.State = machine.Off })
+	c.h.mu.Lock()
+	variables := c.h.disks[g.Variables]
+	c.h.mu.Unlock()
+	c.h.Change(g.Name, func(made *Guest) { made.State, made.Variables, made.TPM = machine.Off, variables, g.TPM })
 	return nil, context.Cause(ctx)
+}
+
+// Around implements [source.Surveyor].
+func (c *Conn) Around(context.Context) ([]source.Thing, error) {
+	if err := c.h.fault("around", ""); err != nil {
+		return nil, err
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	return slices.Clone(c.h.Things), nil
 }
 
 // Start implements [source.Restorer].

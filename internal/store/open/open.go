@@ -26,6 +26,8 @@ const (
 	manifestEnd = ".json"
 	sumsEnd     = ".b2"
 	domainEnd   = ".xml"
+	// variablesEnd ends the name of a machine's UEFI variables, a file such as QEMU's pflash drives take.
+	variablesEnd = "-uefi-variables.fd"
 	// writingEnd is locked by who makes, folds or drops an image; it is there as long as the work is not done.
 	writingEnd = ".writing"
 	// foldingEnd holds the manifest of an image that is being folded, from the moment on at which nothing can fail any more.

@@ -83,7 +83,8 @@ func newStore(t *testing.T, images int, small bool) (s *Store, ids []string, con
 
 func manifest(i int) *image.Manifest {
 	return &image.Manifest{Format: image.Format, ID: image.NewID(), Machine: "tickets-db", Policy: "hourly-tickets", Scope: "machine", Capture: "full",
-		Taken: time.Date(2026, 2, 1+i, 23, 0, 0, 0, time.UTC), Definition: "<domain/>", Consistency: image.Crash}
+		Taken: time.Date(2026, 2, 1+i, 23, 0, 0, 0, time.UTC), Definition: "<domain/>", Consistency: image.Crash,
+		Firmware: []image.Firmware{image.NewFirmware(image.UEFIVariables, []byte("Boot0001"))}}
 }
 
 func write(t *testing.T, s *Store, m *image.Manifest, d disk.Disk, older *image.Disk, small bool) {
@@ -120,6 +121,12 @@ func TestAnyoneCanReadIt(t *testing.T) {
 	for _, small := range []bool{false, true} {
 		s, ids, contents := newStore(t, 3, small)
 		folder := s.folder("tickets-db")
+		files, err := filepath.Glob(filepath.Join(folder, "*"+variablesEnd))
+		require.NoError(t, err)
+		require.Len(t, files, 3)
+		variables, err := os.ReadFile(files[0])
+		require.NoError(t, err)
+		require.Equal(t, "Boot0001", string(variables), "as QEMU's flash memory has it")
 		sums, err := filepath.Glob(filepath.Join(folder, "*"+sumsEnd))
 		require.NoError(t, err)
 		require.Len(t, sums, 3)
@@ -229,7 +236,7 @@ func TestAFoldIsKilledAnywhere(t *testing.T) {
 		m := requireSame(t, s, ids[1], contents[1])
 		left, err := os.ReadDir(s.folder("tickets-db"))
 		require.NoError(t, err)
-		require.Len(t, left, 1+2*4, "round %d: a README and four files an image: %v", round, left)
+		require.Len(t, left, 1+2*5, "round %d: a README and five files an image: %v", round, left)
 		if m.Base == "" {
 			folded++
 			require.NoError(t, s.DropImage(t.Context(), ids[0]))
@@ -276,7 +283,7 @@ func TestWhatDeadWritersLeave(t *testing.T) {
 	requireSame(t, s, m.ID, contents[0])
 	w, _ = begin()
 	require.NoError(t, w.End(t.Context()), "an image that was given up leaves nothing")
-	require.Equal(t, before+4, count())
+	require.Equal(t, before+5, count())
 }
 
 // Damage is found, named, and blamed on the right image; what leans on it is broken, too. Notes lie beside the images.

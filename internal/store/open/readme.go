@@ -13,6 +13,7 @@ Each machine has a folder, and in it each image has these files, which begin wit
 
   …-vda.qcow2   a disk (vda, vdb …), in QEMU's format
   ….xml         the machine's definition, as libvirt has it
+  …-uefi-variables.fd   the variables of its UEFI firmware, if it has any
   ….json        what the image is: when and how it was taken, its files and what they lean on
   ….b2          digests of these files (BLAKE2b, as b2sum writes them)
 
@@ -30,7 +31,7 @@ Look at its files         qemu-nbd --read-only --connect=/dev/nbd0 NAME-vda.qcow
                           (or: guestmount --ro -a NAME-vda.qcow2 -i /mnt)
 Start it as it is         qemu-img create -f qcow2 -F qcow2 -b $PWD/NAME-vda.qcow2 /tmp/try.qcow2
                           and give /tmp/try.qcow2 to a virtual machine: what it writes goes there, and not in here
-Define the machine anew   virsh define NAME.xml, after its disks' paths were changed to copies
+Define the machine anew   virsh define NAME.xml, after its disks' paths, and that of its nvram, were changed to copies
 
 A file that says "backing file" holds only what changed since that one; never write to either.
 `

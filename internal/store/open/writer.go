@@ -110,12 +110,21 @@ func writeAround(base string, m *image.Manifest) error {
 	if err := putFile(base+domainEnd, []byte(m.Definition)); err != nil {
 		return err
 	}
+	around := map[string][]byte{domainEnd: []byte(m.Definition), manifestEnd: body}
+	if variables, err := m.FirmwareOf(image.UEFIVariables); err != nil {
+		return err
+	} else if variables != nil {
+		if err := putFile(base+variablesEnd, variables); err != nil {
+			return err
+		}
+		around[variablesEnd] = variables
+	}
 	var sums strings.Builder
 	line := func(digest, name string) { fmt.Fprintf(&sums, "%s  %s\n", digest, name) }
 	for _, d := range m.Disks {
 		line(d.Digest, d.File)
 	}
-	for end, content := range map[string][]byte{domainEnd: []byte(m.Definition), manifestEnd: body} {
+	for end, content := range around {
 		digest := blake2b.Sum512(content)
 		line(hex.EncodeToString(digest[:]), filepath.Base(base)+end)
 	}
