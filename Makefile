@@ -65,7 +65,7 @@ fuzz: ## fuzz every parser for a while (FUZZTIME=30s each)
 	echo "$$t $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30s} ./$$(dirname $$t) || exit 1; done; done
 
 faults: ## kill a lodge in one process at CUTS drawn calls from KEENLODGE_SEED on, and interleave SEEDS times
-	KEENLODGE_CUTS=$${CUTS:-2000} KEENLODGE_SEED=$${KEENLODGE_SEED:-$$(date +%s)} go run ./internal/records/recordstest/share go test -count=1 -timeout 24h -v -run TestKilledAnywhere ./internal/lodge
+	KEENLODGE_CUTS=$${CUTS:-2000} KEENLODGE_SEED=$${KEENLODGE_SEED:-$$(date +%s)} go run ./internal/records/recordstest/share go test -count=1 -timeout 24h -v -run TestAnyFate ./internal/lodge
 	KEENLODGE_SEEDS=$${SEEDS:-500} go test -count=1 -timeout 24h -v -run TestAnyInterleaving ./internal/store/pooled
 
 bench: setup build ## measure against general tools, and make docs/benchmarks.md of it (SECTIONS="whole …" for some)

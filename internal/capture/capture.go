@@ -214,7 +214,14 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	kept := false
 	defer func() {
 		// A second Close does nothing; this one is for what fails below.
-		if closed := capture.Close(ctx, kept, nil); closed != nil {
+		closed := capture.Close(ctx, kept, nil)
+		if kept && err != nil && !k.finished && asked.Checkpoint { // nothing will build on an image that did not come to be
+			removed, dropped := h.DropCheckpoints(context.WithoutCancel(ctx), t.Guest, []string{k.rec.ID})
+			if closed = errors.Join(closed, dropped); closed == nil && len(removed) == 0 {
+				return // whoever clears up after this task removes it
+			}
+		}
+		if closed != nil {
 			err = errors.Join(err, closed)
 		} else {
 			t.NeedsCleanup = false

@@ -53,18 +53,19 @@ func AddGuest(host *sourcetest.Host, name, uuid string, tags map[string]string, 
 // Serve makes a lodge over records and has it serve until stop is called or the test ends.
 func Serve(t testing.TB, rec *records.Records, log io.Writer) (l *lodge.Lodge, stop func()) {
 	t.Helper()
-	return start(t, rec, log, nil)
+	return start(t, rec, log, t.TempDir(), nil)
 }
 
-// ServeUntilKilled is Serve for a process that dies once killed is closed, perhaps before it serves: how it ended is nobody's business.
-func ServeUntilKilled(t testing.TB, rec *records.Records, log io.Writer, killed <-chan struct{}) (l *lodge.Lodge, stop func()) {
+// ServeUntilKilled is Serve, with what it keeps beside its records in a folder, for a process that dies once killed is closed, perhaps before
+// it serves: how it ended is nobody's business.
+func ServeUntilKilled(t testing.TB, rec *records.Records, log io.Writer, state string, killed <-chan struct{}) (l *lodge.Lodge, stop func()) {
 	t.Helper()
-	return start(t, rec, log, killed)
+	return start(t, rec, log, state, killed)
 }
 
-func start(t testing.TB, rec *records.Records, log io.Writer, killed <-chan struct{}) (l *lodge.Lodge, stop func()) {
+func start(t testing.TB, rec *records.Records, log io.Writer, state string, killed <-chan struct{}) (l *lodge.Lodge, stop func()) {
 	t.Helper()
-	l, err := lodge.New(lodge.Config{Records: rec, State: t.TempDir(), Log: slog.New(slog.NewTextHandler(log, nil))})
+	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: slog.New(slog.NewTextHandler(log, nil))})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, done := make(chan struct{}), make(chan error, 1)

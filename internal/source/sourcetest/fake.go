@@ -501,6 +501,17 @@ func (c *Conn) RemoveDisk(_ context.Context, place string) error {
 	return nil
 }
 
+// Clear takes away all that restores made.
+func (h *Host) Clear() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	clear(h.disks)
+	maps.DeleteFunc(h.guests, func(_ string, g *Guest) bool { return strings.HasPrefix(g.UUID, restored) })
+}
+
+// restored begins the UUID of what a restore made.
+const restored = "restored-"
+
 // Restored lists the places of the disks that restores made.
 func (h *Host) Restored() []string {
 	h.mu.Lock()
@@ -542,7 +553,7 @@ func (c *Conn) Define(ctx context.Context, g source.NewGuest) (left []string, er
 	if taken && !g.Replace {
 		return nil, fmt.Errorf("guest %s: %w", g.Name, source.ErrExists)
 	}
-	c.h.Add(g.Name, "restored-"+g.Name, nil, disks)
+	c.h.Add(g.Name, restored+g.Name, nil, disks)
 	c.h.mu.Lock()
 	variables := c.h.disks[g.Variables]
 	c.h.mu.Unlock()

@@ -2,10 +2,15 @@ package open
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
+
+	"golang.org/x/crypto/blake2b"
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
@@ -54,8 +59,71 @@ func (s *Store) Check(ctx context.Context, read bool, progress func(int64)) (sto
 			}
 		}
 	}
+	if err := s.checkStems(&out, images, read, progress); err != nil {
+		return out, err
+	}
 	s.spread(&out, images)
 	return out, nil
+}
+
+// checkStems looks for images whose manifest somebody took away, and matches what stands around the disks with its digests.
+func (s *Store) checkStems(out *store.Report, images map[string]*image.Manifest, read bool, progress func(int64)) error {
+	files, err := s.files("")
+	if err != nil {
+		return err
+	}
+	seen := map[string]bool{}
+	for _, f := range files {
+		base := filepath.Join(filepath.Dir(f), stemOf(filepath.Base(f)))
+		if seen[base] {
+			continue
+		}
+		seen[base] = true
+		id := idOf(filepath.Base(f))
+		_, writing := os.Lstat(base + writingEnd)
+		_, whole := os.Lstat(base + manifestEnd)
+		switch {
+		case writing == nil: // somebody is at work on it
+		case errors.Is(whole, fs.ErrNotExist):
+			out.Add(store.Problem{Image: id, Object: filepath.Base(base) + manifestEnd, What: "its manifest is gone, and its files are there still: bring the manifest back from a copy, or remove them"})
+		case whole != nil:
+			return whole
+		case read && images[id] != nil:
+			for _, problem := range checkAround(base, progress) {
+				out.Add(store.Problem{Image: id, Object: problem.file, What: problem.what})
+			}
+		}
+	}
+	return nil
+}
+
+type differing struct{ file, what string }
+
+// checkAround matches the small files of an image with their digests; its disks are matched with those that the manifest has.
+func checkAround(base string, progress func(int64)) (out []differing) {
+	sums, err := readSmall(base + sumsEnd)
+	if err != nil {
+		return []differing{{filepath.Base(base) + sumsEnd, "its digests can't be read: " + err.Error()}}
+	}
+	matched := 0
+	for line := range strings.Lines(string(sums)) {
+		digest, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
+		if name != filepath.Base(name) || !strings.HasPrefix(name, filepath.Base(base)) || strings.HasSuffix(name, ".qcow2") {
+			continue
+		}
+		matched++
+		body, err := readSmall(filepath.Join(filepath.Dir(base), name))
+		progress(int64(len(body)))
+		if got := blake2b.Sum512(body); err != nil {
+			out = append(out, differing{name, err.Error()})
+		} else if digest != hex.EncodeToString(got[:]) {
+			out = append(out, differing{name, "it is not what " + filepath.Base(base) + sumsEnd + " says"})
+		}
+	}
+	if matched == 0 {
+		out = append(out, differing{filepath.Base(base) + sumsEnd, "it says nothing of the manifest"})
+	}
+	return out
 }
 
 func (s *Store) checkFile(ctx context.Context, m *image.Manifest, d image.Disk, read bool, progress func(int64)) error {

@@ -434,9 +434,8 @@ func (s *Store) tidy(only string) error {
 // tidyImage settles one image's files. base is their path up to the stem.
 func (s *Store) tidyImage(base string) error {
 	_, busy := os.Lstat(base + writingEnd)
-	_, none := os.Lstat(base + manifestEnd)
-	if busy != nil && none == nil {
-		return nil // as it should be
+	if errors.Is(busy, fs.ErrNotExist) {
+		return nil // nobody is at work on it, nor died at it: if its manifest is gone, somebody else took it away, and a check says so
 	}
 	held, err := lock(base + writingEnd)
 	if errors.Is(err, errBusy) {
