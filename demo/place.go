@@ -289,15 +289,7 @@ func (p *Place) StartHypervisor(ctx context.Context) error {
 	if err := p.reapOrphans(); err != nil {
 		return err
 	}
-	cmd := exec.Command("libvirtd", "-f", filepath.Join(config, "libvirtd.conf"))
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
-	cmd.Dir = "/"
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + virt, "XDG_RUNTIME_DIR=" + filepath.Join(virt, "run"),
-		"XDG_CONFIG_HOME=" + filepath.Join(virt, "c"), "XDG_CACHE_HOME=" + filepath.Join(virt, "cache"), "XDG_DATA_HOME=" + filepath.Join(virt, "data")}
-	if _, err := p.start("libvirt", cmd, syscall.SIGTERM); err != nil {
-		return err
-	}
-	if err := until(ctx, 30*time.Second, "libvirt", func() error { _, err := p.Virsh(ctx, "version"); return err }); err != nil {
+	if _, err := p.startLibvirt(ctx, who); err != nil {
 		return err
 	}
 	if _, err := p.Virsh(ctx, "pool-create-as", "quay", "dir", "--target", p.path("pool")); err != nil {
@@ -305,6 +297,39 @@ func (p *Place) StartHypervisor(ctx context.Context) error {
 	}
 	p.kvm = p.kvmWorks(ctx, who)
 	return nil
+}
+
+func (p *Place) startLibvirt(ctx context.Context, who *syscall.Credential) (*Process, error) {
+	virt := p.path("v")
+	cmd := exec.Command("libvirtd", "-f", filepath.Join(virt, "c", "libvirt", "libvirtd.conf"))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	cmd.Dir = "/"
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + virt, "XDG_RUNTIME_DIR=" + filepath.Join(virt, "run"),
+		"XDG_CONFIG_HOME=" + filepath.Join(virt, "c"), "XDG_CACHE_HOME=" + filepath.Join(virt, "cache"), "XDG_DATA_HOME=" + filepath.Join(virt, "data")}
+	s, err := p.start("libvirt", cmd, syscall.SIGTERM)
+	if err != nil {
+		return nil, err
+	}
+	return s, until(ctx, 30*time.Second, "libvirt", func() error { _, err := p.Virsh(ctx, "version"); return err })
+}
+
+// KillHypervisor kills libvirt's daemon (SIGKILL), waits for a while, and starts it anew. Guests run on meanwhile.
+func (p *Place) KillHypervisor(ctx context.Context, away time.Duration) error {
+	who, err := account(guestAccount)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(p.started, func(s *Process) bool { return s.name == "libvirt" })
+	p.started[i].Signal(syscall.SIGKILL)
+	time.Sleep(away)
+	again, err := p.startLibvirt(ctx, who)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if again != nil { // it is stopped when the first one would have been
+		p.started[i] = again
+		p.started = p.started[:len(p.started)-1]
+	}
+	return err
 }
 
 // reapOrphans makes this process the one to which guests and helpers fall when the libvirt that forked them has let go of them, and

@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -54,7 +55,7 @@ func run(m *testing.M) (int, error) {
 		}
 	}
 	var err error
-	if place, err = demo.Open("/var/tmp/brindle-e2e", program); err != nil {
+	if place, err = demo.Open(cmp.Or(os.Getenv("KEENLODGE_PLACE"), "/var/tmp/brindle-e2e"), program); err != nil {
 		return 0, err
 	}
 	defer place.Close()
@@ -254,4 +255,12 @@ func lisbon(t *testing.T) *time.Location {
 	zone, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
 	return zone
+}
+
+// tail is the end of a log of the place.
+func tail(t *testing.T, name string) string {
+	t.Helper()
+	body, err := os.ReadFile(filepath.Join(place.Folder, name))
+	require.NoError(t, err)
+	return string(body[max(0, len(body)-6000):])
 }

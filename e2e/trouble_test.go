@@ -16,6 +16,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/source/libvirt"
 	"keenlodge/internal/store"
 	"keenlodge/internal/wire"
 )
@@ -348,4 +350,64 @@ func TestAnImageThatWasComplete(t *testing.T) {
 	require.Eventually(t, func() bool {
 		return strings.Contains(keenOK(t, "run", "log", m.Run), "image "+m.ID+" was complete when the service ended")
 	}, 10*time.Second, 100*time.Millisecond)
+}
+
+// A guest that somebody else has paused is captured, and left paused, also by what clears up after a task that had started one.
+func TestAGuestThatSomebodyPaused(t *testing.T) {
+	withPolicy(t, "weekly-system", policyText("berth-sim", "shelf-paused", "    quiesce: \"off\"\n"), storeText("shelf-paused", t.TempDir()))
+	virsh(t, "start", "--paused", "berth-sim")
+	t.Cleanup(func() { place.Virsh(context.Background(), "destroy", "berth-sim") })
+	state := func() string { return strings.TrimSpace(virsh(t, "domstate", "berth-sim")) }
+	keenOK(t, "policy", "run", "weekly-system", "--wait")
+	require.Equal(t, "paused", state())
+	virsh(t, "resume", "berth-sim")
+	time.Sleep(500 * time.Millisecond) // it runs for a while
+	virsh(t, "suspend", "berth-sim")
+	h, err := libvirt.Dial(t.Context(), place.URI())
+	require.NoError(t, err)
+	defer h.Close()
+	found, err := h.Clear(t.Context(), "berth-sim", image.NewID(), true)
+	require.NoError(t, err)
+	require.Empty(t, found)
+	require.Equal(t, "paused", state())
+	keenOK(t, "policy", "run", "weekly-system", "--wait")
+	require.Equal(t, "paused", state())
+}
+
+// libvirt's daemon dies in the middle of a backup, and in the middle of a restore, and is started anew: nothing is left behind, and the next run
+// succeeds.
+func TestAHypervisorThatIsKilled(t *testing.T) {
+	_, folder := freshStore(t, "weekly-system")
+	r := inTheMiddle(t, "weekly-system", folder)
+	require.NoError(t, place.KillHypervisor(t.Context(), time.Second))
+	over := func(id string) (r wire.Run) {
+		require.Eventually(t, func() bool {
+			var err error
+			r, err = lodge.Run(t.Context(), id)
+			require.NoError(t, err)
+			return r.Ended != nil
+		}, 2*time.Minute, 100*time.Millisecond)
+		return r
+	}
+	t.Log(over(r.ID).State, keenOK(t, "run", "log", r.ID))
+	clean := func() bool { return jobless("timetable") } // libvirt finds the guest's agent again only after minutes
+	require.Eventually(t, clean, time.Minute, 200*time.Millisecond)
+	s := keen(t, "policy", "run", "weekly-system", "--wait")
+	require.Contains(t, []int{0, 3}, s.code, s.out+s.err)
+	require.True(t, clean())
+
+	m := keenJSON[[]wire.Image](t, "image", "list", "--policy", "weekly-system")[0]
+	q := keenJSON[wire.Run](t, "image", "restore", m.ID, "--as", "tickets-again")
+	require.Eventually(t, func() bool {
+		part, err := filepath.Glob(filepath.Join(place.Folder, "pool", "tickets-again-*"))
+		return err == nil && len(part) > 0
+	}, time.Minute, 5*time.Millisecond)
+	require.NoError(t, place.KillHypervisor(t.Context(), time.Second))
+	require.EqualValues(t, "failed", over(q.ID).State, keenOK(t, "run", "log", q.ID))
+	require.Eventually(t, func() bool {
+		left, err := filepath.Glob(filepath.Join(place.Folder, "pool", "tickets-again-*"))
+		return err == nil && len(left) == 0
+	}, time.Minute, 100*time.Millisecond)
+	keenOK(t, "image", "restore", m.ID, "--as", "tickets-again", "--wait")
+	undefineAgain(t)
 }

@@ -213,7 +213,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	}
 	kept := false
 	defer func() {
-		// A second Close does nothing; this one is for what fails below.
+		// This one is for what fails below, and for what the first one could not end.
 		closed := capture.Close(ctx, kept, nil)
 		if kept && err != nil && !k.finished && asked.Checkpoint { // nothing will build on an image that did not come to be
 			removed, dropped := h.DropCheckpoints(context.WithoutCancel(ctx), t.Guest, []string{k.rec.ID})
@@ -221,11 +221,11 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 				return // whoever clears up after this task removes it
 			}
 		}
-		if closed != nil {
-			err = errors.Join(err, closed)
-		} else {
+		if closed == nil {
 			t.NeedsCleanup = false
-		}
+		} else if err != nil {
+			err = errors.Join(err, closed)
+		} // otherwise the image is whole, what stays behind was told, and is cleared later
 	}()
 	k.rec.Taken = time.Now()
 	m := k.manifest(capture)

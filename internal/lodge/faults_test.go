@@ -226,7 +226,7 @@ func (c *campaign) verify(what string) {
 		}
 		newest, err := c.rec.Runs(ctx, records.RunFilter{Page: listing.Page{Limit: 9}})
 		require.NoError(c.t, err)
-		return len(orphans) == 0 && !slices.ContainsFunc(newest, func(r records.Run) bool { return !r.Over() }) // one may be queued whose asker never heard of it
+		return len(orphans) == 0 && len(c.host.Unused()) == 0 && !slices.ContainsFunc(newest, func(r records.Run) bool { return !r.Over() }) // one may be queued whose asker never heard of it
 	}, "all to be cleared")
 	listed, err := c.rec.Images(ctx, records.ImageFilter{})
 	require.NoError(c.t, err)

@@ -2,6 +2,7 @@ package lodge_test
 
 import (
 	"context"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -41,9 +42,13 @@ func newBenchOverALine(t *testing.T, policies map[string]site.Policy) (*bench, *
 }
 
 // A database that does not answer for a while ends neither the service nor a run: the capture goes on and ends, its image is there before the
-// database is, and the records follow. What was due meanwhile is done afterwards.
+// database is, and the records follow. What was due meanwhile is done afterwards. KEENLODGE_AWAY says for how long, such as 10m.
 func TestADatabaseThatIsAway(t *testing.T) {
 	t.Parallel()
+	away := time.Second
+	if long, err := time.ParseDuration(os.Getenv("KEENLODGE_AWAY")); err == nil {
+		away = long
+	}
 	ctx := t.Context()
 	b, line := newBenchOverALine(t, map[string]site.Policy{"nightly-guests": everything("newest 3")})
 	reading, goOn := make(chan bool), make(chan bool)
@@ -69,7 +74,7 @@ func TestADatabaseThatIsAway(t *testing.T) {
 	_, err = b.l.Runs.Find(limited, r.ID)
 	end()
 	require.Error(t, err)
-	time.Sleep(time.Second) // a while
+	time.Sleep(away)
 	line.Down(false)
 	r = b.await(r.ID)
 	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))

@@ -3,6 +3,7 @@ package restore
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -204,29 +205,35 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 		}
 		t.Total += files[i].Size()
 	}
-	places := map[string]string{}
+	t.NeedsCleanup = true
+	if err := t.Save(ctx); err != nil { // whoever clears up after us must know
+		return err
+	}
+	places, made := map[string]string{}, []string{variablesTarget}
 	defer func() {
 		if err == nil {
+			t.NeedsCleanup = false
 			return
 		}
-		for _, place := range places {
-			err = errors.Join(err, on.makes.RemoveDisk(context.WithoutCancel(ctx), place))
+		_, removed := removeDisks(context.WithoutCancel(ctx), on.makes, q, t.Run, made)
+		if removed == nil {
+			t.NeedsCleanup = false
+			return
 		}
+		err = errors.Join(err, removed)
 	}()
 	for i, d := range m.Disks {
 		if err := t.Begin(ctx, "writing "+d.Target); err != nil {
 			return err
 		}
-		// The run's name makes the volume's unique: a guest that is replaced keeps its old disks.
-		volume := fmt.Sprintf("%s-%s-%s.qcow2", q.As, d.Target, t.Run)
+		made = append(made, d.Target)
 		err := t.Moving(ctx, nil, func() (err error) {
 			content := stream(ctx, files[i], t.Add)
 			defer content.Close()
-			places[d.Target], err = on.makes.CreateDisk(ctx, q.Pool, volume, files[i].Size(), content)
+			places[d.Target], err = on.makes.CreateDisk(ctx, q.Pool, volume(q, d.Target, t.Run), files[i].Size(), content)
 			return err
 		})
 		if err != nil {
-			delete(places, d.Target) // CreateDisk removed it itself
 			return fmt.Errorf("disk %s: %w", d.Target, err)
 		}
 	}
@@ -247,14 +254,9 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 		if err := t.Begin(ctx, "writing UEFI variables"); err != nil {
 			return err
 		}
-		if guest.Variables, err = on.makes.CreateDisk(ctx, q.Pool, fmt.Sprintf("%s-uefi-variables-%s.fd", q.As, t.Run), int64(len(variables)), bytes.NewReader(variables)); err != nil {
+		if guest.Variables, err = on.makes.CreateDisk(ctx, q.Pool, volume(q, variablesTarget, t.Run), int64(len(variables)), bytes.NewReader(variables)); err != nil {
 			return err
 		}
-		defer func() {
-			if err != nil {
-				err = errors.Join(err, on.makes.RemoveDisk(context.WithoutCancel(ctx), guest.Variables))
-			}
-		}()
 	}
 	if err := t.Begin(ctx, "defining guest "+q.As); err != nil {
 		return err
@@ -262,6 +264,78 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 	left, err := on.makes.Define(ctx, guest)
 	for _, what := range left {
 		t.Log(ctx, "left out of the definition, for it reaches beyond the guest: %s (take it over with --take, if it is meant)", what)
+	}
+	return err
+}
+
+// variablesTarget stands for the UEFI variables where disks are named by their targets.
+const variablesTarget = "uefi-variables"
+
+// volume names what a restore makes: the run's name in it makes it unique, for a guest that is replaced keeps its old disks.
+func volume(q Request, target, run string) string {
+	end := "qcow2"
+	if target == variablesTarget {
+		end = "fd"
+	}
+	return fmt.Sprintf("%s-%s-%s.%s", q.As, target, run, end)
+}
+
+// removeDisks takes back what a restore that failed has made, as far as no machine has it.
+func removeDisks(ctx context.Context, makes source.Restorer, q Request, run string, targets []string) (removed []string, err error) {
+	var errs []error
+	for _, target := range targets {
+		name := volume(q, target, run)
+		was, err := makes.RemoveDisk(ctx, q.Pool, name)
+		if was {
+			removed = append(removed, name)
+		}
+		errs = append(errs, err)
+	}
+	return removed, errors.Join(errs...)
+}
+
+// Cleanup implements [runs.Handler]: it takes back what a process that died had made of a guest.
+func (h handler) Cleanup(ctx context.Context, t records.Task) error {
+	rs := h.rs
+	r, err := rs.rec.Run(ctx, t.Run)
+	if err != nil {
+		return err
+	}
+	q, err := runs.Request[Request](r)
+	if err != nil {
+		return err
+	}
+	s, err := rs.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	if _, ok := s.Hypervisors[t.Hypervisor]; !ok {
+		return nil // it has left the site
+	}
+	q.Pool = cmp.Or(q.Pool, s.Hypervisors[t.Hypervisor].Pool)
+	m, err := rs.rec.Image(ctx, t.Image)
+	if errors.Is(err, fault.ErrNotFound) {
+		return nil // nobody knows what it had made any more
+	}
+	if err != nil {
+		return err
+	}
+	on, err := rs.inventory.Connect(ctx, s, t.Hypervisor)
+	if err != nil {
+		return err
+	}
+	defer on.Close()
+	makes, err := source.As[source.Restorer](on, "make machines")
+	if err != nil {
+		return err
+	}
+	names := []string{variablesTarget}
+	for _, d := range m.Disks {
+		names = append(names, d.Target)
+	}
+	removed, err := removeDisks(ctx, makes, q, t.Run, names)
+	for _, name := range removed {
+		rs.runs.Log(ctx, t.Run, t.Machine, run.Note, "cleared: removed volume "+name)
 	}
 	return err
 }

@@ -105,7 +105,7 @@ type Capture interface {
 	// Checkpoints are the IDs of earlier captures whose checkpoints the machine had when this one began.
 	Checkpoints() []string
 	// Close ends the capture and removes all that it created on its source. If kept, its checkpoint stays. The checkpoints of the IDs
-	// in drop go, too. A second Close does nothing.
+	// in drop go, too. A second Close does what the first one could not, and otherwise nothing.
 	Close(ctx context.Context, kept bool, drop []string) error
 }
 
@@ -164,8 +164,8 @@ type Restorer interface {
 	// CreateDisk makes a disk's file, of length bytes of content, in a pool ("" for the source's own choice) and returns its place. If it
 	// fails, nothing stays.
 	CreateDisk(ctx context.Context, pool, name string, length int64, content io.Reader) (place string, err error)
-	// RemoveDisk takes back what CreateDisk made.
-	RemoveDisk(ctx context.Context, place string) error
+	// RemoveDisk takes back what CreateDisk made, or has begun, and tells whether there was anything; what a machine has stays.
+	RemoveDisk(ctx context.Context, pool, name string) (removed bool, err error)
 	// Define makes a machine known, off, as a machine of its own. It tells what of the definition it left out, for it would reach the host: the
 	// definition is the word of whoever could write to a store. Admit tells the same, and does nothing.
 	Define(ctx context.Context, g NewGuest) (left []string, err error)

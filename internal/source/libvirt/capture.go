@@ -406,8 +406,8 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 	c.clients = nil
 	var errs []error
 	if c.job {
-		c.job = false
 		found, err := c.h.endJob(ctx, c.domain, c.mark)
+		c.job = err != nil
 		errs = append(errs, err)
 		if c.unsure && !found && err == nil {
 			errs = append(errs, fmt.Errorf("guest %s: whether the backup job will still begin can't be told; it is looked for again", c.domain.Name))
@@ -417,14 +417,15 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 	if c.checkpoint && !kept {
 		drop = append(slices.Clone(drop), c.mark)
 	}
-	c.checkpoint = false
 	if len(drop) > 0 {
 		_, err := c.h.removeCheckpoints(ctx, c.domain, drop)
+		c.checkpoint = c.checkpoint && err != nil
 		errs = append(errs, err)
 	}
+	c.checkpoint = c.checkpoint && !kept
 	if c.woken {
-		c.woken = false
 		_, err := c.h.sendToSleep(ctx, c.domain, c.mark)
+		c.woken = err != nil
 		errs = append(errs, err)
 	}
 	return errors.Join(errs...)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	golibvirt "github.com/digitalocean/go-libvirt"
@@ -43,13 +44,8 @@ func (h *Host) CreateDisk(ctx context.Context, pool, name string, length int64, 
 		return err
 	})
 	if err != nil {
-		// The connection may be what broke, so the half-filled volume is removed over a new one.
-		undo, dialed := Dial(context.WithoutCancel(ctx), h.uri)
-		if dialed == nil {
-			defer undo.Close()
-			dialed = undo.within(context.WithoutCancel(ctx), answerTime, "remove the half-filled volume "+name, func() error { return undo.l.StorageVolDelete(v, 0) })
-		}
-		return "", errors.Join(err, dialed)
+		_, undone := h.RemoveDisk(context.WithoutCancel(ctx), pool, name)
+		return "", errors.Join(err, undone)
 	}
 	return place, nil
 }
@@ -90,18 +86,60 @@ func (h *Host) pool(ctx context.Context, name string) (golibvirt.StoragePool, er
 	return p, err
 }
 
-// RemoveDisk implements [source.Source].
-func (h *Host) RemoveDisk(ctx context.Context, place string) error {
-	return h.within(ctx, answerTime, "remove volume "+place, func() error {
-		v, err := h.l.StorageVolLookupByPath(place)
+// RemoveDisk implements [source.Restorer].
+func (h *Host) RemoveDisk(ctx context.Context, pool, name string) (removed bool, err error) {
+	p, err := h.pool(ctx, pool)
+	if err != nil {
+		return false, err
+	}
+	err = h.within(ctx, answerTime, fmt.Sprintf("remove volume %s of pool %s", name, p.Name), func() error {
+		if err := h.l.StoragePoolRefresh(p, 0); err != nil { // a daemon that was started anew may not know it yet
+			return err
+		}
+		v, err := h.l.StorageVolLookupByName(p, name)
 		if isCode(err, golibvirt.ErrNoStorageVol) {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
+		place, err := h.l.StorageVolGetPath(v)
+		if err != nil {
+			return err
+		}
+		if used, err := h.uses(place); err != nil || used {
+			return err
+		}
+		removed = true
 		return h.l.StorageVolDelete(v, 0)
 	})
+	return removed && err == nil, err
+}
+
+// uses reports whether a guest is defined with a file.
+func (h *Host) uses(file string) (bool, error) {
+	all, _, err := h.l.ConnectListAllDomains(1, 0)
+	if err != nil {
+		return false, err
+	}
+	for _, d := range all {
+		text, err := h.l.DomainGetXMLDesc(d, golibvirt.DomainXMLInactive)
+		if isCode(err, golibvirt.ErrNoDomain) {
+			continue
+		}
+		if err != nil {
+			return false, err
+		}
+		if strings.Contains(text, xmlText(file)) {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// xmlText is a text as libvirt writes it in an attribute or an element.
+func xmlText(s string) string {
+	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "'", "&apos;", `"`, "&quot;").Replace(s)
 }
 
 // Define implements [source.Source].

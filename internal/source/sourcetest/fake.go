@@ -87,6 +87,7 @@ type Guest struct {
 	// Variables and TPM are what it keeps beside its disks, nil for nothing.
 	Variables, TPM []byte
 
+	places []string                             // of its disks, if a restore made them
 	dirty  map[string]map[string]map[int64]bool // checkpoint, disk, grain
 	writes int64
 }
@@ -494,11 +495,33 @@ func (c *Conn) CreateDisk(_ context.Context, pool, name string, length int64, co
 }
 
 // RemoveDisk implements [source.Restorer].
-func (c *Conn) RemoveDisk(_ context.Context, place string) error {
+func (c *Conn) RemoveDisk(_ context.Context, pool, name string) (removed bool, err error) {
+	if err := c.h.fault("remove disk", name); err != nil {
+		return false, err
+	}
 	c.h.mu.Lock()
 	defer c.h.mu.Unlock()
+	place := path.Join(pool, name)
+	for _, g := range c.h.guests {
+		if slices.Contains(g.places, place) {
+			return false, nil
+		}
+	}
+	_, removed = c.h.disks[place]
 	delete(c.h.disks, place)
-	return nil
+	return removed, nil
+}
+
+// Unused lists the places of disks that restores made and no guest has.
+func (h *Host) Unused() (out []string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for place := range h.disks {
+		if !slices.ContainsFunc(slices.Collect(maps.Values(h.guests)), func(g *Guest) bool { return slices.Contains(g.places, place) }) {
+			out = append(out, place)
+		}
+	}
+	return out
 }
 
 // Clear takes away all that restores made.
@@ -557,7 +580,10 @@ func (c *Conn) Define(ctx context.Context, g source.NewGuest) (left []string, er
 	c.h.mu.Lock()
 	variables := c.h.disks[g.Variables]
 	c.h.mu.Unlock()
-	c.h.Change(g.Name, func(made *Guest) { made.State, made.Variables, made.TPM = machine.Off, variables, g.TPM })
+	c.h.Change(g.Name, func(made *Guest) {
+		made.State, made.Variables, made.TPM = machine.Off, variables, g.TPM
+		made.places = append(slices.Collect(maps.Values(g.Disks)), g.Variables)
+	})
 	return nil, context.Cause(ctx)
 }
 

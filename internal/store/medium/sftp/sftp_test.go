@@ -27,7 +27,8 @@ type host struct {
 	hostKey, private string
 }
 
-func startSSHD(t *testing.T) host {
+// startSSHD starts a server; denied are the requests of SFTP that it does not know.
+func startSSHD(t *testing.T, denied ...string) host {
 	folder := t.TempDir()
 	run := func(name string, args ...string) {
 		out, err := exec.Command(name, args...).CombinedOutput()
@@ -40,7 +41,11 @@ func startSSHD(t *testing.T) host {
 	require.NoError(t, err)
 	port := listener.Addr().(*net.TCPAddr).Port
 	listener.Close()
-	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %[2]s/host\nAuthorizedKeysFile %[2]s/user.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nPidFile none\nSubsystem sftp internal-sftp\nMaxStartups 100\n", port, folder)
+	without := ""
+	if len(denied) > 0 {
+		without = " -P " + strings.Join(denied, ",")
+	}
+	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %[2]s/host\nAuthorizedKeysFile %[2]s/user.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nPidFile none\nSubsystem sftp internal-sftp%[3]s\nMaxStartups 100\n", port, folder, without)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "config"), []byte(config), 0o600))
 	cmd := exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(folder, "config"))
 	log, err := os.Create(filepath.Join(folder, "log"))
@@ -185,5 +190,26 @@ func serveSFTP(conn net.Conn, config *ssh.ServerConfig) {
 		if server, err := pkgsftp.NewServer(channel); err == nil {
 			server.Serve()
 		}
+	}
+}
+
+// A server that can't be told to write through is used, and said to be one; every other server is not.
+func TestAServerThatDoesNotWriteThrough(t *testing.T) {
+	for _, denied := range [][]string{nil, {"fsync"}} {
+		h := startSSHD(t, denied...)
+		m, err := Open(t.Context(), h.config(t.TempDir()))
+		require.NoError(t, err)
+		defer m.Close()
+		text, err := m.Lasts(t.Context())
+		require.NoError(t, err)
+		if denied == nil {
+			require.Empty(t, text)
+		} else {
+			require.Contains(t, text, "it lacks fsync@openssh.com")
+		}
+		require.NoError(t, m.Put(t.Context(), "pack/tide", []byte("table")))
+		body, err := m.Get(t.Context(), "pack/tide", 0, -1)
+		require.NoError(t, err)
+		require.Equal(t, "table", string(body))
 	}
 }
