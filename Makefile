@@ -60,13 +60,16 @@ fmt: ## format the code
 	gofmt -w cmd internal demo e2e bench
 	cd web && npm run --silent fmt
 
-fuzz: ## fuzz every parser for a while (FUZZTIME=30s each)
+fuzz: ## fuzz every parser for a while (FUZZTIME=30s each; an hour for all is 4m); what is found is kept in testdata
 	@for t in $$(grep -rlE '^func Fuzz' --include=*_test.go internal); do for f in $$(grep -oE '^func Fuzz[A-Za-z]+' $$t | cut -c6-); do \
-	echo "$$t $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-30s} ./$$(dirname $$t) || exit 1; done; done
+	echo "$$t $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzzminimizetime 1x -fuzztime $${FUZZTIME:-30s} ./$$(dirname $$t) || exit 1; done; done
 
-faults: ## kill a lodge in one process at CUTS drawn calls from KEENLODGE_SEED on, and interleave SEEDS times
-	KEENLODGE_CUTS=$${CUTS:-2000} KEENLODGE_SEED=$${KEENLODGE_SEED:-$$(date +%s)} go run ./internal/records/recordstest/share go test -count=1 -timeout 24h -v -run TestAnyFate ./internal/lodge
-	KEENLODGE_SEEDS=$${SEEDS:-500} go test -count=1 -timeout 24h -v -run TestAnyInterleaving ./internal/store/pooled
+faults: setup build ## an hour of faults at calls, bytes and objects that are drawn, from KEENLODGE_SEED on (CUTS=1500 DAMAGE=5000 SEEDS=300 KILLS=150)
+	@seed=$${KEENLODGE_SEED:-$$(date +%s)}; echo "from seed $$seed"; export KEENLODGE_SEED=$$seed; set -e; \
+	KEENLODGE_CUTS=$${CUTS:-1500} go run ./internal/records/recordstest/share go test -count=1 -timeout 24h -v -run TestAnyFate ./internal/lodge; \
+	KEENLODGE_DAMAGE=$${DAMAGE:-5000} go test -count=1 -timeout 24h -v -run TestAnyDamage ./internal/store/pooled ./internal/store/open; \
+	KEENLODGE_SEEDS=$${SEEDS:-300} go test -count=1 -timeout 24h -v -run TestAnyInterleaving ./internal/store/pooled; \
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_SEED=$$seed KEENLODGE_KILLS=$${KILLS:-150} KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 24h -v -run TestKills ./e2e
 
 bench: setup build ## measure against general tools, and make docs/benchmarks.md of it (SECTIONS="whole …" for some)
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go run ./bench $(SECTIONS)

@@ -44,7 +44,7 @@ func TestKills(t *testing.T) {
 		t.Helper()
 		for _, policy := range []string{"weekly-system", "monthly-whole"} {
 			s := keen(t, "policy", "run", policy, "--wait")
-			require.Contains(t, []int{0, 3}, s.code, "the next run of %s\n%s%s\n%s", policy, s.out, s.err, tail(t, "service.log"))
+			require.Contains(t, []int{0, 3}, s.code, "the next run of %s\n%s%s\n%s", policy, s.out, s.err, tail(t, "service.log", 6000))
 		}
 	}
 	next()
@@ -87,7 +87,12 @@ func TestKills(t *testing.T) {
 		require.Eventually(t, func() bool {
 			return !slices.ContainsFunc(keenJSON[[]wire.Run](t, "run", "list"), func(r wire.Run) bool { return r.State == "running" || r.State == "queued" })
 		}, 2*time.Minute, 100*time.Millisecond, what)
-		require.Eventually(t, func() bool { return cleanNow("tickets-db") && cleanNow("berth-sim") }, 2*time.Minute, 200*time.Millisecond, "%s: a job, a freeze or a file is left\n%s", what, tail(t, "service.log"))
+		for end := time.Now().Add(2 * time.Minute); !cleanNow("tickets-db") || !cleanNow("berth-sim"); time.Sleep(200 * time.Millisecond) {
+			if time.Now().After(end) {
+				service.Signal(syscall.SIGQUIT) // its stacks go to its log
+				t.Fatalf("%s: a job, a freeze or a file is left\n%s", what, tail(t, "service.log", 60_000))
+			}
+		}
 		require.Equal(t, "running", strings.TrimSpace(virsh(t, "domstate", "tickets-db")), what)
 		require.Equal(t, "shut off", strings.TrimSpace(virsh(t, "domstate", "berth-sim")), what)
 		if _, err := place.Virsh(context.Background(), "domstate", "tickets-again"); err != nil {
@@ -102,7 +107,7 @@ func TestKills(t *testing.T) {
 			states[m.ID] = string(m.State)
 		}
 		for id, was := range usable {
-			require.True(t, !was || states[id] == "usable", "%s: image %s is %q now\n%s", what, id, states[id], tail(t, "service.log"))
+			require.True(t, !was || states[id] == "usable", "%s: image %s is %q now\n%s", what, id, states[id], tail(t, "service.log", 6000))
 		}
 		if n%5 == 4 || n == kills-1 {
 			t.Logf("%d kills so far: %v", n+1, done)

@@ -257,10 +257,10 @@ func lisbon(t *testing.T) *time.Location {
 	return zone
 }
 
-// tail is the end of a log of the place.
-func tail(t *testing.T, name string) string {
+// tail is the end of a log of the place, of so many bytes.
+func tail(t *testing.T, name string, most int) string {
 	t.Helper()
 	body, err := os.ReadFile(filepath.Join(place.Folder, name))
 	require.NoError(t, err)
-	return string(body[max(0, len(body)-6000):])
+	return string(body[max(0, len(body)-most):])
 }

@@ -16,6 +16,7 @@ import (
 	"keenlodge/internal/lodge/lodgetest"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/mediumtest"
 )
 
@@ -155,3 +156,18 @@ func TestInterruptedRuns(t *testing.T) {
 }
 
 func lines(log, what string) int { return strings.Count(log, what) }
+
+// An image whose last write fails did not come to be: nothing will build on it, so its checkpoint goes at once.
+func TestAnImageThatDidNotComeToBe(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, map[string]site.Policy{"nightly-guests": {Machines: []string{"timetable"}, Store: "quay-shelf", Rotation: "newest 3", Cycle: "full every 4th"}})
+	b.shelf().Around = func(call, name string, act func() error) error {
+		if call == "put" && strings.HasPrefix(name, "image/") {
+			return medium.ErrFull
+		}
+		return act()
+	}
+	require.EqualValues(t, run.Failed, b.run("nightly-guests").State)
+	b.clean("timetable", 0)
+	require.Empty(t, b.images("u-timetable"))
+}

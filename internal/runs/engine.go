@@ -146,8 +146,13 @@ func (e *Engine) Serve(ctx context.Context, ready func(), loops ...func(context.
 	// After the database was away others may still be on their way back to it; otherwise who has no lock is dead.
 	if e.rec.Waited() {
 		k.patient = time.Now().Add(comeBack)
-	} else if err := k.recover(ctx); err != nil {
-		e.log.Error("could not clear all that a dead process left; trying again", "error", err)
+	} else {
+		first, end := context.WithTimeoutCause(ctx, firstLook, fmt.Errorf("it took longer than %s", firstLook))
+		err := k.recover(first)
+		end()
+		if err != nil {
+			e.log.Error("could not clear all that a dead process left; trying again", "error", err)
+		}
 	}
 	work, stopWork := context.WithCancelCause(context.WithoutCancel(ctx))
 	defer stopWork(nil)

@@ -18,6 +18,8 @@ const (
 	lookEvery = 5 * time.Second
 	// comeBack is how long others have to come back to a database that was away before they are taken for dead.
 	comeBack = 30 * time.Second
+	// firstLook bounds the look with which a process begins: nothing else waits for a source that hangs.
+	firstLook = 20 * time.Second
 	// recoverTime bounds one look, so that what hangs does not keep the next one from what can be cleared.
 	recoverTime = 10 * time.Minute
 )
