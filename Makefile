@@ -36,8 +36,8 @@ demo: setup build ## show it all on real guests; ONCE=1 ends when every step hel
 
 test: setup build lint fresh ## run every test, on real guests too
 	cd web && npm run --silent check
-	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge \
-	go run ./internal/records/recordstest/share go test -p 1 -count=1 -timeout 20m ./...
+	$(SUDO) env "PATH=$$PATH" go run ./internal/records/recordstest/share go test -p 2 -count=1 -timeout 20m $$(go list ./... | grep -v /e2e$$)
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 20m ./e2e # alone: guests that have to share the processors run into limits
 
 test-unit: internal/console/dist/index.html ## run each room's own tests, the long ones cut short; needs no guests and no root
 	@cd web && npm run --silent check & web=$$!; \

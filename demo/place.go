@@ -332,6 +332,12 @@ func (p *Place) KillHypervisor(ctx context.Context, away time.Duration) error {
 	return err
 }
 
+// HypervisorEnded reports whether libvirt's daemon died by itself.
+func (p *Place) HypervisorEnded() bool {
+	i := slices.IndexFunc(p.started, func(s *Process) bool { return s.name == "libvirt" })
+	return i < 0 || p.started[i].Ended()
+}
+
 // reapOrphans makes this process the one to which guests and helpers fall when the libvirt that forked them has let go of them, and
 // takes note of their ends at once. libvirt waits for that when it switches a guest off, and in a container the first process may
 // leave it for seconds.

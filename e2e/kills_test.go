@@ -22,7 +22,7 @@ import (
 // The service is killed (SIGKILL) at any time in the middle of anything that it does: it comes back, guests are thawed and without a job, no file is
 // left, no image that was usable is lost or in doubt, and the next runs succeed. KEENLODGE_KILLS=N tries so many, from KEENLODGE_SEED on.
 func TestKills(t *testing.T) {
-	kills, seed := 3, uint64(1)
+	kills, seed := 2, uint64(1)
 	if n, err := strconv.Atoi(os.Getenv("KEENLODGE_KILLS")); err == nil {
 		kills = n
 	}
@@ -87,7 +87,11 @@ func TestKills(t *testing.T) {
 		require.Eventually(t, func() bool {
 			return !slices.ContainsFunc(keenJSON[[]wire.Run](t, "run", "list"), func(r wire.Run) bool { return r.State == "running" || r.State == "queued" })
 		}, 2*time.Minute, 100*time.Millisecond, what)
-		for end := time.Now().Add(2 * time.Minute); !cleanNow("tickets-db") || !cleanNow("berth-sim"); time.Sleep(200 * time.Millisecond) {
+		for end := time.Now().Add(3 * time.Minute); !cleanNow("tickets-db") || !cleanNow("berth-sim"); time.Sleep(200 * time.Millisecond) {
+			if place.HypervisorEnded() { // it may, when a job's maker dies at a bad moment (docs/promises.md); whoever watches over it starts it anew
+				done["libvirt died of it"]++
+				require.NoError(t, place.KillHypervisor(t.Context(), 0))
+			}
 			if time.Now().After(end) {
 				service.Signal(syscall.SIGQUIT) // its stacks go to its log
 				t.Fatalf("%s: a job, a freeze or a file is left\n%s", what, tail(t, "service.log", 60_000))
