@@ -14,7 +14,7 @@ import (
 )
 
 // obsoleteCheckpoints are those of a machine's checkpoints on which no later capture will build: their images are gone, or newer ones
-// serve. Checkpoints of images that this lodge does not know belong to another, and are left alone.
+// serve, or they never came to be. Checkpoints of which this lodge knows nothing belong to another, and are left alone.
 func (c *Captures) obsoleteCheckpoints(ctx context.Context, s site.Site, machineID string, ids []string) ([]string, error) {
 	if len(ids) == 0 {
 		return nil, nil
@@ -31,7 +31,9 @@ func (c *Captures) obsoleteCheckpoints(ctx context.Context, s site.Site, machine
 	}
 	served := map[set]bool{}
 	var obsolete []string
+	never := slices.Clone(ids)
 	for _, m := range images {
+		never = slices.DeleteFunc(never, func(id string) bool { return id == m.ID })
 		policy, ok := s.Policies[m.Policy]
 		needed := m.State == image.Writing
 		for _, kind := range policy.Kinds() {
@@ -42,6 +44,15 @@ func (c *Captures) obsoleteCheckpoints(ctx context.Context, s site.Site, machine
 		}
 		if !needed && slices.Contains(ids, m.ID) {
 			obsolete = append(obsolete, m.ID)
+		}
+	}
+	for _, id := range never { // of a capture that died, on a guest that was off when that was cleared up
+		alive, known, err := c.rec.CaptureAlive(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if known && !alive {
+			obsolete = append(obsolete, id)
 		}
 	}
 	return obsolete, nil

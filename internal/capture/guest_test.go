@@ -218,6 +218,15 @@ func TestObsoleteCheckpoints(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, obsolete)
 
+	require.NoError(t, rec.QueueRun(ctx, records.Run{ID: "cutrun00", Kind: run.Backup, Policy: "hourly", Cause: run.Hand}))
+	task, err := rec.AddTask(ctx, records.Task{Run: "cutrun00", Machine: "tickets-db", MachineID: "u-tickets", State: run.Failed})
+	require.NoError(t, err)
+	task.Image = "never"
+	require.NoError(t, rec.SaveTask(ctx, task))
+	obsolete, err = c.obsoleteCheckpoints(ctx, s, "u-tickets", []string{"ha", "never", "others"})
+	require.NoError(t, err)
+	require.Equal(t, []string{"never"}, obsolete, "of an image of ours that never came to be")
+
 	host, _, capturer := dialled(t)
 	for _, id := range all {
 		host.Remember("tickets-db", id)

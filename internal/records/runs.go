@@ -461,8 +461,8 @@ func (r *Records) RunningOf(ctx context.Context, owner int64) ([]string, error) 
 
 // CaptureAlive tells whether a process that lives has a task under way that makes an image, and whether anything is known of the image.
 func (r *Records) CaptureAlive(ctx context.Context, image string) (alive, known bool, err error) {
-	err = r.db.Pool.QueryRow(ctx, `select exists (select from tasks t join runs r on r.id = t.run where t.image = $1 and t.state = 'running' and r.state = 'running' and `+db.Lives("r.owner")+`),
-		exists (select from tasks where image = $1) or exists (select from images where id = $1)`, image).Scan(&alive, &known)
+	err = r.db.Pool.QueryRow(ctx, `select exists (select from tasks t join runs r on r.id = t.run where t.image = $1 and t.image <> '' and t.state = 'running' and r.state = 'running' and `+db.Lives("r.owner")+`),
+		exists (select from tasks where image = $1 and image <> '') or exists (select from images where id = $1)`, image).Scan(&alive, &known)
 	return alive, known, err
 }
 

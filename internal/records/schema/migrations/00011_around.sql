@@ -1,6 +1,7 @@
 -- +goose Up
 -- What an image has of its machine's firmware, and what stands around machines on their hosts: as it was from one day to another.
 alter table images add column firmware jsonb not null default '[]';
+create index tasks_by_image on tasks (image) where image <> '';
 create table around (
 	hypervisor text not null,
 	kind text not null,
@@ -18,6 +19,7 @@ create table surveys (
 );
 
 -- +goose Down
+drop index tasks_by_image;
 drop table surveys;
 drop table around;
 alter table images drop column firmware;
