@@ -18,6 +18,7 @@ import (
 	"keenlodge/internal/records/around"
 	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/schema"
+	"keenlodge/internal/records/secrets"
 	"keenlodge/internal/records/trust"
 )
 
@@ -33,6 +34,7 @@ var (
 type Records struct {
 	trust.Trust
 	around.Around
+	secrets.Secrets
 	db *db.DB
 
 	mu         sync.Mutex
@@ -72,7 +74,7 @@ func Open(ctx context.Context, url string, told ...func(away bool, err error)) (
 		return nil, err
 	}
 	d := &db.DB{Pool: pool, Jobs: jobs}
-	return &Records{Trust: trust.New(d), Around: around.New(d), db: d}, nil
+	return &Records{Trust: trust.New(d), Around: around.New(d), Secrets: secrets.New(d), db: d}, nil
 }
 
 // Pool is the connection pool, for the queue's workers.

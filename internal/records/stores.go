@@ -9,25 +9,6 @@ import (
 	"keenlodge/internal/records/db"
 )
 
-// Secret reads a sealed secret; one that is not there is [fault.ErrNotFound].
-func (r *Records) Secret(ctx context.Context, name string) ([]byte, error) {
-	type row struct {
-		Sealed []byte `db:"sealed"`
-	}
-	found, err := db.One[row](ctx, r.db.Pool, "select sealed from secrets where name = $1", name)
-	return found.Sealed, err
-}
-
-// SetSecret keeps a sealed secret in place of an older one.
-func (r *Records) SetSecret(ctx context.Context, name string, sealed []byte) error {
-	return r.db.Exec(ctx, "insert into secrets (name, sealed) values ($1, $2) on conflict (name) do update set sealed = excluded.sealed", name, sealed)
-}
-
-// ForgetSecret removes a sealed secret.
-func (r *Records) ForgetSecret(ctx context.Context, name string) error {
-	return r.db.Exec(ctx, "delete from secrets where name = $1", name)
-}
-
 // ClaimSweep reports whether a store's sweep is due, and if so notes that it begins now: of several processes one gets it.
 func (r *Records) ClaimSweep(ctx context.Context, store string, every time.Duration) (bool, error) {
 	tag, err := r.db.Pool.Exec(ctx, "update stores set swept = now() where name = $1 and (swept is null or swept < now() - $2::interval)", store, every)

@@ -588,9 +588,11 @@ func TestLimitedKinds(t *testing.T) {
 	}
 	b.until(func() bool { return going.Load() == 2 })
 	require.Equal(t, run.Done, b.await(b.queue(run.Check)).State, "it does not wait behind them")
-	r, err := b.rec.Run(t.Context(), ids[59])
-	require.NoError(t, err)
-	require.Contains(t, r.Waits, "others of its kind are under way, of which only 2 are at once")
+	b.until(func() bool {
+		r, err := b.rec.Run(t.Context(), ids[59])
+		require.NoError(t, err)
+		return strings.Contains(r.Waits, "others of its kind are under way, of which only 2 are at once")
+	})
 	for _, id := range ids[2:] {
 		_, err := b.rec.CancelRun(t.Context(), id, "by operator")
 		if err != nil {

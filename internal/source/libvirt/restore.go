@@ -12,6 +12,7 @@ import (
 	"libvirt.org/go/libvirtxml"
 
 	"keenlodge/internal/source"
+	"keenlodge/internal/source/libvirt/admit"
 )
 
 // CreateDisk implements [source.Source]. The content travels through libvirt's storage upload.
@@ -189,7 +190,7 @@ func newIdentity(g source.NewGuest) (def *libvirtxml.Domain, left []string, err 
 	if err := def.Unmarshal(g.Definition); err != nil {
 		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
 	}
-	if left, err = admit(def, g.Disks, g.Take); err != nil {
+	if left, err = admit.Definition(def, g.Disks, g.Take); err != nil {
 		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
 	}
 	def.Name, def.UUID, def.ID = g.Name, "", nil

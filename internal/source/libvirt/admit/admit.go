@@ -1,4 +1,6 @@
-package libvirt
+// Package admit says what of a guest's definition is taken over when the guest is made anew: the definition is the word of whoever could write
+// to a store, and most of what libvirt knows reaches the host.
+package admit
 
 import (
 	"fmt"
@@ -68,8 +70,8 @@ func (a *admission) fields(in any, of string) {
 	}
 }
 
-// admit makes a definition fit to be defined again, with its disks at new places; it returns what was left out.
-func admit(def *libvirtxml.Domain, disks map[string]string, take []string) (left []string, err error) {
+// Definition makes a definition fit to be defined again, with its disks at new places; it returns what was left out.
+func Definition(def *libvirtxml.Domain, disks map[string]string, take []string) (left []string, err error) {
 	a := &admission{take: take, taken: map[string]bool{}}
 	if def.Type != "kvm" && def.Type != "qemu" {
 		return nil, fmt.Errorf("it is for a hypervisor of type %.20q, which this one is not", def.Type)
