@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"fmt"
 	"os"
@@ -23,8 +24,8 @@ func TestAGuestWithFirmware(t *testing.T) {
 	makeLockGate(t)
 	t.Cleanup(func() {
 		for _, name := range []string{"lock-gate", "lock-gate-two"} {
-			place.Virsh(t.Context(), "destroy", name)
-			place.Virsh(t.Context(), "undefine", "--nvram", "--checkpoints-metadata", name)
+			place.Virsh(context.Background(), "destroy", name)
+			place.Virsh(context.Background(), "undefine", "--nvram", "--checkpoints-metadata", name)
 		}
 	})
 	require.NoError(t, place.AwaitGuest(t.Context(), "lock-gate"), "it boots by its variables")

@@ -30,10 +30,10 @@ func TestKills(t *testing.T) {
 		seed = n
 	}
 	rng := rand.New(rand.NewPCG(seed, 23))
-	folder, plain := sealedStore(t, "strongroom"), t.TempDir()
-	withPolicy(t, "weekly-system", "    machines: [tickets-db]\n    store: strongroom\n    rotation: newest 2\n    cycle: full every 4th\n"+
+	folder, plain := sealedStore(t, "tide-vault"), t.TempDir()
+	withPolicy(t, "weekly-system", "    machines: [tickets-db]\n    store: tide-vault\n    rotation: newest 2\n    cycle: full every 4th\n"+
 		"  monthly-whole:\n    machines: [tickets-db, berth-sim]\n    store: shelf-open\n    rotation: newest 2\n    cycle: full once\n    fold: true\n",
-		storeText("strongroom", folder)+"    sealed: true\n", openStoreText("shelf-open", plain, "    grace: none\n"))
+		storeText("tide-vault", folder)+"    sealed: true\n", openStoreText("shelf-open", plain, "    grace: none\n"))
 	t.Cleanup(func() {
 		if service.Ended() {
 			startService(t)
@@ -52,10 +52,10 @@ func TestKills(t *testing.T) {
 	for n := range kills {
 		jobs := map[string][]string{
 			"backup": {"policy", "run", "weekly-system"}, "backup to the open store": {"policy", "run", "monthly-whole"},
-			"sweep": {"store", "sweep", "strongroom"}, "repair": {"store", "check", "strongroom", "--read", "--repair"}, "adopt": {"store", "adopt", "strongroom"},
-			"key": {"store", "key", "add", "strongroom", "--label", "safe in the harbour office"},
+			"sweep": {"store", "sweep", "tide-vault"}, "repair": {"store", "check", "tide-vault", "--read", "--repair"}, "adopt": {"store", "adopt", "tide-vault"},
+			"key": {"store", "key", "add", "tide-vault", "--label", "safe in the harbour office"},
 		}
-		if newest := in(t, "strongroom"); len(newest) > 0 {
+		if newest := in(t, "tide-vault"); len(newest) > 0 {
 			jobs["restore"] = []string{"image", "restore", newest[rng.IntN(len(newest))].ID, "--as", "tickets-again"}
 			jobs["proof"] = []string{"image", "prove", newest[0].ID}
 		}
@@ -118,7 +118,7 @@ func TestKills(t *testing.T) {
 			next()
 			requireClean(t, "tickets-db")
 			requireClean(t, "berth-sim")
-			for _, store := range []string{"strongroom", "shelf-open"} {
+			for _, store := range []string{"tide-vault", "shelf-open"} {
 				require.Contains(t, keenOK(t, "store", "check", store, "--read"), "nothing is damaged", what)
 			}
 		}
