@@ -8,7 +8,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -16,19 +15,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/store/medium/mediumtest"
 	"keenlodge/internal/wire"
 )
 
 // The service is killed (SIGKILL) at any time in the middle of anything that it does: it comes back, guests are thawed and without a job, no file is
 // left, no image that was usable is lost or in doubt, and the next runs succeed. KEENLODGE_KILLS=N tries so many, from KEENLODGE_SEED on.
 func TestKills(t *testing.T) {
-	kills, seed := 2, uint64(1)
-	if n, err := strconv.Atoi(os.Getenv("KEENLODGE_KILLS")); err == nil {
-		kills = n
-	}
-	if n, err := strconv.ParseUint(os.Getenv("KEENLODGE_SEED"), 10, 64); err == nil {
-		seed = n
-	}
+	kills, seed := mediumtest.Campaign("KEENLODGE_KILLS", 2)
 	rng := rand.New(rand.NewPCG(seed, 23))
 	folder, plain := sealedStore(t, "tide-vault"), t.TempDir()
 	withPolicy(t, "weekly-system", "    machines: [tickets-db]\n    store: tide-vault\n    rotation: newest 2\n    cycle: full every 4th\n"+

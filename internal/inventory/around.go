@@ -10,7 +10,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
@@ -91,9 +90,7 @@ func (inv *Inventory) Around(ctx context.Context, name string) ([]records.Thing,
 	}
 	found, err := inv.rec.Things(ctx, name)
 	if err == nil && len(found) == 0 {
-		if _, ok := s.Hypervisors[name]; !ok {
-			err = fault.Unknown("hypervisor", name, slices.Sorted(maps.Keys(s.Hypervisors)))
-		}
+		_, err = specOf(s, name)
 	}
 	return found, err
 }

@@ -61,15 +61,23 @@ func New(rec *records.Records, log *slog.Logger) *Inventory {
 
 // Connect connects to one of the site's sources. Close it.
 func (inv *Inventory) Connect(ctx context.Context, s site.Site, name string) (source.Source, error) {
-	spec, ok := s.Hypervisors[name]
-	if !ok {
-		return nil, fault.Unknown("hypervisor", name, slices.Sorted(maps.Keys(s.Hypervisors)))
+	spec, err := specOf(s, name)
+	if err != nil {
+		return nil, err
 	}
 	h, err := source.Dial(ctx, spec)
 	if err != nil {
 		return nil, fmt.Errorf("hypervisor %s: %w", name, err)
 	}
 	return h, nil
+}
+
+func specOf(s site.Site, name string) (site.Hypervisor, error) {
+	spec, ok := s.Hypervisors[name]
+	if !ok {
+		return spec, fault.Unknown("hypervisor", name, slices.Sorted(maps.Keys(s.Hypervisors)))
+	}
+	return spec, nil
 }
 
 // Answer is what a source said when it was asked for its machines.

@@ -8,7 +8,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"slices"
-	"strconv"
 	"sync"
 	"testing"
 	"time"
@@ -274,13 +273,7 @@ func (c *campaign) verify(what string) {
 // from any call on, loses no image, leaves no guest frozen and no capture open, and its next run succeeds. KEENLODGE_CUTS=N tries so many, from
 // KEENLODGE_SEED on, KEENLODGE_FATE one kind only.
 func TestAnyFate(t *testing.T) {
-	cuts, seed := 16, uint64(1)
-	if n, err := strconv.Atoi(os.Getenv("KEENLODGE_CUTS")); err == nil {
-		cuts = n
-	}
-	if n, err := strconv.ParseUint(os.Getenv("KEENLODGE_SEED"), 10, 64); err == nil {
-		seed = n
-	}
+	cuts, seed := mediumtest.Campaign("KEENLODGE_CUTS", 16)
 	defer func(was time.Duration) { runs.StopTime = was }(runs.StopTime)
 	runs.StopTime = 50 * time.Millisecond
 	rng := rand.New(rand.NewPCG(seed, 13))

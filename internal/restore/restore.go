@@ -105,7 +105,7 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 	if err != nil {
 		return on, err
 	}
-	if m.State != image.Usable && m.State != image.Doubtful { // what is doubtful may be all that there is, and what is read is verified
+	if m.State != image.Usable && m.State != image.Doubtful { // what is doubtful may be all that there is; a pooled store verifies what it reads
 		return on, fmt.Errorf("%w: image %s is %s; only a usable image can be restored", fault.ErrConflict, m.ID, m.State)
 	}
 	on.st = st

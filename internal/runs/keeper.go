@@ -18,8 +18,6 @@ const (
 	lookEvery = 5 * time.Second
 	// comeBack is how long others have to come back to a database that was away before they are taken for dead.
 	comeBack = 30 * time.Second
-	// firstLook bounds the look with which a process begins: nothing else waits for a source that hangs.
-	firstLook = 20 * time.Second
 	// recoverTime bounds one look, so that what hangs does not keep the next one from what can be cleared.
 	recoverTime = 10 * time.Minute
 )
@@ -228,6 +226,9 @@ func (e *Engine) endOrphan(ctx context.Context, orphan records.Run) error {
 	}
 	return e.end(ctx, orphan, run.Failed, why, again...)
 }
+
+// firstLook bounds the look with which a process begins, so that nothing else waits for a source that hangs. Tests shorten it.
+var firstLook = 20 * time.Second
 
 // lookAgain is how long after a first look a second one is taken: what a call was doing when its caller died may still happen, libvirt for
 // one lets a call wait half a minute for its turn. Tests shorten it.

@@ -25,7 +25,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	lookAgain = time.Second
+	lookAgain, firstLook = time.Second, 2*time.Second
 	recordstest.Main(m)
 }
 
@@ -604,4 +604,44 @@ func TestLimitedKinds(t *testing.T) {
 		b.await(id)
 	}
 	require.EqualValues(t, 2, most.Load())
+}
+
+// hanging is a kind whose first clearing up waits for something that does not answer.
+type hanging struct {
+	handler
+	asked *atomic.Int32
+}
+
+func (h hanging) Cleanup(ctx context.Context, _ records.Task) error {
+	if h.asked.Add(1) == 1 {
+		<-ctx.Done()
+		return context.Cause(ctx)
+	}
+	return nil
+}
+
+// A process begins though what a dead one left can't be cleared just now, and clears it later.
+func TestWhatHangsKeepsNoProcessFromBeginning(t *testing.T) {
+	t.Parallel()
+	b := engine(t, "could not clear all that a dead process left")
+	ctx := t.Context()
+	require.NoError(t, b.rec.QueueRun(ctx, records.Run{ID: "orphan03", Kind: run.Check, Cause: run.Hand}))
+	_, err := b.rec.BeginRun(ctx, "orphan03", 424242)
+	require.NoError(t, err)
+	task, err := b.rec.AddTask(ctx, records.Task{Run: "orphan03", Machine: "timetable"})
+	require.NoError(t, err)
+	now := time.Now()
+	task.State, task.Started, task.NeedsCleanup = run.Running, &now, true
+	require.NoError(t, b.rec.SaveTask(ctx, task))
+	var asked atomic.Int32
+	b.e.Register(run.Check, hanging{handler{}, &asked})
+	b.e.Register(run.Proof, handler{run: func(context.Context, *Run) error { return nil }})
+	b.serve()
+	require.Equal(t, run.Done, b.await(b.queue(run.Proof)).State)
+	b.until(func() bool {
+		left, err := b.rec.Unclean(ctx)
+		require.NoError(t, err)
+		return len(left) == 0
+	})
+	require.Greater(t, asked.Load(), int32(1))
 }

@@ -2,10 +2,12 @@ package libvirt
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
 	golibvirt "github.com/digitalocean/go-libvirt"
+	"github.com/google/uuid"
 	"libvirt.org/go/libvirtxml"
 
 	"keenlodge/internal/source"
@@ -13,65 +15,59 @@ import (
 
 // Around implements [source.Surveyor]. A daemon without networks, say, has none; a secret's definition has no value.
 func (h *Host) Around(ctx context.Context) (out []source.Thing, err error) {
-	take := func(kind source.ThingKind, what string, list func() error) error {
-		err := h.within(ctx, answerTime, "list "+what, list)
-		if isCode(err, golibvirt.ErrNoSupport) {
-			return nil
-		}
-		return err
+	err = errors.Join(
+		list(ctx, h, &out, source.Network, func() ([]golibvirt.Network, uint32, error) { return h.l.ConnectListAllNetworks(1, 0) },
+			func(n golibvirt.Network) (string, string, error) {
+				text, err := h.l.NetworkGetXMLDesc(n, uint32(golibvirt.NetworkXMLInactive))
+				if err != nil { // one that is for this start only
+					text, err = h.l.NetworkGetXMLDesc(n, 0)
+				}
+				return n.Name, text, err
+			}),
+		list(ctx, h, &out, source.Pool, func() ([]golibvirt.StoragePool, uint32, error) { return h.l.ConnectListAllStoragePools(1, 0) },
+			func(p golibvirt.StoragePool) (string, string, error) {
+				if strings.HasPrefix(p.Name, statePools) {
+					return "", "", nil
+				}
+				text, err := h.l.StoragePoolGetXMLDesc(p, golibvirt.StorageXMLInactive)
+				if err == nil {
+					text, err = lasting(text)
+				}
+				return p.Name, text, err
+			}),
+		list(ctx, h, &out, source.Secret, func() ([]golibvirt.Secret, uint32, error) { return h.l.ConnectListAllSecrets(1, 0) },
+			func(s golibvirt.Secret) (string, string, error) {
+				text, err := h.l.SecretGetXMLDesc(s, 0)
+				return strings.TrimSpace(s.UsageID + " " + uuid.UUID(s.UUID).String()), text, err // a usage may be empty, or another's too
+			}))
+	if err != nil {
+		return nil, err
 	}
-	add := func(kind source.ThingKind, name, definition string, err error) error {
+	return out, nil
+}
+
+// list adds all things of a kind; one whose name is empty is left out.
+func list[T any](ctx context.Context, h *Host, out *[]source.Thing, kind source.ThingKind, all func() ([]T, uint32, error), describe func(T) (name, definition string, err error)) error {
+	err := h.within(ctx, answerTime, fmt.Sprintf("list every %s", kind), func() error {
+		found, _, err := all()
 		if err != nil {
-			return fmt.Errorf("%s %s: %w", kind, name, err)
+			return err
 		}
-		out = append(out, source.Thing{Kind: kind, Name: name, Definition: definition})
+		for _, one := range found {
+			name, definition, err := describe(one)
+			if err != nil {
+				return fmt.Errorf("%s %s: %w", kind, name, err)
+			}
+			if name != "" {
+				*out = append(*out, source.Thing{Kind: kind, Name: name, Definition: definition})
+			}
+		}
+		return nil
+	})
+	if isCode(err, golibvirt.ErrNoSupport) {
 		return nil
 	}
-	err = take(source.Network, "networks", func() error {
-		found, _, err := h.l.ConnectListAllNetworks(1, 0)
-		for _, n := range found {
-			text, failed := h.l.NetworkGetXMLDesc(n, uint32(golibvirt.NetworkXMLInactive))
-			if failed != nil { // one that is for this start only
-				text, failed = h.l.NetworkGetXMLDesc(n, 0)
-			}
-			if failed := add(source.Network, n.Name, text, failed); failed != nil {
-				return failed
-			}
-		}
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	err = take(source.Pool, "storage pools", func() error {
-		found, _, err := h.l.ConnectListAllStoragePools(1, 0)
-		for _, p := range found {
-			if strings.HasPrefix(p.Name, statePools) {
-				continue
-			}
-			text, failed := h.l.StoragePoolGetXMLDesc(p, golibvirt.StorageXMLInactive)
-			if failed == nil {
-				text, failed = lasting(text)
-			}
-			if failed := add(source.Pool, p.Name, text, failed); failed != nil {
-				return failed
-			}
-		}
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	return out, take(source.Secret, "secrets", func() error {
-		found, _, err := h.l.ConnectListAllSecrets(1, 0)
-		for _, s := range found {
-			text, failed := h.l.SecretGetXMLDesc(s, 0)
-			if failed := add(source.Secret, s.UsageID, text, failed); failed != nil {
-				return failed
-			}
-		}
-		return err
-	})
+	return err
 }
 
 // lasting is a pool's definition without how full it is just now.

@@ -419,8 +419,8 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 	}
 	if len(drop) > 0 {
 		_, err := c.h.removeCheckpoints(ctx, c.domain, drop)
-		c.checkpoint = c.checkpoint && err != nil
 		errs = append(errs, err)
+		kept = kept || err == nil
 	}
 	c.checkpoint = c.checkpoint && !kept
 	if c.woken {

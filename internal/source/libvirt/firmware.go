@@ -164,23 +164,32 @@ func (h *Host) restoreTPM(ctx context.Context, g source.NewGuest) error {
 		return nil // it was left out, which the caller was told
 	}
 	file, err := h.tpmFile(ctx, def, t)
-	if err != nil {
-		return fmt.Errorf("guest %s is defined, but the state of its TPM is not back: %w", g.Name, err)
+	if err == nil {
+		err = h.writeFile(ctx, file, g.TPM)
 	}
-	return h.writeFile(ctx, file, g.TPM)
+	if err != nil {
+		return fmt.Errorf("guest %s is defined, but the state of its TPM is not back: %w; what its keys guard stays closed, so mend that and restore it again over itself (--replace)", g.Name, err)
+	}
+	return nil
 }
 
-// folders holds one process's work on folders apart; between processes they are tried again.
-var folders sync.Mutex
+// folders has a lock for each daemon's address: one process's pieces of work on a host's folders are held apart, between processes they are tried
+// again.
+var folders sync.Map
+
+func (h *Host) lockFolders() (unlock func()) {
+	held, _ := folders.LoadOrStore(h.uri, new(sync.Mutex))
+	held.(*sync.Mutex).Lock()
+	return held.(*sync.Mutex).Unlock
+}
 
 // inFolder opens a folder of the hypervisor's host as a storage pool, for libvirt moves the files of pools only. A pool of ours goes afterwards;
 // its name tells one that a dead process left, for [Host.Clear].
 func (h *Host) inFolder(ctx context.Context, folder string, do func(p golibvirt.StoragePool) error) (err error) {
-	folders.Lock()
-	defer folders.Unlock()
+	defer h.lockFolders()()
 	name := fmt.Sprintf("%s%08x", statePools, crc32.ChecksumIEEE([]byte(folder)))
 	for range 5 { // another process may take its pool away just now
-		if err = h.tryFolder(ctx, folder, name, do); err == nil || ctx.Err() != nil {
+		if err = h.tryFolder(ctx, folder, name, do); err == nil || ctx.Err() != nil || errors.Is(err, source.ErrUnreachable) {
 			break
 		}
 		select {
@@ -291,8 +300,7 @@ func (h *Host) writeFile(ctx context.Context, file string, content []byte) error
 
 // clearFolders removes the pools of ours that a dead process left; one that is at work tries again.
 func (h *Host) clearFolders(ctx context.Context) (found []string, err error) {
-	folders.Lock()
-	defer folders.Unlock()
+	defer h.lockFolders()()
 	err = h.within(ctx, answerTime, "look for storage pools of ours", func() error {
 		pools, _, err := h.l.ConnectListAllStoragePools(1, golibvirt.ConnectListStoragePoolsActive)
 		if err != nil {
@@ -305,7 +313,7 @@ func (h *Host) clearFolders(ctx context.Context) (found []string, err error) {
 			if err := h.l.StoragePoolDestroy(p); err == nil {
 				found = append(found, "closed storage pool "+p.Name)
 			} else if !isCode(err, golibvirt.ErrNoStoragePool, golibvirt.ErrOperationInvalid) {
-				return err
+				return fmt.Errorf("close storage pool %s: %w", p.Name, err)
 			}
 		}
 		return nil

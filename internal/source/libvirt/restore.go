@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -76,6 +77,7 @@ func (h *Host) pool(ctx context.Context, name string) (golibvirt.StoragePool, er
 			return err
 		}
 		pools, _, err := h.l.ConnectListAllStoragePools(1, golibvirt.ConnectListStoragePoolsActive)
+		pools = slices.DeleteFunc(pools, func(p golibvirt.StoragePool) bool { return strings.HasPrefix(p.Name, statePools) })
 		if err == nil && len(pools) == 0 {
 			err = errors.New("the hypervisor has no active storage pool; make one, or start one")
 		}
@@ -93,8 +95,9 @@ func (h *Host) RemoveDisk(ctx context.Context, pool, name string) (removed bool,
 	if err != nil {
 		return false, err
 	}
-	err = h.within(ctx, answerTime, fmt.Sprintf("remove volume %s of pool %s", name, p.Name), func() error {
-		if err := h.l.StoragePoolRefresh(p, 0); err != nil { // a daemon that was started anew may not know it yet
+	// A minute, for the pool is read anew: a daemon that was started again may not know the volume yet.
+	err = h.within(ctx, time.Minute, fmt.Sprintf("remove volume %s of pool %s", name, p.Name), func() error {
+		if err := h.l.StoragePoolRefresh(p, 0); err != nil {
 			return err
 		}
 		v, err := h.l.StorageVolLookupByName(p, name)
@@ -194,7 +197,7 @@ func newIdentity(g source.NewGuest) (def *libvirtxml.Domain, left []string, err 
 		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
 	}
 	def.Name, def.UUID, def.ID = g.Name, "", nil
-	if g.Variables != "" {
+	if g.Variables != "" && def.OS != nil { // the definition is anybody's word
 		if def.OS.NVRam == nil {
 			def.OS.NVRam = &libvirtxml.DomainNVRam{}
 		}

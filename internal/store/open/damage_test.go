@@ -17,6 +17,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/medium/mediumtest"
 )
 
 // tree is the files of a folder, by path below it.
@@ -40,13 +41,7 @@ func tree(t *testing.T, root string) map[string][]byte {
 // whole reads as it was taken, and no check or clearing up takes files away that somebody may want. KEENLODGE_DAMAGE=N tries so many, from
 // KEENLODGE_SEED on.
 func TestAnyDamage(t *testing.T) {
-	tries, seed := 150, uint64(1)
-	if n, err := strconv.Atoi(os.Getenv("KEENLODGE_DAMAGE")); err == nil {
-		tries = n
-	}
-	if n, err := strconv.ParseUint(os.Getenv("KEENLODGE_SEED"), 10, 64); err == nil {
-		seed = n
-	}
+	tries, seed := mediumtest.Campaign("KEENLODGE_DAMAGE", 150)
 	rng := rand.New(rand.NewPCG(seed, 19))
 	harms, refused, broken := map[string]int{}, 0, 0
 	for _, small := range []bool{false, true} {
@@ -68,18 +63,10 @@ func TestAnyDamage(t *testing.T) {
 		names, olds := slices.Sorted(maps.Keys(whole)), slices.Sorted(maps.Keys(before))
 		for n := range tries / 2 {
 			name := names[rng.IntN(len(names))]
-			body := bytes.Clone(whole[name])
-			harm := []string{"flip", "cut", "gone", "swap", "replay", "longer"}[rng.IntN(6)]
+			harm := mediumtest.Harms[rng.IntN(len(mediumtest.Harms))]
+			body := mediumtest.Harm(rng, harm, whole[name])
 			touched := map[string][]byte{}
 			switch harm {
-			case "flip":
-				body[rng.IntN(len(body))] ^= 1 << rng.IntN(8)
-			case "cut":
-				body = body[:rng.IntN(len(body))]
-			case "longer":
-				body = append(body, body[:1+rng.IntN(len(body))]...)
-			case "gone":
-				body = nil
 			case "swap":
 				others := slices.DeleteFunc(slices.Clone(names), func(o string) bool { return rng.IntN(4) > 0 && filepath.Ext(o) != filepath.Ext(name) })
 				other := others[rng.IntN(len(others))]

@@ -3,7 +3,6 @@ package pooled
 import (
 	"bytes"
 	"math/rand/v2"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,13 +19,7 @@ import (
 // Whatever is done to an object of a store, flipped, cut, gone, put in another's place or replaced by what it was before: what is read is right or
 // an error, what can't be read is what a check calls broken, and all else is whole. KEENLODGE_DAMAGE=N tries so many, from KEENLODGE_SEED on.
 func TestAnyDamage(t *testing.T) {
-	tries, seed := 200, uint64(1)
-	if n, err := strconv.Atoi(os.Getenv("KEENLODGE_DAMAGE")); err == nil {
-		tries = n
-	}
-	if n, err := strconv.ParseUint(os.Getenv("KEENLODGE_SEED"), 10, 64); err == nil {
-		seed = n
-	}
+	tries, seed := mediumtest.Campaign("KEENLODGE_DAMAGE", 200)
 	ctx := t.Context()
 	rng := rand.New(rand.NewPCG(seed, 17))
 	harms, hit, refused := map[string]int{}, 0, 0
@@ -58,17 +51,9 @@ func TestAnyDamage(t *testing.T) {
 			hurt := &mediumtest.Memory{Shelf: whole.Copy()}
 			names := hurt.Names("")
 			name := names[rng.IntN(len(names))]
-			body := bytes.Clone(hurt.Peek(name))
-			harm := []string{"flip", "cut", "gone", "swap", "replay", "longer"}[rng.IntN(6)]
+			harm := mediumtest.Harms[rng.IntN(len(mediumtest.Harms))]
+			body := mediumtest.Harm(rng, harm, hurt.Peek(name))
 			switch harm {
-			case "flip":
-				body[rng.IntN(len(body))] ^= 1 << rng.IntN(8)
-			case "cut":
-				body = body[:rng.IntN(len(body))]
-			case "longer":
-				body = append(body, body[:1+rng.IntN(len(body))]...)
-			case "gone":
-				body = nil
 			case "swap": // with another of its kind, or any
 				folder, _, _ := strings.Cut(name, "/")
 				others := slices.DeleteFunc(slices.Clone(names), func(o string) bool { return rng.IntN(4) > 0 && !strings.HasPrefix(o, folder) })

@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"os"
 	"slices"
-	"strconv"
 	"sync"
 	"testing"
 	"testing/cryptotest"
@@ -356,20 +354,20 @@ func (l *lodge) read(ctx context.Context, s *Store) error {
 }
 
 // Writers, incremental writers, readers, drops, sweeps, kills and silences of two lodges on one store, in interleavings drawn
-// by chance, some of which write two images at once: no finished image ever loses a byte. KEENLODGE_SEEDS=N tries N further ones.
+// by chance, some of which write two images at once: no finished image ever loses a byte. KEENLODGE_SEEDS=N tries N of them, from
+// KEENLODGE_SEED on.
 func TestAnyInterleaving(t *testing.T) {
-	seeds := 40
+	most := 40
 	if testing.Short() {
-		seeds = 6
+		most = 6
 	}
-	if n, err := strconv.Atoi(os.Getenv("KEENLODGE_SEEDS")); err == nil {
-		seeds = n
-	}
+	seeds, from := mediumtest.Campaign("KEENLODGE_SEEDS", most)
 	kills, finished, freed := 0, 0, 0
-	for seed := range seeds {
-		cryptotest.SetGlobalRandom(t, uint64(seed)) // names follow the seed, too
+	for n := range seeds {
+		seed := from + uint64(n)
+		cryptotest.SetGlobalRandom(t, seed) // names follow the seed, too
 		synctest.Test(t, func(t *testing.T) {
-			st := &stage{t: t, rng: rand.New(rand.NewPCG(uint64(seed), 1)), shelf: mediumtest.NewShelf(), images: map[string]disk.Memory{}}
+			st := &stage{t: t, rng: rand.New(rand.NewPCG(seed, 1)), shelf: mediumtest.NewShelf(), images: map[string]disk.Memory{}}
 			s, err := Make(t.Context(), &mediumtest.Memory{Shelf: st.shelf}, moment, tiny, nil)
 			require.NoError(t, err)
 			const actors = 3

@@ -90,8 +90,10 @@ func (l *Line) serve() {
 		}
 		l.mu.Lock()
 		if l.down {
+			l.mu.Unlock()
 			from.Close()
 			to.Close()
+			continue
 		}
 		l.conns[from], l.conns[to] = true, true
 		l.mu.Unlock()
