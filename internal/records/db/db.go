@@ -192,6 +192,8 @@ func (o *Owner) Release() {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
+	// In words, for a server takes notice of a connection's end when it comes to it. Over one that is broken nothing need be said.
+	_, _ = o.conn.Exec(ctx, "select pg_advisory_unlock($1)", o.ID)
 	o.conn.Hijack().Close(ctx)
 	o.conn = nil
 }
