@@ -25,23 +25,23 @@ func guest(ctx context.Context, p *demo.Place, r *report) error {
 		return err
 	}
 	g := demo.Guest{Name: "tickets-db", Disks: 2, Off: true}
-	if err := p.MakeGuest(ctx, g); err != nil {
+	if err := p.Quay.MakeGuest(ctx, g); err != nil {
 		return err
 	}
 	// Defined anew, with a disk more.
-	if _, err := p.Virsh(ctx, "undefine", g.Name); err != nil {
+	if _, err := p.Quay.Virsh(ctx, "undefine", g.Name); err != nil {
 		return err
 	}
 	g.Off = false
 	disks := diskXML(l.file("tickets-db-vda.qcow2"), "qcow2", "vda") + diskXML(l.file("tickets-db-vdb.qcow2"), "qcow2", "vdb") + diskXML(disk, "raw", "vdc")
-	if err := p.Define(ctx, g, disks); err != nil {
+	if err := p.Quay.Define(ctx, g, disks); err != nil {
 		return err
 	}
-	if err := p.AwaitGuest(ctx, g.Name); err != nil {
+	if err := p.Quay.AwaitGuest(ctx, g.Name); err != nil {
 		return err
 	}
 	start, _ := json.Marshal(map[string]any{"execute": "guest-exec", "arguments": map[string]any{"path": "/bin/sh", "arg": []string{"-c", busy}}})
-	if _, err := p.Virsh(ctx, "qemu-agent-command", g.Name, string(start)); err != nil {
+	if _, err := p.Quay.Virsh(ctx, "qemu-agent-command", g.Name, string(start)); err != nil {
 		return err
 	}
 	alone, plain, gentle := []float64{}, []float64{}, []float64{}
@@ -171,7 +171,7 @@ func qmp(ctx context.Context, p *demo.Place, guest, command string, arguments, i
 	if err != nil {
 		return err
 	}
-	out, err := p.Virsh(ctx, "qemu-monitor-command", guest, string(body))
+	out, err := p.Quay.Virsh(ctx, "qemu-monitor-command", guest, string(body))
 	if err != nil {
 		return err
 	}

@@ -28,7 +28,7 @@ type lab struct {
 }
 
 func newLab(ctx context.Context, p *demo.Place) (*lab, error) {
-	for _, step := range []func(context.Context) error{p.StartDatabase, p.StartHypervisor} {
+	for _, step := range []func(context.Context) error{p.StartDatabase, p.Quay.Start} {
 		if err := step(ctx); err != nil {
 			return nil, err
 		}
@@ -58,7 +58,7 @@ func (l *lab) guest(ctx context.Context, name, file, format string) error {
 	if err := shell("chown nobody %s", file); err != nil {
 		return err
 	}
-	return l.p.Define(ctx, demo.Guest{Name: name, Off: true}, diskXML(file, format, "vda"))
+	return l.p.Quay.Define(ctx, demo.Guest{Name: name, Off: true}, diskXML(file, format, "vda"))
 }
 
 func diskXML(file, format, target string) string {
@@ -104,7 +104,7 @@ func (l *lab) policy(ctx context.Context, v site.Policy, tasks int) error {
 	if err != nil {
 		return err
 	}
-	s.Zone, s.TasksAtOnce, s.Hypervisors = "Europe/Lisbon", tasks, map[string]site.Hypervisor{"quay-1": {URI: l.p.URI(), TasksAtOnce: tasks}}
+	s.Zone, s.TasksAtOnce, s.Hypervisors = "Europe/Lisbon", tasks, map[string]site.Hypervisor{"quay-1": {URI: l.p.Quay.URI(), TasksAtOnce: tasks}}
 	shelf := s.Stores[v.Store]
 	shelf.TasksAtOnce = tasks
 	s.Stores[v.Store] = shelf

@@ -104,11 +104,11 @@ func (s *show) ground(ctx context.Context) error {
 		return err
 	}
 	s.done("database", "PostgreSQL on loopback, in a folder of its own")
-	if err := s.p.StartHypervisor(ctx); err != nil {
+	if err := s.p.Quay.Start(ctx); err != nil {
 		return err
 	}
 	how := "software emulation (no guest runs with KVM here)"
-	if s.p.KVM() {
+	if s.p.Quay.KVM() {
 		how = "KVM"
 	}
 	s.done("hypervisor", "quay-1: a private libvirt with QEMU, %s", how)
@@ -117,17 +117,17 @@ func (s *show) ground(ctx context.Context) error {
 
 func (s *show) guests(ctx context.Context) error {
 	var running []string
-	for _, g := range Guests {
-		if err := s.p.MakeGuest(ctx, g); err != nil {
+	for _, g := range s.p.Quay.Guests {
+		if err := s.p.Quay.MakeGuest(ctx, g); err != nil {
 			return err
 		}
 		if !g.Off {
 			running = append(running, g.Name)
 		}
 	}
-	s.done("guests", "made %d; they boot from their own disks", len(Guests))
+	s.done("guests", "made %d; they boot from their own disks", len(s.p.Quay.Guests))
 	for _, name := range running {
-		if err := s.p.AwaitGuest(ctx, name); err != nil {
+		if err := s.p.Quay.AwaitGuest(ctx, name); err != nil {
 			return err
 		}
 	}
@@ -201,7 +201,7 @@ func (s *show) backups(ctx context.Context) error {
 		return err
 	}
 	gone := slices.DeleteFunc(slices.Clone(images), func(m wire.Image) bool { return m.Gone == nil })
-	if len(images) != made*len(Guests) || len(images)-len(gone) != 3*len(Guests) {
+	if len(images) != made*len(s.p.Quay.Guests) || len(images)-len(gone) != 3*len(s.p.Quay.Guests) {
 		return fmt.Errorf("rotation newest 3 should have left 3 images a machine of %d, but %d of %d are gone", made, len(gone), len(images))
 	}
 	s.done("rotation", "newest 3: %d images made, the %d oldest dropped, %d stay", len(images), len(gone), len(images)-len(gone))

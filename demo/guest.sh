@@ -43,7 +43,7 @@ mkdir -p "$root/boot/grub" "$root/bin" "$root/sbin" "$root/usr/sbin" "$root/lib6
 (cd "$work/initrd" && find . | cpio -o -H newc --quiet | gzip -1) > "$root/boot/initrd"
 cp "$kernel" "$root/boot/vmlinuz"
 cp /bin/busybox "$root/bin/busybox"
-ln -s busybox "$root/bin/sh"
+for applet in sh sleep fsfreeze; do ln -s busybox "$root/bin/$applet"; done
 mkdir -p "$root/var" && ln -s ../run "$root/var/run"
 cp "$(command -v qemu-ga)" "$root/usr/sbin/qemu-ga"
 ldd "$root/usr/sbin/qemu-ga" | awk '$2 == "=>" { print $3 }' | xargs -I{} cp -L {} "$root/lib/x86_64-linux-gnu/"

@@ -42,9 +42,11 @@ type Place struct {
 	// Listen is the service's address; empty for a free port on loopback.
 	Listen string
 
+	// Quay is hypervisor quay-1, in the harbour office; Pier is pier-2, on the north pier, which is reached by SSH.
+	Quay, Pier *Hypervisor
+
 	mu      sync.Mutex
 	started []*Process
-	kvm     bool
 	url     string
 	pgURL   string
 }
@@ -66,10 +68,19 @@ func Open(folder, program string) (*Place, error) {
 		return nil, fmt.Errorf("folder %s: choose a shorter path, sockets lie in it (at most 32 characters)", folder)
 	}
 	p := &Place{Folder: folder, Program: program}
+	p.Quay = &Hypervisor{p: p, Name: "quay-1", folder: "v", pool: "pool", Pool: "quay", Guests: []Guest{
+		{"tickets-db", 2, map[string]string{"role": "database", "tier": "gold"}, false},
+		{"timetable", 1, map[string]string{"role": "web", "tier": "silver"}, false},
+		{"berth-sim", 1, map[string]string{"tier": "bronze"}, true},
+	}}
+	p.Pier = &Hypervisor{p: p, Name: "pier-2", folder: "w", pool: "pier", Pool: "pier", Guests: []Guest{
+		{"crew-rota", 1, map[string]string{"tier": "silver"}, false},
+		{"harbour-radio", 1, map[string]string{"tier": "bronze"}, true},
+	}}
 	if err := p.clean(); err != nil {
 		return nil, err
 	}
-	for _, d := range []string{"", "pool", "shelf", "plain", "state", "v"} {
+	for _, d := range []string{"", "shelf", "plain", "state"} {
 		if err := os.MkdirAll(p.path(d), 0o711); err != nil {
 			return nil, err
 		}
@@ -92,11 +103,6 @@ func (p *Place) URL() string { return p.url }
 
 // TokenFile holds the token to sign in with.
 func (p *Place) TokenFile() string { return p.path("state", "first-token") }
-
-// URI is the private hypervisor's address.
-func (p *Place) URI() string {
-	return "qemu+unix:///session?socket=" + p.path("v", "run", "libvirt", "libvirt-sock")
-}
 
 // Client is a client that is signed in.
 func (p *Place) Client() (*client.Client, error) {
@@ -251,93 +257,6 @@ func (p *Place) StartDatabase(ctx context.Context) error {
 	})
 }
 
-// guests' processes run under this account, which owns nothing else.
-const guestAccount = "nobody"
-
-// StartHypervisor starts a private libvirt, under an account that has no rights, with a storage pool.
-func (p *Place) StartHypervisor(ctx context.Context) error {
-	who, err := account(guestAccount)
-	if err != nil {
-		return err
-	}
-	virt := p.path("v")
-	config := filepath.Join(virt, "c", "libvirt")
-	for _, d := range []string{config, filepath.Join(virt, "run"), filepath.Join(virt, "cache"), filepath.Join(virt, "data")} {
-		if err := os.MkdirAll(d, 0o700); err != nil {
-			return err
-		}
-	}
-	for name, text := range map[string]string{
-		"qemu.conf":     "stdio_handler = \"file\"\nsecurity_driver = \"none\"\n",
-		"libvirtd.conf": "auth_unix_rw = \"none\"\n",
-	} {
-		if err := os.WriteFile(filepath.Join(config, name), []byte(text), 0o600); err != nil {
-			return err
-		}
-	}
-	for _, d := range []string{virt, p.path("pool")} {
-		err := filepath.WalkDir(d, func(path string, _ os.DirEntry, err error) error {
-			if err != nil {
-				return err
-			}
-			return os.Chown(path, int(who.Uid), int(who.Gid))
-		})
-		if err != nil {
-			return err
-		}
-	}
-	if err := p.reapOrphans(); err != nil {
-		return err
-	}
-	if _, err := p.startLibvirt(ctx, who); err != nil {
-		return err
-	}
-	if _, err := p.Virsh(ctx, "pool-create-as", "quay", "dir", "--target", p.path("pool")); err != nil {
-		return err
-	}
-	p.kvm = p.kvmWorks(ctx, who)
-	return nil
-}
-
-func (p *Place) startLibvirt(ctx context.Context, who *syscall.Credential) (*Process, error) {
-	virt := p.path("v")
-	cmd := exec.Command("libvirtd", "-f", filepath.Join(virt, "c", "libvirt", "libvirtd.conf"))
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
-	cmd.Dir = "/"
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + virt, "XDG_RUNTIME_DIR=" + filepath.Join(virt, "run"),
-		"XDG_CONFIG_HOME=" + filepath.Join(virt, "c"), "XDG_CACHE_HOME=" + filepath.Join(virt, "cache"), "XDG_DATA_HOME=" + filepath.Join(virt, "data")}
-	s, err := p.start("libvirt", cmd, syscall.SIGTERM)
-	if err != nil {
-		return nil, err
-	}
-	return s, until(ctx, 30*time.Second, "libvirt", func() error { _, err := p.Virsh(ctx, "version"); return err })
-}
-
-// KillHypervisor kills libvirt's daemon (SIGKILL), waits for a while, and starts it anew. Guests run on meanwhile.
-func (p *Place) KillHypervisor(ctx context.Context, away time.Duration) error {
-	who, err := account(guestAccount)
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(p.started, func(s *Process) bool { return s.name == "libvirt" })
-	p.started[i].Signal(syscall.SIGKILL)
-	time.Sleep(away)
-	again, err := p.startLibvirt(ctx, who)
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if again != nil { // it is stopped when the first one would have been
-		p.started[i] = again
-		p.started = p.started[:len(p.started)-1]
-	}
-	return err
-}
-
-// HypervisorEnded reports whether libvirt's daemon died by itself.
-func (p *Place) HypervisorEnded() bool {
-	i := slices.IndexFunc(p.started, func(s *Process) bool { return s.name == "libvirt" })
-	return i < 0 || p.started[i].Ended()
-}
-
 // reapOrphans makes this process the one to which guests and helpers fall when the libvirt that forked them has let go of them, and
 // takes note of their ends at once. libvirt waits for that when it switches a guest off, and in a container the first process may
 // leave it for seconds.
@@ -382,123 +301,6 @@ func (p *Place) isStarted(pid int) bool {
 	return slices.ContainsFunc(p.started, func(s *Process) bool { return s.PID() == pid })
 }
 
-// KVM reports whether guests run with hardware support.
-func (p *Place) KVM() bool { return p.kvm }
-
-// Virsh runs libvirt's own client, the judge that is not ours.
-func (p *Place) Virsh(ctx context.Context, args ...string) (string, error) {
-	return as(ctx, nil, "virsh", append([]string{"-q", "-c", p.URI()}, args...)...)
-}
-
-// kvmWorks finds out by running a kernel: /dev/kvm may open and answer, and guests hang all the same.
-func (p *Place) kvmWorks(ctx context.Context, who *syscall.Credential) bool {
-	device, err := os.Stat("/dev/kvm")
-	if err != nil {
-		return false
-	}
-	if st, ok := device.Sys().(*syscall.Stat_t); ok && st.Mode&0o006 != 0o006 && (st.Gid != who.Gid || st.Mode&0o060 != 0o060) {
-		return false // guests' account may not open it
-	}
-	kernels, err := filepath.Glob("/boot/vmlinuz-*-cloud-amd64")
-	if err != nil || len(kernels) == 0 {
-		return false
-	}
-	ctx, cancel := context.WithTimeout(ctx, 6*time.Second)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, "qemu-system-x86_64", "-accel", "kvm", "-cpu", "host", "-m", "256", "-nodefaults", "-display", "none", "-no-reboot",
-		"-serial", "stdio", "-kernel", kernels[len(kernels)-1], "-append", "console=ttyS0 panic=-1")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
-	out, _ := cmd.Output() // it panics for want of a root file system, or hangs; what it printed decides
-	return bytes.Contains(out, []byte("Linux version"))
-}
-
-// Guest describes a guest to make.
-type Guest struct {
-	Name  string
-	Disks int
-	Tags  map[string]string
-	Off   bool
-}
-
-// Guests are those of hypervisor quay-1.
-var Guests = []Guest{
-	{"tickets-db", 2, map[string]string{"role": "database", "tier": "gold"}, false},
-	{"timetable", 1, map[string]string{"role": "web", "tier": "silver"}, false},
-	{"berth-sim", 1, map[string]string{"tier": "bronze"}, true},
-}
-
-// MakeGuest makes a guest's disks, defines it, and starts it unless it is to be off.
-func (p *Place) MakeGuest(ctx context.Context, g Guest) error {
-	script := p.path("guest.sh")
-	if err := os.WriteFile(script, guestScript, 0o700); err != nil {
-		return err
-	}
-	if _, err := as(ctx, nil, script, p.path("pool"), g.Name, fmt.Sprint(g.Disks)); err != nil {
-		return fmt.Errorf("make guest %s: %w", g.Name, err)
-	}
-	var disks strings.Builder
-	for _, target := range []string{"vda", "vdb"}[:g.Disks] {
-		file := p.path("pool", g.Name+"-"+target+".qcow2")
-		fmt.Fprintf(&disks, "<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='%s'/><target dev='%s' bus='virtio'/></disk>", file, target)
-		who, err := account(guestAccount)
-		if err != nil {
-			return err
-		}
-		if err := os.Chown(file, int(who.Uid), int(who.Gid)); err != nil {
-			return err
-		}
-	}
-	return p.Define(ctx, g, disks.String())
-}
-
-// Define defines a guest over disks that exist already, given as libvirt's XML.
-func (p *Place) Define(ctx context.Context, g Guest, disks string) error {
-	kind, cpu := "qemu", ""
-	if p.kvm {
-		kind, cpu = "kvm", "<cpu mode='host-passthrough'/>"
-	}
-	var tags strings.Builder
-	for _, k := range slices.Sorted(mapKeys(g.Tags)) {
-		fmt.Fprintf(&tags, "<lodge:tag key='%s'>%s</lodge:tag>", k, g.Tags[k])
-	}
-	text := fmt.Sprintf(`<domain type='%s'><name>%s</name>
-<metadata><lodge:tags xmlns:lodge='urn:keenlodge:tags'>%s</lodge:tags></metadata>
-<memory unit='MiB'>160</memory><vcpu>1</vcpu>%s<os><type arch='x86_64' machine='pc'>hvm</type><boot dev='hd'/></os><features><acpi/></features>
-<devices><emulator>/usr/bin/qemu-system-x86_64</emulator>%s
-<interface type='user'><model type='virtio'/></interface>
-<channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0'/></channel><memballoon model='none'/></devices></domain>`, kind, g.Name, tags.String(), cpu, disks)
-	file := p.path(g.Name + ".xml")
-	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
-		return err
-	}
-	if _, err := p.Virsh(ctx, "define", file); err != nil {
-		return err
-	}
-	if g.Off {
-		return nil
-	}
-	_, err := p.Virsh(ctx, "start", g.Name)
-	return err
-}
-
-func mapKeys(m map[string]string) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
-}
-
-// AwaitGuest waits until a guest's agent answers and it has begun its ledger.
-func (p *Place) AwaitGuest(ctx context.Context, name string) error {
-	return until(ctx, 4*time.Minute, "guest "+name, func() error {
-		_, err := p.Virsh(ctx, "qemu-agent-command", "--timeout", "5", name, `{"execute":"guest-ping"}`)
-		return err
-	})
-}
-
 // StartService starts the service, on the address that Listen names or on a port of its own, which it keeps.
 func (p *Place) StartService(ctx context.Context) (*Process, error) {
 	if p.Listen == "" {
@@ -530,7 +332,7 @@ func (p *Place) StartService(ctx context.Context) (*Process, error) {
 
 // Site is the demo's site file, for this place.
 func (p *Place) Site() (string, site.Site, error) {
-	text := strings.NewReplacer("{uri}", p.URI(), "{shelf}", p.Shelf(), "{plain}", p.Plain()).Replace(siteFile)
+	text := strings.NewReplacer("{uri}", p.Quay.URI(), "{shelf}", p.Shelf(), "{plain}", p.Plain()).Replace(siteFile)
 	file := p.path("site.yaml")
 	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 		return "", site.Site{}, err
@@ -548,7 +350,7 @@ func (p *Place) Close() {
 		case <-time.After(60 * time.Second):
 			s.Signal(syscall.SIGKILL)
 		}
-		if s.name == "libvirt" {
+		if strings.HasPrefix(s.name, "libvirt") {
 			p.killAll()
 		}
 	}
@@ -573,7 +375,7 @@ func (p *Place) killAll() {
 
 // clean removes what an earlier place left, after a kill perhaps.
 func (p *Place) clean() error {
-	if _, err := os.Stat(p.path("pool")); err == nil {
+	if _, err := os.Stat(p.path("state")); err == nil {
 		p.killAll()
 		if body, err := os.ReadFile(p.path("pg", "postmaster.pid")); err == nil {
 			if pid, err := strconv.Atoi(strings.SplitN(string(body), "\n", 2)[0]); err == nil {

@@ -24,11 +24,11 @@ func TestAGuestWithFirmware(t *testing.T) {
 	makeLockGate(t)
 	t.Cleanup(func() {
 		for _, name := range []string{"lock-gate", "lock-gate-two"} {
-			place.Virsh(context.Background(), "destroy", name)
-			place.Virsh(context.Background(), "undefine", "--nvram", "--checkpoints-metadata", name)
+			place.Quay.Virsh(context.Background(), "destroy", name)
+			place.Quay.Virsh(context.Background(), "undefine", "--nvram", "--checkpoints-metadata", name)
 		}
 	})
-	require.NoError(t, place.AwaitGuest(t.Context(), "lock-gate"), "it boots by its variables")
+	require.NoError(t, place.Quay.AwaitGuest(t.Context(), "lock-gate"), "it boots by its variables")
 	withPolicy(t, "monthly-whole", policyText("lock-gate", "strongroom", ""), storeText("strongroom", folder)+"    sealed: true\n")
 	backUp(t, "monthly-whole")
 	m := keenJSON[[]wire.Image](t, "image", "list", "--store", "strongroom")[0]
@@ -42,7 +42,7 @@ func TestAGuestWithFirmware(t *testing.T) {
 	require.Equal(t, state, tpmState(t, "lock-gate-two"))
 	require.NotContains(t, virsh(t, "pool-list", "--all"), "keenlodge")
 	virsh(t, "start", "lock-gate-two")
-	require.NoError(t, place.AwaitGuest(t.Context(), "lock-gate-two"))
+	require.NoError(t, place.Quay.AwaitGuest(t.Context(), "lock-gate-two"))
 
 	var things []wire.Thing
 	require.Eventually(t, func() bool { // a service asks within its first minute
@@ -116,7 +116,7 @@ func makeLockGate(t *testing.T) {
 	run("install", "-m", "600", variables, filepath.Join(folder, "lock-gate_VARS.fd"))
 	run("chown", "-R", "--reference="+pool, folder)
 	kind, cpu := "qemu", ""
-	if place.KVM() {
+	if place.Quay.KVM() {
 		kind, cpu = "kvm", "<cpu mode='host-passthrough'/>"
 	}
 	definition := filepath.Join(work, "lock-gate.xml")

@@ -82,9 +82,9 @@ func TestKills(t *testing.T) {
 			return !slices.ContainsFunc(keenJSON[[]wire.Run](t, "run", "list"), func(r wire.Run) bool { return r.State == "running" || r.State == "queued" })
 		}, 2*time.Minute, 100*time.Millisecond, what)
 		for end := time.Now().Add(3 * time.Minute); !cleanNow("tickets-db") || !cleanNow("berth-sim"); time.Sleep(200 * time.Millisecond) {
-			if place.HypervisorEnded() { // it may, when a job's maker dies at a bad moment (docs/promises.md); whoever watches over it starts it anew
+			if place.Quay.Ended() { // it may, when a job's maker dies at a bad moment (docs/promises.md); whoever watches over it starts it anew
 				done["libvirt died of it"]++
-				require.NoError(t, place.KillHypervisor(t.Context(), 0))
+				require.NoError(t, place.Quay.Kill(t.Context(), 0))
 			}
 			if time.Now().After(end) {
 				service.Signal(syscall.SIGQUIT) // its stacks go to its log
@@ -93,7 +93,7 @@ func TestKills(t *testing.T) {
 		}
 		require.Equal(t, "running", strings.TrimSpace(virsh(t, "domstate", "tickets-db")), what)
 		require.Equal(t, "shut off", strings.TrimSpace(virsh(t, "domstate", "berth-sim")), what)
-		if _, err := place.Virsh(context.Background(), "domstate", "tickets-again"); err != nil {
+		if _, err := place.Quay.Virsh(context.Background(), "domstate", "tickets-again"); err != nil {
 			require.Eventually(t, func() bool {
 				left, err := filepath.Glob(filepath.Join(place.Folder, "pool", "tickets-again-*"))
 				return err == nil && len(left) == 0
@@ -126,10 +126,10 @@ func cleanNow(guest string) bool {
 	if !jobless(guest) {
 		return false
 	}
-	if state, err := place.Virsh(ctx, "domstate", guest); err != nil || strings.TrimSpace(state) == "paused" {
+	if state, err := place.Quay.Virsh(ctx, "domstate", guest); err != nil || strings.TrimSpace(state) == "paused" {
 		return false
 	} else if strings.TrimSpace(state) == "running" {
-		if frozen, err := place.Virsh(ctx, "qemu-agent-command", guest, `{"execute":"guest-fsfreeze-status"}`); err != nil || !strings.Contains(frozen, "thawed") {
+		if frozen, err := place.Quay.Virsh(ctx, "qemu-agent-command", guest, `{"execute":"guest-fsfreeze-status"}`); err != nil || !strings.Contains(frozen, "thawed") {
 			return false
 		}
 	}
@@ -138,7 +138,7 @@ func cleanNow(guest string) bool {
 
 // jobless reports whether a guest has no job, and its pool no file of ours.
 func jobless(guest string) bool {
-	_, none := place.Virsh(context.Background(), "backup-dumpxml", guest)
+	_, none := place.Quay.Virsh(context.Background(), "backup-dumpxml", guest)
 	left, err := filepath.Glob(filepath.Join(place.Folder, "pool", "keenlodge-*"))
 	return none != nil && err == nil && len(left) == 0
 }
@@ -146,11 +146,11 @@ func jobless(guest string) bool {
 // undefineAgain takes back what a restore made.
 func undefineAgain(t *testing.T) {
 	t.Helper()
-	place.Virsh(context.Background(), "undefine", "tickets-again")
+	place.Quay.Virsh(context.Background(), "undefine", "tickets-again")
 	left, err := filepath.Glob(filepath.Join(place.Folder, "pool", "tickets-again-*"))
 	require.NoError(t, err)
 	for _, file := range left {
 		require.NoError(t, os.Remove(file))
 	}
-	place.Virsh(context.Background(), "pool-refresh", "quay")
+	place.Quay.Virsh(context.Background(), "pool-refresh", "quay")
 }

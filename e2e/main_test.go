@@ -69,13 +69,13 @@ func start(ctx context.Context) error {
 	if err := place.StartDatabase(ctx); err != nil {
 		return err
 	}
-	if err := place.StartHypervisor(ctx); err != nil {
+	if err := place.Quay.Start(ctx); err != nil {
 		return err
 	}
-	for _, g := range demo.Guests {
+	for _, g := range place.Quay.Guests {
 		off := g.Off
 		g.Off = g.Off || g.Name == "timetable" // it gets another disk before it starts
-		if err := place.MakeGuest(ctx, g); err != nil {
+		if err := place.Quay.MakeGuest(ctx, g); err != nil {
 			return err
 		}
 		if g.Name != "timetable" || off {
@@ -84,12 +84,12 @@ func start(ctx context.Context) error {
 		if err := addBallast(ctx, g.Name); err != nil {
 			return err
 		}
-		if _, err := place.Virsh(ctx, "start", g.Name); err != nil {
+		if _, err := place.Quay.Virsh(ctx, "start", g.Name); err != nil {
 			return err
 		}
 	}
 	for _, name := range []string{"tickets-db", "timetable"} {
-		if err := place.AwaitGuest(ctx, name); err != nil {
+		if err := place.Quay.AwaitGuest(ctx, name); err != nil {
 			return err
 		}
 	}
@@ -114,7 +114,7 @@ func addBallast(ctx context.Context, guest string) error {
 	if out, err := exec.Command("sh", "-c", make).CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	_, err := place.Virsh(ctx, "attach-disk", guest, file, "vdb", "--config", "--subdriver", "raw")
+	_, err := place.Quay.Virsh(ctx, "attach-disk", guest, file, "vdb", "--config", "--subdriver", "raw")
 	return err
 }
 
@@ -177,7 +177,7 @@ func keenJSON[T any](t *testing.T, args ...string) T {
 
 func virsh(t *testing.T, args ...string) string {
 	t.Helper()
-	out, err := place.Virsh(context.Background(), args...)
+	out, err := place.Quay.Virsh(context.Background(), args...)
 	require.NoError(t, err)
 	return out
 }
@@ -195,7 +195,7 @@ func requireClean(t *testing.T, guest string) {
 	if strings.TrimSpace(virsh(t, "domstate", guest)) == "running" {
 		require.Contains(t, virsh(t, "qemu-agent-command", guest, `{"execute":"guest-fsfreeze-status"}`), "thawed")
 	}
-	_, err := place.Virsh(context.Background(), "backup-dumpxml", guest)
+	_, err := place.Quay.Virsh(context.Background(), "backup-dumpxml", guest)
 	require.Error(t, err, "a backup job is left on %s", guest)
 	require.LessOrEqual(t, len(strings.Fields(virsh(t, "checkpoint-list", guest, "--name"))), 3)
 	left, err := filepath.Glob(filepath.Join(place.Folder, "pool", "keenlodge-*"))

@@ -442,7 +442,7 @@ func TestAHypervisorThatNeverAnswers(t *testing.T) {
 // What may pass by itself is tried again after a wait; what a hypervisor may be read at is not exceeded.
 func TestRetriesAndBandwidth(t *testing.T) {
 	through := filepath.Join("/var/tmp", fmt.Sprint("quay-", os.Getpid(), ".sock"))
-	target := strings.TrimPrefix(place.URI(), "qemu+unix:///session?socket=")
+	target := strings.TrimPrefix(place.Quay.URI(), "qemu+unix:///session?socket=")
 	open := func() net.Listener {
 		l, err := net.Listen("unix", through)
 		require.NoError(t, err)
@@ -468,7 +468,7 @@ func TestRetriesAndBandwidth(t *testing.T) {
 	body, err := os.ReadFile(file)
 	require.NoError(t, err)
 	name := "shelf-slow"
-	text := strings.Replace(string(body), place.URI(), "qemu+unix:///session?socket="+through, 1)
+	text := strings.Replace(string(body), place.Quay.URI(), "qemu+unix:///session?socket="+through, 1)
 	text = strings.Replace(text, "    tasks_at_once: 2\n", "    tasks_at_once: 1\n    bandwidth: [100 MiB]\n", 1)
 	text = strings.Replace(text, "stores:\n", "stores:\n"+storeText(name, t.TempDir()), 1)
 	text = strings.Replace(text, "policies:\n", "policies:\n  weekly-system:\n    machines: [timetable, berth-sim]\n    store: "+name+"\n    rotation: newest 3\n    retries: 5\n    retry_wait: 1 second\n", 1)

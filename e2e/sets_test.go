@@ -47,7 +47,7 @@ func TestAnIncrementalUnderWriteLoad(t *testing.T) {
 	ctx := t.Context()
 	inGuest(t, "tickets-db", "while true; do dd if=/dev/urandom of=/data/load bs=64k count=48 conv=fsync; rm /data/load; done")
 	t.Cleanup(func() { inGuest(t, "tickets-db", "killall sh dd") })
-	h, err := libvirt.Dial(ctx, place.URI())
+	h, err := libvirt.Dial(ctx, place.Quay.Spec())
 	require.NoError(t, err)
 	defer h.Close()
 	var marks []string
@@ -287,7 +287,7 @@ func bootFrom(t *testing.T, folder, id string) {
 	require.NoError(t, os.WriteFile(xml, []byte(text), 0o600))
 	virsh(t, "create", xml)
 	defer virsh(t, "destroy", "timetable-chain")
-	require.NoError(t, place.AwaitGuest(t.Context(), "timetable-chain"))
+	require.NoError(t, place.Quay.AwaitGuest(t.Context(), "timetable-chain"))
 }
 
 // With fold, "newest 2" of a chain without end is two images: the full one is folded into the next each time.

@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os/exec"
-	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -18,43 +18,56 @@ import (
 	"keenlodge/internal/source/sourcetest"
 )
 
-// libvirt keeps the contract that every source keeps, with a guest of its own that writes to a disk of its own.
+// pier starts pier-2, which is reached by SSH and TLS, with crew-rota on it: a guest that has a disk for tests, vdb.
+var pier = sync.OnceValue(func() error {
+	ctx, h := context.Background(), place.Pier
+	if err := h.OpenTLS(); err != nil {
+		return err
+	}
+	if err := h.Start(ctx); err != nil {
+		return err
+	}
+	if err := h.OpenSSH(ctx); err != nil {
+		return err
+	}
+	guest := demo.Guest{Name: "crew-rota", Disks: 1, Tags: map[string]string{"tier": "silver"}, Off: true}
+	if err := h.MakeGuest(ctx, guest); err != nil {
+		return err
+	}
+	file := h.Disk(guest.Name, "vdb")
+	if out, err := exec.Command("sh", "-c", fmt.Sprintf("qemu-img create -q -f qcow2 %s 32M && chown --reference=%s %[1]s", file, h.Disk(guest.Name, "vda"))).CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	if _, err := h.Virsh(ctx, "attach-disk", guest.Name, file, "vdb", "--config", "--subdriver", "qcow2"); err != nil {
+		return err
+	}
+	if _, err := h.Virsh(ctx, "start", guest.Name); err != nil {
+		return err
+	}
+	return h.AwaitGuest(ctx, guest.Name)
+})
+
+// libvirt keeps the contract that every source keeps, whichever way it is reached, with a guest that writes to a disk of its own.
 func TestLibvirtIsASource(t *testing.T) {
-	ctx := t.Context()
-	guest := demo.Guest{Name: "gate-07", Disks: 1, Off: true}
-	require.NoError(t, place.MakeGuest(ctx, guest))
-	t.Cleanup(func() {
-		place.Virsh(context.Background(), "destroy", guest.Name)
-		place.Virsh(context.Background(), "undefine", "--checkpoints-metadata", guest.Name)
-	})
-	disks := ""
-	of := func(target string) string { return filepath.Join(place.Folder, "pool", guest.Name+"-"+target+".qcow2") }
-	out, err := exec.Command("qemu-img", "create", "-q", "-f", "qcow2", of("vdb"), "32M").CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	out, err = exec.Command("chown", "--reference", of("vda"), of("vdb")).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	for _, target := range []string{"vda", "vdb"} {
-		disks += fmt.Sprintf("<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='%s'/><target dev='%s' bus='virtio'/></disk>", of(target), target)
-	}
-	_, err = place.Virsh(ctx, "undefine", guest.Name)
-	require.NoError(t, err)
-	guest.Off = false
-	require.NoError(t, place.Define(ctx, guest, disks))
-	require.NoError(t, place.AwaitGuest(ctx, guest.Name))
-	dial := func(t *testing.T) source.Source {
-		h, err := source.Dial(t.Context(), site.Hypervisor{URI: place.URI()})
-		require.NoError(t, err)
-		return h
-	}
-	sourcetest.Run(t, sourcetest.Subject{Guest: guest.Name, Target: "vdb", Dial: dial, NewID: image.NewID,
-		Write: func(t *testing.T, at int64, fill byte) {
-			h := dial(t)
-			defer h.Close()
-			inside, err := source.As[source.Insider](h, "run a command")
+	require.NoError(t, pier())
+	for way, spec := range map[string]site.Hypervisor{"by socket": place.Pier.Spec(), "by SSH": place.Pier.OverSSH(), "over TLS": place.Pier.OverTLS()} {
+		dial := func(t *testing.T) source.Source {
+			h, err := source.Dial(t.Context(), spec)
 			require.NoError(t, err)
-			write := fmt.Sprintf(`busybox dd if=/dev/zero bs=1M count=1 | busybox tr '\000' '\%03o' | busybox dd of=/dev/vdb bs=4k seek=%d conv=notrunc,fsync`, fill, at/4096)
-			code, output, err := inside.Execute(t.Context(), guest.Name, []string{"/bin/sh", "-c", write}, 30*time.Second)
-			require.NoError(t, err)
-			require.Zero(t, code, output)
-		}})
+			return h
+		}
+		t.Run(way, func(t *testing.T) {
+			sourcetest.Run(t, sourcetest.Subject{Guest: "crew-rota", Target: "vdb", Dial: dial, NewID: image.NewID,
+				Write: func(t *testing.T, at int64, fill byte) {
+					h := dial(t)
+					defer h.Close()
+					inside, err := source.As[source.Insider](h, "run a command")
+					require.NoError(t, err)
+					write := fmt.Sprintf(`busybox dd if=/dev/zero bs=1M count=1 | busybox tr '\000' '\%03o' | busybox dd of=/dev/vdb bs=4k seek=%d conv=notrunc,fsync`, fill, at/4096)
+					code, output, err := inside.Execute(t.Context(), "crew-rota", []string{"/bin/sh", "-c", write}, 30*time.Second)
+					require.NoError(t, err)
+					require.Zero(t, code, output)
+				}})
+		})
+	}
 }

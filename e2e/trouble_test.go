@@ -120,7 +120,7 @@ func TestTheWatchdogThaws(t *testing.T) {
 			out, err := cmd.StdoutPipe()
 			require.NoError(t, err)
 			require.NoError(t, cmd.Start())
-			_, err = fmt.Fprintf(in, `{"source": {"uri": %q}, "machine": "tickets-db"}`+"\n", place.URI())
+			_, err = fmt.Fprintf(in, `{"source": {"uri": %q}, "machine": "tickets-db"}`+"\n", place.Quay.URI())
 			require.NoError(t, err)
 			_, err = io.ReadFull(out, make([]byte, len("watching\n")))
 			require.NoError(t, err)
@@ -165,9 +165,9 @@ func TestAFreezeThatFails(t *testing.T) {
 	require.EqualValues(t, "crash", images(t, "tickets-db")[0].Consistency)
 	resume()
 	// The agent now finds the freezes that were asked for; the watchdogs see to it that none of them stays.
-	require.NoError(t, place.AwaitGuest(t.Context(), "tickets-db"))
+	require.NoError(t, place.Quay.AwaitGuest(t.Context(), "tickets-db"))
 	require.Eventually(t, func() bool {
-		out, err := place.Virsh(t.Context(), "qemu-agent-command", "tickets-db", `{"execute":"guest-fsfreeze-status"}`)
+		out, err := place.Quay.Virsh(t.Context(), "qemu-agent-command", "tickets-db", `{"execute":"guest-fsfreeze-status"}`)
 		return err == nil && strings.Contains(out, "thawed")
 	}, 30*time.Second, 200*time.Millisecond)
 }
@@ -356,14 +356,14 @@ func TestAnImageThatWasComplete(t *testing.T) {
 func TestAGuestThatSomebodyPaused(t *testing.T) {
 	withPolicy(t, "weekly-system", policyText("berth-sim", "shelf-paused", "    quiesce: \"off\"\n"), storeText("shelf-paused", t.TempDir()))
 	virsh(t, "start", "--paused", "berth-sim")
-	t.Cleanup(func() { place.Virsh(context.Background(), "destroy", "berth-sim") })
+	t.Cleanup(func() { place.Quay.Virsh(context.Background(), "destroy", "berth-sim") })
 	state := func() string { return strings.TrimSpace(virsh(t, "domstate", "berth-sim")) }
 	keenOK(t, "policy", "run", "weekly-system", "--wait")
 	require.Equal(t, "paused", state())
 	virsh(t, "resume", "berth-sim")
 	time.Sleep(500 * time.Millisecond) // it runs for a while
 	virsh(t, "suspend", "berth-sim")
-	h, err := libvirt.Dial(t.Context(), place.URI())
+	h, err := libvirt.Dial(t.Context(), place.Quay.Spec())
 	require.NoError(t, err)
 	defer h.Close()
 	found, err := h.Clear(t.Context(), "berth-sim", image.NewID(), true)

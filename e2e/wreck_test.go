@@ -17,7 +17,7 @@ import (
 func TestAHypervisorThatIsKilled(t *testing.T) {
 	_, folder := freshStore(t, "weekly-system")
 	r := inTheMiddle(t, "weekly-system", folder)
-	require.NoError(t, place.KillHypervisor(t.Context(), time.Second))
+	require.NoError(t, place.Quay.Kill(t.Context(), time.Second))
 	over := func(id string) (r wire.Run) {
 		require.Eventually(t, func() bool {
 			var err error
@@ -40,7 +40,7 @@ func TestAHypervisorThatIsKilled(t *testing.T) {
 		part, err := filepath.Glob(filepath.Join(place.Folder, "pool", "tickets-again-*"))
 		return err == nil && len(part) > 0
 	}, time.Minute, 5*time.Millisecond)
-	require.NoError(t, place.KillHypervisor(t.Context(), time.Second))
+	require.NoError(t, place.Quay.Kill(t.Context(), time.Second))
 	require.EqualValues(t, "failed", over(q.ID).State, keenOK(t, "run", "log", q.ID))
 	require.Eventually(t, func() bool {
 		left, err := filepath.Glob(filepath.Join(place.Folder, "pool", "tickets-again-*"))

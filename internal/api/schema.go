@@ -10,6 +10,7 @@ import (
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store/medium"
@@ -45,7 +46,7 @@ func init() {
 	list(event.Names)
 	list(deed.Results)
 	list(wire.Changes)
-	list(medium.Verdicts)
+	list(probe.Verdicts)
 	list(wire.Verdicts)
 }
 

@@ -7,8 +7,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/store"
-	"keenlodge/internal/store/medium"
 	"keenlodge/internal/stores"
 	"keenlodge/internal/wire"
 )
@@ -31,12 +31,12 @@ func (s *server) registerStores(a huma.API) {
 			made, err := s.l.AddStore(ctx, in.Name, in.Body)
 			return wire.AddedStore{Made: made}, err
 		})
-	type probe struct {
+	type place struct {
 		Name string `path:"name"`
 		Body wire.ProbeRequest
 	}
 	do(s, a, post("probe-store", "/api/v1/stores/{name}/probes", "Try a place before it is used; without a spec, that of the site's store", 200),
-		func(ctx context.Context, in *probe) ([]medium.Step, error) {
+		func(ctx context.Context, in *place) ([]probe.Step, error) {
 			return s.l.Stores.Probe(ctx, in.Name, in.Body)
 		})
 	get(s, a, "show-store", "/api/v1/stores/{name}", "What a store holds, and what it saved", func(ctx context.Context, in *named) (store.Summary, error) {

@@ -333,6 +333,7 @@ func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string
 		},
 		Starting: func() error { t.StartedPaused = true; return t.Save(ctx) },
 		Alive:    c.rec.CaptureAlive,
+		Tell:     func(format string, args ...any) { t.Log(ctx, format, args...) },
 		Watch: func() (source.Watchdog, error) {
 			return startWatchdog(c.executable, o.Site.Hypervisors[t.Hypervisor], t.Guest)
 		},

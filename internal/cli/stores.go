@@ -12,10 +12,10 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/store"
-	"keenlodge/internal/store/medium"
 	"keenlodge/internal/wire"
 )
 
@@ -175,28 +175,10 @@ func storeProbeCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			worst := medium.OK
-			err = show(c, steps, func(w io.Writer) {
-				var rows [][]string
-				for _, s := range steps {
-					rows = append(rows, []string{map[medium.Verdict]string{medium.OK: "✓", medium.Warning: "!", medium.Failed: "✗"}[s.State] + " " + s.Name, s.Text})
-				}
-				table(w, []string{"STEP", "RESULT"}, rows)
-			})
-			for _, s := range steps {
-				if s.State == medium.Failed || worst == medium.OK && s.State == medium.Warning {
-					worst = s.State
-				}
-			}
-			switch {
-			case err != nil:
+			if err := show(c, steps, func(w io.Writer) { stepTable(w, steps) }); err != nil {
 				return err
-			case worst == medium.Failed:
-				return errors.New("this place can't be used as it is")
-			case worst == medium.Warning:
-				return errWarned
 			}
-			return nil
+			return howTried(steps, "this place can't be used as it is")
 		}}
 }
 
@@ -508,4 +490,24 @@ func storeSecretCommand() *cli.Command {
 			}
 			return show(c, map[string]bool{"done": true}, func(w io.Writer) { fmt.Fprintf(w, "kept, sealed, for store %s\n", c.Args().First()) })
 		})}
+}
+
+// stepTable shows how the steps of a trial went.
+func stepTable(w io.Writer, steps []probe.Step) {
+	var rows [][]string
+	for _, s := range steps {
+		rows = append(rows, []string{map[probe.Verdict]string{probe.OK: "✓", probe.Warning: "!", probe.Failed: "✗"}[s.State] + " " + s.Name, s.Text})
+	}
+	table(w, []string{"STEP", "RESULT"}, rows)
+}
+
+// howTried is the error with which a command ends that has tried something; failed words that it can't be used.
+func howTried(steps []probe.Step, failed string) error {
+	switch probe.Worst(steps) {
+	case probe.Failed:
+		return errors.New(failed)
+	case probe.Warning:
+		return errWarned
+	}
+	return nil
 }

@@ -6,8 +6,8 @@ import (
 	"net/url"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/store"
-	"keenlodge/internal/store/medium"
 	"keenlodge/internal/wire"
 )
 
@@ -19,7 +19,7 @@ func (c *Client) AddStore(ctx context.Context, name string, n wire.StoreAddition
 }
 
 // ProbeStore tries a place; without a spec that of the site's store.
-func (c *Client) ProbeStore(ctx context.Context, name string, n wire.ProbeRequest) (out []medium.Step, err error) {
+func (c *Client) ProbeStore(ctx context.Context, name string, n wire.ProbeRequest) (out []probe.Step, err error) {
 	return out, c.call(ctx, http.MethodPost, storePath(name, "/probes"), n, &out)
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -110,7 +111,7 @@ func (inv *Inventory) Ask(ctx context.Context, s site.Site, fresh bool, names ..
 func (inv *Inventory) ask(ctx context.Context, s site.Site, name string, fresh bool) Answer {
 	spec := s.Hypervisors[name]
 	inv.mu.Lock()
-	if known, ok := inv.answers[name]; ok && !fresh && time.Since(known.at) < answerAge && known.spec.URI == spec.URI && known.spec.Kind == spec.Kind {
+	if known, ok := inv.answers[name]; ok && !fresh && time.Since(known.at) < answerAge && reflect.DeepEqual(known.spec, spec) {
 		inv.mu.Unlock()
 		return known.Answer
 	}

@@ -215,6 +215,12 @@ func (c *campaign) wait(so func() bool, what string) {
 func (c *campaign) verify(what string) {
 	ctx := c.t.Context()
 	c.begin(killed, false, -1)
+	var left string
+	defer func() {
+		if c.t.Failed() {
+			c.t.Logf("%s: left: %s", what, left)
+		}
+	}()
 	c.wait(func() bool {
 		orphans, err := c.rec.Orphans(ctx)
 		require.NoError(c.t, err)
@@ -225,6 +231,7 @@ func (c *campaign) verify(what string) {
 		}
 		newest, err := c.rec.Runs(ctx, records.RunFilter{Page: listing.Page{Limit: 9}})
 		require.NoError(c.t, err)
+		left = fmt.Sprintf("orphans %v, files %v, runs %+v", orphans, c.host.Unused(), newest)
 		return len(orphans) == 0 && len(c.host.Unused()) == 0 && !slices.ContainsFunc(newest, func(r records.Run) bool { return !r.Over() }) // one may be queued whose asker never heard of it
 	}, "all to be cleared")
 	listed, err := c.rec.Images(ctx, records.ImageFilter{})

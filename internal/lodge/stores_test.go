@@ -14,6 +14,7 @@ import (
 	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/proof"
@@ -393,16 +394,16 @@ func TestAddingStores(t *testing.T) {
 	place := func(name string) site.Store {
 		return site.Store{Medium: "memory", Layout: site.Pooled, Settings: &memory.Settings{Shelf: t.Name() + name}}
 	}
-	probe := func(name string) medium.Step {
+	try := func(name string) probe.Step {
 		t.Helper()
 		spec := place(name)
 		steps, err := b.l.Stores.Probe(ctx, "annex", wire.ProbeRequest{Spec: &spec})
 		require.NoError(t, err)
 		return steps[len(steps)-1]
 	}
-	require.Equal(t, medium.Step{Name: "content", State: "ok", Text: "empty: a store can be made here"}, probe("annex"))
+	require.Equal(t, probe.Step{Name: "content", State: "ok", Text: "empty: a store can be made here"}, try("annex"))
 	memory.Shelf(t.Name()+"full").Poke("holiday.jpg", []byte("sun"))
-	require.Contains(t, probe("full").Text, "something else is there")
+	require.Contains(t, try("full").Text, "something else is there")
 	_, err := b.l.AddStore(ctx, "full", wire.StoreAddition{Spec: place("full")})
 	require.ErrorContains(t, err, "is not empty and holds no store")
 	made, err := b.l.AddStore(ctx, "annex", wire.StoreAddition{Spec: place("annex")})

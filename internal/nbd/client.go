@@ -4,6 +4,7 @@ package nbd
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -28,6 +29,7 @@ const (
 	flagFixedNewstyle = 1 << 0
 	flagNoZeroes      = 1 << 1
 
+	optStartTLS        = 5
 	optGo              = 7
 	optStructuredReply = 8
 	optSetMetaContext  = 10
@@ -97,27 +99,41 @@ type request struct {
 // ErrNoBitmap marks a bitmap that the server does not offer.
 var ErrNoBitmap = errors.New("the server does not offer the bitmap")
 
-// Dial connects to an export. When ctx ends, the connection closes and pending requests fail. bitmap names a dirty bitmap that
-// tells what was written since it was made, or is "": the disk's extents are then [disk.Unchanged] where it is clean. One that
-// the server does not offer is [ErrNoBitmap].
+// ErrBroken marks a connection that ended. What was asked for can be asked over another.
+var ErrBroken = errors.New("the connection ended")
+
+// Dial connects to an export, as [Over] does.
 func Dial(ctx context.Context, network, address, export, bitmap string) (*Client, error) {
 	conn, err := (&net.Dialer{Timeout: handshakeTime}).DialContext(ctx, network, address)
 	if err != nil {
 		return nil, fmt.Errorf("NBD server at %s: %w", address, err)
 	}
+	return Over(ctx, conn, nil, export, bitmap)
+}
+
+// Over opens an export over a connection to its server, which it closes. Where secure is not nil, TLS is begun first. When ctx ends, the
+// connection closes and pending requests fail. bitmap names a dirty bitmap that tells what was written since it was made, or is "": the
+// disk's extents are then [disk.Unchanged] where it is clean. One that the server does not offer is [ErrNoBitmap].
+func Over(ctx context.Context, conn net.Conn, secure *tls.Config, export, bitmap string) (*Client, error) {
 	c := &Client{conn: conn, name: export, bitmap: bitmap, contexts: map[uint32]string{}, pending: map[uint64]*request{}}
-	conn.SetDeadline(time.Now().Add(handshakeTime))
-	if err := c.negotiate(); err != nil {
-		conn.Close()
-		return nil, fmt.Errorf("NBD export %q at %s: %w", export, address, err)
+	// By closing, for not every connection knows deadlines: one through SSH does not.
+	limit, done := context.WithTimeoutCause(ctx, handshakeTime, fmt.Errorf("no answer within %s", handshakeTime))
+	stop := context.AfterFunc(limit, func() { conn.Close() })
+	err := c.negotiate(limit, secure)
+	if !stop() && err == nil || err != nil && limit.Err() != nil {
+		err = context.Cause(limit)
 	}
-	conn.SetDeadline(time.Time{})
+	done()
+	if err != nil {
+		c.conn.Close()
+		return nil, fmt.Errorf("NBD export %q: %w", export, err)
+	}
 	c.stop = context.AfterFunc(ctx, func() { c.fail(context.Cause(ctx)) })
 	go c.receive()
 	return c, nil
 }
 
-func (c *Client) negotiate() error {
+func (c *Client) negotiate(ctx context.Context, secure *tls.Config) error {
 	var hello struct {
 		Init, Option uint64
 		Flags        uint16
@@ -130,6 +146,16 @@ func (c *Client) negotiate() error {
 	}
 	if err := binary.Write(c.conn, binary.BigEndian, uint32(flagFixedNewstyle|hello.Flags&flagNoZeroes)); err != nil {
 		return err
+	}
+	if secure != nil {
+		if err := c.option(optStartTLS, nil, nil); err != nil {
+			return fmt.Errorf("begin TLS: %w", err)
+		}
+		conn := tls.Client(c.conn, secure)
+		if err := conn.HandshakeContext(ctx); err != nil {
+			return fmt.Errorf("begin TLS: %w", err)
+		}
+		c.conn = conn
 	}
 	err := c.option(optStructuredReply, nil, nil)
 	c.structured = err == nil
@@ -335,7 +361,7 @@ func (c *Client) request(command uint16, off, length int64, into []byte) (*reque
 	_, err := c.conn.Write(p)
 	c.send.Unlock()
 	if err != nil {
-		c.fail(err)
+		c.fail(fmt.Errorf("%w: %w", ErrBroken, err))
 	}
 	if command == cmdDisconnect {
 		return r, err
@@ -361,7 +387,7 @@ func (c *Client) receive() {
 	for err == nil {
 		err = c.reply()
 	}
-	c.fail(fmt.Errorf("the connection ended: %w", err))
+	c.fail(fmt.Errorf("%w: %w", ErrBroken, err))
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for handle, r := range c.pending {

@@ -78,6 +78,8 @@ type Request struct {
 	// Alive tells whether whoever made the capture of an ID is at work still, and whether anything is known of it: what a dead process left on
 	// the machine is cleared before this capture begins. nil knows of nothing.
 	Alive func(ctx context.Context, id string) (alive, known bool, err error)
+	// Tell is called with what a person should know while disks are read, such as that the line was cut and is back; nil tells nobody.
+	Tell func(format string, args ...any)
 	// Watch is called before a freeze: it sees to it that the guest is thawed even if this process dies or hangs.
 	Watch func() (Watchdog, error)
 }

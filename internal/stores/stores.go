@@ -20,6 +20,7 @@ import (
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
@@ -336,7 +337,7 @@ func (ss *Stores) RemoveKey(ctx context.Context, name, id string) error {
 }
 
 // Probe tries a place before it is used, or that of the store called name.
-func (ss *Stores) Probe(ctx context.Context, name string, r wire.ProbeRequest) ([]medium.Step, error) {
+func (ss *Stores) Probe(ctx context.Context, name string, r wire.ProbeRequest) ([]probe.Step, error) {
 	credentials := r.Access
 	var spec site.Store
 	if r.Spec != nil {
@@ -372,24 +373,24 @@ func (ss *Stores) Probe(ctx context.Context, name string, r wire.ProbeRequest) (
 }
 
 // whatIsThere tells what a place holds.
-func (ss *Stores) whatIsThere(ctx context.Context, m medium.Medium) medium.Step {
+func (ss *Stores) whatIsThere(ctx context.Context, m medium.Medium) probe.Step {
 	h, err := store.ReadHeader(ctx, m)
 	switch {
 	case err == nil && h.Sealed:
-		return medium.Step{Name: "content", State: medium.OK, Text: fmt.Sprintf("a sealed store, made on %s; add it with a key, then adopt its images", h.Made.Format(time.DateOnly))}
+		return probe.Step{Name: "content", State: probe.OK, Text: fmt.Sprintf("a sealed store, made on %s; add it with a key, then adopt its images", h.Made.Format(time.DateOnly))}
 	case err == nil:
-		return medium.Step{Name: "content", State: medium.OK, Text: fmt.Sprintf("a store, made on %s; add it, then adopt its images", h.Made.Format(time.DateOnly))}
+		return probe.Step{Name: "content", State: probe.OK, Text: fmt.Sprintf("a store, made on %s; add it, then adopt its images", h.Made.Format(time.DateOnly))}
 	case !errors.Is(err, store.ErrNoStore):
-		return medium.Step{Name: "content", State: medium.Failed, Text: err.Error()}
+		return probe.Step{Name: "content", State: probe.Failed, Text: err.Error()}
 	}
 	empty, err := isEmpty(ctx, m)
 	switch {
 	case err != nil:
-		return medium.Step{Name: "content", State: medium.Failed, Text: err.Error()}
+		return probe.Step{Name: "content", State: probe.Failed, Text: err.Error()}
 	case !empty:
-		return medium.Step{Name: "content", State: medium.Failed, Text: "something else is there; a store needs an empty place"}
+		return probe.Step{Name: "content", State: probe.Failed, Text: "something else is there; a store needs an empty place"}
 	}
-	return medium.Step{Name: "content", State: medium.OK, Text: "empty: a store can be made here"}
+	return probe.Step{Name: "content", State: probe.OK, Text: "empty: a store can be made here"}
 }
 
 // Show describes a store.

@@ -40,7 +40,13 @@ type Site struct {
 type Hypervisor struct {
 	// Kind says what it is spoken to as; empty for [Libvirt].
 	Kind string `yaml:"kind,omitempty" json:"kind,omitempty" doc:"how it is spoken to; default libvirt"`
-	URI  string `yaml:"uri" json:"uri" doc:"libvirt address: qemu:///system, or qemu+unix:///session?socket=/path"`
+	URI  string `yaml:"uri" json:"uri" doc:"libvirt address: qemu:///system, qemu+unix:///session?socket=/path, qemu+ssh://user@host/system or qemu+tls://host/system"`
+	// HostKey is what a host that is reached by SSH is known by.
+	HostKey string `yaml:"host_key,omitempty" json:"host_key,omitempty" doc:"by SSH: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say"`
+	// KeyFile, CertFile and CAFile are paths of files that the service can read.
+	KeyFile  string `yaml:"key_file,omitempty" json:"key_file,omitempty" doc:"private key (PEM, without a passphrase) that signs in, by SSH or TLS; by SSH the keys of the service's agent by default"`
+	CertFile string `yaml:"cert_file,omitempty" json:"cert_file,omitempty" doc:"by TLS: the service's own certificate (PEM)"`
+	CAFile   string `yaml:"ca_file,omitempty" json:"ca_file,omitempty" doc:"by TLS: the certificate of the authority that the host's is from (PEM)"`
 	// Pool is the storage pool for restored disks; empty for the first active one.
 	Pool string `yaml:"pool,omitempty" json:"pool,omitempty" doc:"storage pool for restored disks"`
 	// TasksAtOnce is how many of its guests are captured at the same time.

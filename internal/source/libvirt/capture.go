@@ -51,7 +51,10 @@ type capture struct {
 	warnings    []string
 	disks       []source.CapturedDisk
 	firmware    []image.Firmware
-	clients     []*nbd.Client
+	server      *libvirtxml.DomainBackupPullServer // where the disks are offered
+	open        []*steady
+	tell        func(format string, args ...any)
+	patience    time.Duration // how long a line is waited for that was cut
 }
 
 func (c *capture) Disks() []source.CapturedDisk                    { return c.disks }
@@ -63,7 +66,10 @@ func (c *capture) Checkpoints() []string                           { return c.ea
 
 // Capture implements [source.Source].
 func (h *Host) Capture(ctx context.Context, r source.Request) (source.Capture, error) {
-	c := &capture{h: h, mark: r.ID}
+	c := &capture{h: h, mark: r.ID, tell: r.Tell, patience: patience}
+	if c.tell == nil {
+		c.tell = func(string, ...any) {}
+	}
 	if err := c.begin(ctx, r); err != nil {
 		if cleaned := c.Close(context.WithoutCancel(ctx), false, nil); cleaned != nil {
 			err = errors.Join(err, cleaned)
@@ -137,32 +143,32 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 		return err
 	}
 	for _, k := range disks {
-		if err := c.open(ctx, k); err != nil {
+		if err := c.openDisk(ctx, k); err != nil {
 			return err
 		}
 	}
 	return c.readFirmware(ctx, def, r.Secrets)
 }
 
-// open connects to a disk of the job.
-func (c *capture) open(ctx context.Context, k libvirtxml.DomainDisk) error {
+// openDisk connects to a disk of the job.
+func (c *capture) openDisk(ctx context.Context, k libvirtxml.DomainDisk) error {
 	target := k.Target.Dev
 	d := source.CapturedDisk{Target: target, Format: format(k)}
 	bitmap := ""
 	if c.since[target] != "" {
 		bitmap = c.bitmap()
 	}
-	client, err := nbd.Dial(ctx, "unix", c.socket, target, bitmap)
+	opened, err := c.connect(ctx, target, bitmap)
 	if errors.Is(err, nbd.ErrNoBitmap) {
 		bitmap, c.why[target] = "", err.Error()
-		client, err = nbd.Dial(ctx, "unix", c.socket, target, "")
+		opened, err = c.connect(ctx, target, "")
 	}
 	if err != nil {
 		return err
 	}
-	c.clients = append(c.clients, client)
-	if d.Disk, d.Why = client, c.why[target]; bitmap != "" {
-		d.Whole = client.Whole()
+	c.open = append(c.open, opened)
+	if d.Disk, d.Why = opened, c.why[target]; bitmap != "" {
+		d.Whole = opened.Whole()
 	}
 	c.disks = append(c.disks, d)
 	return nil
@@ -259,7 +265,8 @@ func (c *capture) place(disks []libvirtxml.DomainDisk) error {
 			break
 		}
 	}
-	if c.socket = filepath.Join(c.folder, marked+c.mark+".sock"); len(c.socket) > longestPath {
+	c.socket = filepath.Join(c.folder, marked+c.mark+".sock")
+	if c.server = c.h.way.offer(c.mark, c.socket, 0); c.server.UNIX != nil && len(c.socket) > longestPath {
 		return fmt.Errorf("guest %s: the socket's path %s is longer than %d bytes; move the disks to a shorter path", c.domain.Name, c.socket, longestPath)
 	}
 	return nil
@@ -293,7 +300,7 @@ func (c *capture) describe(def *libvirtxml.Domain, disks []libvirtxml.DomainDisk
 			k.Disks.Disks = append(k.Disks.Disks, point)
 		}
 	}
-	b.Pull.Server = &libvirtxml.DomainBackupPullServer{UNIX: &libvirtxml.DomainBackupPullServerUNIX{Socket: c.socket}}
+	b.Pull.Server = c.server
 	if backup, err = b.Marshal(); err == nil && points {
 		checkpoint, err = k.Marshal()
 	}
@@ -323,7 +330,17 @@ func (c *capture) start(ctx context.Context, def *libvirtxml.Domain, disks []lib
 	return c.startOnce(ctx, def, disks, lasting)
 }
 
-func (c *capture) startOnce(ctx context.Context, def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) error {
+func (c *capture) startOnce(ctx context.Context, def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) (err error) {
+	for try := range ports {
+		c.server = c.h.way.offer(c.mark, c.socket, try)
+		if err = c.startAt(ctx, def, disks, lasting); c.server.TCP == nil || err == nil || !strings.Contains(err.Error(), "in use") {
+			break
+		}
+	}
+	return err
+}
+
+func (c *capture) startAt(ctx context.Context, def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) error {
 	backup, checkpoint, err := c.describe(def, disks, lasting)
 	if err != nil {
 		return err
@@ -346,12 +363,20 @@ func (c *capture) startFrozen(ctx context.Context, r source.Request, begin func(
 	if err != nil {
 		return fmt.Errorf("freeze guest %s: no watchdog could be set, so it was not tried: %w", r.Machine, err)
 	}
+	end := guard{func() {}}
+	if _, here := c.h.way.(local); !here {
+		if end, err = c.h.setGuard(ctx, c.domain); err != nil {
+			dog.Thawed()
+			return c.unfrozen(r, begin, fmt.Errorf("freeze guest %s: if the line to its host were cut, nothing there would thaw it, so it was not tried: %w", r.Machine, err))
+		}
+	}
 	begun := time.Now()
 	err = c.h.freeze(ctx, c.domain)
 	if err != nil {
 		// A freeze that failed or timed out may still hold, so it is thawed before anything else.
 		if _, err := c.h.thaw(context.WithoutCancel(ctx), c.domain); err == nil {
 			dog.Thawed()
+			end.end()
 		}
 		return c.unfrozen(r, begin, err)
 	}
@@ -365,6 +390,7 @@ func (c *capture) startFrozen(ctx context.Context, r source.Request, begin func(
 		return errors.Join(err, fmt.Errorf("guest %s may still be frozen, the watchdog goes on trying: %w", r.Machine, undo))
 	}
 	dog.Thawed()
+	end.end()
 	if err = errors.Join(err, moment(ctx, r, "thawed")); err != nil {
 		return err
 	}
@@ -400,10 +426,10 @@ func (c *capture) unfrozen(r source.Request, begin func() error, why error) erro
 func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanupTime)
 	defer cancel()
-	for _, client := range c.clients {
-		client.Close()
+	for _, d := range c.open {
+		d.close()
 	}
-	c.clients = nil
+	c.open = nil
 	var errs []error
 	if c.job {
 		found, err := c.h.endJob(ctx, c.domain, c.mark)
@@ -412,7 +438,9 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 		if c.unsure && !found && err == nil {
 			errs = append(errs, fmt.Errorf("guest %s: whether the backup job will still begin can't be told; it is looked for again", c.domain.Name))
 		}
-		os.Remove(c.socket) // QEMU leaves it sometimes; one that is gone is what we want
+		if _, here := c.h.way.(local); here {
+			os.Remove(c.socket) // QEMU leaves it sometimes; one that is gone is what we want
+		}
 	}
 	if c.checkpoint && !kept {
 		drop = append(slices.Clone(drop), c.mark)

@@ -113,6 +113,17 @@ func (h *Host) endJob(ctx context.Context, d golibvirt.Domain, mark string) (fou
 	if isCode(err, golibvirt.ErrOperationInvalid) {
 		return false, nil // it ended by itself
 	}
+	// The call returns before the job is gone, and the next one could not begin.
+	for err == nil {
+		if text, err = h.job(ctx, d); err != nil || !strings.Contains(text, marked+mark) {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			err = fmt.Errorf("guest %s: its backup job was told to end and is still there: %w", d.Name, context.Cause(ctx))
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
 	return true, err
 }
 

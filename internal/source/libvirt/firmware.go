@@ -89,7 +89,7 @@ func (h *Host) tpmFile(ctx context.Context, def *libvirtxml.Domain, t *libvirtxm
 		return "", errors.New("a secret of the hypervisor encrypts it, without which it is of no use")
 	}
 	folder := systemTPMs
-	if !strings.Contains(h.uri, "/system") {
+	if h.path != "/system" {
 		root, err := h.sessionFolder(ctx, def)
 		if err != nil {
 			return "", err

@@ -9,11 +9,11 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"net/url"
 	"os"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -29,7 +29,7 @@ const answerTime = 20 * time.Second
 
 func init() {
 	source.Register(site.Libvirt, func(ctx context.Context, spec site.Hypervisor) (source.Source, error) {
-		h, err := Dial(ctx, spec.URI)
+		h, err := Dial(ctx, spec)
 		if err != nil {
 			return nil, err // not h: a nil host in an interface is not nil
 		}
@@ -37,47 +37,50 @@ func init() {
 	})
 }
 
-// Host is a libvirt daemon. It implements [source.Source].
+// Host is a libvirt daemon. It implements [source.Source]. Calls may be made at the same time.
 type Host struct {
 	uri  string
+	path string // of the address: /system or /session
+	way  way
+	once sync.Once
+
+	// mu is held for writing while the connection is made anew, and for reading during each call.
+	mu   sync.RWMutex
 	conn net.Conn
 	l    *golibvirt.Libvirt
-	once sync.Once
 	// dead says that the connection can't be used any more: a call took too long, or the daemon went.
-	dead bool
+	dead atomic.Bool
 }
 
-// Dial connects to a libvirt daemon on this host: "qemu:///system", or "qemu+unix:///session?socket=/path" for one with
-// a socket of its own.
-func Dial(ctx context.Context, uri string) (*Host, error) {
-	u, err := url.Parse(uri)
-	if err != nil || (u.Scheme != "qemu" && u.Scheme != "qemu+unix") || u.Host != "" || (u.Path != "/system" && u.Path != "/session") {
-		return nil, fmt.Errorf(`libvirt address %q: write "qemu:///system" or "qemu+unix:///session?socket=/path"`, uri)
+// Dial connects to a libvirt daemon: on this host ("qemu:///system", or "qemu+unix:///session?socket=/path" for one with a socket of its
+// own), or on another by SSH ("qemu+ssh://user@host/system") or TLS ("qemu+tls://host/system").
+func Dial(ctx context.Context, spec site.Hypervisor) (*Host, error) {
+	u, w, err := parse(spec)
+	if err != nil {
+		return nil, err
 	}
-	h := &Host{uri: uri}
-	if err := h.dial(ctx, u); err != nil {
+	h := &Host{uri: spec.URI, path: u.Path, way: w}
+	if err := h.dial(ctx); err != nil {
+		w.close()
 		return nil, err
 	}
 	return h, nil
 }
 
 // dial makes the connection, or makes it anew.
-func (h *Host) dial(ctx context.Context, u *url.URL) error {
-	socket := u.Query().Get("socket")
-	if socket == "" {
-		socket = "/var/run/libvirt/libvirt-sock"
-	}
-	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "unix", socket)
+func (h *Host) dial(ctx context.Context) error {
+	conn, err := h.way.daemon(ctx)
 	if err != nil {
-		return fmt.Errorf("libvirt at %s %w: %w; is libvirtd running, and may this account open its socket?", socket, source.ErrUnreachable, err)
+		return fmt.Errorf("libvirt at %s: %w", h.way.place(), err)
 	}
-	h.conn, h.l, h.dead = conn, golibvirt.NewWithDialer(dialed{conn}), false
-	err = h.call(ctx, answerTime, "sign in to libvirt at "+socket, func() error {
-		return h.l.ConnectToURI(golibvirt.ConnectURI("qemu://" + u.Path))
+	h.conn, h.l = conn, golibvirt.NewWithDialer(dialed{conn})
+	h.dead.Store(false)
+	err = h.call(ctx, answerTime, "sign in to libvirt at "+h.way.place(), func() error {
+		return h.l.ConnectToURI(golibvirt.ConnectURI("qemu://" + h.path))
 	})
 	if err != nil {
 		conn.Close()
-		h.dead = true
+		h.dead.Store(true)
 	}
 	return err
 }
@@ -91,16 +94,27 @@ func (d dialed) Dial() (net.Conn, error) { return d.Conn, nil }
 // which ends the wait; the daemon may still carry the call out. The next call makes a new connection, so that clearing up is possible after
 // any failure, and after the daemon was started anew.
 func (h *Host) within(ctx context.Context, limit time.Duration, what string, call func() error) error {
-	if h.dead {
-		u, err := url.Parse(h.uri)
-		if err == nil {
-			err = h.dial(ctx, u)
-		}
-		if err != nil {
+	h.mu.RLock()
+	for h.dead.Load() || !h.l.IsConnected() {
+		h.mu.RUnlock()
+		if err := h.again(ctx); err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}
+		h.mu.RLock()
 	}
+	defer h.mu.RUnlock()
 	return h.call(ctx, limit, what, call)
+}
+
+// again makes a new connection in place of one that is dead.
+func (h *Host) again(ctx context.Context) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if !h.dead.Load() && h.l.IsConnected() {
+		return nil // somebody else has made it
+	}
+	h.conn.Close()
+	return h.dial(ctx)
 }
 
 func (h *Host) call(ctx context.Context, limit time.Duration, what string, call func() error) error {
@@ -114,9 +128,9 @@ func (h *Host) call(ctx context.Context, limit time.Duration, what string, call 
 	}
 	if ctx.Err() != nil {
 		err = context.Cause(ctx)
-		h.dead = true
+		h.dead.Store(true)
 	} else if cut(err) {
-		h.dead = true
+		h.dead.Store(true)
 		err = fmt.Errorf("%w: the connection to libvirt broke (was its daemon started anew?): %w", source.ErrUnreachable, err)
 	}
 	if isCode(err, golibvirt.ErrOperationTimeout, golibvirt.ErrAgentUnresponsive, golibvirt.ErrResourceBusy) {
@@ -138,10 +152,13 @@ func cut(err error) bool {
 // Close ends the connection.
 func (h *Host) Close() error {
 	h.once.Do(func() {
-		stop := time.AfterFunc(2*time.Second, func() { h.conn.Close() })
+		h.mu.RLock()
+		defer h.mu.RUnlock()
+		stop := time.AfterFunc(2*time.Second, func() { h.conn.Close(); h.way.close() })
 		defer stop.Stop()
 		h.l.Disconnect()
 		h.conn.Close()
+		h.way.close()
 	})
 	return nil
 }

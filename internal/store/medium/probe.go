@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+
+	"keenlodge/internal/core/probe"
 )
 
 // Doing words what was tried, for errors of media: a verb, the object (or "" for the place as a whole) and the place.
@@ -31,43 +33,21 @@ type Lasting interface {
 	Lasts(ctx context.Context) (text string, err error)
 }
 
-// Verdict is how a step of a probe went.
-type Verdict string
-
-// A place with a warning can be used; one where a step failed can't, as it is.
-const (
-	OK      Verdict = "ok"
-	Warning Verdict = "warning"
-	Failed  Verdict = "failed"
-)
-
-// Verdicts lists every verdict.
-var Verdicts = []Verdict{OK, Warning, Failed}
-
-// Step is one step of a probe.
-type Step struct {
-	Name  string  `json:"name"`
-	State Verdict `json:"state"`
-	Text  string  `json:"text"`
-}
-
 // clockSlack is how far the medium's clock may be off before a probe warns.
 const clockSlack = time.Minute
 
 // Probe tries a place: open it, write, read back, list, delete, room, clock, and who else can read. It ends at the first step
 // without which the others make no sense. What it writes it deletes.
-func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []Step {
-	var steps []Step
-	tell := func(name string, state Verdict, format string, args ...any) {
-		steps = append(steps, Step{name, state, fmt.Sprintf(format, args...)})
-	}
+func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []probe.Step {
+	var steps probe.Steps
+	tell := steps.Tell
 	m, err := open(ctx)
 	if err != nil {
-		tell("reach", Failed, "%v", Advise(err))
+		tell("reach", probe.Failed, "%v", Advise(err))
 		return steps
 	}
 	defer m.Close()
-	tell("reach", OK, "%s", m)
+	tell("reach", probe.OK, "%s", m)
 
 	name := fmt.Sprintf("probe/%016x", rand.Uint64())
 	content := make([]byte, 64<<10)
@@ -76,77 +56,77 @@ func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []St
 	}
 	begun := time.Now()
 	if err := m.Put(ctx, name, content); err != nil {
-		tell("write", Failed, "%v", Advise(err))
+		tell("write", probe.Failed, "%v", Advise(err))
 		return steps
 	}
 	took := time.Since(begun)
-	tell("write", OK, "64 KiB in %s", took.Round(time.Millisecond))
+	tell("write", probe.OK, "64 KiB in %s", took.Round(time.Millisecond))
 	defer m.Delete(context.WithoutCancel(ctx), name) // again, for what ends before
 
 	begun = time.Now()
 	back, err := m.Get(ctx, name, 100, 1000)
 	switch {
 	case err != nil:
-		tell("read", Failed, "%v", Advise(err))
+		tell("read", probe.Failed, "%v", Advise(err))
 	case !bytes.Equal(back, content[100:1100]):
-		tell("read", Failed, "what came back is not what was written")
+		tell("read", probe.Failed, "what came back is not what was written")
 	default:
-		tell("read", OK, "a part of it in %s", time.Since(begun).Round(time.Millisecond))
+		tell("read", probe.OK, "a part of it in %s", time.Since(begun).Round(time.Millisecond))
 	}
 	seen := false
 	err = m.List(ctx, "probe/", func(o Object) error { seen = seen || o.Name == name && o.Size == int64(len(content)); return nil })
 	switch {
 	case err != nil:
-		tell("list", Failed, "%v", Advise(err))
+		tell("list", probe.Failed, "%v", Advise(err))
 	case !seen:
-		tell("list", Failed, "what was written does not appear in the list")
+		tell("list", probe.Failed, "what was written does not appear in the list")
 	default:
-		tell("list", OK, "what was written appears at once")
+		tell("list", probe.OK, "what was written appears at once")
 	}
 	if o, err := m.Stat(ctx, name); err != nil {
-		tell("clock", Failed, "%v", Advise(err))
+		tell("clock", probe.Failed, "%v", Advise(err))
 	} else if off := o.Modified.Sub(begun).Abs() - took; off > clockSlack {
-		tell("clock", Warning, "the clocks differ by %s; set one of them right (NTP)", off.Round(time.Second))
+		tell("clock", probe.Warning, "the clocks differ by %s; set one of them right (NTP)", off.Round(time.Second))
 	} else {
-		tell("clock", OK, "the clocks agree")
+		tell("clock", probe.OK, "the clocks agree")
 	}
 	if e, ok := m.(Exposer); ok {
 		switch text, err := e.Exposed(ctx, name); {
 		case err != nil:
-			tell("privacy", Warning, "could not find out who else can read: %v", err)
+			tell("privacy", probe.Warning, "could not find out who else can read: %v", err)
 		case text != "":
-			tell("privacy", Warning, "%s", text)
+			tell("privacy", probe.Warning, "%s", text)
 		default:
-			tell("privacy", OK, "strangers can't read it")
+			tell("privacy", probe.OK, "strangers can't read it")
 		}
 	}
 	if l, ok := m.(Lasting); ok {
 		switch text, err := l.Lasts(ctx); {
 		case err != nil:
-			tell("lasting", Warning, "could not find out whether what is written survives a power cut: %v", err)
+			tell("lasting", probe.Warning, "could not find out whether what is written survives a power cut: %v", err)
 		case text != "":
-			tell("lasting", Warning, "%s", text)
+			tell("lasting", probe.Warning, "%s", text)
 		default:
-			tell("lasting", OK, "what is written is made durable before it counts")
+			tell("lasting", probe.OK, "what is written is made durable before it counts")
 		}
 	}
 	if err := m.Delete(ctx, name); err != nil {
-		tell("delete", Failed, "%v", Advise(err))
+		tell("delete", probe.Failed, "%v", Advise(err))
 	} else if _, err := m.Stat(ctx, name); !errors.Is(err, ErrNotFound) {
-		tell("delete", Failed, "what was deleted is still there")
+		tell("delete", probe.Failed, "what was deleted is still there")
 	} else {
-		tell("delete", OK, "what was written is gone")
+		tell("delete", probe.OK, "what was written is gone")
 	}
 	room, err := m.Room(ctx)
 	switch {
 	case err != nil:
-		tell("room", Warning, "%v", err)
+		tell("room", probe.Warning, "%v", err)
 	case room.FreeBytes < 0:
-		tell("room", OK, "the medium does not tell")
+		tell("room", probe.OK, "the medium does not tell")
 	case room.FreeInodes >= 0 && room.TotalInodes > 0:
-		tell("room", OK, "%s free of %s, %s inodes free", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)), humanize.Comma(room.FreeInodes))
+		tell("room", probe.OK, "%s free of %s, %s inodes free", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)), humanize.Comma(room.FreeInodes))
 	default:
-		tell("room", OK, "%s free of %s", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)))
+		tell("room", probe.OK, "%s free of %s", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)))
 	}
 	return steps
 }

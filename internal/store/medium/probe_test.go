@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/mediumtest"
 )
@@ -20,16 +21,16 @@ func (l lying) Lasts(context.Context) (string, error) { return l.text, nil }
 
 // A place that may lose what it took in a power cut can be used, and says so.
 func TestAProbeTellsWhatMayBeLost(t *testing.T) {
-	for text, want := range map[string]medium.Step{
-		"":                       {Name: "lasting", State: medium.OK, Text: "what is written is made durable before it counts"},
-		"it forgets in the dark": {Name: "lasting", State: medium.Warning, Text: "it forgets in the dark"},
+	for text, want := range map[string]probe.Step{
+		"":                       {Name: "lasting", State: probe.OK, Text: "what is written is made durable before it counts"},
+		"it forgets in the dark": {Name: "lasting", State: probe.Warning, Text: "it forgets in the dark"},
 	} {
 		steps := medium.Probe(t.Context(), func(context.Context) (medium.Medium, error) {
 			return lying{&mediumtest.Memory{Shelf: mediumtest.NewShelf()}, text}, nil
 		})
 		require.Contains(t, steps, want)
 		for _, s := range steps {
-			require.NotEqual(t, medium.Failed, s.State, s.Text)
+			require.NotEqual(t, probe.Failed, s.State, s.Text)
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/mediumtest"
 )
@@ -94,7 +95,7 @@ func TestAnEmptyFolder(t *testing.T) {
 // A probe says in words what is wrong, and warns when everyone can read.
 func TestProbe(t *testing.T) {
 	folder := t.TempDir()
-	probe := func(path string) []medium.Step {
+	probe := func(path string) []probe.Step {
 		return medium.Probe(t.Context(), func(context.Context) (medium.Medium, error) { return Open(path) })
 	}
 	steps := probe(filepath.Join(folder, "absent"))

@@ -11,16 +11,13 @@ import (
 	"net"
 	"os"
 	"path"
-	"path/filepath"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/pkg/sftp"
-	"golang.org/x/crypto/ssh"
-	"golang.org/x/crypto/ssh/knownhosts"
 
+	"keenlodge/internal/reach"
 	"keenlodge/internal/store/medium"
 )
 
@@ -42,10 +39,6 @@ const (
 	partPrefix = ".part-"
 	partAge    = 24 * time.Hour
 
-	dialTime = 20 * time.Second
-	// A line on which no answer to a sign of life came within lifeTime is taken for cut.
-	lifeEvery = 15 * time.Second
-	lifeTime  = 45 * time.Second
 	// tries is how often something is begun whose line was cut.
 	tries = 4
 )
@@ -62,9 +55,8 @@ type Folder struct {
 
 // line is one connection.
 type line struct {
-	ssh  *ssh.Client
+	host *reach.Line
 	sftp *sftp.Client
-	dead chan struct{}
 }
 
 // Open signs in and looks whether the folder is there.
@@ -93,139 +85,31 @@ func Open(ctx context.Context, c Config) (*Folder, error) {
 func (f *Folder) String() string { return fmt.Sprintf("folder %s on %s", f.c.Folder, f.c.Host) }
 
 func (f *Folder) dial(ctx context.Context) (*line, error) {
-	check, algorithms, err := f.hostKeys()
-	if err != nil {
+	host, err := reach.SSH{Host: f.c.Host, Port: f.c.Port, User: f.c.User, HostKey: f.c.HostKey, Password: f.c.Password, PrivateKey: f.c.PrivateKey}.Dial(ctx)
+	switch {
+	case errors.Is(err, reach.ErrRefused):
+		return nil, told{err, medium.ErrRefused}
+	case errors.Is(err, reach.ErrUnreachable):
+		return nil, told{err, medium.ErrUnreachable}
+	case err != nil:
 		return nil, err
 	}
-	config := &ssh.ClientConfig{User: f.c.User, HostKeyCallback: check, HostKeyAlgorithms: algorithms, Timeout: dialTime}
-	switch {
-	case f.c.PrivateKey != "":
-		key, err := ssh.ParsePrivateKey([]byte(f.c.PrivateKey))
-		if err != nil {
-			return nil, fmt.Errorf("%w: the private key can't be read; it must be in PEM form and without a passphrase", medium.ErrRefused)
-		}
-		config.Auth = []ssh.AuthMethod{ssh.PublicKeys(key)}
-	case f.c.Password != "":
-		config.Auth = []ssh.AuthMethod{ssh.Password(f.c.Password)}
-	default:
-		return nil, fmt.Errorf("%w: this lodge has neither a key nor a password for it", medium.ErrRefused)
-	}
-	port := f.c.Port
-	if port == 0 {
-		port = 22
-	}
-	ctx, cancel := context.WithTimeout(ctx, dialTime)
-	defer cancel()
-	address := net.JoinHostPort(f.c.Host, strconv.Itoa(port))
-	var d net.Dialer
-	conn, err := d.DialContext(ctx, "tcp", address)
+	s, err := sftp.NewClient(host.Client, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(64))
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", medium.ErrUnreachable, err)
-	}
-	stop := context.AfterFunc(ctx, func() { conn.Close() }) // the handshake knows no context
-	c, channels, requests, err := ssh.NewClientConn(conn, address, config)
-	if !stop() || err != nil {
-		conn.Close()
-		return nil, f.explain(err)
-	}
-	client := ssh.NewClient(c, channels, requests)
-	s, err := sftp.NewClient(client, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(64))
-	if err != nil {
-		client.Close()
+		host.Close()
 		return nil, fmt.Errorf("%w: the host offers no SFTP: %v", medium.ErrUnreachable, err)
 	}
-	l := &line{client, s, make(chan struct{})}
-	go l.keepAlive()
-	return l, nil
+	return &line{host, s}, nil
 }
 
-// explain words why a handshake failed.
-func (f *Folder) explain(err error) error {
-	var unknown *knownhosts.KeyError
-	switch {
-	case err == nil:
-		return fmt.Errorf("%w: no answer within %s", medium.ErrUnreachable, dialTime)
-	case errors.As(err, &unknown) && len(unknown.Want) == 0:
-		return fmt.Errorf("%w: the host's key is not known here (%v); compare it with the host's own and set it as the store's host key", medium.ErrRefused, err)
-	case errors.As(err, &unknown), errors.Is(err, errHostKey):
-		return fmt.Errorf("%w: the host shows another key than the one that is known (%v); somebody may be in between, or it was set up anew", medium.ErrRefused, err)
-	case strings.Contains(err.Error(), "unable to authenticate"):
-		return fmt.Errorf("%w: user %s with this key or password", medium.ErrRefused, f.c.User)
-	}
-	return fmt.Errorf("%w: %v", medium.ErrUnreachable, err)
-}
+// told is an error that the medium has a name for.
+type told struct{ err, name error }
 
-var errHostKey = errors.New("host key mismatch")
-
-// hostKeys tells how the host's key is checked, and which kinds to ask for.
-func (f *Folder) hostKeys() (ssh.HostKeyCallback, []string, error) {
-	if f.c.HostKey != "" {
-		want, _, _, _, err := ssh.ParseAuthorizedKey([]byte(f.c.HostKey))
-		if err != nil {
-			return nil, nil, fmt.Errorf("host key %q: %w; write it as in a known_hosts file, without the host's name", f.c.HostKey, err)
-		}
-		check := func(_ string, _ net.Addr, got ssh.PublicKey) error {
-			if string(got.Marshal()) != string(want.Marshal()) {
-				return fmt.Errorf("%w: it has %s", errHostKey, ssh.FingerprintSHA256(got))
-			}
-			return nil
-		}
-		algorithms := []string{want.Type()}
-		if want.Type() == ssh.KeyAlgoRSA {
-			algorithms = []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
-		}
-		return check, algorithms, nil
-	}
-	var files []string
-	home, _ := os.UserHomeDir() // without one the system's file is left
-	for _, file := range []string{filepath.Join(home, ".ssh", "known_hosts"), "/etc/ssh/ssh_known_hosts"} {
-		if _, err := os.Stat(file); err == nil {
-			files = append(files, file)
-		}
-	}
-	known, err := knownhosts.New(files...)
-	if err != nil {
-		return nil, nil, fmt.Errorf("known hosts: %w", err)
-	}
-	return func(host string, address net.Addr, got ssh.PublicKey) error {
-		err := known(host, address, got)
-		var unknown *knownhosts.KeyError
-		if errors.As(err, &unknown) && len(unknown.Want) == 0 {
-			return fmt.Errorf("%w: it shows %s", err, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(got))))
-		}
-		return err
-	}, nil, nil
-}
-
-// keepAlive closes a line on which nobody answers any more: whoever waits on it then fails, and tries another.
-func (l *line) keepAlive() {
-	tick := time.NewTicker(lifeEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-l.dead:
-			return
-		case <-tick.C:
-		}
-		answer := make(chan error, 1)
-		go func() { _, _, err := l.ssh.SendRequest("keepalive@openssh.com", true, nil); answer <- err }()
-		select {
-		case err := <-answer:
-			if err == nil {
-				continue
-			}
-		case <-time.After(lifeTime):
-		case <-l.dead:
-			return
-		}
-		l.ssh.Close()
-		return
-	}
-}
+func (t told) Error() string   { return t.err.Error() }
+func (t told) Unwrap() []error { return []error{t.err, t.name} }
 
 func (l *line) close() {
-	close(l.dead)
-	l.ssh.Close() // first, so that nothing waits for the other side
+	l.host.Close() // first, so that nothing waits for the other side
 	l.sftp.Close()
 }
 

@@ -1,0 +1,105 @@
+package libvirt
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
+	"libvirt.org/go/libvirtxml"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/reach"
+	"keenlodge/internal/store/medium/mediumtest"
+)
+
+// through is a way to a server of disks that goes through a line.
+type through struct {
+	way
+	line *mediumtest.Line
+}
+
+func (w through) export(ctx context.Context, _ *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+	conn, err := new(net.Dialer).DialContext(ctx, "tcp", w.line.Address())
+	if err != nil {
+		err = fmt.Errorf("%w: %w", reach.ErrUnreachable, err)
+	}
+	return conn, nil, err
+}
+
+// The daemon is as far away as the disks.
+func (w through) daemon(context.Context) (net.Conn, error) { return nil, reach.ErrUnreachable }
+func (w through) place() string                            { return "pier-2" }
+
+// A disk that is read while its line is cut again and again is read as it is; a line that stays away is given up.
+func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
+	folder := t.TempDir()
+	body := make([]byte, 24<<20)
+	rand.Read(body)
+	file, socket := filepath.Join(folder, "vda.raw"), filepath.Join(folder, "s")
+	require.NoError(t, os.WriteFile(file, body, 0o600))
+	cmd := exec.CommandContext(t.Context(), "qemu-nbd", "-r", "-t", "-e", "9", "-f", "raw", "-x", "vda", "-k", socket, file)
+	require.NoError(t, cmd.Start())
+	defer cmd.Wait()
+	defer cmd.Process.Kill()
+	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 10*time.Second, 20*time.Millisecond)
+
+	line := mediumtest.NewLine(t, socket)
+	var told atomic.Int64
+	h := &Host{way: through{line: line}, conn: new(net.TCPConn)}
+	h.dead.Store(true)
+	c := &capture{h: h, tell: func(string, ...any) { told.Add(1) }, patience: time.Minute}
+	s, err := c.connect(t.Context(), "vda", "")
+	require.NoError(t, err)
+	defer s.close()
+	var group errgroup.Group
+	for n := range 4 {
+		group.Go(func() error {
+			got := make([]byte, 64<<10)
+			for at := n * len(got); at < len(body); at += 4 * len(got) {
+				if at%(6<<20) == n*len(got) {
+					line.CutAfter(100_000)
+				}
+				if _, err := s.ReadAt(got, int64(at)); err != nil {
+					return err
+				}
+				if string(got) != string(body[at:at+len(got)]) {
+					return fmt.Errorf("other bytes at %d", at)
+				}
+			}
+			return nil
+		})
+	}
+	require.NoError(t, group.Wait())
+	require.Positive(t, line.Cuts())
+	size := int64(0)
+	require.NoError(t, disk.Walk(t.Context(), s, func(e disk.Extent) error { size += e.Length; return nil }))
+	require.EqualValues(t, len(body), size)
+
+	c.patience = 0
+	line.Down(true)
+	_, err = s.ReadAt(make([]byte, 10), 0)
+	require.ErrorContains(t, err, "tried for 0s to reach it again")
+	require.Positive(t, told.Load())
+
+	// One that is closed meanwhile waits no longer.
+	line.Down(false)
+	c.patience = time.Hour
+	s, err = c.connect(t.Context(), "vda", "")
+	require.NoError(t, err)
+	line.Down(true)
+	failed := make(chan error)
+	go func() { _, err := s.ReadAt(make([]byte, 10), 0); failed <- err }()
+	time.AfterFunc(50*time.Millisecond, s.end)
+	require.True(t, errors.Is(<-failed, context.Canceled))
+}

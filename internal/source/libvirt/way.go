@@ -1,0 +1,280 @@
+package libvirt
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"io"
+	"net"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"libvirt.org/go/libvirtxml"
+
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/reach"
+	"keenlodge/internal/source"
+)
+
+// way is how a host's daemon and the disks of a capture are reached.
+type way interface {
+	// daemon connects to libvirt's daemon.
+	daemon(ctx context.Context) (net.Conn, error)
+	// offer says where QEMU is to offer the disks of a job; try counts from 0, for a place may be taken.
+	offer(mark, socket string, try int) *libvirtxml.DomainBackupPullServer
+	// export connects to such a place; where secure is not nil, TLS is to be begun over it.
+	export(ctx context.Context, server *libvirtxml.DomainBackupPullServer) (conn net.Conn, secure *tls.Config, err error)
+	// place says in words where the daemon is.
+	place() string
+	close()
+}
+
+const (
+	systemSocket = "/var/run/libvirt/libvirt-sock"
+	// tlsPort is libvirt's (IANA).
+	tlsPort = "16514"
+	// firstPort is the first of those at which disks are offered over TLS, ports how many there are.
+	firstPort, ports = 49300, 100
+)
+
+// parse reads a hypervisor's address.
+func parse(spec site.Hypervisor) (u *url.URL, w way, err error) {
+	u, err = url.Parse(spec.URI)
+	bad := fmt.Errorf(`libvirt address %q: write "qemu:///system", "qemu+unix:///session?socket=/path", "qemu+ssh://user@host/system" or "qemu+tls://host/system"`, spec.URI)
+	if err != nil || u.Path != "/system" && u.Path != "/session" {
+		return nil, nil, bad
+	}
+	socket := u.Query().Get("socket")
+	if socket == "" {
+		socket = systemSocket
+	}
+	switch {
+	case (u.Scheme == "qemu" || u.Scheme == "qemu+unix") && u.Host == "" && u.User == nil:
+		return u, local(socket), nil
+	case u.Scheme == "qemu+ssh" && u.Hostname() != "" && u.User.Username() != "":
+		if _, secret := u.User.Password(); secret {
+			return nil, nil, fmt.Errorf("libvirt address of host %s: a password has no place in it; sign in with a key: key_file, or the service's SSH agent", u.Hostname())
+		}
+		port, err := strconv.Atoi(u.Port())
+		if err != nil && u.Port() != "" {
+			return nil, nil, bad
+		}
+		w := &overSSH{socket: socket, keyFile: spec.KeyFile, ssh: reach.SSH{Host: u.Hostname(), Port: port, User: u.User.Username(), HostKey: spec.HostKey, Agent: spec.KeyFile == ""}}
+		return u, w, nil
+	case u.Scheme == "qemu+tls" && u.Hostname() != "":
+		if spec.CAFile == "" || spec.CertFile == "" || spec.KeyFile == "" {
+			return nil, nil, fmt.Errorf("libvirt address %q: over TLS a hypervisor needs ca_file, cert_file and key_file: the authority that its certificate is from, and the service's own certificate and key", spec.URI)
+		}
+		return u, &overTLS{host: u.Hostname(), port: u.Port(), spec: spec}, nil
+	}
+	return nil, nil, bad
+}
+
+// local reaches a daemon on this host, by its socket.
+type local string
+
+func (w local) daemon(ctx context.Context) (net.Conn, error) {
+	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "unix", string(w))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w; is libvirtd running, and may this account open its socket?", source.ErrUnreachable, err)
+	}
+	return conn, nil
+}
+
+func (w local) offer(_, socket string, _ int) *libvirtxml.DomainBackupPullServer {
+	return atSocket(socket)
+}
+
+func (w local) export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "unix", s.UNIX.Socket)
+	return conn, nil, err
+}
+
+func (w local) place() string { return string(w) }
+func (w local) close()        {}
+
+func atSocket(socket string) *libvirtxml.DomainBackupPullServer {
+	return &libvirtxml.DomainBackupPullServer{UNIX: &libvirtxml.DomainBackupPullServerUNIX{Socket: socket}}
+}
+
+// overSSH reaches the sockets of another host through SSH. What is said to the daemon and what is read of disks go over two lines, so that
+// a thaw does not wait behind data.
+type overSSH struct {
+	ssh             reach.SSH
+	socket, keyFile string
+
+	mu            sync.Mutex
+	talking, data *reach.Line
+}
+
+// through connects to a socket through one of the lines, over a new one where the old one does not answer.
+func (w *overSSH) through(ctx context.Context, line **reach.Line, socket string) (net.Conn, error) {
+	w.mu.Lock()
+	if *line != nil && !(*line).Answers(answerTime) {
+		(*line).Close()
+		*line = nil
+	}
+	if *line == nil {
+		c := w.ssh
+		if w.keyFile != "" {
+			key, err := os.ReadFile(w.keyFile)
+			if err != nil {
+				w.mu.Unlock()
+				return nil, fmt.Errorf("%w: the key file can't be read: %w", reach.ErrRefused, err)
+			}
+			c.PrivateKey = string(key)
+		}
+		made, err := c.Dial(ctx)
+		if err != nil {
+			w.mu.Unlock()
+			if errors.Is(err, reach.ErrUnreachable) {
+				err = fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+			}
+			return nil, err
+		}
+		*line = made
+	}
+	through := *line
+	w.mu.Unlock()
+	return through.Socket(ctx, socket)
+}
+
+func (w *overSSH) daemon(ctx context.Context) (net.Conn, error) {
+	conn, err := w.through(ctx, &w.talking, w.socket)
+	switch {
+	case errors.Is(err, reach.ErrNoSocket):
+		err = fmt.Errorf("%w: %w; is libvirtd running there, and is user %s in the group that may open its socket (libvirt)?", source.ErrUnreachable, err, w.ssh.User)
+	case errors.Is(err, reach.ErrUnreachable) && !errors.Is(err, source.ErrUnreachable):
+		err = fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+	}
+	return conn, err
+}
+
+func (w *overSSH) offer(_, socket string, _ int) *libvirtxml.DomainBackupPullServer {
+	return atSocket(socket)
+}
+
+func (w *overSSH) export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+	conn, err := w.through(ctx, &w.data, s.UNIX.Socket)
+	return conn, nil, err
+}
+
+func (w *overSSH) place() string {
+	return fmt.Sprintf("%s, %s@%s", w.socket, w.ssh.User, net.JoinHostPort(w.ssh.Host, strconv.Itoa(max(22, w.ssh.Port))))
+}
+
+func (w *overSSH) close() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, line := range []*reach.Line{w.talking, w.data} {
+		if line != nil {
+			line.Close()
+		}
+	}
+}
+
+// overTLS reaches a daemon and QEMU's NBD server over TLS, both with the same certificates.
+type overTLS struct {
+	host, port string
+	spec       site.Hypervisor
+}
+
+// config reads the files anew each time: certificates are renewed.
+func (w *overTLS) config() (*tls.Config, error) {
+	authority, err := os.ReadFile(w.spec.CAFile)
+	if err != nil {
+		return nil, fmt.Errorf("the authority's certificate can't be read: %w", err)
+	}
+	roots := x509.NewCertPool()
+	if !roots.AppendCertsFromPEM(authority) {
+		return nil, fmt.Errorf("%s has no certificate (PEM) in it", w.spec.CAFile)
+	}
+	own, err := tls.LoadX509KeyPair(w.spec.CertFile, w.spec.KeyFile)
+	if err != nil {
+		return nil, fmt.Errorf("the service's own certificate %s with key %s: %w", w.spec.CertFile, w.spec.KeyFile, err)
+	}
+	return &tls.Config{RootCAs: roots, Certificates: []tls.Certificate{own}, ServerName: w.host, MinVersion: tls.VersionTLS12}, nil
+}
+
+func (w *overTLS) daemon(ctx context.Context) (net.Conn, error) {
+	config, err := w.config()
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", reach.ErrRefused, err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, answerTime)
+	defer cancel()
+	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", w.address())
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w: %w; is the host up, and does its libvirt listen for TLS?", source.ErrUnreachable, reach.ErrUnreachable, err)
+	}
+	conn := tls.Client(raw, config)
+	err = conn.HandshakeContext(ctx)
+	if err == nil {
+		// The server says by one byte whether it takes the client's certificate (libvirt, src/rpc/virnettlscontext.c).
+		var said [1]byte
+		conn.SetReadDeadline(time.Now().Add(answerTime))
+		if _, err = io.ReadFull(conn, said[:]); err == nil && said[0] != 1 {
+			err = errors.New("it does not take the service's certificate")
+		}
+		conn.SetReadDeadline(time.Time{})
+	}
+	if err != nil {
+		raw.Close()
+		return nil, w.explain(err)
+	}
+	return conn, nil
+}
+
+func (w *overTLS) address() string {
+	port := w.port
+	if port == "" {
+		port = tlsPort
+	}
+	return net.JoinHostPort(w.host, port)
+}
+
+// explain words why a handshake failed.
+func (w *overTLS) explain(err error) error {
+	var unknown x509.UnknownAuthorityError
+	var other x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	switch {
+	case errors.As(err, &unknown), errors.As(err, &other), errors.As(err, &invalid):
+		return fmt.Errorf("%w: %w; compare ca_file and the host's name with the certificate that the host shows", reach.ErrHostKey, err)
+	case errors.Is(err, context.DeadlineExceeded), errors.As(err, new(net.Error)):
+		if !strings.Contains(err.Error(), "tls:") {
+			return fmt.Errorf("%w: %w: %w", source.ErrUnreachable, reach.ErrUnreachable, err)
+		}
+	}
+	return fmt.Errorf("%w: %w; does the host take the service's certificate (from the authority that it trusts, for key encipherment too, and in its tls_allowed_dn_list)?", reach.ErrRefused, err)
+}
+
+// offer has QEMU listen at the address that the host is reached by, at one of the ports for it.
+func (w *overTLS) offer(mark, _ string, try int) *libvirtxml.DomainBackupPullServer {
+	spread := fnv.New32a()
+	io.WriteString(spread, mark)
+	port := firstPort + (spread.Sum32()+uint32(try))%ports
+	return &libvirtxml.DomainBackupPullServer{TLS: "yes", TCP: &libvirtxml.DomainBackupPullServerTCP{Name: w.host, Port: uint(port)}}
+}
+
+func (w *overTLS) export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+	config, err := w.config()
+	if err != nil {
+		return nil, nil, err
+	}
+	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "tcp", net.JoinHostPort(w.host, strconv.Itoa(int(s.TCP.Port))))
+	if err != nil {
+		err = fmt.Errorf("%w: %w", reach.ErrUnreachable, err)
+	}
+	return conn, config, err
+}
+
+func (w *overTLS) place() string { return w.address() }
+func (w *overTLS) close()        {}
