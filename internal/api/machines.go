@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
@@ -43,9 +44,26 @@ func (s *server) registerMachines(a huma.API) {
 	})
 	do(s, a, huma.Operation{OperationID: "find-machines", Method: http.MethodPost, Path: "/api/v1/hypervisors/find", Summary: "Ask every hypervisor for its guests"},
 		func(ctx context.Context, _ *none) ([]wire.Found, error) { return s.l.Inventory.Find(ctx) })
+	get(s, a, "list-hypervisors", "/api/v1/hypervisors", "Hypervisors, by name, and how each stands", func(ctx context.Context, _ *none) ([]wire.Hypervisor, error) { return s.l.Inventory.Sources(ctx) })
 	type named struct {
 		Name string `path:"name"`
 	}
+	type addition struct {
+		Name string `path:"name"`
+		Body wire.HypervisorAddition
+	}
+	do(s, a, huma.Operation{OperationID: "add-hypervisor", Method: http.MethodPut, Path: "/api/v1/hypervisors/{name}", Summary: "Try a hypervisor, step by step, and add it to the site if no step failed"},
+		func(ctx context.Context, in *addition) (wire.HypervisorAdded, error) {
+			return s.l.AddHypervisor(ctx, in.Name, in.Body)
+		})
+	type trial struct {
+		Name string `path:"name"`
+		Body wire.HypervisorTrial
+	}
+	do(s, a, huma.Operation{OperationID: "probe-hypervisor", Method: http.MethodPost, Path: "/api/v1/hypervisors/{name}/probes", Summary: "Try a hypervisor step by step; without a spec, the site's"},
+		func(ctx context.Context, in *trial) ([]probe.Step, error) {
+			return s.l.Inventory.Probe(ctx, in.Name, in.Body.Spec)
+		})
 	get(s, a, "list-around", "/api/v1/hypervisors/{name}/around", "What stands around a hypervisor's machines, as it was each day", func(ctx context.Context, in *named) ([]wire.Thing, error) {
 		found, err := s.l.Inventory.Around(ctx, in.Name)
 		return eachOf(found, func(t records.Thing) wire.Thing { return wire.Thing(t) }), err

@@ -290,6 +290,17 @@ hypervisor around quay-1
 hypervisor around quay-1 -o json
 hypervisor find
 hypervisor find -o json
+hypervisor probe quay-1
+hypervisor probe quay-1 -o json
+hypervisor probe --uri qemu+ssh://quay-1/system => failed
+hypervisor probe => usage
+hypervisor add pier-2 => usage
+hypervisor add quay-1 --kind fake --uri cli-pier => failed
+hypervisor add pier-2 --uri qemu+tls://pier-2.brindle.example/system => failed
+hypervisor add pier-2 --kind fake --uri cli-pier
+hypervisor add islet-3 --kind fake --uri cli-islet -o json
+hypervisor add pier-3 --kind fake --uri cli-pier => failed
+hypervisor list
 store list => varies
 store list -o json
 store probe quay-shelf

@@ -4,28 +4,20 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/url"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/probe"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/wire"
 )
 
 func hypervisorCommand() *cli.Command {
 	return noun("hypervisor", "hosts that run guests",
-		&cli.Command{Name: "list", Usage: "list hypervisors", Flags: []cli.Flag{output()},
-			Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				s, err := k.Site(ctx)
-				if err != nil {
-					return err
-				}
-				return show(c, s.Hypervisors, func(w io.Writer) {
-					var rows [][]string
-					for _, name := range sorted(s.Hypervisors) {
-						rows = append(rows, []string{name, s.Hypervisors[name].URI, orDash(s.Hypervisors[name].Pool)})
-					}
-					table(w, []string{"HYPERVISOR", "URI", "POOL"}, rows)
-				})
-			})},
+		hypervisorListCommand(), hypervisorAddCommand(), hypervisorProbeCommand(),
 		&cli.Command{Name: "around", Usage: "show what stands around a hypervisor's guests, as it was each day: networks, storage pools, the names of secrets", ArgsUsage: "HYPERVISOR",
 			Description: "What changed is kept for over a year: whoever brings guests back to a host that is new needs it. -o json has the definitions.", Flags: []cli.Flag{output()},
 			Action: calls([]string{"a hypervisor's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
@@ -74,4 +66,131 @@ func hypervisorCommand() *cli.Command {
 				}
 				return err
 			})})
+}
+
+func hypervisorListCommand() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "list hypervisors, and how each stands", Flags: []cli.Flag{output()},
+		Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			all, err := k.Hypervisors(ctx)
+			if err != nil {
+				return err
+			}
+			return show(c, all, func(w io.Writer) {
+				var rows [][]string
+				for _, h := range all {
+					state := "✓ answers"
+					switch {
+					case h.Error != "":
+						state = "✗ " + h.Error
+					case h.Heard == nil:
+						state = "not asked yet"
+					}
+					room := "–"
+					if h.Total > 0 {
+						room = fmt.Sprintf("%s of %s", size(h.Free), size(h.Total))
+					}
+					rows = append(rows, []string{h.Name, reached(h), orDash(h.Version), fmt.Sprint(h.Machines), room, moment(h.Heard), state})
+				}
+				table(w, []string{"HYPERVISOR", "REACHED", "VERSION", "GUESTS>", "FREE", "LAST HEARD", "STATE"}, rows)
+			})
+		})}
+}
+
+// reached says in short how a hypervisor is reached.
+func reached(h wire.Hypervisor) string {
+	u, err := url.Parse(h.URI)
+	switch {
+	case err != nil || h.Kind != site.Libvirt:
+		return h.Kind
+	case u.Host == "":
+		return "on this host"
+	}
+	_, way, _ := strings.Cut(u.Scheme, "+")
+	if u.User.Username() != "" {
+		return fmt.Sprintf("%s %s@%s", way, u.User.Username(), u.Host)
+	}
+	return way + " " + u.Host
+}
+
+// hypervisorFlags describe how one is reached.
+func hypervisorFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "uri", Usage: "libvirt address: qemu:///system, qemu+ssh://user@host/system or qemu+tls://host/system"},
+		&cli.StringFlag{Name: "kind", Usage: "how it is spoken to", Value: site.Libvirt},
+		&cli.StringFlag{Name: "host-key", Usage: "by SSH: the host's public key (ssh-ed25519 AAAA…), from: ssh-keyscan HOST; by default what the service's known_hosts files say"},
+		&cli.StringFlag{Name: "key-file", Usage: "private key that signs in, a path on the service's host; by SSH its agent's keys by default"},
+		&cli.StringFlag{Name: "cert-file", Usage: "by TLS: the service's certificate, a path on its host"},
+		&cli.StringFlag{Name: "ca-file", Usage: "by TLS: the certificate of the authority that the hypervisor's is from, a path on the service's host"},
+		&cli.StringFlag{Name: "pool", Usage: "storage pool for restored disks; by default its first active one"},
+		output(),
+	}
+}
+
+func hypervisorFrom(c *cli.Command) site.Hypervisor {
+	kind := c.String("kind")
+	if kind == site.Libvirt {
+		kind = "" // the default is not written down
+	}
+	return site.Hypervisor{Kind: kind, URI: c.String("uri"), HostKey: c.String("host-key"), KeyFile: c.String("key-file"), CertFile: c.String("cert-file"), CAFile: c.String("ca-file"), Pool: c.String("pool")}
+}
+
+func hypervisorAddCommand() *cli.Command {
+	return &cli.Command{Name: "add", Usage: "try a hypervisor, step by step, and add it to the site", ArgsUsage: "HYPERVISOR",
+		Description: "If a step fails, nothing is added, and it says what to do. The files are the service's: it reads them, not this command.",
+		Flags:       append(hypervisorFlags(), &cli.BoolFlag{Name: "anyway", Usage: "add it although a step failed: it is not up yet, say"}),
+		Action: calls([]string{"a name for it"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			if c.String("uri") == "" {
+				return wrongUse("say where it is: --uri qemu+ssh://user@host/system")
+			}
+			name := c.Args().First()
+			added, err := k.AddHypervisor(ctx, name, wire.HypervisorAddition{Spec: hypervisorFrom(c), Anyway: c.Bool("anyway")})
+			if err != nil {
+				return err
+			}
+			err = show(c, added, func(w io.Writer) {
+				stepTable(w, added.Steps)
+				if added.Added {
+					guests := "no guests yet"
+					if n := len(added.Machines); n > 0 {
+						guests = fmt.Sprintf("%d guests: %s", n, strings.Join(added.Machines, ", "))
+					}
+					fmt.Fprintf(w, "added hypervisor %s with %s\n", name, guests)
+				}
+			})
+			switch {
+			case err != nil:
+				return err
+			case !added.Added:
+				return fmt.Errorf("hypervisor %s is not added; mend what failed and try again, or add it as it is: --anyway", name)
+			case probe.Worst(added.Steps) != probe.OK:
+				return errWarned
+			}
+			return nil
+		})}
+}
+
+func hypervisorProbeCommand() *cli.Command {
+	return &cli.Command{Name: "probe", Usage: "try a hypervisor before it is used, or one of the site", ArgsUsage: "[HYPERVISOR]", Flags: hypervisorFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() > 1 || c.Args().Len() == 1 == (c.String("uri") != "") {
+				return wrongUse("%s takes the name of a hypervisor, or flags that say how one is reached", c.FullName())
+			}
+			k, err := connect(c)
+			if err != nil {
+				return err
+			}
+			name, spec := c.Args().First(), (*site.Hypervisor)(nil)
+			if name == "" {
+				new := hypervisorFrom(c)
+				name, spec = "new", &new
+			}
+			steps, err := k.ProbeHypervisor(ctx, name, spec)
+			if err != nil {
+				return err
+			}
+			if err := show(c, steps, func(w io.Writer) { stepTable(w, steps) }); err != nil {
+				return err
+			}
+			return howTried(steps, "this hypervisor can't be used as it is")
+		}}
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
 )
@@ -198,6 +199,21 @@ func (c *Client) ContinueMachine(ctx context.Context, name, old string) (out wir
 // FindMachines asks every hypervisor for its guests.
 func (c *Client) FindMachines(ctx context.Context) (out []wire.Found, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/hypervisors/find", nil, &out)
+}
+
+// Hypervisors lists hypervisors, by name, and how each stands.
+func (c *Client) Hypervisors(ctx context.Context) ([]wire.Hypervisor, error) {
+	return list[wire.Hypervisor](ctx, c, "/api/v1/hypervisors")
+}
+
+// AddHypervisor tries a hypervisor and adds it to the site if no step failed.
+func (c *Client) AddHypervisor(ctx context.Context, name string, a wire.HypervisorAddition) (out wire.HypervisorAdded, err error) {
+	return out, c.call(ctx, http.MethodPut, "/api/v1/hypervisors/"+url.PathEscape(name), a, &out)
+}
+
+// ProbeHypervisor tries a hypervisor; without a spec the site's.
+func (c *Client) ProbeHypervisor(ctx context.Context, name string, spec *site.Hypervisor) (out []probe.Step, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/hypervisors/"+url.PathEscape(name)+"/probes", wire.HypervisorTrial{Spec: spec}, &out)
 }
 
 // Around lists what stands around a hypervisor's machines, by kind and name, the newest first.

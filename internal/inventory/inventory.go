@@ -30,6 +30,8 @@ const (
 	asksAtOnce = 16
 	// answerAge is how long an answer is remembered: runs that start together ask once.
 	answerAge = 5 * time.Second
+	// describeEvery is how often a source that is asked for its machines is asked for what it is, too.
+	describeEvery = 10 * time.Minute
 )
 
 // Inventory knows the site's machines.
@@ -40,6 +42,7 @@ type Inventory struct {
 	mu      sync.Mutex
 	asked   map[string]*question // by source
 	answers map[string]remembered
+	told    map[string]time.Time // when a source last said what it is
 }
 
 // question is a source being asked; done is closed when it has answered.
@@ -57,7 +60,7 @@ type remembered struct {
 
 // New makes an Inventory.
 func New(rec *records.Records, log *slog.Logger) *Inventory {
-	return &Inventory{rec: rec, log: log, asked: map[string]*question{}, answers: map[string]remembered{}}
+	return &Inventory{rec: rec, log: log, asked: map[string]*question{}, answers: map[string]remembered{}, told: map[string]time.Time{}}
 }
 
 // Connect connects to one of the site's sources. Close it.
@@ -85,7 +88,9 @@ func specOf(s site.Site, name string) (site.Hypervisor, error) {
 type Answer struct {
 	Source   string
 	Machines []source.Machine
-	Err      error
+	// Facts are what it says of itself, nil where it was not asked for that.
+	Facts *source.Facts
+	Err   error
 }
 
 // Ask asks sources of a site for their machines, several at once and each within a limit of time; none named means all. An answer that
@@ -127,7 +132,8 @@ func (inv *Inventory) ask(ctx context.Context, s site.Site, name string, fresh b
 	q := &question{done: make(chan struct{})}
 	inv.asked[name] = q
 	inv.mu.Unlock()
-	q.answer = inv.list(ctx, s, name)
+	describe := fresh || time.Since(inv.lastTold(name)) > describeEvery
+	q.answer = inv.list(ctx, s, name, describe)
 	inv.mu.Lock()
 	if inv.asked[name] == q {
 		delete(inv.asked, name)
@@ -136,18 +142,34 @@ func (inv *Inventory) ask(ctx context.Context, s site.Site, name string, fresh b
 	if q.answer.Err == nil { // one that did not answer is asked again at once
 		inv.answers[name] = remembered{q.answer, spec, time.Now()}
 	}
+	if q.answer.Facts != nil {
+		inv.told[name] = time.Now()
+	}
 	inv.mu.Unlock()
 	close(q.done)
 	return q.answer
 }
 
-func (inv *Inventory) list(ctx context.Context, s site.Site, name string) Answer {
+func (inv *Inventory) lastTold(name string) time.Time {
+	inv.mu.Lock()
+	defer inv.mu.Unlock()
+	return inv.told[name]
+}
+
+func (inv *Inventory) list(ctx context.Context, s site.Site, name string, describe bool) Answer {
 	ctx, cancel := context.WithTimeoutCause(ctx, answerTime, fmt.Errorf("%w within %s", source.ErrUnreachable, answerTime))
 	defer cancel()
 	a := Answer{Source: name}
 	h, err := inv.Connect(ctx, s, name)
 	if err == nil {
 		a.Machines, err = h.Machines(ctx)
+		if teller, ok := h.(source.Describer); ok && describe && err == nil {
+			if facts, told := teller.Describe(ctx); told == nil {
+				a.Facts = &facts
+			} else {
+				inv.log.Warn("a hypervisor does not say what it is", "hypervisor", name, "error", told)
+			}
+		}
 		h.Close()
 		if err != nil {
 			err = fmt.Errorf("hypervisor %s: %w", name, err)
@@ -185,6 +207,9 @@ func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]wire.Foun
 		if a.Err != nil {
 			f.Error = a.Err.Error()
 			out = append(out, f)
+			if err := inv.rec.Miss(ctx, a.Source, f.Error); err != nil {
+				return nil, err
+			}
 			continue
 		}
 		machines := make([]records.Machine, 0, len(a.Machines))
@@ -200,6 +225,14 @@ func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]wire.Foun
 			return nil, err
 		}
 		f.Machines = len(machines)
+		var told *records.Told
+		if a.Facts != nil {
+			t := records.Told(*a.Facts)
+			told = &t
+		}
+		if err := inv.rec.Hear(ctx, a.Source, f.Machines, told); err != nil {
+			return nil, err
+		}
 		out = append(out, f)
 	}
 	return out, nil

@@ -111,22 +111,30 @@ const appliedAgain = 5
 // AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site. It reports whether the store is
 // new.
 func (l *Lodge) AddStore(ctx context.Context, name string, a wire.StoreAddition) (made bool, err error) {
-	return l.Stores.Add(ctx, name, a, func(ctx context.Context, change func(site.Site) (site.Site, error)) error {
-		// Trying the place took seconds, in which others may have applied what they like: the store is added to what the site is then.
-		for try := 1; ; try++ {
-			now, err := l.rec.Site(ctx)
-			if err != nil {
-				return err
-			}
-			next, err := change(now)
-			if err != nil {
-				return err
-			}
-			if _, err = l.apply(ctx, now, next, false); !errors.Is(err, fault.ErrConflict) || try == appliedAgain {
-				return err
-			}
+	return l.Stores.Add(ctx, name, a, l.change)
+}
+
+// AddHypervisor tries a hypervisor and adds it to the site.
+func (l *Lodge) AddHypervisor(ctx context.Context, name string, a wire.HypervisorAddition) (wire.HypervisorAdded, error) {
+	return l.Inventory.Add(ctx, name, a, l.change)
+}
+
+// change applies a change to the site. What led to it took seconds, in which others may have applied what they like: it is made to what the site
+// is then.
+func (l *Lodge) change(ctx context.Context, change func(site.Site) (site.Site, error)) error {
+	for try := 1; ; try++ {
+		now, err := l.rec.Site(ctx)
+		if err != nil {
+			return err
 		}
-	})
+		next, err := change(now)
+		if err != nil {
+			return err
+		}
+		if _, err = l.apply(ctx, now, next, false); !errors.Is(err, fault.ErrConflict) || try == appliedAgain {
+			return err
+		}
+	}
 }
 
 // checkSelection finds machines that a policy names and nobody has.

@@ -33,8 +33,8 @@ var (
 	// them that is ours: the host is not the one that is known.
 	ErrRefused = errors.New("was refused")
 	ErrHostKey = fmt.Errorf("%w", ErrRefused)
-	// ErrNoSocket marks a socket that the account may not open, or at which nobody listens: a host does not tell which.
-	ErrNoSocket = errors.New("nobody listens there, or the account may not open it")
+	// ErrNoSocket marks a socket that can't be opened.
+	ErrNoSocket = errors.New("can't be opened")
 )
 
 // SSH says which host is meant, how it is known, and who signs in there.
@@ -220,8 +220,7 @@ func (l *Line) Close() error {
 }
 
 // Socket connects to a Unix socket on the host (OpenSSH's PROTOCOL, section 2.4). It needs neither a shell there nor one of the sessions that a
-// host may limit. Errors wrap [ErrNoSocket], or [ErrRefused] where the host does not allow it, and else
-// [ErrUnreachable].
+// host may limit. Errors wrap [ErrNoSocket] or [ErrUnreachable].
 func (l *Line) Socket(ctx context.Context, path string) (net.Conn, error) {
 	type opened struct {
 		conn net.Conn
@@ -241,9 +240,9 @@ func (l *Line) Socket(ctx context.Context, path string) (net.Conn, error) {
 		case o.err == nil:
 			return o.conn, nil
 		case errors.As(o.err, &told) && told.Reason == ssh.Prohibited:
-			return nil, fmt.Errorf("socket %s: %w: the host's SSH server lets nobody through to sockets (%s); allow it: AllowStreamLocalForwarding yes", path, ErrRefused, told.Message)
+			return nil, fmt.Errorf("socket %s: %w: the host's SSH server lets nobody through to sockets (%s); allow it there: AllowStreamLocalForwarding yes", path, ErrNoSocket, told.Message)
 		case errors.As(o.err, &told):
-			return nil, fmt.Errorf("socket %s: %w: %s", path, ErrNoSocket, told.Message)
+			return nil, fmt.Errorf("socket %s: %w: nobody listens there, or the account may not open it (%s)", path, ErrNoSocket, told.Message)
 		}
 		return nil, fmt.Errorf("socket %s: %w: %w", path, ErrUnreachable, o.err)
 	case <-ctx.Done():

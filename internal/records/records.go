@@ -93,6 +93,9 @@ type (
 	Proof = trust.Proof
 	// Thing is something that a host has beside its machines.
 	Thing = around.Thing
+	// Heard is how a source stands, Told what it told of itself.
+	Heard = around.Heard
+	Told  = around.Told
 )
 
 // ErrAway marks what could not be read or recorded because the database does not answer.

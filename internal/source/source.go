@@ -16,6 +16,7 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
 )
@@ -221,6 +222,21 @@ type Surveyor interface {
 	Around(ctx context.Context) ([]Thing, error)
 }
 
+// Facts are what a host tells of itself. Free and Total are bytes of its pool.
+type Facts struct {
+	// Version is that of what is spoken to, such as "libvirt 9.0.0, QEMU 7.2.19"; Host is what the host calls itself.
+	Version, Host string
+	// Pool is where disks are made that are restored, "" where there is none.
+	Pool        string
+	Free, Total int64
+}
+
+// Describer tells of the host itself.
+type Describer interface {
+	// Describe tells what the host is.
+	Describe(ctx context.Context) (Facts, error)
+}
+
 // As is a source as far as it can do something, such as [Capturer]; what names that for the error, such as "capture machines".
 func As[T any](s Source, what string) (T, error) {
 	t, ok := s.(T)
@@ -233,20 +249,68 @@ func As[T any](s Source, what string) (T, error) {
 // Dialer connects to a source.
 type Dialer func(ctx context.Context, spec site.Hypervisor) (Source, error)
 
-var dialers = map[string]Dialer{}
+// Prober tries a source step by step, before it is used. It ends at the first step without which the others make no sense.
+type Prober func(ctx context.Context, spec site.Hypervisor) []probe.Step
 
-// Register makes a kind of source known. A source's package calls it when the program starts.
-func Register(kind string, d Dialer) {
-	dialers[kind] = d
+type driver struct {
+	dial  Dialer
+	probe Prober
+}
+
+var drivers = map[string]driver{}
+
+// Register makes a kind of source known. A source's package calls it when the program starts. p may be nil: then it is tried by listing its
+// machines.
+func Register(kind string, d Dialer, p Prober) {
+	if p == nil {
+		p = func(ctx context.Context, spec site.Hypervisor) []probe.Step { return list(ctx, d, spec) }
+	}
+	drivers[kind] = driver{d, p}
 	site.RegisterSource(kind)
+}
+
+// list tries a source by listing its machines.
+func list(ctx context.Context, dial Dialer, spec site.Hypervisor) []probe.Step {
+	var steps probe.Steps
+	s, err := dial(ctx, spec)
+	if err != nil {
+		steps.Tell("reach", probe.Failed, "%v", err)
+		return steps
+	}
+	defer s.Close()
+	steps.Tell("reach", probe.OK, "it answers")
+	found, err := s.Machines(ctx)
+	if err != nil {
+		steps.Tell("machines", probe.Failed, "%v", err)
+		return steps
+	}
+	steps.Tell("machines", probe.OK, "it has %d", len(found))
+	return steps
 }
 
 // Dial connects to a source of the site.
 func Dial(ctx context.Context, spec site.Hypervisor) (Source, error) {
-	d, ok := dialers[spec.SourceKind()]
-	if !ok {
-		known := slices.Sorted(maps.Keys(dialers))
-		return nil, fmt.Errorf("a source of kind %q is not known to this program%s", spec.SourceKind(), suggest.Hint(spec.SourceKind(), known))
+	d, err := driverOf(spec)
+	if err != nil {
+		return nil, err
 	}
-	return d(ctx, spec)
+	return d.dial(ctx, spec)
+}
+
+// Probe tries a source step by step.
+func Probe(ctx context.Context, spec site.Hypervisor) ([]probe.Step, error) {
+	d, err := driverOf(spec)
+	if err != nil {
+		return nil, err
+	}
+	return d.probe(ctx, spec), nil
+}
+
+func driverOf(spec site.Hypervisor) (driver, error) {
+	d, ok := drivers[spec.SourceKind()]
+	if !ok {
+		known := slices.Sorted(maps.Keys(drivers))
+		return d, fmt.Errorf("a source of kind %q is not known to this program%s", spec.SourceKind(), suggest.Hint(spec.SourceKind(), known))
+	}
+	return d, nil
 }

@@ -5,6 +5,8 @@ import (
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/probe"
+	"keenlodge/internal/core/site"
 )
 
 // Machine is a machine that a source told of.
@@ -80,4 +82,38 @@ type RetireBody struct {
 // ContinueBody names the machine that another one continues.
 type ContinueBody struct {
 	Old string `json:"old" doc:"the machine that is gone: its label or its identity"`
+}
+
+// Hypervisor is one of the site's, and how it stands. Free and Total are bytes of its storage pool, -1 where that is not known.
+type Hypervisor struct {
+	Name     string     `json:"name"`
+	Kind     string     `json:"kind"`
+	URI      string     `json:"uri"`
+	Pool     string     `json:"pool" doc:"storage pool for restored disks; empty for its own choice"`
+	Asked    *time.Time `json:"asked" doc:"when it was last asked for its guests"`
+	Heard    *time.Time `json:"heard" doc:"when it last answered"`
+	Error    string     `json:"error" doc:"why it did not answer when it was last asked, or empty"`
+	Machines int        `json:"machines" doc:"how many guests it told of"`
+	Version  string     `json:"version"`
+	Host     string     `json:"host" doc:"what it calls itself"`
+	Free     int64      `json:"free"`
+	Total    int64      `json:"total"`
+}
+
+// HypervisorAddition describes a hypervisor to add to the site.
+type HypervisorAddition struct {
+	Spec   site.Hypervisor `json:"spec"`
+	Anyway bool            `json:"anyway,omitempty" doc:"add it although a step of trying it failed"`
+}
+
+// HypervisorTrial describes a hypervisor to try; without a spec it is the site's.
+type HypervisorTrial struct {
+	Spec *site.Hypervisor `json:"spec,omitempty"`
+}
+
+// HypervisorAdded tells how trying a hypervisor went, and whether it is in the site now.
+type HypervisorAdded struct {
+	Added    bool         `json:"added"`
+	Steps    []probe.Step `json:"steps"`
+	Machines []string     `json:"machines" doc:"its guests"`
 }

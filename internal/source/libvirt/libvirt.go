@@ -18,6 +18,7 @@ import (
 	"time"
 
 	golibvirt "github.com/digitalocean/go-libvirt"
+	"golang.org/x/sync/errgroup"
 	"libvirt.org/go/libvirtxml"
 
 	"keenlodge/internal/core/site"
@@ -34,7 +35,7 @@ func init() {
 			return nil, err // not h: a nil host in an interface is not nil
 		}
 		return h, nil
-	})
+	}, Probe)
 }
 
 // Host is a libvirt daemon. It implements [source.Source]. Calls may be made at the same time.
@@ -221,17 +222,23 @@ func (h *Host) Machines(ctx context.Context) ([]source.Machine, error) {
 	if err != nil {
 		return nil, err
 	}
-	machines := []source.Machine{}
-	for _, d := range domains {
-		m, err := h.machine(ctx, d)
-		if isCode(err, golibvirt.ErrNoDomain) {
-			continue // it went while we looked
-		}
-		if err != nil {
-			return nil, err
-		}
-		machines = append(machines, m)
+	machines := make([]source.Machine, len(domains))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(callsAtOnce) // for the line may be long
+	for i, d := range domains {
+		group.Go(func() error {
+			m, err := h.machine(ctx, d)
+			if isCode(err, golibvirt.ErrNoDomain) {
+				return nil // it went while we looked
+			}
+			machines[i] = m
+			return err
+		})
 	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	machines = slices.DeleteFunc(machines, func(m source.Machine) bool { return m.Name == "" })
 	slices.SortFunc(machines, func(a, b source.Machine) int { return strings.Compare(a.Name, b.Name) })
 	return machines, nil
 }

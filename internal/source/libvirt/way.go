@@ -1,6 +1,7 @@
 package libvirt
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -31,8 +32,9 @@ type way interface {
 	offer(mark, socket string, try int) *libvirtxml.DomainBackupPullServer
 	// export connects to such a place; where secure is not nil, TLS is to be begun over it.
 	export(ctx context.Context, server *libvirtxml.DomainBackupPullServer) (conn net.Conn, secure *tls.Config, err error)
-	// place says in words where the daemon is.
+	// place says in words where the daemon is, said how a step on the way there went that [Probe] tells of.
 	place() string
+	said(step string) string
 	close()
 }
 
@@ -97,8 +99,9 @@ func (w local) export(ctx context.Context, s *libvirtxml.DomainBackupPullServer)
 	return conn, nil, err
 }
 
-func (w local) place() string { return string(w) }
-func (w local) close()        {}
+func (w local) place() string      { return string(w) }
+func (w local) said(string) string { return "" }
+func (w local) close()             {}
 
 func atSocket(socket string) *libvirtxml.DomainBackupPullServer {
 	return &libvirtxml.DomainBackupPullServer{UNIX: &libvirtxml.DomainBackupPullServerUNIX{Socket: socket}}
@@ -150,7 +153,10 @@ func (w *overSSH) daemon(ctx context.Context) (net.Conn, error) {
 	conn, err := w.through(ctx, &w.talking, w.socket)
 	switch {
 	case errors.Is(err, reach.ErrNoSocket):
-		err = fmt.Errorf("%w: %w; is libvirtd running there, and is user %s in the group that may open its socket (libvirt)?", source.ErrUnreachable, err, w.ssh.User)
+		err = fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+		if !strings.Contains(err.Error(), "; ") {
+			err = fmt.Errorf("%w; is libvirtd running there, and is user %s in the group that may open its socket (libvirt)?", err, w.ssh.User)
+		}
 	case errors.Is(err, reach.ErrUnreachable) && !errors.Is(err, source.ErrUnreachable):
 		err = fmt.Errorf("%w: %w", source.ErrUnreachable, err)
 	}
@@ -167,7 +173,25 @@ func (w *overSSH) export(ctx context.Context, s *libvirtxml.DomainBackupPullServ
 }
 
 func (w *overSSH) place() string {
-	return fmt.Sprintf("%s, %s@%s", w.socket, w.ssh.User, net.JoinHostPort(w.ssh.Host, strconv.Itoa(max(22, w.ssh.Port))))
+	return fmt.Sprintf("%s, %s@%s", w.socket, w.ssh.User, w.address())
+}
+
+func (w *overSSH) address() string {
+	return net.JoinHostPort(w.ssh.Host, strconv.Itoa(cmp.Or(w.ssh.Port, 22)))
+}
+
+func (w *overSSH) said(step string) string {
+	switch step {
+	case "reach":
+		return "an SSH server answers at " + w.address()
+	case "host key":
+		return "it shows the key that is known"
+	}
+	by := "by key file " + w.keyFile
+	if w.keyFile == "" {
+		by = "by a key of the service's agent"
+	}
+	return fmt.Sprintf("user %s, %s", w.ssh.User, by)
 }
 
 func (w *overSSH) close() {
@@ -277,4 +301,15 @@ func (w *overTLS) export(ctx context.Context, s *libvirtxml.DomainBackupPullServ
 }
 
 func (w *overTLS) place() string { return w.address() }
-func (w *overTLS) close()        {}
+
+func (w *overTLS) said(step string) string {
+	switch step {
+	case "reach":
+		return "a TLS server answers at " + w.address()
+	case "certificate":
+		return "its certificate is from the authority of " + w.spec.CAFile
+	}
+	return "it takes certificate " + w.spec.CertFile
+}
+
+func (w *overTLS) close() {}

@@ -21,5 +21,5 @@ func init() {
 	source.Register(BareKind, func(_ context.Context, spec site.Hypervisor) (source.Source, error) {
 		c := &Conn{Named(spec.URI)}
 		return bare{c, c}, nil
-	})
+	}, nil)
 }

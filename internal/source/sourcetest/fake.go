@@ -40,7 +40,7 @@ func init() {
 			return nil, err
 		}
 		return &Conn{h}, nil
-	})
+	}, nil)
 }
 
 // Named is the fake host of a name, which is made if need be. It is dialled by its name as the URI.
