@@ -3,6 +3,7 @@ package demo
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"net/url"
 	"os"
@@ -46,7 +47,7 @@ func (h *Hypervisor) Start(ctx context.Context) error {
 			return err
 		}
 	}
-	qemu, daemon := "stdio_handler = \"file\"\nsecurity_driver = \"none\"\n", "auth_unix_rw = \"none\"\n"
+	qemu, daemon := "stdio_handler = \"file\"\nsecurity_driver = \"none\"\n", fmt.Sprintf("auth_unix_rw = \"none\"\nhost_uuid = %q\n", h.uuid())
 	if h.tls != nil {
 		q, d := h.tls.settings()
 		qemu, daemon = qemu+q, daemon+d
@@ -82,11 +83,12 @@ func (h *Hypervisor) Start(ctx context.Context) error {
 
 func (h *Hypervisor) startDaemon(ctx context.Context, who *syscall.Credential) error {
 	virt := h.p.path(h.folder)
-	cmd := exec.Command("libvirtd", "-f", filepath.Join(virt, "c", "libvirt", "libvirtd.conf"))
+	// It has a host name of its own, for libvirt moves no guest to the host that it is on.
+	cmd := exec.Command("unshare", "--uts", "sh", "-c", `hostname "$0" && exec "$@"`, h.Name+".brindle.example",
+		"setpriv", fmt.Sprint("--reuid=", who.Uid), fmt.Sprint("--regid=", who.Gid), "--clear-groups", "libvirtd", "-f", filepath.Join(virt, "c", "libvirt", "libvirtd.conf"))
 	if h.tls != nil {
 		cmd.Args = append(cmd.Args, "--listen")
 	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
 	cmd.Dir = "/"
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + virt, "XDG_RUNTIME_DIR=" + filepath.Join(virt, "run"),
 		"XDG_CONFIG_HOME=" + filepath.Join(virt, "c"), "XDG_CACHE_HOME=" + filepath.Join(virt, "cache"), "XDG_DATA_HOME=" + filepath.Join(virt, "data")}
@@ -95,6 +97,19 @@ func (h *Hypervisor) startDaemon(ctx context.Context, who *syscall.Credential) e
 		return err
 	}
 	return until(ctx, 30*time.Second, "libvirt of "+h.Name, func() error { _, err := h.Virsh(ctx, "version"); return err })
+}
+
+// uuid tells its host from others that are this one, too.
+func (h *Hypervisor) uuid() string {
+	sum := sha256.Sum256([]byte(h.Name))
+	return fmt.Sprintf("%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
+}
+
+// Move moves a guest that runs to another host, with all that it is doing; its disks lie where both have them.
+func (h *Hypervisor) Move(ctx context.Context, guest string, to *Hypervisor) error {
+	socket := to.p.path(to.folder, guest+".migrate")
+	_, err := h.Virsh(ctx, "migrate", "--live", "--persistent", "--undefinesource", "--unsafe", guest, to.URI(), "--migrateuri", "unix://"+socket)
+	return err
 }
 
 // Kill kills the daemon (SIGKILL), waits for a while, and starts it anew. Guests run on meanwhile.

@@ -202,7 +202,10 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	if err := t.Begin(ctx, "capturing"); err != nil {
 		return err
 	}
-	asked := c.request(ctx, o, t, k.rec.ID)
+	asked, err := c.request(ctx, o, t, k.rec.ID)
+	if err != nil {
+		return err
+	}
 	asked.Secrets = k.st.Header().Sealed
 	if k.base != nil {
 		asked.Since = k.base.ID
@@ -323,21 +326,51 @@ func (k *making) unfinished(ctx context.Context, err error) error {
 }
 
 // request asks for a capture as a policy says.
-func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string) source.Request {
+func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string) (source.Request, error) {
+	m, err := c.rec.Machine(ctx, t.MachineID)
 	return source.Request{
-		Machine: t.Guest, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(),
+		Machine: t.Guest, UUID: m.UUID, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(),
 		Moment: func(ctx context.Context, m site.Moment) error {
 			warnings, err := c.hooks.Call(ctx, o.Site, hooks.Event{Moment: m, Policy: o.Run.Policy, Run: o.Run.ID, Cause: o.Run.Cause, Machine: t.Machine, Image: t.Image})
 			t.Warnings = append(t.Warnings, warnings...)
 			return err
 		},
-		Starting: func() error { t.StartedPaused = true; return t.Save(ctx) },
+		Starting: func() error {
+			if err := c.mayWake(ctx, o.Site, m); err != nil {
+				return err
+			}
+			t.StartedPaused = true
+			return t.Save(ctx)
+		},
 		Alive:    c.rec.CaptureAlive,
 		Tell:     func(format string, args ...any) { t.Log(ctx, format, args...) },
 		Watch: func() (source.Watchdog, error) {
 			return startWatchdog(c.executable, o.Site.Hypervisors[t.Hypervisor], t.Guest)
 		},
+	}, err
+}
+
+// mayWake makes sure that a machine which is off, and which another source has, too, does not run there: starting it here, paused though it be,
+// while it runs elsewhere on the same disks would ruin them.
+func (c *Captures) mayWake(ctx context.Context, s site.Site, m records.Machine) error {
+	if _, known := s.Hypervisors[m.AlsoOn]; !known {
+		return nil
 	}
+	h, err := c.inventory.Connect(ctx, s, m.AlsoOn)
+	var there []source.Machine
+	if err == nil {
+		there, err = h.Machines(ctx)
+		h.Close()
+	}
+	if err != nil {
+		return fmt.Errorf("guest %s is off, and hypervisor %s has it, too; whether it runs there can't be told, so it is not started here for a backup: %w", m.Name, m.AlsoOn, err)
+	}
+	for _, o := range there {
+		if o.UUID == m.UUID && o.State != machine.Off {
+			return fmt.Errorf("guest %s: %w on %s, it is off there and runs on %s", m.Name, source.ErrNoMachine, m.Hypervisor, m.AlsoOn)
+		}
+	}
+	return nil
 }
 
 // diskPlan is how a disk of a capture is read.

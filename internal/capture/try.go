@@ -59,7 +59,10 @@ func (c *Captures) Try(ctx context.Context, o Order, st store.Store, t *runs.Tas
 	if err != nil {
 		return tried, err
 	}
-	asked := c.request(ctx, o, t, tried.Image.ID)
+	asked, err := c.request(ctx, o, t, tried.Image.ID)
+	if err != nil {
+		return tried, err
+	}
 	asked.Checkpoint, asked.Moment = false, nil
 	if base != nil {
 		asked.Since, tried.Image.Capture = base.ID, o.Policy.Between()

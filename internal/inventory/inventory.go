@@ -26,8 +26,8 @@ import (
 const (
 	// answerTime is how long a source may take to list its machines.
 	answerTime = 30 * time.Second
-	// asksAtOnce is how many sources are asked at the same time.
-	asksAtOnce = 16
+	// asksAtOnce is how many sources are asked at the same time: many, for those that never answer hold up the others.
+	asksAtOnce = 64
 	// answerAge is how long an answer is remembered: runs that start together ask once.
 	answerAge = 5 * time.Second
 	// describeEvery is how often a source that is asked for its machines is asked for what it is, too.
@@ -97,20 +97,28 @@ type Answer struct {
 // is a few seconds old will do, unless fresh. Answers come in the order of the names.
 func (inv *Inventory) Ask(ctx context.Context, s site.Site, fresh bool, names ...string) []Answer {
 	if names == nil {
-		names = slices.Sorted(maps.Keys(s.Hypervisors))
+		names = Everywhere(s)
 	}
 	out := make([]Answer, len(names))
+	inv.AskEach(ctx, s, fresh, names, func(i int, a Answer) { out[i] = a })
+	return out
+}
+
+// AskEach is Ask that tells each answer when it comes, and which of the names it is from; told is called by several goroutines.
+func (inv *Inventory) AskEach(ctx context.Context, s site.Site, fresh bool, names []string, told func(int, Answer)) {
 	var group errgroup.Group
 	group.SetLimit(asksAtOnce)
 	for i, name := range names {
 		group.Go(func() error {
-			out[i] = inv.ask(ctx, s, name, fresh)
+			told(i, inv.ask(ctx, s, name, fresh))
 			return nil
 		})
 	}
 	group.Wait()
-	return out
 }
+
+// Everywhere names all sources of a site.
+func Everywhere(s site.Site) []string { return slices.Sorted(maps.Keys(s.Hypervisors)) }
 
 // ask asks one source. Who asks while it is being asked waits for the same answer.
 func (inv *Inventory) ask(ctx context.Context, s site.Site, name string, fresh bool) Answer {
@@ -247,9 +255,9 @@ func (inv *Inventory) Covered(ctx context.Context, policy site.Policy) ([]record
 }
 
 // SourcesOf lists the sources that a run of a policy has to ask: all of them where it selects by pattern or tag, for a machine that it
-// covers may be new; those that have, or had, the machines where it names each.
+// covers may be new, and where one of its machines is off, for it may run elsewhere by now; otherwise those that have the machines.
 func (inv *Inventory) SourcesOf(ctx context.Context, s site.Site, policy site.Policy) ([]string, error) {
-	everywhere := slices.Sorted(maps.Keys(s.Hypervisors))
+	everywhere := Everywhere(s)
 	if !policy.NamesOnly() {
 		return everywhere, nil
 	}
@@ -268,6 +276,9 @@ func (inv *Inventory) SourcesOf(ctx context.Context, s site.Site, policy site.Po
 		}
 		for _, name := range []string{m.Name, m.Hypervisor + "/" + m.Name} {
 			if _, named := missing[name]; named {
+				if m.State == machine.Off {
+					return everywhere, nil
+				}
 				found[m.Hypervisor], missing[name] = true, false // another source may have one of that name, too
 			}
 		}

@@ -12,9 +12,7 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/hooks"
-	"keenlodge/internal/inventory"
 	"keenlodge/internal/planning"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
@@ -94,6 +92,11 @@ type backup struct {
 	policy site.Policy
 	store  store.Store
 	order  capture.Order
+
+	mu    sync.Mutex
+	begun map[string]bool // by machine: it has a task
+	going sync.WaitGroup
+	done  []records.Task
 }
 
 // Run implements [runs.Handler]: the story of a policy's run.
@@ -111,7 +114,7 @@ func (b backups) Run(ctx context.Context, r *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	k := &backup{Run: r, l: l, site: s, policy: policy}
+	k := &backup{Run: r, l: l, site: s, policy: policy, begun: map[string]bool{}}
 	k.order = capture.Order{Site: s, Policy: policy, Run: r, Capture: asked.Capture, Disks: asked.Disks}
 	err = k.hook(ctx, hooks.Event{Moment: site.Begun})
 	if err == nil {
@@ -126,15 +129,13 @@ func (b backups) Run(ctx context.Context, r *runs.Run) error {
 // images makes an image of each machine that the policy covers, proves it where the policy says so, and rotates the sets that gained
 // one.
 func (k *backup) images(ctx context.Context) error {
-	silent, err := k.reach(ctx)
+	if err := k.reach(ctx); err != nil {
+		return err
+	}
+	done, missing, err := k.captureAll(ctx)
 	if err != nil {
 		return err
 	}
-	tasks, missing, err := k.l.selectMachines(ctx, k.Run, k.policy, silent)
-	if err != nil {
-		return err
-	}
-	done := k.captureAll(ctx, tasks)
 	// A task that failed for want of room has given back what it stored; now that none is at work it can go.
 	if err := k.l.Stores.Collect(context.WithoutCancel(ctx), k.policy.Store, k.site.Stores[k.policy.Store].Place()); err != nil {
 		k.Caution(ctx, "", "what is not needed in store %s could not be deleted yet: %v", k.policy.Store, err)
@@ -157,99 +158,13 @@ func (k *backup) images(ctx context.Context) error {
 	return errors.Join(append(missing, err)...)
 }
 
-// reach opens the store and asks the sources for their machines, again where that may help. silent maps each source that did not answer
-// to the reason.
-func (k *backup) reach(ctx context.Context) (silent map[string]string, err error) {
+// reach opens the store, again where that may help.
+func (k *backup) reach(ctx context.Context) error {
 	retries := runs.Retries{Again: k.policy.Retries, Wait: k.policy.Wait}
-	nothing := func() error { return nil }
-	err = k.Retry(ctx, retries, "", nothing, func(int) (err error) {
+	return k.Retry(ctx, retries, "", func() error { return nil }, func(int) (err error) {
 		k.store, err = k.l.Stores.Open(ctx, k.site, k.policy.Store)
 		return err
 	})
-	if err != nil {
-		return nil, err
-	}
-	err = k.Retry(ctx, retries, "", nothing, func(try int) error {
-		answers, err := k.l.ask(ctx, k.site, k.policy, k.Cause == run.Hand || try > 1)
-		if err != nil {
-			return err
-		}
-		silent = inventory.Silent(answers)
-		if try > k.policy.Retries {
-			return nil
-		}
-		covered, err := k.l.Inventory.Covered(ctx, k.policy)
-		if err != nil {
-			return err
-		}
-		for _, a := range answers {
-			// What will not pass keeps only its own machines from being captured.
-			if a.Err != nil && runs.IsTransient(a.Err) && slices.ContainsFunc(covered, func(m records.Machine) bool { return m.Hypervisor == a.Source }) {
-				return a.Err
-			}
-		}
-		return nil
-	})
-	for _, why := range silent {
-		k.Caution(ctx, "", "%s", why)
-	}
-	return silent, err
-}
-
-// ask asks the sources that a policy may need for their machines, and records them. What they said some seconds ago will do, unless
-// fresh.
-func (l *Lodge) ask(ctx context.Context, s site.Site, policy site.Policy, fresh bool) ([]inventory.Answer, error) {
-	names, err := l.Inventory.SourcesOf(ctx, s, policy)
-	if err != nil {
-		return nil, err
-	}
-	answers := l.Inventory.Ask(ctx, s, fresh, names...)
-	_, err = l.Inventory.Record(ctx, answers)
-	return answers, err
-}
-
-// selectMachines records a task for every machine that the policy covers. Machines that it names and nobody has, or whose source does
-// not answer, are the errors in missing: the others are captured all the same.
-func (l *Lodge) selectMachines(ctx context.Context, r *runs.Run, policy site.Policy, silent map[string]string) (tasks []records.Task, missing []error, err error) {
-	machines, err := l.rec.Machines(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	var known []string
-	have := map[string]bool{}
-	for _, m := range machines {
-		if !m.Live() {
-			continue
-		}
-		known = append(known, m.Label)
-		have[m.Name], have[m.Hypervisor+"/"+m.Name] = true, true
-		if !policy.Selects(m.Hypervisor, m.Name, m.Tags) {
-			continue
-		}
-		if why, ok := silent[m.Hypervisor]; ok {
-			missing = append(missing, fmt.Errorf("machine %s can't be backed up: %s", m.Label, why))
-			continue
-		}
-		tasks = append(tasks, records.Task{Machine: m.Label, MachineID: m.ID, Guest: m.Name, Hypervisor: m.Hypervisor, Store: policy.Store})
-	}
-	for _, name := range policy.Exact() {
-		if !have[name] {
-			missing = append(missing, fmt.Errorf("policy %s names machine %q, which no hypervisor has%s", r.Policy, name, suggest.Hint(name, known)))
-		}
-	}
-	if len(tasks) > 0 {
-		tasks, err = r.AddTasks(ctx, tasks)
-	}
-	return tasks, missing, err
-}
-
-// captureAll captures machines, each when it is its turn.
-func (k *backup) captureAll(ctx context.Context, tasks []records.Task) []records.Task {
-	over := k.policy.SpreadOver()
-	if k.Cause == run.Hand {
-		over = 0
-	}
-	return k.l.performAll(ctx, k.Run, k.site, tasks, over, k.captureOne)
 }
 
 // performAll performs tasks, each when it is its turn: by the spreading of starts over a time, and by the limits of tasks at once.
@@ -282,7 +197,13 @@ func (k *backup) captureOne(ctx context.Context, t *runs.Task) error {
 		err = k.Retry(ctx, retries, t.Machine, func() error { return k.l.captures.Undo(ctx, t) }, func(try int) error {
 			t.Tries, t.Warnings, t.Image = try, nil, ""
 			t.Done, t.Total, t.NewBytes, t.Stored, t.Frozen = 0, 0, 0, 0, 0
-			return k.l.captures.Capture(ctx, k.order, k.store, t)
+			err := k.l.captures.Capture(ctx, k.order, k.store, t)
+			if moved, looked := k.follow(ctx, t, err); moved || looked != nil {
+				if err = errors.Join(k.l.captures.Undo(ctx, t), looked); err == nil {
+					err = k.l.captures.Capture(ctx, k.order, k.store, t)
+				}
+			}
+			return err
 		})
 	}
 	about.Moment, about.Image, about.State = site.MachineDone, t.Image, run.Done

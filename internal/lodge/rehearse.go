@@ -224,7 +224,13 @@ func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
 			r.noted(ctx, "hypervisor", a.Source, a.Err, "reached; guests: %d", len(a.Machines))
 		}
 	}
-	tasks, missing, err := r.l.selectMachines(ctx, r.Run, r.policy, inventory.Silent(answers))
+	silent := inventory.Silent(answers)
+	missing, err := r.l.missing(ctx, r.Policy, r.policy, silent)
+	if err != nil {
+		return nil, err
+	}
+	covered = slices.DeleteFunc(covered, func(m records.Machine) bool { return silent[m.Hypervisor] != "" })
+	tasks, err := r.AddTasks(ctx, tasksOf(covered, r.policy))
 	if err != nil {
 		return nil, err
 	}

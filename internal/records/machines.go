@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -123,7 +124,7 @@ func (r *Records) SaveMachines(ctx context.Context, source string, found []Machi
 		told := make([]machine.Found, len(found))
 		var uuids, names []string
 		for i, m := range found {
-			told[i] = machine.Found{Name: m.Name, UUID: m.UUID}
+			told[i] = machine.Found{Name: m.Name, UUID: m.UUID, State: m.State}
 			uuids, names = append(uuids, m.UUID), append(names, m.Name)
 		}
 		known, err := db.All[machine.Known](ctx, tx, `select id, name, hypervisor as source, uuid, also_on, state from machines
@@ -135,10 +136,19 @@ func (r *Records) SaveMachines(ctx context.Context, source string, found []Machi
 		if err := r.saveSighting(ctx, tx, source, found, seen); err != nil {
 			return err
 		}
-		copies, err = db.Column[string](ctx, tx, "select label from machines where id = any($1) order by label", seen.AlsoHere)
+		copies, err = db.Column[string](ctx, tx, "select label from machines where id = any($1) order by label", alsoElsewhere(seen))
 		return err
 	})
 	return copies, err
+}
+
+// alsoElsewhere lists the machines that another source has, too.
+func alsoElsewhere(seen machine.Sighting) []string {
+	ids := slices.Clone(seen.AlsoHere)
+	for _, s := range seen.Runs {
+		ids = append(ids, s.ID)
+	}
+	return ids
 }
 
 // saveSighting records what an answer of a source means.
@@ -158,7 +168,12 @@ func (r *Records) saveSighting(ctx context.Context, tx pgx.Tx, source string, fo
 		}
 		added = append(added, m.Name)
 	}
-	for _, s := range seen.Same {
+	for _, s := range seen.Runs {
+		if _, err := tx.Exec(ctx, "update machines set also_on = hypervisor where id = $1", s.ID); err != nil {
+			return err
+		}
+	}
+	for _, s := range slices.Concat(seen.Same, seen.Runs) {
 		m := found[s.Found]
 		_, err := tx.Exec(ctx, "update machines set name = $2, hypervisor = $3, uuid = $4, state = $5, tags = $6, disks = $7, seen = $8 where id = $1",
 			s.ID, m.Name, source, m.UUID, m.State, m.Tags, m.Disks, now)

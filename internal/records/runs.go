@@ -398,9 +398,9 @@ func (r *Records) SaveTask(ctx context.Context, t Task) error {
 		t.Steps = []TaskStep{}
 	}
 	return r.db.Exec(ctx, `with saved as (update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
-		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18 where id = $1 returning id, run)
+		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18, hypervisor = $19, guest = $20 where id = $1 returning id, run)
 		select pg_notify('`+db.Channel+`', 'task ' || id || ' ' || run) from saved`,
-		t.ID, t.State, t.Step, t.Image, t.NeedsCleanup, t.StartedPaused, t.Started, t.Ended, t.Done, t.Total, t.NewBytes, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps)
+		t.ID, t.State, t.Step, t.Image, t.NeedsCleanup, t.StartedPaused, t.Started, t.Ended, t.Done, t.Total, t.NewBytes, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps, t.Hypervisor, t.Guest)
 }
 
 // AddTasks records queued tasks of a run and returns them with their numbers.

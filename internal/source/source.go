@@ -61,6 +61,8 @@ type FileSystem struct {
 // Request asks for a capture.
 type Request struct {
 	Machine string
+	// UUID is the machine's, where that is known: another one of its name is [ErrNoMachine].
+	UUID string
 	// ID is the image's. All that the capture leaves on its source bears it, so that it can be found and cleared.
 	ID      string
 	Quiesce machine.Quiesce

@@ -11,7 +11,10 @@ type Known struct {
 }
 
 // Found is a machine that a source tells of.
-type Found struct{ Name, UUID string }
+type Found struct {
+	Name, UUID string
+	State      State
+}
 
 // Sighting is what the answer of a source means for the machines on record, which are told by their IDs.
 type Sighting struct {
@@ -22,6 +25,8 @@ type Sighting struct {
 	// AlsoHere are those that another source has, or had when it was asked last: such a machine is on its way, or its definition was
 	// copied. Which it is shows when the other one is asked.
 	AlsoHere []string
+	// Runs are of the same kind, but are off on the other source and not on this one: this is where they live, and the other has them, too.
+	Runs []Same
 	// NoLongerHere were known to be on this source, too, and are not. Moved were on it and are on the other only. Gone are on none.
 	NoLongerHere, Moved, Gone []string
 	// Names are those whose labels may change.
@@ -61,6 +66,10 @@ func See(source string, known []Known, found []Found) Sighting {
 		k := known[i]
 		seen[k.ID] = true
 		if k.Source != source && k.Source != "" && k.State != Gone {
+			if k.State == Off && m.State != Off {
+				s.Runs, s.Names[k.Name], s.Names[m.Name] = append(s.Runs, Same{k.ID, n}), true, true
+				continue
+			}
 			s.AlsoHere = append(s.AlsoHere, k.ID)
 			continue
 		}

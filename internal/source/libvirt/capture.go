@@ -2,6 +2,7 @@ package libvirt
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
@@ -82,6 +83,9 @@ func (h *Host) Capture(ctx context.Context, r source.Request) (source.Capture, e
 func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 	if c.domain, err = c.h.domain(ctx, r.Machine); err != nil {
 		return err
+	}
+	if is := hex.EncodeToString(c.domain.UUID[:]); r.UUID != "" && is != r.UUID {
+		return fmt.Errorf("guest %s: %w on this hypervisor with UUID %s; the one of that name has %s", r.Machine, source.ErrNoMachine, r.UUID, is)
 	}
 	if c.text, _, err = c.h.definition(ctx, c.domain, true); err != nil {
 		return err
@@ -197,13 +201,26 @@ func (c *capture) lookBack(ctx context.Context, r source.Request, disks []libvir
 			return err
 		}
 	}
+	lost := "the hypervisor has no checkpoint of image " + r.Since + " any more"
+	if r.Since != "" && !found {
+		came, refused, err := c.takeUp(ctx, r.Since, disks)
+		if err != nil {
+			return err
+		}
+		if found = len(came) > 0; found {
+			c.earlier = append(c.earlier, r.Since)
+			covered = came
+		} else if refused != "" {
+			lost += ", and the disks have not come from another host with its bitmaps: " + refused
+		}
+	}
 	for _, k := range disks {
 		switch target := k.Target.Dev; {
 		case r.Since == "":
 		case format(k) != "qcow2":
 			c.why[target] = "a disk of format " + format(k) + " can carry no checkpoint"
 		case !found:
-			c.why[target] = "the hypervisor has no checkpoint of image " + r.Since + " any more"
+			c.why[target] = lost
 		case !covered[target]:
 			c.why[target] = "the checkpoint of image " + r.Since + " does not cover it"
 		default:
@@ -211,6 +228,39 @@ func (c *capture) lookBack(ctx context.Context, r source.Request, disks []libvir
 		}
 	}
 	return nil
+}
+
+// takeUp has the hypervisor take up the checkpoint of a guest that came from another host: the bitmaps came with its disks, what libvirt knew of
+// them did not. It makes sure that they are there. came tells the disks that have one, by target; refused says why there is none.
+func (c *capture) takeUp(ctx context.Context, id string, disks []libvirtxml.DomainDisk) (came map[string]bool, refused string, err error) {
+	def := new(libvirtxml.Domain)
+	if err := def.Unmarshal(c.text); err != nil {
+		return nil, "", fmt.Errorf("definition of guest %s: %w", c.domain.Name, err)
+	}
+	k := libvirtxml.DomainCheckpoint{Name: marked + id, CreationTime: fmt.Sprint(time.Now().Unix()), Disks: &libvirtxml.DomainCheckpointDisks{}, Domain: def}
+	came = map[string]bool{}
+	for _, d := range disks {
+		if format(d) == "qcow2" {
+			came[d.Target.Dev] = true
+			k.Disks.Disks = append(k.Disks.Disks, libvirtxml.DomainCheckpointDisk{Name: d.Target.Dev, Checkpoint: "bitmap", Bitmap: marked + id})
+		}
+	}
+	if len(came) == 0 {
+		return nil, "", nil
+	}
+	text, err := k.Marshal()
+	if err != nil {
+		return nil, "", err
+	}
+	err = c.h.within(ctx, answerTime, "take up checkpoint "+k.Name+" of guest "+c.domain.Name, func() error {
+		_, err := c.h.l.DomainCheckpointCreateXML(c.domain, text, uint32(golibvirt.DomainCheckpointCreateRedefine|golibvirt.DomainCheckpointCreateRedefineValidate))
+		return err
+	})
+	var told golibvirt.Error
+	if errors.As(err, &told) {
+		return nil, told.Message, nil
+	}
+	return came, "", err
 }
 
 // covers tells which disks a checkpoint keeps a bitmap for.

@@ -201,6 +201,9 @@ func (s Subject) missing(t *testing.T) {
 	r.Machine = "no-such-guest"
 	_, err := c.Capture(t.Context(), r)
 	require.ErrorIs(t, err, source.ErrNoMachine)
+	r.Machine, r.UUID = s.Guest, "0123456789abcdef0123456789abcdef"
+	_, err = c.Capture(t.Context(), r)
+	require.ErrorIs(t, err, source.ErrNoMachine, "another one of that name")
 	_, err = c.Checkpoints(t.Context(), "no-such-guest")
 	require.ErrorIs(t, err, source.ErrNoMachine)
 	_, err = c.Clear(t.Context(), "no-such-guest", r.ID, false)

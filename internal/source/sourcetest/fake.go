@@ -222,6 +222,9 @@ func (c *Conn) Capture(ctx context.Context, r source.Request) (source.Capture, e
 	}
 	c.h.mu.Lock()
 	g, err := c.h.guest(r.Machine)
+	if err == nil && r.UUID != "" && g.UUID != r.UUID {
+		err = fmt.Errorf("guest %s: %w on this fake with UUID %s", r.Machine, source.ErrNoMachine, r.UUID)
+	}
 	if err != nil {
 		c.h.mu.Unlock()
 		return nil, err
@@ -571,7 +574,12 @@ func (c *Conn) Define(ctx context.Context, g source.NewGuest) (left []string, er
 		disks[target] = m
 	}
 	c.h.mu.Lock()
-	_, taken := c.h.guests[g.Name]
+	old, taken := c.h.guests[g.Name]
+	if taken && g.Replace {
+		for _, place := range old.places {
+			delete(c.h.disks, place) // they stay, as somebody's: they are not what a restore left
+		}
+	}
 	c.h.mu.Unlock()
 	if taken && !g.Replace {
 		return nil, fmt.Errorf("guest %s: %w", g.Name, source.ErrExists)
