@@ -342,8 +342,8 @@ func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string
 			t.StartedPaused = true
 			return t.Save(ctx)
 		},
-		Alive:    c.rec.CaptureAlive,
-		Tell:     func(format string, args ...any) { t.Log(ctx, format, args...) },
+		Alive: c.rec.CaptureAlive,
+		Tell:  func(format string, args ...any) { t.Log(ctx, format, args...) },
 		Watch: func() (source.Watchdog, error) {
 			return startWatchdog(c.executable, o.Site.Hypervisors[t.Hypervisor], t.Guest)
 		},

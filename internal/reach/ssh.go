@@ -18,9 +18,10 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 )
 
+// dialTime is how long a host may take to answer and to take us in. Tests shorten it.
+var dialTime = 20 * time.Second
+
 const (
-	// dialTime is how long a host may take to answer and to take us in.
-	dialTime = 20 * time.Second
 	// A line on which no answer to a sign of life came within lifeTime is taken for cut.
 	lifeEvery = 15 * time.Second
 	lifeTime  = 45 * time.Second
@@ -82,8 +83,11 @@ func (c SSH) Dial(ctx context.Context) (*Line, error) {
 	}
 	stop := context.AfterFunc(ctx, func() { conn.Close() }) // the handshake knows no context
 	sc, channels, requests, err := ssh.NewClientConn(conn, address, &ssh.ClientConfig{User: c.User, Auth: auth, HostKeyCallback: check, HostKeyAlgorithms: algorithms})
-	if !stop() || err != nil {
+	if late := !stop(); late || err != nil {
 		conn.Close()
+		if late {
+			err = nil
+		}
 		return nil, c.explain(err)
 	}
 	l := &Line{Client: ssh.NewClient(sc, channels, requests), gone: make(chan struct{})}
@@ -239,10 +243,8 @@ func (l *Line) Socket(ctx context.Context, path string) (net.Conn, error) {
 		switch {
 		case o.err == nil:
 			return o.conn, nil
-		case errors.As(o.err, &told) && told.Reason == ssh.Prohibited:
-			return nil, fmt.Errorf("socket %s: %w: the host's SSH server lets nobody through to sockets (%s); allow it there: AllowStreamLocalForwarding yes", path, ErrNoSocket, told.Message)
 		case errors.As(o.err, &told):
-			return nil, fmt.Errorf("socket %s: %w: nobody listens there, or the account may not open it (%s)", path, ErrNoSocket, told.Message)
+			return nil, fmt.Errorf("socket %s: %w: nobody listens there, the account may not open it, or the host's SSH server lets nobody through to sockets (AllowStreamLocalForwarding): %s", path, ErrNoSocket, told.Message)
 		}
 		return nil, fmt.Errorf("socket %s: %w: %w", path, ErrUnreachable, o.err)
 	case <-ctx.Done():

@@ -19,11 +19,12 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/nbd"
 	"keenlodge/internal/source"
+	"keenlodge/internal/source/libvirt/daemon"
 )
 
 const (
 	// marked begins the name of all that we make on a hypervisor.
-	marked = "keenlodge-"
+	marked = daemon.Marked
 	// cleanupTime is how long clearing up may take, after the work itself was given up.
 	cleanupTime = 30 * time.Second
 	// longestPath is what a socket's path may have, in bytes (unix(7)).
@@ -81,16 +82,16 @@ func (h *Host) Capture(ctx context.Context, r source.Request) (source.Capture, e
 }
 
 func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
-	if c.domain, err = c.h.domain(ctx, r.Machine); err != nil {
+	if c.domain, err = c.h.Domain(ctx, r.Machine); err != nil {
 		return err
 	}
 	if is := hex.EncodeToString(c.domain.UUID[:]); r.UUID != "" && is != r.UUID {
 		return fmt.Errorf("guest %s: %w on this hypervisor with UUID %s; the one of that name has %s", r.Machine, source.ErrNoMachine, r.UUID, is)
 	}
-	if c.text, _, err = c.h.definition(ctx, c.domain, true); err != nil {
+	if c.text, _, err = c.h.Definition(ctx, c.domain, true); err != nil {
 		return err
 	}
-	state, err := c.h.state(ctx, c.domain)
+	state, err := c.h.State(ctx, c.domain)
 	if err != nil {
 		return err
 	}
@@ -98,7 +99,7 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 		if err := c.makeRoom(ctx, r, state); err != nil {
 			return err
 		}
-		if state, err = c.h.state(ctx, c.domain); err != nil {
+		if state, err = c.h.State(ctx, c.domain); err != nil {
 			return err
 		}
 	}
@@ -112,7 +113,7 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 	default:
 		return fmt.Errorf("guest %s: %w: it is changing its state just now; try again when it runs or is off", r.Machine, source.ErrBusy)
 	}
-	_, def, err := c.h.definition(ctx, c.domain, false)
+	_, def, err := c.h.Definition(ctx, c.domain, false)
 	if err != nil {
 		return err
 	}
@@ -252,8 +253,8 @@ func (c *capture) takeUp(ctx context.Context, id string, disks []libvirtxml.Doma
 	if err != nil {
 		return nil, "", err
 	}
-	err = c.h.within(ctx, answerTime, "take up checkpoint "+k.Name+" of guest "+c.domain.Name, func() error {
-		_, err := c.h.l.DomainCheckpointCreateXML(c.domain, text, uint32(golibvirt.DomainCheckpointCreateRedefine|golibvirt.DomainCheckpointCreateRedefineValidate))
+	err = c.h.Within(ctx, daemon.AnswerTime, "take up checkpoint "+k.Name+" of guest "+c.domain.Name, func() error {
+		_, err := c.h.L.DomainCheckpointCreateXML(c.domain, text, uint32(golibvirt.DomainCheckpointCreateRedefine|golibvirt.DomainCheckpointCreateRedefineValidate))
 		return err
 	})
 	var told golibvirt.Error
@@ -266,11 +267,11 @@ func (c *capture) takeUp(ctx context.Context, id string, disks []libvirtxml.Doma
 // covers tells which disks a checkpoint keeps a bitmap for.
 func (h *Host) covers(ctx context.Context, p golibvirt.DomainCheckpoint) (map[string]bool, error) {
 	var text string
-	err := h.within(ctx, answerTime, "read checkpoint "+p.Name, func() (err error) {
-		text, err = h.l.DomainCheckpointGetXMLDesc(p, uint32(golibvirt.DomainCheckpointXMLNoDomain))
+	err := h.Within(ctx, daemon.AnswerTime, "read checkpoint "+p.Name, func() (err error) {
+		text, err = h.L.DomainCheckpointGetXMLDesc(p, uint32(golibvirt.DomainCheckpointXMLNoDomain))
 		return err
 	})
-	if isCode(err, golibvirt.ErrNoDomainCheckpoint) {
+	if daemon.IsCode(err, golibvirt.ErrNoDomainCheckpoint) {
 		return nil, nil
 	}
 	if err != nil {
@@ -294,8 +295,8 @@ func (c *capture) wake(ctx context.Context, r source.Request) error {
 	if err := r.Starting(); err != nil {
 		return err
 	}
-	err := c.h.within(ctx, time.Minute, "start guest "+r.Machine+" paused", func() (err error) {
-		c.domain, err = c.h.l.DomainCreateWithFlags(c.domain, uint32(golibvirt.DomainStartPaused))
+	err := c.h.Within(ctx, time.Minute, "start guest "+r.Machine+" paused", func() (err error) {
+		c.domain, err = c.h.L.DomainCreateWithFlags(c.domain, uint32(golibvirt.DomainStartPaused))
 		return err
 	})
 	c.woken, c.consistency = err == nil, image.Off
@@ -316,7 +317,7 @@ func (c *capture) place(disks []libvirtxml.DomainDisk) error {
 		}
 	}
 	c.socket = filepath.Join(c.folder, marked+c.mark+".sock")
-	if c.server = c.h.way.offer(c.mark, c.socket, 0); c.server.UNIX != nil && len(c.socket) > longestPath {
+	if c.server = c.h.Offer(c.mark, c.socket, 0); c.server.UNIX != nil && len(c.socket) > longestPath {
 		return fmt.Errorf("guest %s: the socket's path %s is longer than %d bytes; move the disks to a shorter path", c.domain.Name, c.socket, longestPath)
 	}
 	return nil
@@ -381,8 +382,8 @@ func (c *capture) start(ctx context.Context, def *libvirtxml.Domain, disks []lib
 }
 
 func (c *capture) startOnce(ctx context.Context, def *libvirtxml.Domain, disks []libvirtxml.DomainDisk, lasting bool) (err error) {
-	for try := range ports {
-		c.server = c.h.way.offer(c.mark, c.socket, try)
+	for try := range daemon.Ports {
+		c.server = c.h.Offer(c.mark, c.socket, try)
 		if err = c.startAt(ctx, def, disks, lasting); c.server.TCP == nil || err == nil || !strings.Contains(err.Error(), "in use") {
 			break
 		}
@@ -400,8 +401,8 @@ func (c *capture) startAt(ctx context.Context, def *libvirtxml.Domain, disks []l
 		point = golibvirt.OptString{checkpoint}
 	}
 	c.job, c.checkpoint = true, checkpoint != "" // from here on they may be, whatever we are told
-	err = c.h.within(ctx, answerTime, "start a backup job on guest "+c.domain.Name, func() error {
-		return c.h.l.DomainBackupBegin(c.domain, backup, point, 0)
+	err = c.h.Within(ctx, daemon.AnswerTime, "start a backup job on guest "+c.domain.Name, func() error {
+		return c.h.L.DomainBackupBegin(c.domain, backup, point, 0)
 	})
 	c.unsure = errors.Is(err, source.ErrUnreachable)
 	return err
@@ -413,20 +414,20 @@ func (c *capture) startFrozen(ctx context.Context, r source.Request, begin func(
 	if err != nil {
 		return fmt.Errorf("freeze guest %s: no watchdog could be set, so it was not tried: %w", r.Machine, err)
 	}
-	end := guard{func() {}}
-	if _, here := c.h.way.(local); !here {
-		if end, err = c.h.setGuard(ctx, c.domain); err != nil {
+	end := func() {}
+	if _, here := c.h.Way.(daemon.Local); !here {
+		if end, err = c.h.Guard(ctx, c.domain); err != nil {
 			dog.Thawed()
 			return c.unfrozen(r, begin, fmt.Errorf("freeze guest %s: if the line to its host were cut, nothing there would thaw it, so it was not tried: %w", r.Machine, err))
 		}
 	}
 	begun := time.Now()
-	err = c.h.freeze(ctx, c.domain)
+	err = c.h.Freeze(ctx, c.domain)
 	if err != nil {
 		// A freeze that failed or timed out may still hold, so it is thawed before anything else.
-		if _, err := c.h.thaw(context.WithoutCancel(ctx), c.domain); err == nil {
+		if _, err := c.h.ThawDomain(context.WithoutCancel(ctx), c.domain); err == nil {
 			dog.Thawed()
-			end.end()
+			end()
 		}
 		return c.unfrozen(r, begin, err)
 	}
@@ -434,13 +435,13 @@ func (c *capture) startFrozen(ctx context.Context, r source.Request, begin func(
 	if err = moment(ctx, r, "frozen"); err == nil {
 		err = begin()
 	}
-	n, undo := c.h.thaw(context.WithoutCancel(ctx), c.domain)
+	n, undo := c.h.ThawDomain(context.WithoutCancel(ctx), c.domain)
 	c.frozen = time.Since(begun)
 	if undo != nil {
 		return errors.Join(err, fmt.Errorf("guest %s may still be frozen, the watchdog goes on trying: %w", r.Machine, undo))
 	}
 	dog.Thawed()
-	end.end()
+	end()
 	if err = errors.Join(err, moment(ctx, r, "thawed")); err != nil {
 		return err
 	}
@@ -488,7 +489,7 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 		if c.unsure && !found && err == nil {
 			errs = append(errs, fmt.Errorf("guest %s: whether the backup job will still begin can't be told; it is looked for again", c.domain.Name))
 		}
-		if _, here := c.h.way.(local); here {
+		if _, here := c.h.Way.(daemon.Local); here {
 			os.Remove(c.socket) // QEMU leaves it sometimes; one that is gone is what we want
 		}
 	}
@@ -512,8 +513,8 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 // checkpoints lists ours on a guest.
 func (h *Host) checkpoints(ctx context.Context, d golibvirt.Domain) ([]golibvirt.DomainCheckpoint, error) {
 	var points []golibvirt.DomainCheckpoint
-	err := h.within(ctx, answerTime, "list checkpoints of guest "+d.Name, func() (err error) {
-		points, _, err = h.l.DomainListAllCheckpoints(d, 1, 0)
+	err := h.Within(ctx, daemon.AnswerTime, "list checkpoints of guest "+d.Name, func() (err error) {
+		points, _, err = h.L.DomainListAllCheckpoints(d, 1, 0)
 		return err
 	})
 	return slices.DeleteFunc(points, func(p golibvirt.DomainCheckpoint) bool { return !strings.HasPrefix(p.Name, marked) }), err
@@ -536,7 +537,7 @@ func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, ids []
 		if errors.As(err, &told) && strings.Contains(told.Message, "bitmap") { // it is lost, so there is only the checkpoint to forget
 			err = h.removeCheckpoint(ctx, p, golibvirt.DomainCheckpointDeleteMetadataOnly)
 		}
-		if isCode(err, golibvirt.ErrNoDomainCheckpoint) {
+		if daemon.IsCode(err, golibvirt.ErrNoDomainCheckpoint) {
 			err = nil
 		}
 		if err == nil {
@@ -548,12 +549,12 @@ func (h *Host) removeCheckpoints(ctx context.Context, d golibvirt.Domain, ids []
 }
 
 func (h *Host) removeCheckpoint(ctx context.Context, p golibvirt.DomainCheckpoint, how golibvirt.DomainCheckpointDeleteFlags) error {
-	return h.within(ctx, answerTime, "remove checkpoint "+p.Name+" of guest "+p.Dom.Name, func() error { return h.l.DomainCheckpointDelete(p, how) })
+	return h.Within(ctx, daemon.AnswerTime, "remove checkpoint "+p.Name+" of guest "+p.Dom.Name, func() error { return h.L.DomainCheckpointDelete(p, how) })
 }
 
 // Marks implements [source.Source].
 func (h *Host) Checkpoints(ctx context.Context, machine string) ([]string, error) {
-	d, err := h.domain(ctx, machine)
+	d, err := h.Domain(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
@@ -567,11 +568,11 @@ func (h *Host) Checkpoints(ctx context.Context, machine string) ([]string, error
 
 // DropMarks implements [source.Source].
 func (h *Host) DropCheckpoints(ctx context.Context, machine string, ids []string) ([]string, error) {
-	d, err := h.domain(ctx, machine)
+	d, err := h.Domain(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
-	state, err := h.state(ctx, d)
+	state, err := h.State(ctx, d)
 	if err != nil || state == golibvirt.DomainShutoff || state == golibvirt.DomainCrashed {
 		return nil, err // libvirt removes a bitmap only through a QEMU process
 	}

@@ -13,6 +13,7 @@ import (
 	"libvirt.org/go/libvirtxml"
 
 	"keenlodge/internal/source"
+	"keenlodge/internal/source/libvirt/daemon"
 )
 
 // makeRoom clears what a dead process left on the guest: a backup job, of which there can be one, or a guest that it started paused. What
@@ -71,30 +72,30 @@ func markIn(text string) string {
 
 // job describes the backup job that is open on a guest, "" if none is.
 func (h *Host) job(ctx context.Context, d golibvirt.Domain) (text string, err error) {
-	err = h.within(ctx, answerTime, "look for a backup job on guest "+d.Name, func() (err error) {
-		text, err = h.l.DomainBackupGetXMLDesc(d, 0)
+	err = h.Within(ctx, daemon.AnswerTime, "look for a backup job on guest "+d.Name, func() (err error) {
+		text, err = h.L.DomainBackupGetXMLDesc(d, 0)
 		return err
 	})
-	if isCode(err, golibvirt.ErrNoDomainBackup, golibvirt.ErrNoDomain, golibvirt.ErrOperationInvalid) {
+	if daemon.IsCode(err, golibvirt.ErrNoDomainBackup, golibvirt.ErrNoDomain, golibvirt.ErrOperationInvalid) {
 		return "", nil
 	}
 	return text, err
 }
 
 func (h *Host) markStarted(ctx context.Context, d golibvirt.Domain, mark string) error {
-	return h.within(ctx, answerTime, "mark guest "+d.Name+" as started paused", func() error {
-		return h.l.DomainSetMetadata(d, int32(golibvirt.DomainMetadataElement), golibvirt.OptString{"<capture id='" + mark + "'/>"}, golibvirt.OptString{"keenlodge"}, golibvirt.OptString{markedBy}, golibvirt.DomainAffectLive)
+	return h.Within(ctx, daemon.AnswerTime, "mark guest "+d.Name+" as started paused", func() error {
+		return h.L.DomainSetMetadata(d, int32(golibvirt.DomainMetadataElement), golibvirt.OptString{"<capture id='" + mark + "'/>"}, golibvirt.OptString{"keenlodge"}, golibvirt.OptString{markedBy}, golibvirt.DomainAffectLive)
 	})
 }
 
 // startedBy tells for which capture a guest was started paused, "" for none.
 func (h *Host) startedBy(ctx context.Context, d golibvirt.Domain) (mark string, err error) {
 	var text string
-	err = h.within(ctx, answerTime, "ask who started guest "+d.Name, func() (err error) {
-		text, err = h.l.DomainGetMetadata(d, int32(golibvirt.DomainMetadataElement), golibvirt.OptString{markedBy}, golibvirt.DomainAffectLive)
+	err = h.Within(ctx, daemon.AnswerTime, "ask who started guest "+d.Name, func() (err error) {
+		text, err = h.L.DomainGetMetadata(d, int32(golibvirt.DomainMetadataElement), golibvirt.OptString{markedBy}, golibvirt.DomainAffectLive)
 		return err
 	})
-	if isCode(err, golibvirt.ErrNoDomainMetadata, golibvirt.ErrOperationInvalid, golibvirt.ErrNoDomain) {
+	if daemon.IsCode(err, golibvirt.ErrNoDomainMetadata, golibvirt.ErrOperationInvalid, golibvirt.ErrNoDomain) {
 		return "", nil
 	}
 	if _, rest, ok := strings.Cut(text, "id="); ok && len(rest) > 11 {
@@ -109,8 +110,8 @@ func (h *Host) endJob(ctx context.Context, d golibvirt.Domain, mark string) (fou
 	if err != nil || !strings.Contains(text, marked+mark) {
 		return false, err
 	}
-	err = h.within(ctx, answerTime, "end the backup job on guest "+d.Name, func() error { return h.l.DomainAbortJob(d) })
-	if isCode(err, golibvirt.ErrOperationInvalid) {
+	err = h.Within(ctx, daemon.AnswerTime, "end the backup job on guest "+d.Name, func() error { return h.L.DomainAbortJob(d) })
+	if daemon.IsCode(err, golibvirt.ErrOperationInvalid) {
 		return false, nil // it ended by itself
 	}
 	// The call returns before the job is gone, and the next one could not begin.
@@ -129,7 +130,7 @@ func (h *Host) endJob(ctx context.Context, d golibvirt.Domain, mark string) (fou
 
 // sendToSleep switches a guest off that we started paused for a capture, unless somebody let it run meanwhile, or started it anew.
 func (h *Host) sendToSleep(ctx context.Context, d golibvirt.Domain, mark string) (off bool, err error) {
-	state, err := h.state(ctx, d)
+	state, err := h.State(ctx, d)
 	if err != nil || state != golibvirt.DomainPaused {
 		return false, err
 	}
@@ -141,15 +142,15 @@ func (h *Host) sendToSleep(ctx context.Context, d golibvirt.Domain, mark string)
 	if err != nil || !mine {
 		return false, err
 	}
-	err = h.within(ctx, answerTime, "switch guest "+d.Name+" off again", func() error { return h.l.DomainDestroy(d) })
+	err = h.Within(ctx, daemon.AnswerTime, "switch guest "+d.Name+" off again", func() error { return h.L.DomainDestroy(d) })
 	return err == nil, err
 }
 
 // unfreeze thaws a guest that is frozen. An agent that is busy may be the one that freezes, so its silence is an error; a guest without one
 // can't have been frozen.
 func (h *Host) unfreeze(ctx context.Context, d golibvirt.Domain) (thawed bool, err error) {
-	frozen, err := h.isFrozen(ctx, d)
-	if err == nil && !frozen || isCode(err, golibvirt.ErrConfigUnsupported, golibvirt.ErrArgumentUnsupported, golibvirt.ErrOperationInvalid, golibvirt.ErrNoDomain) {
+	frozen, err := h.IsFrozen(ctx, d)
+	if err == nil && !frozen || daemon.IsCode(err, golibvirt.ErrConfigUnsupported, golibvirt.ErrArgumentUnsupported, golibvirt.ErrOperationInvalid, golibvirt.ErrNoDomain) {
 		return false, nil
 	}
 	if err != nil {
@@ -159,13 +160,13 @@ func (h *Host) unfreeze(ctx context.Context, d golibvirt.Domain) (thawed bool, e
 		}
 	}
 	// Where it did not tell, a thaw does no harm.
-	n, err := h.thaw(ctx, d)
+	n, err := h.ThawDomain(ctx, d)
 	return err == nil && n > 0, err
 }
 
 // hasAgent reports whether a guest's agent is connected.
 func (h *Host) hasAgent(ctx context.Context, d golibvirt.Domain) (bool, error) {
-	_, def, err := h.definition(ctx, d, false)
+	_, def, err := h.Definition(ctx, d, false)
 	if err != nil || def.Devices == nil {
 		return false, err
 	}
@@ -176,14 +177,14 @@ func (h *Host) hasAgent(ctx context.Context, d golibvirt.Domain) (bool, error) {
 
 // Clear implements [source.Source].
 func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (found []string, err error) {
-	d, err := h.domain(ctx, machine)
+	d, err := h.Domain(ctx, machine)
 	if errors.Is(err, source.ErrNoMachine) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	state, err := h.state(ctx, d)
+	state, err := h.State(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +204,7 @@ func (h *Host) Clear(ctx context.Context, machine, mark string, woken bool) (fou
 	for range removed {
 		found = append(found, "removed checkpoint "+marked+mark+" of guest "+machine)
 	}
-	closed, err := h.clearFolders(ctx)
+	closed, err := h.ClearFolders(ctx)
 	found, errs = append(found, closed...), append(errs, err)
 	if woken {
 		off, err := h.sendToSleep(ctx, d, mark)
@@ -220,8 +221,8 @@ const atRest = 20 * time.Millisecond
 // neverRan reports whether a guest's processors have run no instruction since its start.
 func (h *Host) neverRan(ctx context.Context, d golibvirt.Domain) (bool, error) {
 	var used time.Duration
-	err := h.within(ctx, answerTime, "ask how long guest "+d.Name+" has run", func() error {
-		infos, _, err := h.l.DomainGetVcpus(d, 64, 0)
+	err := h.Within(ctx, daemon.AnswerTime, "ask how long guest "+d.Name+" has run", func() error {
+		infos, _, err := h.L.DomainGetVcpus(d, 64, 0)
 		for _, i := range infos {
 			used += time.Duration(i.CPUTime)
 		}

@@ -16,6 +16,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/reach"
 	"keenlodge/internal/source"
+	"keenlodge/internal/source/libvirt/daemon"
 )
 
 // oldest is the first version that takes backups with checkpoints (libvirt, NEWS of 7.2.0), as libvirt counts versions.
@@ -28,7 +29,7 @@ const callsAtOnce = 5
 // backup and a restore need, and that the guests' agents answer.
 func Probe(ctx context.Context, spec site.Hypervisor) []probe.Step {
 	var steps probe.Steps
-	_, w, err := parse(spec)
+	_, w, err := daemon.Parse(spec)
 	if err != nil {
 		steps.Tell("address", probe.Failed, "%v", err)
 		return steps
@@ -36,9 +37,9 @@ func Probe(ctx context.Context, spec site.Hypervisor) []probe.Step {
 	h, err := Dial(ctx, spec)
 	before := []string{} // what went well before libvirt was spoken to, of a host elsewhere
 	switch w.(type) {
-	case *overSSH:
+	case *daemon.SSH:
 		before = []string{"reach", "host key", "sign in"}
-	case *overTLS:
+	case *daemon.TLS:
 		before = []string{"reach", "certificate", "sign in"}
 	}
 	at := len(before)
@@ -59,7 +60,7 @@ func Probe(ctx context.Context, spec site.Hypervisor) []probe.Step {
 			return steps
 		}
 		if n < len(before) {
-			steps.Tell(name, probe.OK, "%s", w.said(name))
+			steps.Tell(name, probe.OK, "%s", w.Said(name))
 		}
 	}
 	defer h.Close()
@@ -118,16 +119,16 @@ func (h *Host) Describe(ctx context.Context) (source.Facts, error) {
 
 // describe tells what is spoken to, and libvirt's version as it counts it.
 func (h *Host) describe(ctx context.Context) (f source.Facts, number uint64, err error) {
-	err = h.within(ctx, answerTime, "ask libvirt for its version", func() error {
+	err = h.Within(ctx, daemon.AnswerTime, "ask libvirt for its version", func() error {
 		var emulator uint64
-		if number, err = h.l.ConnectGetLibVersion(); err != nil {
+		if number, err = h.L.ConnectGetLibVersion(); err != nil {
 			return err
 		}
-		if emulator, err = h.l.ConnectGetVersion(); err != nil {
+		if emulator, err = h.L.ConnectGetVersion(); err != nil {
 			return err
 		}
 		f.Version = fmt.Sprintf("libvirt %s, QEMU %s", version(number), version(emulator))
-		f.Host, err = h.l.ConnectGetHostname()
+		f.Host, err = h.L.ConnectGetHostname()
 		return err
 	})
 	return f, number, err
@@ -139,13 +140,13 @@ func version(n uint64) string { return fmt.Sprintf("%d.%d.%d", n/1_000_000, n/10
 // mayWrite finds out whether the connection may change anything: libvirt shows some definitions' secrets to such ones alone. What it shows is
 // not kept.
 func (h *Host) mayWrite(ctx context.Context) error {
-	return h.within(ctx, answerTime, "ask for the rights of the account", func() error {
-		all, _, err := h.l.ConnectListAllDomains(1, 0)
+	return h.Within(ctx, daemon.AnswerTime, "ask for the rights of the account", func() error {
+		all, _, err := h.L.ConnectListAllDomains(1, 0)
 		if err != nil || len(all) == 0 {
 			return err
 		}
-		_, err = h.l.DomainGetXMLDesc(all[0], golibvirt.DomainXMLSecure)
-		if isCode(err, golibvirt.ErrNoDomain) {
+		_, err = h.L.DomainGetXMLDesc(all[0], golibvirt.DomainXMLSecure)
+		if daemon.IsCode(err, golibvirt.ErrNoDomain) {
 			return nil
 		}
 		return err
@@ -154,8 +155,8 @@ func (h *Host) mayWrite(ctx context.Context) error {
 
 // roomOf is the room of a storage pool, in bytes.
 func (h *Host) roomOf(ctx context.Context, p golibvirt.StoragePool) (free, total int64, err error) {
-	err = h.within(ctx, answerTime, "ask for the room of storage pool "+p.Name, func() error {
-		_, capacity, _, available, err := h.l.StoragePoolGetInfo(p)
+	err = h.Within(ctx, daemon.AnswerTime, "ask for the room of storage pool "+p.Name, func() error {
+		_, capacity, _, available, err := h.L.StoragePoolGetInfo(p)
 		free, total = int64(available), int64(capacity)
 		return err
 	})

@@ -14,6 +14,7 @@ import (
 
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/libvirt/admit"
+	"keenlodge/internal/source/libvirt/daemon"
 )
 
 // CreateDisk implements [source.Source]. The content travels through libvirt's storage upload.
@@ -23,11 +24,11 @@ func (h *Host) CreateDisk(ctx context.Context, pool, name string, length int64, 
 		return "", err
 	}
 	var v golibvirt.StorageVol
-	err = h.within(ctx, answerTime, fmt.Sprintf("create volume %s in pool %s", name, p.Name), func() (err error) {
-		v, err = h.createVolume(p, name, length)
+	err = h.Within(ctx, daemon.AnswerTime, fmt.Sprintf("create volume %s in pool %s", name, p.Name), func() (err error) {
+		v, err = h.CreateVolume(p, name, length)
 		return err
 	})
-	if isCode(err, golibvirt.ErrStorageVolExist) {
+	if daemon.IsCode(err, golibvirt.ErrStorageVolExist) {
 		return "", fmt.Errorf("volume %s in pool %s: %w", name, p.Name, source.ErrExists)
 	}
 	if err != nil {
@@ -35,14 +36,14 @@ func (h *Host) CreateDisk(ctx context.Context, pool, name string, length int64, 
 	}
 	var place string
 	// A day is no limit for the copy, only for a connection that hangs.
-	err = h.within(ctx, 24*time.Hour, fmt.Sprintf("fill volume %s in pool %s", name, p.Name), func() (err error) {
-		if err = h.l.StorageVolUpload(v, content, 0, uint64(length), 0); err != nil {
+	err = h.Within(ctx, 24*time.Hour, fmt.Sprintf("fill volume %s in pool %s", name, p.Name), func() (err error) {
+		if err = h.L.StorageVolUpload(v, content, 0, uint64(length), 0); err != nil {
 			return err
 		}
-		if err = h.l.StoragePoolRefresh(p, 0); err != nil {
+		if err = h.L.StoragePoolRefresh(p, 0); err != nil {
 			return err
 		}
-		place, err = h.l.StorageVolGetPath(v)
+		place, err = h.L.StorageVolGetPath(v)
 		return err
 	})
 	if err != nil {
@@ -52,32 +53,17 @@ func (h *Host) CreateDisk(ctx context.Context, pool, name string, length int64, 
 	return place, nil
 }
 
-// createVolume makes an empty volume. It is a plain file to libvirt while it is filled: what comes is a finished file, be it of qcow2.
-func (h *Host) createVolume(p golibvirt.StoragePool, name string, length int64) (v golibvirt.StorageVol, err error) {
-	def := libvirtxml.StorageVolume{
-		Name:       name,
-		Capacity:   &libvirtxml.StorageVolumeSize{Unit: "B", Value: uint64(length)},
-		Allocation: &libvirtxml.StorageVolumeSize{Unit: "B", Value: 0},
-		Target:     &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: "raw"}},
-	}
-	text, err := def.Marshal()
-	if err != nil {
-		return v, err
-	}
-	return h.l.StorageVolCreateXML(p, text, 0)
-}
-
 // pool finds a storage pool; an empty name means the first active one.
 func (h *Host) pool(ctx context.Context, name string) (golibvirt.StoragePool, error) {
 	var p golibvirt.StoragePool
-	err := h.within(ctx, answerTime, "find storage pool "+name, func() error {
+	err := h.Within(ctx, daemon.AnswerTime, "find storage pool "+name, func() error {
 		if name != "" {
 			var err error
-			p, err = h.l.StoragePoolLookupByName(name)
+			p, err = h.L.StoragePoolLookupByName(name)
 			return err
 		}
-		pools, _, err := h.l.ConnectListAllStoragePools(1, golibvirt.ConnectListStoragePoolsActive)
-		pools = slices.DeleteFunc(pools, func(p golibvirt.StoragePool) bool { return strings.HasPrefix(p.Name, statePools) })
+		pools, _, err := h.L.ConnectListAllStoragePools(1, golibvirt.ConnectListStoragePoolsActive)
+		pools = slices.DeleteFunc(pools, func(p golibvirt.StoragePool) bool { return strings.HasPrefix(p.Name, daemon.StatePools) })
 		if err == nil && len(pools) == 0 {
 			err = errors.New("the hypervisor has no active storage pool; make one, or start one")
 		}
@@ -96,18 +82,18 @@ func (h *Host) RemoveDisk(ctx context.Context, pool, name string) (removed bool,
 		return false, err
 	}
 	// A minute, for the pool is read anew: a daemon that was started again may not know the volume yet.
-	err = h.within(ctx, time.Minute, fmt.Sprintf("remove volume %s of pool %s", name, p.Name), func() error {
-		if err := h.l.StoragePoolRefresh(p, 0); err != nil {
+	err = h.Within(ctx, time.Minute, fmt.Sprintf("remove volume %s of pool %s", name, p.Name), func() error {
+		if err := h.L.StoragePoolRefresh(p, 0); err != nil {
 			return err
 		}
-		v, err := h.l.StorageVolLookupByName(p, name)
-		if isCode(err, golibvirt.ErrNoStorageVol) {
+		v, err := h.L.StorageVolLookupByName(p, name)
+		if daemon.IsCode(err, golibvirt.ErrNoStorageVol) {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		place, err := h.l.StorageVolGetPath(v)
+		place, err := h.L.StorageVolGetPath(v)
 		if err != nil {
 			return err
 		}
@@ -115,20 +101,20 @@ func (h *Host) RemoveDisk(ctx context.Context, pool, name string) (removed bool,
 			return err
 		}
 		removed = true
-		return h.l.StorageVolDelete(v, 0)
+		return h.L.StorageVolDelete(v, 0)
 	})
 	return removed && err == nil, err
 }
 
 // uses reports whether a guest is defined with a file.
 func (h *Host) uses(file string) (bool, error) {
-	all, _, err := h.l.ConnectListAllDomains(1, 0)
+	all, _, err := h.L.ConnectListAllDomains(1, 0)
 	if err != nil {
 		return false, err
 	}
 	for _, d := range all {
-		text, err := h.l.DomainGetXMLDesc(d, golibvirt.DomainXMLInactive)
-		if isCode(err, golibvirt.ErrNoDomain) {
+		text, err := h.L.DomainGetXMLDesc(d, golibvirt.DomainXMLInactive)
+		if daemon.IsCode(err, golibvirt.ErrNoDomain) {
 			continue
 		}
 		if err != nil {
@@ -165,7 +151,7 @@ func (h *Host) Admit(g source.NewGuest) (left []string, err error) {
 }
 
 func (h *Host) define(ctx context.Context, g source.NewGuest, def *libvirtxml.Domain) error {
-	old, err := h.domain(ctx, g.Name)
+	old, err := h.Domain(ctx, g.Name)
 	switch {
 	case err == nil && !g.Replace:
 		return fmt.Errorf("guest %s: %w on this hypervisor; choose another, or allow it to be replaced", g.Name, source.ErrExists)
@@ -180,8 +166,8 @@ func (h *Host) define(ctx context.Context, g source.NewGuest, def *libvirtxml.Do
 	if err != nil {
 		return err
 	}
-	return h.within(ctx, answerTime, "define guest "+g.Name, func() error {
-		_, err := h.l.DomainDefineXMLFlags(text, golibvirt.DomainDefineValidate)
+	return h.Within(ctx, daemon.AnswerTime, "define guest "+g.Name, func() error {
+		_, err := h.L.DomainDefineXMLFlags(text, golibvirt.DomainDefineValidate)
 		return err
 	})
 }
@@ -208,7 +194,7 @@ func newIdentity(g source.NewGuest) (def *libvirtxml.Domain, left []string, err 
 
 // makeWay readies a guest that is off for being defined anew; it keeps its identity, and its old disks stay where they are.
 func (h *Host) makeWay(ctx context.Context, old golibvirt.Domain, def *libvirtxml.Domain) error {
-	state, err := h.state(ctx, old)
+	state, err := h.State(ctx, old)
 	if err != nil {
 		return err
 	}
@@ -225,7 +211,7 @@ func (h *Host) makeWay(ctx context.Context, old golibvirt.Domain, def *libvirtxm
 			return err
 		}
 	}
-	_, was, err := h.definition(ctx, old, true)
+	_, was, err := h.Definition(ctx, old, true)
 	if err != nil {
 		return err
 	}

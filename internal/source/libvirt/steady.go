@@ -47,7 +47,7 @@ func (c *capture) connect(ctx context.Context, target, bitmap string) (*steady, 
 }
 
 func (s *steady) dial() (*nbd.Client, error) {
-	conn, secure, err := s.c.h.way.export(s.ctx, s.c.server)
+	conn, secure, err := s.c.h.Export(s.ctx, s.c.server)
 	if err != nil {
 		return nil, fmt.Errorf("disk %s: %w", s.target, err)
 	}

@@ -20,16 +20,18 @@ import (
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/reach"
+	"keenlodge/internal/source/libvirt/daemon"
+	"keenlodge/internal/source/libvirt/inside"
 	"keenlodge/internal/store/medium/mediumtest"
 )
 
 // through is a way to a server of disks that goes through a line.
 type through struct {
-	way
+	daemon.Way
 	line *mediumtest.Line
 }
 
-func (w through) export(ctx context.Context, _ *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+func (w through) Export(ctx context.Context, _ *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
 	conn, err := new(net.Dialer).DialContext(ctx, "tcp", w.line.Address())
 	if err != nil {
 		err = fmt.Errorf("%w: %w", reach.ErrUnreachable, err)
@@ -38,8 +40,8 @@ func (w through) export(ctx context.Context, _ *libvirtxml.DomainBackupPullServe
 }
 
 // The daemon is as far away as the disks.
-func (w through) daemon(context.Context) (net.Conn, error) { return nil, reach.ErrUnreachable }
-func (w through) place() string                            { return "pier-2" }
+func (w through) Daemon(context.Context) (net.Conn, error) { return nil, reach.ErrUnreachable }
+func (w through) Place() string                            { return "pier-2" }
 
 // A disk that is read while its line is cut again and again is read as it is; a line that stays away is given up.
 func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
@@ -56,8 +58,7 @@ func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
 
 	line := mediumtest.NewLine(t, socket)
 	var told atomic.Int64
-	h := &Host{way: through{line: line}, conn: new(net.TCPConn)}
-	h.dead.Store(true)
+	h := &Host{inside.Agent{Conn: daemon.At(through{line: line})}}
 	c := &capture{h: h, tell: func(string, ...any) { told.Add(1) }, patience: time.Minute}
 	s, err := c.connect(t.Context(), "vda", "")
 	require.NoError(t, err)

@@ -5,82 +5,30 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"os/exec"
-	"os/user"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	pkgsftp "github.com/pkg/sftp"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"keenlodge/internal/reach/reachtest"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/mediumtest"
 )
 
-// host is an sshd of Debian's, with keys of its own, on loopback.
-type host struct {
-	port             int
-	account          string
-	hostKey, private string
-}
-
-// startSSHD starts a server; denied are the requests of SFTP that it does not know.
-func startSSHD(t *testing.T, denied ...string) host {
-	folder := t.TempDir()
-	run := func(name string, args ...string) {
-		out, err := exec.Command(name, args...).CombinedOutput()
-		require.NoError(t, err, "%s", out)
-	}
-	run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, "host"))
-	run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, "user"))
-	require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // sshd insists
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	port := listener.Addr().(*net.TCPAddr).Port
-	listener.Close()
-	without := ""
-	if len(denied) > 0 {
-		without = " -P " + strings.Join(denied, ",")
-	}
-	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %[2]s/host\nAuthorizedKeysFile %[2]s/user.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nPidFile none\nSubsystem sftp internal-sftp%[3]s\nMaxStartups 100\n", port, folder, without)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "config"), []byte(config), 0o600))
-	cmd := exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(folder, "config"))
-	log, err := os.Create(filepath.Join(folder, "log"))
-	require.NoError(t, err)
-	cmd.Stderr = log
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
-	}, 10*time.Second, 20*time.Millisecond)
-	read := func(name string) string {
-		body, err := os.ReadFile(filepath.Join(folder, name))
-		require.NoError(t, err)
-		return string(body)
-	}
-	me, err := user.Current()
-	require.NoError(t, err)
-	return host{port, me.Username, read("host.pub"), read("user")}
-}
-
-func (h host) config(folder string) Config {
-	return Config{Host: "127.0.0.1", Port: h.port, User: h.account, Folder: folder, HostKey: h.hostKey, PrivateKey: h.private}
+func config(h reachtest.SSHD, folder string) Config {
+	return Config{Host: "127.0.0.1", Port: h.Port, User: h.Account, Folder: folder, HostKey: h.HostKey, PrivateKey: h.Private}
 }
 
 func TestConformance(t *testing.T) {
-	h := startSSHD(t)
-	line := mediumtest.NewLine(t, fmt.Sprintf("127.0.0.1:%d", h.port))
-	h.port = line.Port()
+	h := reachtest.Start(t)
+	line := mediumtest.NewLine(t, fmt.Sprintf("127.0.0.1:%d", h.Port))
+	h.Port = line.Port()
 	var root string
 	open := func(t *testing.T, folder string) medium.Medium {
-		f, err := Open(t.Context(), h.config(folder))
+		f, err := Open(t.Context(), config(h, folder))
 		require.NoError(t, err)
 		t.Cleanup(func() { f.Close() })
 		return f
@@ -99,22 +47,22 @@ func TestConformance(t *testing.T) {
 
 // What is wrong with a place is told in words.
 func TestProbeSaysWhatIsWrong(t *testing.T) {
-	h := startSSHD(t)
-	other := startSSHD(t)
+	h := reachtest.Start(t)
+	other := reachtest.Start(t)
 	folder := t.TempDir()
 	t.Setenv("HOME", t.TempDir()) // no known hosts
 	for want, spoil := range map[string]func(*Config){
 		"does not exist":                  func(c *Config) { c.Folder = filepath.Join(folder, "absent") },
 		"not an absolute path":            func(c *Config) { c.Folder = "images" },
-		"was refused: user":               func(c *Config) { c.PrivateKey = other.private },
+		"was refused: user":               func(c *Config) { c.PrivateKey = other.Private },
 		"neither a key nor a password":    func(c *Config) { c.PrivateKey = "" },
-		"another key than the one that":   func(c *Config) { c.HostKey = other.hostKey },
+		"another key than the one that":   func(c *Config) { c.HostKey = other.HostKey },
 		"key is not known here":           func(c *Config) { c.HostKey = "" },
 		"the private key can't be read":   func(c *Config) { c.PrivateKey = "tide tables" },
 		"is the address right, the host":  func(c *Config) { c.Host = "absent.brindle.example" },
 		"can't be reached: dial tcp 127.": func(c *Config) { c.Port = 1 },
 	} {
-		c := h.config(folder)
+		c := config(h, folder)
 		spoil(&c)
 		steps := medium.Probe(t.Context(), func(ctx context.Context) (medium.Medium, error) { return Open(ctx, c) })
 		require.Len(t, steps, 1, want)
@@ -126,9 +74,9 @@ func TestProbeSaysWhatIsWrong(t *testing.T) {
 	// A host whose key is known by the account's own file.
 	home := os.Getenv("HOME")
 	require.NoError(t, os.Mkdir(filepath.Join(home, ".ssh"), 0o700))
-	known := fmt.Sprintf("[127.0.0.1]:%d %s", h.port, h.hostKey)
+	known := fmt.Sprintf("[127.0.0.1]:%d %s", h.Port, h.HostKey)
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(known), 0o600))
-	c := h.config(folder)
+	c := config(h, folder)
 	c.HostKey = ""
 	f, err := Open(t.Context(), c)
 	require.NoError(t, err)
@@ -138,7 +86,7 @@ func TestProbeSaysWhatIsWrong(t *testing.T) {
 // A password signs in where the host takes one. Debian's sshd would need an account with a password for this, so the host is a
 // library's.
 func TestPassword(t *testing.T) {
-	pair, err := ssh.ParsePrivateKey([]byte(startSSHD(t).private))
+	pair, err := ssh.ParsePrivateKey([]byte(reachtest.Start(t).Private))
 	require.NoError(t, err)
 	config := &ssh.ServerConfig{PasswordCallback: func(_ ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 		if string(password) == "tide tables" {
@@ -195,9 +143,9 @@ func serveSFTP(conn net.Conn, config *ssh.ServerConfig) {
 
 // A server that can't be told to write through is used, and said to be one; every other server is not.
 func TestAServerThatDoesNotWriteThrough(t *testing.T) {
-	for _, denied := range [][]string{nil, {"fsync"}} {
-		h := startSSHD(t, denied...)
-		m, err := Open(t.Context(), h.config(t.TempDir()))
+	for _, denied := range [][]string{nil, {"Subsystem sftp internal-sftp -P fsync"}} {
+		h := reachtest.Start(t, denied...)
+		m, err := Open(t.Context(), config(h, t.TempDir()))
 		require.NoError(t, err)
 		defer m.Close()
 		text, err := m.Lasts(t.Context())

@@ -1,4 +1,4 @@
-package libvirt
+package daemon
 
 import (
 	"cmp"
@@ -24,30 +24,30 @@ import (
 	"keenlodge/internal/source"
 )
 
-// way is how a host's daemon and the disks of a capture are reached.
-type way interface {
-	// daemon connects to libvirt's daemon.
-	daemon(ctx context.Context) (net.Conn, error)
-	// offer says where QEMU is to offer the disks of a job; try counts from 0, for a place may be taken.
-	offer(mark, socket string, try int) *libvirtxml.DomainBackupPullServer
-	// export connects to such a place; where secure is not nil, TLS is to be begun over it.
-	export(ctx context.Context, server *libvirtxml.DomainBackupPullServer) (conn net.Conn, secure *tls.Config, err error)
-	// place says in words where the daemon is, said how a step on the way there went that [Probe] tells of.
-	place() string
-	said(step string) string
-	close()
+// Way is how a host's daemon and the disks of a capture are reached.
+type Way interface {
+	// Daemon connects to libvirt's daemon.
+	Daemon(ctx context.Context) (net.Conn, error)
+	// Offer says where QEMU is to offer the disks of a job; try counts from 0, for a place may be taken.
+	Offer(mark, socket string, try int) *libvirtxml.DomainBackupPullServer
+	// Export connects to such a place; where secure is not nil, TLS is to be begun over it.
+	Export(ctx context.Context, server *libvirtxml.DomainBackupPullServer) (conn net.Conn, secure *tls.Config, err error)
+	// Place says in words where the daemon is, Said how a step on the way there went.
+	Place() string
+	Said(step string) string
+	hangUp()
 }
 
 const (
 	systemSocket = "/var/run/libvirt/libvirt-sock"
 	// tlsPort is libvirt's (IANA).
 	tlsPort = "16514"
-	// firstPort is the first of those at which disks are offered over TLS, ports how many there are.
-	firstPort, ports = 49300, 100
+	// firstPort is the first of those at which disks are offered over TLS, Ports how many there are.
+	firstPort, Ports = 49300, 100
 )
 
-// parse reads a hypervisor's address.
-func parse(spec site.Hypervisor) (u *url.URL, w way, err error) {
+// Parse reads a hypervisor's address.
+func Parse(spec site.Hypervisor) (u *url.URL, w Way, err error) {
 	u, err = url.Parse(spec.URI)
 	bad := fmt.Errorf(`libvirt address %q: write "qemu:///system", "qemu+unix:///session?socket=/path", "qemu+ssh://user@host/system" or "qemu+tls://host/system"`, spec.URI)
 	if err != nil || u.Path != "/system" && u.Path != "/session" {
@@ -59,7 +59,7 @@ func parse(spec site.Hypervisor) (u *url.URL, w way, err error) {
 	}
 	switch {
 	case (u.Scheme == "qemu" || u.Scheme == "qemu+unix") && u.Host == "" && u.User == nil:
-		return u, local(socket), nil
+		return u, Local(socket), nil
 	case u.Scheme == "qemu+ssh" && u.Hostname() != "" && u.User.Username() != "":
 		if _, secret := u.User.Password(); secret {
 			return nil, nil, fmt.Errorf("libvirt address of host %s: a password has no place in it; sign in with a key: key_file, or the service's SSH agent", u.Hostname())
@@ -68,49 +68,49 @@ func parse(spec site.Hypervisor) (u *url.URL, w way, err error) {
 		if err != nil && u.Port() != "" {
 			return nil, nil, bad
 		}
-		w := &overSSH{socket: socket, keyFile: spec.KeyFile, ssh: reach.SSH{Host: u.Hostname(), Port: port, User: u.User.Username(), HostKey: spec.HostKey, Agent: spec.KeyFile == ""}}
+		w := &SSH{socket: socket, keyFile: spec.KeyFile, to: reach.SSH{Host: u.Hostname(), Port: port, User: u.User.Username(), HostKey: spec.HostKey, Agent: spec.KeyFile == ""}}
 		return u, w, nil
 	case u.Scheme == "qemu+tls" && u.Hostname() != "":
 		if spec.CAFile == "" || spec.CertFile == "" || spec.KeyFile == "" {
 			return nil, nil, fmt.Errorf("libvirt address %q: over TLS a hypervisor needs ca_file, cert_file and key_file: the authority that its certificate is from, and the service's own certificate and key", spec.URI)
 		}
-		return u, &overTLS{host: u.Hostname(), port: u.Port(), spec: spec}, nil
+		return u, &TLS{host: u.Hostname(), port: u.Port(), spec: spec}, nil
 	}
 	return nil, nil, bad
 }
 
-// local reaches a daemon on this host, by its socket.
-type local string
+// Local reaches a daemon on this host, by its socket.
+type Local string
 
-func (w local) daemon(ctx context.Context) (net.Conn, error) {
-	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "unix", string(w))
+func (w Local) Daemon(ctx context.Context) (net.Conn, error) {
+	conn, err := (&net.Dialer{Timeout: AnswerTime}).DialContext(ctx, "unix", string(w))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w; is libvirtd running, and may this account open its socket?", source.ErrUnreachable, err)
 	}
 	return conn, nil
 }
 
-func (w local) offer(_, socket string, _ int) *libvirtxml.DomainBackupPullServer {
+func (w Local) Offer(_, socket string, _ int) *libvirtxml.DomainBackupPullServer {
 	return atSocket(socket)
 }
 
-func (w local) export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
-	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "unix", s.UNIX.Socket)
+func (w Local) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+	conn, err := (&net.Dialer{Timeout: AnswerTime}).DialContext(ctx, "unix", s.UNIX.Socket)
 	return conn, nil, err
 }
 
-func (w local) place() string      { return string(w) }
-func (w local) said(string) string { return "" }
-func (w local) close()             {}
+func (w Local) Place() string      { return string(w) }
+func (w Local) Said(string) string { return "" }
+func (w Local) hangUp()            {}
 
 func atSocket(socket string) *libvirtxml.DomainBackupPullServer {
 	return &libvirtxml.DomainBackupPullServer{UNIX: &libvirtxml.DomainBackupPullServerUNIX{Socket: socket}}
 }
 
-// overSSH reaches the sockets of another host through SSH. What is said to the daemon and what is read of disks go over two lines, so that
+// SSH reaches the sockets of another host through SSH. What is said to the daemon and what is read of disks go over two lines, so that
 // a thaw does not wait behind data.
-type overSSH struct {
-	ssh             reach.SSH
+type SSH struct {
+	to              reach.SSH
 	socket, keyFile string
 
 	mu            sync.Mutex
@@ -118,14 +118,14 @@ type overSSH struct {
 }
 
 // through connects to a socket through one of the lines, over a new one where the old one does not answer.
-func (w *overSSH) through(ctx context.Context, line **reach.Line, socket string) (net.Conn, error) {
+func (w *SSH) through(ctx context.Context, line **reach.Line, socket string) (net.Conn, error) {
 	w.mu.Lock()
-	if *line != nil && !(*line).Answers(answerTime) {
+	if *line != nil && !(*line).Answers(AnswerTime) {
 		(*line).Close()
 		*line = nil
 	}
 	if *line == nil {
-		c := w.ssh
+		c := w.to
 		if w.keyFile != "" {
 			key, err := os.ReadFile(w.keyFile)
 			if err != nil {
@@ -149,13 +149,13 @@ func (w *overSSH) through(ctx context.Context, line **reach.Line, socket string)
 	return through.Socket(ctx, socket)
 }
 
-func (w *overSSH) daemon(ctx context.Context) (net.Conn, error) {
+func (w *SSH) Daemon(ctx context.Context) (net.Conn, error) {
 	conn, err := w.through(ctx, &w.talking, w.socket)
 	switch {
 	case errors.Is(err, reach.ErrNoSocket):
 		err = fmt.Errorf("%w: %w", source.ErrUnreachable, err)
 		if !strings.Contains(err.Error(), "; ") {
-			err = fmt.Errorf("%w; is libvirtd running there, and is user %s in the group that may open its socket (libvirt)?", err, w.ssh.User)
+			err = fmt.Errorf("%w; is libvirtd running there, and is user %s in the group that may open its socket (libvirt)?", err, w.to.User)
 		}
 	case errors.Is(err, reach.ErrUnreachable) && !errors.Is(err, source.ErrUnreachable):
 		err = fmt.Errorf("%w: %w", source.ErrUnreachable, err)
@@ -163,24 +163,24 @@ func (w *overSSH) daemon(ctx context.Context) (net.Conn, error) {
 	return conn, err
 }
 
-func (w *overSSH) offer(_, socket string, _ int) *libvirtxml.DomainBackupPullServer {
+func (w *SSH) Offer(_, socket string, _ int) *libvirtxml.DomainBackupPullServer {
 	return atSocket(socket)
 }
 
-func (w *overSSH) export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+func (w *SSH) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
 	conn, err := w.through(ctx, &w.data, s.UNIX.Socket)
 	return conn, nil, err
 }
 
-func (w *overSSH) place() string {
-	return fmt.Sprintf("%s, %s@%s", w.socket, w.ssh.User, w.address())
+func (w *SSH) Place() string {
+	return fmt.Sprintf("%s, %s@%s", w.socket, w.to.User, w.address())
 }
 
-func (w *overSSH) address() string {
-	return net.JoinHostPort(w.ssh.Host, strconv.Itoa(cmp.Or(w.ssh.Port, 22)))
+func (w *SSH) address() string {
+	return net.JoinHostPort(w.to.Host, strconv.Itoa(cmp.Or(w.to.Port, 22)))
 }
 
-func (w *overSSH) said(step string) string {
+func (w *SSH) Said(step string) string {
 	switch step {
 	case "reach":
 		return "an SSH server answers at " + w.address()
@@ -191,10 +191,10 @@ func (w *overSSH) said(step string) string {
 	if w.keyFile == "" {
 		by = "by a key of the service's agent"
 	}
-	return fmt.Sprintf("user %s, %s", w.ssh.User, by)
+	return fmt.Sprintf("user %s, %s", w.to.User, by)
 }
 
-func (w *overSSH) close() {
+func (w *SSH) hangUp() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, line := range []*reach.Line{w.talking, w.data} {
@@ -204,14 +204,14 @@ func (w *overSSH) close() {
 	}
 }
 
-// overTLS reaches a daemon and QEMU's NBD server over TLS, both with the same certificates.
-type overTLS struct {
+// TLS reaches a daemon and QEMU's NBD server over TLS, both with the same certificates.
+type TLS struct {
 	host, port string
 	spec       site.Hypervisor
 }
 
 // config reads the files anew each time: certificates are renewed.
-func (w *overTLS) config() (*tls.Config, error) {
+func (w *TLS) config() (*tls.Config, error) {
 	authority, err := os.ReadFile(w.spec.CAFile)
 	if err != nil {
 		return nil, fmt.Errorf("the authority's certificate can't be read: %w", err)
@@ -227,12 +227,12 @@ func (w *overTLS) config() (*tls.Config, error) {
 	return &tls.Config{RootCAs: roots, Certificates: []tls.Certificate{own}, ServerName: w.host, MinVersion: tls.VersionTLS12}, nil
 }
 
-func (w *overTLS) daemon(ctx context.Context) (net.Conn, error) {
+func (w *TLS) Daemon(ctx context.Context) (net.Conn, error) {
 	config, err := w.config()
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", reach.ErrRefused, err)
 	}
-	ctx, cancel := context.WithTimeout(ctx, answerTime)
+	ctx, cancel := context.WithTimeout(ctx, AnswerTime)
 	defer cancel()
 	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", w.address())
 	if err != nil {
@@ -243,7 +243,7 @@ func (w *overTLS) daemon(ctx context.Context) (net.Conn, error) {
 	if err == nil {
 		// The server says by one byte whether it takes the client's certificate (libvirt, src/rpc/virnettlscontext.c).
 		var said [1]byte
-		conn.SetReadDeadline(time.Now().Add(answerTime))
+		conn.SetReadDeadline(time.Now().Add(AnswerTime))
 		if _, err = io.ReadFull(conn, said[:]); err == nil && said[0] != 1 {
 			err = errors.New("it does not take the service's certificate")
 		}
@@ -256,7 +256,7 @@ func (w *overTLS) daemon(ctx context.Context) (net.Conn, error) {
 	return conn, nil
 }
 
-func (w *overTLS) address() string {
+func (w *TLS) address() string {
 	port := w.port
 	if port == "" {
 		port = tlsPort
@@ -265,7 +265,7 @@ func (w *overTLS) address() string {
 }
 
 // explain words why a handshake failed.
-func (w *overTLS) explain(err error) error {
+func (w *TLS) explain(err error) error {
 	var unknown x509.UnknownAuthorityError
 	var other x509.HostnameError
 	var invalid x509.CertificateInvalidError
@@ -280,29 +280,29 @@ func (w *overTLS) explain(err error) error {
 	return fmt.Errorf("%w: %w; does the host take the service's certificate (from the authority that it trusts, for key encipherment too, and in its tls_allowed_dn_list)?", reach.ErrRefused, err)
 }
 
-// offer has QEMU listen at the address that the host is reached by, at one of the ports for it.
-func (w *overTLS) offer(mark, _ string, try int) *libvirtxml.DomainBackupPullServer {
+// Offer has QEMU listen at the address that the host is reached by, at one of the ports for it.
+func (w *TLS) Offer(mark, _ string, try int) *libvirtxml.DomainBackupPullServer {
 	spread := fnv.New32a()
 	io.WriteString(spread, mark)
-	port := firstPort + (spread.Sum32()+uint32(try))%ports
+	port := firstPort + (spread.Sum32()+uint32(try))%Ports
 	return &libvirtxml.DomainBackupPullServer{TLS: "yes", TCP: &libvirtxml.DomainBackupPullServerTCP{Name: w.host, Port: uint(port)}}
 }
 
-func (w *overTLS) export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+func (w *TLS) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
 	config, err := w.config()
 	if err != nil {
 		return nil, nil, err
 	}
-	conn, err := (&net.Dialer{Timeout: answerTime}).DialContext(ctx, "tcp", net.JoinHostPort(w.host, strconv.Itoa(int(s.TCP.Port))))
+	conn, err := (&net.Dialer{Timeout: AnswerTime}).DialContext(ctx, "tcp", net.JoinHostPort(w.host, strconv.Itoa(int(s.TCP.Port))))
 	if err != nil {
 		err = fmt.Errorf("%w: %w", reach.ErrUnreachable, err)
 	}
 	return conn, config, err
 }
 
-func (w *overTLS) place() string { return w.address() }
+func (w *TLS) Place() string { return w.address() }
 
-func (w *overTLS) said(step string) string {
+func (w *TLS) Said(step string) string {
 	switch step {
 	case "reach":
 		return "a TLS server answers at " + w.address()
@@ -312,4 +312,4 @@ func (w *overTLS) said(step string) string {
 	return "it takes certificate " + w.spec.CertFile
 }
 
-func (w *overTLS) close() {}
+func (w *TLS) hangUp() {}

@@ -1,4 +1,5 @@
-package libvirt
+// Package inside asks guests by the agents in them (QEMU's guest agent protocol), and freezes and thaws their file systems.
+package inside
 
 import (
 	"context"
@@ -13,18 +14,22 @@ import (
 	golibvirt "github.com/digitalocean/go-libvirt"
 
 	"keenlodge/internal/source"
+	"keenlodge/internal/source/libvirt/daemon"
 )
+
+// Agent asks the guests of a daemon.
+type Agent struct{ *daemon.Conn }
 
 // freezeTime is how long the guest agent may take to answer.
 const freezeTime = 8 * time.Second
 
-// freeze stops the guest's file systems, all of them.
-func (h *Host) freeze(ctx context.Context, d golibvirt.Domain) error {
-	return h.within(ctx, freezeTime+2*time.Second, "freeze guest "+d.Name, func() error {
-		if _, err := h.l.DomainAgentSetResponseTimeout(d, int32(freezeTime/time.Second), 0); err != nil {
+// Freeze stops the guest's file systems, all of them.
+func (g Agent) Freeze(ctx context.Context, d golibvirt.Domain) error {
+	return g.Within(ctx, freezeTime+2*time.Second, "freeze guest "+d.Name, func() error {
+		if _, err := g.L.DomainAgentSetResponseTimeout(d, int32(freezeTime/time.Second), 0); err != nil {
 			return err
 		}
-		n, err := h.l.DomainFsfreeze(d, nil, 0)
+		n, err := g.L.DomainFsfreeze(d, nil, 0)
 		if err == nil && n == 0 {
 			err = errors.New("no file system was frozen")
 		}
@@ -32,27 +37,27 @@ func (h *Host) freeze(ctx context.Context, d golibvirt.Domain) error {
 	})
 }
 
-// thaw tells how many file systems stood still.
-func (h *Host) thaw(ctx context.Context, d golibvirt.Domain) (n int32, err error) {
-	err = h.within(ctx, freezeTime+2*time.Second, "thaw guest "+d.Name, func() (err error) {
-		n, err = h.l.DomainFsthaw(d, nil, 0)
+// ThawDomain ends a freeze. It tells how many file systems stood still.
+func (g Agent) ThawDomain(ctx context.Context, d golibvirt.Domain) (n int32, err error) {
+	err = g.Within(ctx, freezeTime+2*time.Second, "thaw guest "+d.Name, func() (err error) {
+		n, err = g.L.DomainFsthaw(d, nil, 0)
 		return err
 	})
 	return n, err
 }
 
 // Thaw implements [source.Source].
-func (h *Host) Thaw(ctx context.Context, machine string) error {
-	d, err := h.domain(ctx, machine)
+func (g Agent) Thaw(ctx context.Context, machine string) error {
+	d, err := g.Domain(ctx, machine)
 	if err != nil {
 		return err
 	}
-	_, err = h.thaw(ctx, d)
+	_, err = g.ThawDomain(ctx, d)
 	return err
 }
 
 // ask sends a command to the guest agent (QEMU's guest agent protocol) and decodes what it returns.
-func (h *Host) ask(ctx context.Context, d golibvirt.Domain, command string, arguments, answer any) error {
+func (g Agent) ask(ctx context.Context, d golibvirt.Domain, command string, arguments, answer any) error {
 	request := map[string]any{"execute": command}
 	if arguments != nil {
 		request["arguments"] = arguments
@@ -62,8 +67,8 @@ func (h *Host) ask(ctx context.Context, d golibvirt.Domain, command string, argu
 		return err
 	}
 	var text golibvirt.OptString
-	err = h.within(ctx, answerTime, command+" in guest "+d.Name, func() (err error) {
-		text, err = h.l.QEMUDomainAgentCommand(d, string(body), int32(freezeTime/time.Second), 0)
+	err = g.Within(ctx, daemon.AnswerTime, command+" in guest "+d.Name, func() (err error) {
+		text, err = g.L.QEMUDomainAgentCommand(d, string(body), int32(freezeTime/time.Second), 0)
 		return err
 	})
 	if err != nil || answer == nil {
@@ -77,24 +82,25 @@ func (h *Host) ask(ctx context.Context, d golibvirt.Domain, command string, argu
 	}{answer})
 }
 
-func (h *Host) isFrozen(ctx context.Context, d golibvirt.Domain) (bool, error) {
+// IsFrozen reports whether the agent holds a guest frozen.
+func (g Agent) IsFrozen(ctx context.Context, d golibvirt.Domain) (bool, error) {
 	var status string
-	err := h.ask(ctx, d, "guest-fsfreeze-status", nil, &status)
+	err := g.ask(ctx, d, "guest-fsfreeze-status", nil, &status)
 	return status == "frozen", err
 }
 
 // Ping implements [source.Source].
-func (h *Host) Ping(ctx context.Context, machine string) error {
-	d, err := h.domain(ctx, machine)
+func (g Agent) Ping(ctx context.Context, machine string) error {
+	d, err := g.Domain(ctx, machine)
 	if err != nil {
 		return err
 	}
-	return h.ask(ctx, d, "guest-ping", nil, nil)
+	return g.ask(ctx, d, "guest-ping", nil, nil)
 }
 
 // FileSystems implements [source.Source].
-func (h *Host) FileSystems(ctx context.Context, machine string) ([]source.FileSystem, error) {
-	d, err := h.domain(ctx, machine)
+func (g Agent) FileSystems(ctx context.Context, machine string) ([]source.FileSystem, error) {
+	d, err := g.Domain(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +110,7 @@ func (h *Host) FileSystems(ctx context.Context, machine string) ([]source.FileSy
 		Used       int64  `json:"used-bytes"`
 		Total      int64  `json:"total-bytes"`
 	}
-	if err := h.ask(ctx, d, "guest-get-fsinfo", nil, &found); err != nil {
+	if err := g.ask(ctx, d, "guest-get-fsinfo", nil, &found); err != nil {
 		return nil, err
 	}
 	var out []source.FileSystem
@@ -116,8 +122,8 @@ func (h *Host) FileSystems(ctx context.Context, machine string) ([]source.FileSy
 }
 
 // GuestMounts implements [source.Source].
-func (h *Host) GuestMounts(ctx context.Context, machine string) ([]string, error) {
-	found, err := h.FileSystems(ctx, machine)
+func (g Agent) GuestMounts(ctx context.Context, machine string) ([]string, error) {
+	found, err := g.FileSystems(ctx, machine)
 	var points []string
 	for _, f := range found {
 		points = append(points, f.Mounted)
@@ -129,15 +135,15 @@ func (h *Host) GuestMounts(ctx context.Context, machine string) ([]string, error
 const mostSaid = 64 << 10
 
 // Execute implements [source.Source].
-func (h *Host) Execute(ctx context.Context, machine string, command []string, limit time.Duration) (code int, output string, err error) {
-	d, err := h.domain(ctx, machine)
+func (g Agent) Execute(ctx context.Context, machine string, command []string, limit time.Duration) (code int, output string, err error) {
+	d, err := g.Domain(ctx, machine)
 	if err != nil {
 		return 0, "", err
 	}
 	var started struct {
 		PID int64 `json:"pid"`
 	}
-	err = h.ask(ctx, d, "guest-exec", map[string]any{"path": command[0], "arg": append([]string{}, command[1:]...), "capture-output": true}, &started)
+	err = g.ask(ctx, d, "guest-exec", map[string]any{"path": command[0], "arg": append([]string{}, command[1:]...), "capture-output": true}, &started)
 	if err != nil {
 		return 0, "", fmt.Errorf("run %s in guest %s: %w", command[0], machine, err)
 	}
@@ -150,7 +156,7 @@ func (h *Host) Execute(ctx context.Context, machine string, command []string, li
 			Out    string `json:"out-data"`
 			Err    string `json:"err-data"`
 		}
-		if err := h.ask(ctx, d, "guest-exec-status", map[string]any{"pid": started.PID}, &now); err != nil {
+		if err := g.ask(ctx, d, "guest-exec-status", map[string]any{"pid": started.PID}, &now); err != nil {
 			return 0, "", err
 		}
 		if now.Exited {
@@ -179,16 +185,16 @@ func (h *Host) Execute(ctx context.Context, machine string, command []string, li
 }
 
 // ReadGuestFile implements [source.Source].
-func (h *Host) ReadGuestFile(ctx context.Context, machine, path string, limit int64) ([]byte, error) {
-	d, err := h.domain(ctx, machine)
+func (g Agent) ReadGuestFile(ctx context.Context, machine, path string, limit int64) ([]byte, error) {
+	d, err := g.Domain(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
 	var handle int64
-	if err := h.ask(ctx, d, "guest-file-open", map[string]any{"path": path, "mode": "r"}, &handle); err != nil {
+	if err := g.ask(ctx, d, "guest-file-open", map[string]any{"path": path, "mode": "r"}, &handle); err != nil {
 		return nil, err
 	}
-	defer h.ask(context.WithoutCancel(ctx), d, "guest-file-close", map[string]any{"handle": handle}, nil)
+	defer g.ask(context.WithoutCancel(ctx), d, "guest-file-close", map[string]any{"handle": handle}, nil)
 	var out []byte
 	for {
 		var piece struct {
@@ -196,7 +202,7 @@ func (h *Host) ReadGuestFile(ctx context.Context, machine, path string, limit in
 			Body  string `json:"buf-b64"`
 			EOF   bool   `json:"eof"`
 		}
-		if err := h.ask(ctx, d, "guest-file-read", map[string]any{"handle": handle, "count": 1 << 20}, &piece); err != nil {
+		if err := g.ask(ctx, d, "guest-file-read", map[string]any{"handle": handle, "count": 1 << 20}, &piece); err != nil {
 			return nil, err
 		}
 		body, err := base64.StdEncoding.DecodeString(piece.Body)

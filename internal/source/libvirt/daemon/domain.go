@@ -1,0 +1,55 @@
+package daemon
+
+import (
+	"context"
+	"fmt"
+
+	golibvirt "github.com/digitalocean/go-libvirt"
+	"libvirt.org/go/libvirtxml"
+
+	"keenlodge/internal/source"
+)
+
+// Domain looks a guest up. One that is not there is [source.ErrNoMachine].
+func (c *Conn) Domain(ctx context.Context, name string) (golibvirt.Domain, error) {
+	var d golibvirt.Domain
+	err := c.Within(ctx, AnswerTime, "look up guest "+name, func() (err error) {
+		d, err = c.L.DomainLookupByName(name)
+		return err
+	})
+	if IsCode(err, golibvirt.ErrNoDomain) {
+		err = fmt.Errorf("guest %s: %w on this hypervisor", name, source.ErrNoMachine)
+	}
+	return d, err
+}
+
+// State is how a guest stands.
+func (c *Conn) State(ctx context.Context, d golibvirt.Domain) (golibvirt.DomainState, error) {
+	var state int32
+	err := c.Within(ctx, AnswerTime, "ask for the state of guest "+d.Name, func() (err error) {
+		state, _, err = c.L.DomainGetState(d, 0)
+		return err
+	})
+	return golibvirt.DomainState(state), err
+}
+
+// Definition is the guest's description; inactive is the one that the next start will use.
+func (c *Conn) Definition(ctx context.Context, d golibvirt.Domain, inactive bool) (string, *libvirtxml.Domain, error) {
+	var flags golibvirt.DomainXMLFlags // without the one that would tell passwords
+	if inactive {
+		flags = golibvirt.DomainXMLInactive
+	}
+	var text string
+	err := c.Within(ctx, AnswerTime, "read the definition of guest "+d.Name, func() (err error) {
+		text, err = c.L.DomainGetXMLDesc(d, flags)
+		return err
+	})
+	if err != nil {
+		return "", nil, err
+	}
+	def := new(libvirtxml.Domain)
+	if err := def.Unmarshal(text); err != nil {
+		return "", nil, fmt.Errorf("definition of guest %s: %w", d.Name, err)
+	}
+	return text, def, nil
+}
