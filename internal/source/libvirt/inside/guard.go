@@ -20,7 +20,7 @@ const guardTime = 10 * time.Second
 // seconds. Names in /proc/mounts are escaped as printf does (fstab(5)).
 const guardScript = `PATH=$PATH:/usr/sbin:/sbin:/bin
 sleep "$1"
-while read -r what where rest; do case $what in /dev/*) fsfreeze -u "$(printf '%b' "$where")" 2>/dev/null;; esac; done </proc/mounts`
+while read -r what where rest; do case $what in /dev/*) fsfreeze --unfreeze "$(printf '%b' "$where")" 2>/dev/null;; esac; done </proc/mounts`
 
 // Guard sets what ends a freeze of a guest on the far side of a line. Call end when the guest is thawed.
 func (g Agent) Guard(ctx context.Context, d golibvirt.Domain) (end func(), err error) {

@@ -1,0 +1,238 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
+	corerun "keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/source"
+	"keenlodge/internal/source/libvirt"
+	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/medium/mediumtest"
+	"keenlodge/internal/wire"
+)
+
+// pierLine is pier-2 by SSH through a line that can be cut.
+func pierLine(t *testing.T) (*mediumtest.Line, site.Hypervisor) {
+	t.Helper()
+	require.NoError(t, pier())
+	spec := place.Pier.OverSSH()
+	u, err := url.Parse(spec.URI)
+	require.NoError(t, err)
+	line := mediumtest.NewLine(t, u.Host)
+	u.Host = line.Address()
+	spec.URI = u.String()
+	return line, spec
+}
+
+// pierWrites is how often crew-rota has written to its disks.
+func pierWrites(t *testing.T) int {
+	t.Helper()
+	out, err := place.Pier.Virsh(t.Context(), "domblkstat", "crew-rota", "vda")
+	require.NoError(t, err)
+	for line := range strings.Lines(out) {
+		if f := strings.Fields(line); len(f) == 3 && f[1] == "wr_req" {
+			n, err := strconv.Atoi(f[2])
+			require.NoError(t, err)
+			return n
+		}
+	}
+	t.Fatalf("no count of writes in %s", out)
+	return 0
+}
+
+// requirePierClean makes sure that nothing of ours is left on crew-rota, and that it writes.
+func requirePierClean(t *testing.T) {
+	t.Helper()
+	frozen, err := place.Pier.Virsh(t.Context(), "qemu-agent-command", "crew-rota", `{"execute":"guest-fsfreeze-status"}`)
+	require.NoError(t, err)
+	require.Contains(t, frozen, "thawed")
+	_, err = place.Pier.Virsh(t.Context(), "backup-dumpxml", "crew-rota")
+	require.Error(t, err, "a backup job is left")
+	before := pierWrites(t)
+	require.Eventually(t, func() bool { return pierWrites(t) > before }, 20*time.Second, 100*time.Millisecond)
+	left, err := filepath.Glob(filepath.Join(place.Folder, "pier", "keenlodge-*"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+}
+
+// A line that is cut while a guest is frozen leaves it frozen for ten seconds at most, though nobody here can reach it: what it has on its own
+// side ends the freeze. When the line is back, all is cleared.
+func TestALineThatIsCutWhileAGuestIsFrozen(t *testing.T) {
+	line, spec := pierLine(t)
+	for _, guard := range []string{"in the guest", "on its host"} {
+		t.Run(guard, func(t *testing.T) {
+			if guard == "on its host" { // for the guest has lost its fsfreeze
+				_, err := place.Pier.Virsh(t.Context(), "qemu-agent-command", "crew-rota", `{"execute":"guest-exec","arguments":{"path":"/bin/sh","arg":["-c","busybox mv /bin/fsfreeze /bin/freezer"]}}`)
+				require.NoError(t, err)
+				t.Cleanup(func() {
+					place.Pier.Virsh(context.Background(), "qemu-agent-command", "crew-rota", `{"execute":"guest-exec","arguments":{"path":"/bin/sh","arg":["-c","busybox mv /bin/freezer /bin/fsfreeze"]}}`)
+				})
+			}
+			h, err := libvirt.Dial(t.Context(), spec)
+			require.NoError(t, err)
+			defer h.Close()
+			var cut time.Time
+			id := image.NewID()
+			ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second) // nobody waits longer
+			defer cancel()
+			_, err = h.Capture(ctx, source.Request{Machine: "crew-rota", ID: id, Quiesce: machine.Required, Checkpoint: true, Starting: func() error { return nil },
+				Watch: func() (source.Watchdog, error) { return deaf{}, nil },
+				Moment: func(_ context.Context, m site.Moment) error {
+					if m == site.Frozen {
+						cut = time.Now()
+						line.Down(true)
+					}
+					return nil
+				}})
+			require.Error(t, err)
+			require.False(t, cut.IsZero(), "it was not frozen: %v", err)
+			before := pierWrites(t)
+			require.Eventually(t, func() bool { return pierWrites(t) > before }, time.Minute, 100*time.Millisecond, "it stays frozen")
+			t.Logf("frozen for %s", time.Since(cut).Round(100*time.Millisecond))
+			line.Down(false)
+			found, err := h.Clear(t.Context(), "crew-rota", id, false)
+			require.NoError(t, err, "%v", found)
+			requirePierClean(t)
+		})
+	}
+}
+
+// deaf is a watchdog that does not hear, and so does nothing.
+type deaf struct{}
+
+func (deaf) Frozen() {}
+func (deaf) Thawed() {}
+
+// A line that is cut while disks are read, again and again and for some seconds, does not end the run: it goes on where it was, and says so.
+func TestALineThatIsCutWhileARunGoes(t *testing.T) {
+	line, spec := pierLine(t)
+	spec.Bandwidth = []string{"12 MiB"} // so that there is a middle
+	folder := t.TempDir()
+	withSite(t, func(s *site.Site) {
+		s.Hypervisors["pier-2"] = spec
+		s.Stores["pier-shelf"] = site.Store{Medium: "dir", Layout: site.Pooled, Settings: &dir.Settings{Folder: folder}}
+		s.Policies["pier-guests"] = site.Policy{Machines: []string{"crew-rota"}, Store: "pier-shelf", Rotation: "newest 3", Prove: image.ByRead}
+	})
+	r, err := lodge.RunPolicy(t.Context(), "pier-guests", "")
+	require.NoError(t, err)
+	seen := func() int64 {
+		now, err := lodge.Run(t.Context(), r.ID)
+		require.NoError(t, err)
+		require.False(t, now.State.Over(), "it ended too soon: %s", now.Error)
+		if len(now.Tasks) == 0 {
+			return 0
+		}
+		return now.Tasks[0].Done
+	}
+	require.Eventually(t, func() bool { return seen() > 6<<20 }, time.Minute, 50*time.Millisecond)
+	line.Down(true)
+	time.Sleep(3 * time.Second) // this is what is tested
+	line.Down(false)
+	at := seen()
+	require.Eventually(t, func() bool { return seen() > at+8<<20 }, time.Minute, 50*time.Millisecond)
+	line.CutAfter(200_000)
+	ended, err := lodge.Watch(t.Context(), r.ID, func(wire.Run) {})
+	require.NoError(t, err)
+	log := keenOK(t, "run", "log", r.ID)
+	require.Contains(t, []corerun.State{corerun.Done, corerun.Warned}, ended.State, log)
+	require.Contains(t, log, "the line to the hypervisor was cut while disk vda was read")
+	require.Contains(t, log, "the line to the hypervisor is back after")
+	requirePierClean(t)
+}
+
+// What is wrong with a hypervisor is told at the step that fails, with what to do; nothing of a key is shown.
+func TestTryingAHypervisor(t *testing.T) {
+	require.NoError(t, pier())
+	good := place.Pier.OverSSH()
+	folder := t.TempDir()
+	stranger := filepath.Join(folder, "stranger")
+	out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", stranger).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	other, err := os.ReadFile(stranger + ".pub")
+	require.NoError(t, err)
+	tls := place.Pier.OverTLS()
+	old := tooOld(t, place.Pier.Socket())
+	for name, c := range map[string]struct {
+		spec site.Hypervisor
+		says []string
+	}{
+		"another host key":     {with(good, func(s *site.Hypervisor) { s.HostKey = string(other) }), []string{"✓ reach", "✗ host key", "another key than the one that is known"}},
+		"a key without rights": {with(good, func(s *site.Hypervisor) { s.KeyFile = stranger }), []string{"✓ host key", "✗ sign in", "user nobody with this key"}},
+		"no such key":          {with(good, func(s *site.Hypervisor) { s.KeyFile = folder + "/none" }), []string{"✗ sign in", "the key file can't be read"}},
+		"nobody there":         {with(good, func(s *site.Hypervisor) { s.URI = "qemu+ssh://nobody@127.0.0.1:1/system" }), []string{"✗ reach", "connection refused"}},
+		"an account that may not open the socket": {with(good, func(s *site.Hypervisor) { s.URI = strings.Replace(s.URI, "nobody@", "daemon@", 1) }),
+			[]string{"✓ sign in", "✗ libvirt", "the account may not open it"}},
+		"a libvirt without backup":    {site.Hypervisor{URI: "qemu+unix:///session?socket=" + old}, []string{"✗ libvirt", "libvirt 6.0.0, QEMU", "that begins with libvirt 7.2.0"}},
+		"no such pool":                {with(good, func(s *site.Hypervisor) { s.Pool = "lagoon" }), []string{"✓ rights", "! storage", "lagoon"}},
+		"over TLS":                    {tls, []string{"✓ reach", "✓ certificate", "✓ sign in", "✓ libvirt"}},
+		"another authority":           {with(tls, func(s *site.Hypervisor) { s.CAFile = s.CertFile }), []string{"✓ reach", "✗ certificate", "unknown authority"}},
+		"a certificate without a key": {with(tls, func(s *site.Hypervisor) { s.KeyFile = stranger }), []string{"✗ sign in", "the service's own certificate"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			steps, err := lodge.ProbeHypervisor(t.Context(), "new", &c.spec)
+			require.NoError(t, err)
+			var text strings.Builder
+			for _, s := range steps {
+				fmt.Fprintf(&text, "%s %s: %s\n", map[string]string{"ok": "✓", "warning": "!", "failed": "✗"}[string(s.State)], s.Name, s.Text)
+			}
+			for _, want := range c.says {
+				require.Contains(t, text.String(), want)
+			}
+			require.NotContains(t, text.String(), "PRIVATE KEY")
+		})
+	}
+}
+
+func with(s site.Hypervisor, change func(*site.Hypervisor)) site.Hypervisor { change(&s); return s }
+
+// tooOld is a socket at which libvirt says of itself that it is of version 6.0.0 (procedure 157 of its protocol's program 0x20008086).
+func tooOld(t *testing.T, socket string) string {
+	t.Helper()
+	said := []byte{0x20, 0, 0x80, 0x86, 0, 0, 0, 1, 0, 0, 0, 157, 0, 0, 0, 1} // program, version, procedure, a reply; serial, status and the answer follow
+	path := filepath.Join(t.TempDir(), "s")
+	l, err := net.Listen("unix", path)
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	pass := func(from, to net.Conn) {
+		defer to.Close()
+		p := make([]byte, 64<<10)
+		for {
+			n, err := from.Read(p)
+			if i := bytes.Index(p[:n], said); i >= 0 && n >= i+32 {
+				copy(p[i+24:], []byte{0, 0, 0, 0, 0, 0x5b, 0x8d, 0x80})
+			}
+			if _, failed := to.Write(p[:n]); err != nil || failed != nil {
+				return
+			}
+		}
+	}
+	go func() {
+		for {
+			from, err := l.Accept()
+			if err != nil {
+				return
+			}
+			if to, err := net.Dial("unix", socket); err == nil {
+				go pass(from, to)
+				go pass(to, from)
+			}
+		}
+	}()
+	return path
+}
