@@ -195,7 +195,7 @@ func TestEventsAnywhere(t *testing.T) {
 		}
 		return heard
 	}
-	_, err := b.rec.SaveMachines(ctx, "quay-1", []records.Machine{quay}) // nobody has asked yet
+	_, _, err := b.rec.SaveMachines(ctx, "quay-1", []records.Machine{quay}) // nobody has asked yet
 	require.NoError(t, err)
 	waiting := func() (n int) {
 		require.NoError(t, b.rec.Pool().QueryRow(ctx, "select count(*) from river_job where kind in ('event', 'delivery') and state <> 'completed'").Scan(&n))
@@ -208,7 +208,7 @@ func TestEventsAnywhere(t *testing.T) {
 
 	crew := quay
 	crew.Name, crew.UUID = "crew-rota", "0c"
-	_, err = b.rec.SaveMachines(ctx, "quay-1", []records.Machine{quay, crew})
+	_, _, err = b.rec.SaveMachines(ctx, "quay-1", []records.Machine{quay, crew})
 	require.NoError(t, err)
 	heard := hear()
 	require.Equal(t, "keenlodge.machines-found", heard.Type)

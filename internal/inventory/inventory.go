@@ -209,14 +209,23 @@ func (inv *Inventory) Find(ctx context.Context) ([]wire.Found, error) {
 
 // Record records the machines that sources told of.
 func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]wire.Found, error) {
-	out := []wire.Found{}
+	out, moved, err := inv.record(ctx, answers)
+	if err == nil && moved > 0 && len(answers) > 1 {
+		// What was told of a machine before it was known that it had moved is news now.
+		out, _, err = inv.record(ctx, answers)
+	}
+	return out, err
+}
+
+func (inv *Inventory) record(ctx context.Context, answers []Answer) (out []wire.Found, moved int, err error) {
+	out = []wire.Found{}
 	for _, a := range answers {
 		f := wire.Found{Hypervisor: a.Source, Copies: []string{}}
 		if a.Err != nil {
 			f.Error = a.Err.Error()
 			out = append(out, f)
 			if err := inv.rec.Miss(ctx, a.Source, f.Error); err != nil {
-				return nil, err
+				return nil, 0, err
 			}
 			continue
 		}
@@ -228,22 +237,23 @@ func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]wire.Foun
 			}
 			machines = append(machines, m)
 		}
-		var err error
-		if f.Copies, err = inv.rec.SaveMachines(ctx, a.Source, machines); err != nil {
-			return nil, err
+		copies, gone, err := inv.rec.SaveMachines(ctx, a.Source, machines)
+		if err != nil {
+			return nil, 0, err
 		}
-		f.Machines = len(machines)
+		moved += gone
+		f.Copies, f.Machines = copies, len(machines)
 		var told *records.Told
 		if a.Facts != nil {
 			t := records.Told(*a.Facts)
 			told = &t
 		}
 		if err := inv.rec.Hear(ctx, a.Source, f.Machines, told); err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 		out = append(out, f)
 	}
-	return out, nil
+	return out, moved, nil
 }
 
 // Covered lists the machines that a policy covers, by name.

@@ -38,7 +38,7 @@ func newBench(t *testing.T, policies map[string]site.Policy, warnings ...string)
 		Stores:      map[string]site.Store{"quay-shelf": shelf}, Policies: policies}}
 	b.save()
 	for host, name := range map[string]string{"quay-1": "tickets-db", "quay-2": "timetable"} {
-		_, err := rec.SaveMachines(t.Context(), host, []records.Machine{{Name: name, UUID: "u-" + name, State: machine.Running, Tags: map[string]string{}, Disks: []records.MachineDisk{{Target: "vda", Size: 8 << 30}}}})
+		_, _, err := rec.SaveMachines(t.Context(), host, []records.Machine{{Name: name, UUID: "u-" + name, State: machine.Running, Tags: map[string]string{}, Disks: []records.MachineDisk{{Target: "vda", Size: 8 << 30}}}})
 		require.NoError(t, err)
 	}
 	return b

@@ -116,10 +116,10 @@ func (r *Records) withMachines(ctx context.Context, do func(tx pgx.Tx) error) er
 	})
 }
 
-// SaveMachines records what a source told, and returns the labels of machines that another source has, too. A machine that is known by
-// its UUID stays the same, whatever it is called and wherever it is. One that the source no longer has is marked as gone while images of
+// SaveMachines records what a source told, and returns the labels of machines that another source has, too, and how many have moved to one that
+// had told of them before. A machine that is known by its UUID stays the same, whatever it is called and wherever it is. One that the source no longer has is marked as gone while images of
 // it exist, or moves to the other source that has it; otherwise it is forgotten.
-func (r *Records) SaveMachines(ctx context.Context, source string, found []Machine) (copies []string, err error) {
+func (r *Records) SaveMachines(ctx context.Context, source string, found []Machine) (copies []string, moved int, err error) {
 	err = r.withMachines(ctx, func(tx pgx.Tx) error {
 		told := make([]machine.Found, len(found))
 		var uuids, names []string
@@ -136,10 +136,11 @@ func (r *Records) SaveMachines(ctx context.Context, source string, found []Machi
 		if err := r.saveSighting(ctx, tx, source, found, seen); err != nil {
 			return err
 		}
+		moved = len(seen.Moved)
 		copies, err = db.Column[string](ctx, tx, "select label from machines where id = any($1) order by label", alsoElsewhere(seen))
 		return err
 	})
-	return copies, err
+	return copies, moved, err
 }
 
 // alsoElsewhere lists the machines that another source has, too.

@@ -28,7 +28,7 @@ func (s sources) see(source string, guests ...string) (copies []string) {
 		require.NoError(s.t, err)
 		found = append(found, records.Machine{Name: name, UUID: uuid, State: machine.Running, Tags: map[string]string{"tier": "gold"}, Disks: []records.MachineDisk{{Target: "vda", Size: 5}}})
 	}
-	copies, err := s.r.SaveMachines(s.t.Context(), source, found)
+	copies, _, err := s.r.SaveMachines(s.t.Context(), source, found)
 	require.NoError(s.t, err)
 	return copies
 }

@@ -35,7 +35,7 @@ func newBench(t *testing.T) *bench {
 	ss, e, shelf := storestest.New(t, rec)
 	b := &bench{t, New(rec, recordstest.Quiet(t), ss, e), rec, site.Site{Zone: "Europe/Lisbon", Stores: map[string]site.Store{"quay-shelf": shelf}, Policies: map[string]site.Policy{"nightly-guests": {Store: "quay-shelf", Rotation: "newest 9"}}}}
 	b.save()
-	_, err := rec.SaveMachines(t.Context(), "quay-1", []records.Machine{{Name: "timetable", UUID: "u-timetable", State: machine.Running, Tags: map[string]string{}, Disks: []records.MachineDisk{}}})
+	_, _, err := rec.SaveMachines(t.Context(), "quay-1", []records.Machine{{Name: "timetable", UUID: "u-timetable", State: machine.Running, Tags: map[string]string{}, Disks: []records.MachineDisk{}}})
 	require.NoError(t, err)
 	return b
 }

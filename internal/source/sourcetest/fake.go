@@ -34,12 +34,19 @@ var (
 )
 
 func init() {
-	source.Register(Kind, func(_ context.Context, spec site.Hypervisor) (source.Source, error) {
+	source.Register(Kind, func(ctx context.Context, spec site.Hypervisor) (source.Source, error) {
 		h := Named(spec.URI)
-		if err := h.fault("dial", ""); err != nil {
-			return nil, err
+		came := make(chan error, 1)
+		go func() { came <- h.fault("dial", "") }()
+		select {
+		case err := <-came:
+			if err != nil {
+				return nil, err
+			}
+			return &Conn{h}, nil
+		case <-ctx.Done():
+			return nil, fmt.Errorf("%w: %w", source.ErrUnreachable, context.Cause(ctx))
 		}
-		return &Conn{h}, nil
 	}, nil)
 }
 
