@@ -25,6 +25,7 @@ import (
 type lab struct {
 	p       *demo.Place
 	service *demo.Process
+	spec    site.Hypervisor // how the hypervisor is reached
 }
 
 func newLab(ctx context.Context, p *demo.Place) (*lab, error) {
@@ -34,7 +35,7 @@ func newLab(ctx context.Context, p *demo.Place) (*lab, error) {
 		}
 	}
 	service, err := p.StartService(ctx)
-	return &lab{p, service}, err
+	return &lab{p, service, p.Quay.Spec()}, err
 }
 
 // rawDisk makes a raw disk with a file system of so many GiB that holds copies of folders, and a guest that is off over it. It gives the
@@ -104,7 +105,9 @@ func (l *lab) policy(ctx context.Context, v site.Policy, tasks int) error {
 	if err != nil {
 		return err
 	}
-	s.Zone, s.TasksAtOnce, s.Hypervisors = "Europe/Lisbon", tasks, map[string]site.Hypervisor{"quay-1": {URI: l.p.Quay.URI(), TasksAtOnce: tasks}}
+	host := l.spec
+	host.TasksAtOnce = tasks
+	s.Zone, s.TasksAtOnce, s.Hypervisors = "Europe/Lisbon", tasks, map[string]site.Hypervisor{"quay-1": host}
 	shelf := s.Stores[v.Store]
 	shelf.TasksAtOnce = tasks
 	s.Stores[v.Store] = shelf

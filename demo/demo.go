@@ -83,7 +83,7 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 		p.Listen = wire.DefaultAddress // a client finds it there with no word said
 	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
-	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.forecast} {
+	for _, step := range []func(context.Context) error{s.ground, s.pierGuests, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.forecast} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
 		}

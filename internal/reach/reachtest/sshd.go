@@ -24,7 +24,7 @@ type SSHD struct {
 }
 
 // Start starts a server until the test ends; more are lines for its settings, of which the first of a kind counts.
-func Start(t *testing.T, more ...string) SSHD {
+func Start(t testing.TB, more ...string) SSHD {
 	folder := t.TempDir()
 	for _, name := range []string{"host", "user"} {
 		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(folder, name)).CombinedOutput()
