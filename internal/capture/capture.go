@@ -41,11 +41,12 @@ type Captures struct {
 	throttle  *throttle.Throttle
 	// program is the name under which images are made; executable is the path of the program, which a freeze's watchdog runs.
 	program, executable string
+	digests             digests
 }
 
-// New makes a Captures.
-func New(rec *records.Records, log *slog.Logger, inv *inventory.Inventory, ss *stores.Stores, hk *hooks.Hooks, th *throttle.Throttle, program, executable string) *Captures {
-	return &Captures{rec, log, inv, ss, hk, th, program, executable}
+// New makes a Captures. folder is one of this host, for the digests of disks.
+func New(rec *records.Records, log *slog.Logger, inv *inventory.Inventory, ss *stores.Stores, hk *hooks.Hooks, th *throttle.Throttle, program, executable, folder string) *Captures {
+	return &Captures{rec, log, inv, ss, hk, th, program, executable, digests{folder}}
 }
 
 // Order asks for an image of a machine, as a policy says.
@@ -238,8 +239,8 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 		}
 	}
 	t.Warnings, t.Frozen = append(t.Warnings, capture.Warnings()...), m.Frozen.Nanoseconds()
-	disks, err := c.planDisks(ctx, k.st, capture, k.base, t, gentle.both(c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st)))
-	defer closeOlder(disks)
+	disks, err := c.planDisks(ctx, k.st, capture, k.base, t, gentle.both(c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st)), k.rec.ID)
+	defer closePlans(disks)
 	if err != nil {
 		return err
 	}
@@ -306,6 +307,7 @@ func (k *making) store(ctx context.Context, m *image.Manifest, disks []diskPlan,
 		return k.unfinished(context.WithoutCancel(ctx), err)
 	}
 	k.rec = stores.Finished(k.rec, m)
+	k.keepDigests(disks)
 	k.t.Warnings = append(k.t.Warnings, compare(k.rec, k.set)...)
 	// From here on the run may be cancelled, or the service be stopped: the image is there.
 	recording, end := context.WithTimeout(context.WithoutCancel(ctx), recordTime)
@@ -380,12 +382,23 @@ type diskPlan struct {
 	whole disk.Disk        // nil where Disk is
 	older *store.OlderDisk // the older image's, where only what changed since is read
 	why   string           // it is read whole
+	noted *digesting       // its digests, where its source keeps no list of changes
 }
 
-// planDisks decides for every disk of a capture how it is read. The caller closes the older ones, on an error, too.
-func (c *Captures) planDisks(ctx context.Context, st store.Store, capture source.Capture, base *image.Manifest, t *runs.Task, pace throttle.Wait) ([]diskPlan, error) {
-	var out []diskPlan
+// planDisks decides for every disk of a capture how it is read. A disk whose source forgets what changes is compared with its digests, where
+// there are any, and new ones are written for the image of an ID, "" for none. The caller closes the plans, on an error, too.
+func (c *Captures) planDisks(ctx context.Context, st store.Store, capture source.Capture, base *image.Manifest, t *runs.Task, pace throttle.Wait, id string) (out []diskPlan, err error) {
 	for _, d := range capture.Disks() {
+		d.Disk, d.Whole = throttle.Disk(ctx, d.Disk, pace), throttle.Disk(ctx, d.Whole, pace)
+		var noted *digesting
+		if d.Forgets && id != "" {
+			if d, noted, err = c.recall(ctx, d, base, t, id); noted != nil {
+				out = append(out, diskPlan{noted: noted}) // closed whatever comes
+			}
+			if err != nil {
+				return out, fmt.Errorf("disk %s: %w", d.Target, err)
+			}
+		}
 		read, older, why, err := planDisk(ctx, st, d, base)
 		if errors.Is(err, errChanged) {
 			t.Warn("disk %s was read whole: %v", d.Target, err)
@@ -394,15 +407,67 @@ func (c *Captures) planDisks(ctx context.Context, st store.Store, capture source
 		} else if why != "" {
 			t.Log(ctx, "disk %s is read whole: %s", d.Target, why)
 		}
-		out = append(out, diskPlan{d.Target, d.Format, throttle.Disk(ctx, read, pace), throttle.Disk(ctx, d.Whole, pace), older, why})
+		p := diskPlan{d.Target, d.Format, read, d.Whole, older, why, noted}
+		if noted != nil {
+			out[len(out)-1] = p
+		} else {
+			out = append(out, p)
+		}
 	}
 	return out, nil
 }
 
-func closeOlder(disks []diskPlan) {
+// recall finds what changed of a disk by its digests, and has new ones written down: as it compares, or else as the disk is read.
+func (c *Captures) recall(ctx context.Context, d source.CapturedDisk, base *image.Manifest, t *runs.Task, id string) (source.CapturedDisk, *digesting, error) {
+	g, err := c.digests.begin(id, d.Target, d.Size())
+	if err != nil {
+		return d, nil, fmt.Errorf("write its digests down: %w", err)
+	}
+	if base != nil {
+		if err := t.Begin(ctx, "comparing "+d.Target); err != nil {
+			return d, g, err
+		}
+		changed, why, err := c.digests.compare(ctx, d.Disk, base.ID, d.Target, g, nil)
+		if err != nil {
+			return d, g, err
+		}
+		if changed != nil {
+			d.Disk, d.Whole, d.Why = changed, d.Disk, ""
+			return d, g, nil
+		}
+		d.Why += ", and " + why
+	}
+	d.Disk = g.watch(d.Disk)
+	return d, g, nil
+}
+
+// closePlans closes what plans hold open. Digests that were not kept go.
+func closePlans(disks []diskPlan) {
 	for _, d := range disks {
 		if d.older != nil {
 			d.older.Close()
+		}
+		if d.noted != nil {
+			d.noted.drop()
+		}
+	}
+}
+
+// keepDigests keeps those of an image that exists. Without them the next one is full, so what goes wrong is told and no more.
+func (k *making) keepDigests(disks []diskPlan) {
+	kept := false
+	for _, d := range disks {
+		if d.noted == nil {
+			continue
+		}
+		kept = true
+		if err := d.noted.keep(); err != nil {
+			k.t.Warn("the digests of disk %s could not be kept, so its next image will be full: %v", d.target, err)
+		}
+	}
+	if kept {
+		if err := k.c.digests.tidy(k.rec.Capture, k.set); err != nil {
+			k.c.log.Warn("digests of older images could not be removed", "machine", k.t.Machine, "error", err)
 		}
 	}
 }

@@ -23,7 +23,7 @@ func TestImagesThatWereNotSettled(t *testing.T) {
 	rec := recordstest.Open(t)
 	ss, _, shelf := storestest.New(t, rec)
 	require.NoError(t, rec.SaveSite(ctx, site.Site{Zone: "Europe/Lisbon", Stores: map[string]site.Store{"quay-shelf": shelf}}, nil, nil))
-	c := New(rec, recordstest.Quiet(t), nil, ss, nil, nil, "test", "")
+	c := New(rec, recordstest.Quiet(t), nil, ss, nil, nil, "test", "", "")
 	for id, r := range map[string]string{"aaaaaaaaaa": "over0000", "bbbbbbbbbb": "over0000", "cccccccccc": "going000"} {
 		require.NoError(t, rec.AddImage(ctx, records.Image{ID: id, Machine: "timetable", MachineID: "u-timetable", Policy: "p", Store: "quay-shelf", Run: r, Taken: time.Now(), Scope: image.WholeMachine, Capture: image.Full}))
 	}

@@ -94,8 +94,8 @@ func (c *Captures) Try(ctx context.Context, o Order, st store.Store, t *runs.Tas
 	}()
 	tried.Consistency, tried.Frozen = capture.Consistency()
 	tried.Warnings = capture.Warnings()
-	disks, err := c.planDisks(ctx, st, capture, base, t, nil)
-	defer closeOlder(disks)
+	disks, err := c.planDisks(ctx, st, capture, base, t, nil, "")
+	defer closePlans(disks)
 	if err != nil {
 		return tried, err
 	}

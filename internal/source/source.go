@@ -123,6 +123,9 @@ type CapturedDisk struct {
 	Whole disk.Disk
 	// Why says why it does not, where it was asked for.
 	Why string
+	// Forgets says that the source keeps no list of what is written to it after this capture, though one was asked for: who wants to know
+	// what changed has to compare.
+	Forgets bool
 }
 
 // NewGuest describes a guest to define from a definition of the same hypervisor kind.

@@ -43,6 +43,7 @@ type capture struct {
 	cleared     []string     // what was found of a dead process
 	late        func() error // looks again for what a dead process began; ErrBusy where somebody lives
 	unsure      bool         // the call that begins it was given up, and may still be carried out
+	lasting     bool         // a checkpoint is wanted
 	checkpoint  bool         // to be made, or begun
 	earlier     []string
 	since       map[string]string // by target: the checkpoint from which its changes are told
@@ -68,7 +69,7 @@ func (c *capture) Checkpoints() []string                           { return c.ea
 
 // Capture implements [source.Source].
 func (h *Host) Capture(ctx context.Context, r source.Request) (source.Capture, error) {
-	c := &capture{h: h, mark: r.ID, tell: r.Tell, patience: patience}
+	c := &capture{h: h, mark: r.ID, lasting: r.Checkpoint, tell: r.Tell, patience: patience}
 	if c.tell == nil {
 		c.tell = func(string, ...any) {}
 	}
@@ -158,7 +159,7 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 // openDisk connects to a disk of the job.
 func (c *capture) openDisk(ctx context.Context, k libvirtxml.DomainDisk) error {
 	target := k.Target.Dev
-	d := source.CapturedDisk{Target: target, Format: format(k)}
+	d := source.CapturedDisk{Target: target, Format: format(k), Forgets: c.lasting && format(k) != "qcow2"}
 	bitmap := ""
 	if c.since[target] != "" {
 		bitmap = c.bitmap()

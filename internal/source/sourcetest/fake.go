@@ -87,6 +87,8 @@ type Guest struct {
 	Agent bool
 	// WriteTimes, if not nil, tells what [source.WriteTimer] does; otherwise each [Host.Write] took a millisecond.
 	WriteTimes func() (writes int64, took time.Duration)
+	// Forgetful says that its disks can carry no checkpoint.
+	Forgetful bool
 	// Frozen, Job and Checkpoints are what captures do to it. Job is the ID of an open capture.
 	Frozen      bool
 	Job         string
@@ -324,8 +326,11 @@ func (k *capture) begin(g *Guest) {
 		}
 		whole := &snapshot{h: k.c.h, guest: k.r.Machine, Memory: slices.Clone(g.Disks[target])}
 		d := source.CapturedDisk{Target: target, Format: "raw", Disk: whole}
+		d.Forgets = k.r.Checkpoint && g.Forgetful
 		switch {
 		case k.r.Since == "":
+		case g.Forgetful:
+			d.Why = "a disk of this kind can carry no checkpoint"
 		case !known:
 			d.Why = "the checkpoint of image " + k.r.Since + " is not there any more"
 		default:
@@ -334,7 +339,7 @@ func (k *capture) begin(g *Guest) {
 		}
 		k.disks = append(k.disks, d)
 	}
-	if k.r.Checkpoint {
+	if k.r.Checkpoint && !g.Forgetful {
 		g.Checkpoints = append(g.Checkpoints, k.r.ID)
 		g.dirty[k.r.ID] = map[string]map[int64]bool{}
 	}
