@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/demo"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	corerun "keenlodge/internal/core/run"
@@ -235,4 +236,53 @@ func tooOld(t *testing.T, socket string) string {
 		}
 	}()
 	return path
+}
+
+// Disks that are no files of their own (a block device, a volume that a pool has) are captured as others are. They are raw: what changed on them is
+// found by digests.
+func TestDisksThatAreNoFiles(t *testing.T) {
+	ctx := t.Context()
+	guest := demo.Guest{Name: "gate-08", Disks: 1, Off: true}
+	require.NoError(t, place.Quay.MakeGuest(ctx, guest))
+	backing := filepath.Join(place.Folder, "gate-08-vdb.raw")
+	run := func(format string, args ...any) string {
+		out, err := exec.Command("sh", "-c", fmt.Sprintf(format, args...)).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return strings.TrimSpace(string(out))
+	}
+	device := run("head -c 40M /dev/urandom > %[1]s && losetup --show -f %[1]s", backing)
+	t.Cleanup(func() {
+		place.Quay.Virsh(context.Background(), "undefine", "--checkpoints-metadata", guest.Name)
+		place.Quay.Virsh(context.Background(), "vol-delete", "gate-08-vdc", "--pool", "quay")
+		exec.Command("losetup", "-d", device).Run()
+		run("chown root:disk %s", device)
+		keenOK(t, "hypervisor", "find")
+	})
+	run("chown nobody %s", device)
+	virsh(t, "vol-create-as", "quay", "gate-08-vdc", "16M", "--format", "raw")
+	vda := place.Quay.Disk(guest.Name, "vda")
+	virsh(t, "undefine", guest.Name)
+	require.NoError(t, place.Quay.Define(ctx, guest, fmt.Sprintf(`<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='%s'/><target dev='vda' bus='virtio'/></disk>
+<disk type='block' device='disk'><driver name='qemu' type='raw'/><source dev='%s'/><target dev='vdb' bus='virtio'/></disk>
+<disk type='volume' device='disk'><driver name='qemu' type='raw'/><source pool='quay' volume='gate-08-vdc'/><target dev='vdc' bus='virtio'/></disk>`, vda, device)))
+	keenOK(t, "hypervisor", "find")
+	folder := t.TempDir()
+	withSite(t, func(s *site.Site) {
+		s.Stores["gate-shelf"] = site.Store{Medium: "dir", Layout: site.Open, Settings: &dir.Settings{Folder: folder}}
+		s.Policies["north-gate"] = site.Policy{Machines: []string{guest.Name}, Store: "gate-shelf", Cycle: "full every 9th", Rotation: "newest 5"}
+	})
+	newest := func() wire.Image {
+		backUp(t, "north-gate")
+		return keenJSON[[]wire.Image](t, "image", "list", "--machine", guest.Name, "--policy", "north-gate")[0]
+	}
+	full := newest()
+	require.Equal(t, image.Full, full.Capture)
+	require.Len(t, full.Disks, 3)
+	run("dd if=/dev/urandom of=%s bs=1M count=2 seek=21 conv=fsync 2>&1", device)
+	changes := newest()
+	require.Equal(t, image.Incremental, changes.Capture, changes.CaptureWhy)
+	require.Less(t, changes.Read, full.Read/4)
+	out := t.TempDir()
+	keenOK(t, "store", "extract", folder, changes.ID, "--to", out, "--disk", "vdb")
+	run("cmp %s/*vdb* %s", out, device)
 }
