@@ -199,8 +199,8 @@ type Guest struct {
 	Off   bool
 }
 
-// MakeGuest makes a guest's disks, defines it, and starts it unless it is to be off.
-func (h *Hypervisor) MakeGuest(ctx context.Context, g Guest) error {
+// MakeDisks makes a guest's disks.
+func (h *Hypervisor) MakeDisks(ctx context.Context, g Guest) error {
 	script := h.p.path("guest.sh")
 	if err := os.WriteFile(script, guestScript, 0o700); err != nil {
 		return err
@@ -208,17 +208,26 @@ func (h *Hypervisor) MakeGuest(ctx context.Context, g Guest) error {
 	if _, err := as(ctx, nil, script, h.p.path(h.pool), g.Name, fmt.Sprint(g.Disks)); err != nil {
 		return fmt.Errorf("make guest %s: %w", g.Name, err)
 	}
+	who, err := account(guestAccount)
+	if err != nil {
+		return err
+	}
+	for _, target := range []string{"vda", "vdb"}[:g.Disks] {
+		if err := os.Chown(h.Disk(g.Name, target), int(who.Uid), int(who.Gid)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// MakeGuest makes a guest's disks, defines it, and starts it unless it is to be off.
+func (h *Hypervisor) MakeGuest(ctx context.Context, g Guest) error {
+	if err := h.MakeDisks(ctx, g); err != nil {
+		return err
+	}
 	var disks strings.Builder
 	for _, target := range []string{"vda", "vdb"}[:g.Disks] {
-		file := h.Disk(g.Name, target)
-		fmt.Fprintf(&disks, "<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='%s'/><target dev='%s' bus='virtio'/></disk>", file, target)
-		who, err := account(guestAccount)
-		if err != nil {
-			return err
-		}
-		if err := os.Chown(file, int(who.Uid), int(who.Gid)); err != nil {
-			return err
-		}
+		fmt.Fprintf(&disks, "<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='%s'/><target dev='%s' bus='virtio'/></disk>", h.Disk(g.Name, target), target)
 	}
 	return h.Define(ctx, g, disks.String())
 }

@@ -131,10 +131,14 @@ func TestChangesAreNotTrustedBlindly(t *testing.T) {
 	}{
 		{"nothing", "", 0, func(wire.Image) { tool("qemu-io", "-f", "qcow2", "-c", "write -q -P 7 300M 64k", file) }},
 		{"the bitmap is lost", "missing or broken bitmap", 0, func(m wire.Image) { tool("qemu-img", "bitmap", "--remove", file, "keenlodge-"+m.ID) }},
-		{"the checkpoint is lost", "has no checkpoint of image", 0, func(m wire.Image) {
+		{"the checkpoint is lost, its bitmap is there", "", 0, func(m wire.Image) {
 			virsh(t, "checkpoint-delete", "berth-sim", "keenlodge-"+m.ID, "--metadata")
 		}},
-		{"the guest was made anew", "has no checkpoint of image", 0, func(m wire.Image) {
+		{"the checkpoint is lost", "has no checkpoint of image", 0, func(m wire.Image) {
+			virsh(t, "checkpoint-delete", "berth-sim", "keenlodge-"+m.ID, "--metadata")
+			tool("qemu-img", "bitmap", "--remove", file, "keenlodge-"+m.ID)
+		}},
+		{"the guest was made anew over its disks", "", 0, func(m wire.Image) {
 			text := filepath.Join(t.TempDir(), "berth-sim.xml")
 			require.NoError(t, os.WriteFile(text, []byte(virsh(t, "dumpxml", "berth-sim")), 0o600))
 			virsh(t, "undefine", "berth-sim", "--checkpoints-metadata")
@@ -180,6 +184,7 @@ func TestChangesAreNotTrustedBlindly(t *testing.T) {
 	// An image far larger than its forerunners of the same kind is told, with the numbers.
 	tool("qemu-io", "-f", "qcow2", "-c", "write -q -P 5 60M 300M", file)
 	virsh(t, "checkpoint-delete", "berth-sim", "keenlodge-"+in(t, "shelf-blind")[0].ID, "--metadata")
+	tool("qemu-img", "bitmap", "--remove", file, "keenlodge-"+in(t, "shelf-blind")[0].ID)
 	s := keen(t, "policy", "run", "hourly-tickets", "--wait")
 	require.Equal(t, 3, s.code, "%s%s", s.out, s.err)
 	require.Regexp(t, `far larger than usual: \d+ MiB read; the last \d+ of its kind had \d+ MiB in the middle, give or take`, s.out)

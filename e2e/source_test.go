@@ -57,17 +57,21 @@ func TestLibvirtIsASource(t *testing.T) {
 			return h
 		}
 		t.Run(way, func(t *testing.T) {
-			sourcetest.Run(t, sourcetest.Subject{Guest: "crew-rota", Target: "vdb", Dial: dial, NewID: image.NewID,
-				Write: func(t *testing.T, at int64, fill byte) {
-					h := dial(t)
-					defer h.Close()
-					inside, err := source.As[source.Insider](h, "run a command")
-					require.NoError(t, err)
-					write := fmt.Sprintf(`busybox dd if=/dev/zero bs=1M count=1 | busybox tr '\000' '\%03o' | busybox dd of=/dev/vdb bs=4k seek=%d conv=notrunc,fsync`, fill, at/4096)
-					code, output, err := inside.Execute(t.Context(), "crew-rota", []string{"/bin/sh", "-c", write}, 30*time.Second)
-					require.NoError(t, err)
-					require.Zero(t, code, output)
-				}})
+			sourcetest.Run(t, sourcetest.Subject{Guest: "crew-rota", Target: "vdb", Dial: dial, NewID: image.NewID, Write: writer("crew-rota", dial)})
 		})
+	}
+}
+
+// writer writes to a guest's second disk from inside, as the conformance suite asks for.
+func writer(guest string, dial func(t *testing.T) source.Source) func(t *testing.T, at int64, fill byte) {
+	return func(t *testing.T, at int64, fill byte) {
+		h := dial(t)
+		defer h.Close()
+		inside, err := source.As[source.Insider](h, "run a command")
+		require.NoError(t, err)
+		write := fmt.Sprintf(`busybox dd if=/dev/zero bs=1M count=1 | busybox tr '\000' '\%03o' | busybox dd of=/dev/vdb bs=4k seek=%d conv=notrunc,fsync`, fill, at/4096)
+		code, output, err := inside.Execute(t.Context(), guest, []string{"/bin/sh", "-c", write}, 30*time.Second)
+		require.NoError(t, err)
+		require.Zero(t, code, output)
 	}
 }

@@ -39,6 +39,20 @@ func (inv *Inventory) Sources(ctx context.Context) ([]wire.Hypervisor, error) {
 	return out, nil
 }
 
+// Forget has the machines of sources that a site had and has no more be gone, but for those that another one has, too. Their images stay, and a source
+// that comes back finds them again.
+func (inv *Inventory) Forget(ctx context.Context, was, is site.Site) error {
+	for name := range was.Hypervisors {
+		if _, stays := is.Hypervisors[name]; stays {
+			continue
+		}
+		if _, _, err := inv.rec.SaveMachines(ctx, name, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Probe tries a source step by step: one of the site, or as spec says.
 func (inv *Inventory) Probe(ctx context.Context, name string, spec *site.Hypervisor) ([]probe.Step, error) {
 	if spec == nil {

@@ -83,8 +83,10 @@ func (l *Lodge) apply(ctx context.Context, now, next site.Site, try bool) (wire.
 	if err := l.Hooks.MakeKeys(ctx, next); err != nil {
 		return out, err
 	}
-	_, err = l.Inventory.Record(ctx, answers)
-	return out, err
+	if _, err = l.Inventory.Record(ctx, answers); err != nil {
+		return out, err
+	}
+	return out, l.Inventory.Forget(ctx, now, next)
 }
 
 // likeness orders stores so that each comes after the one that it is like.

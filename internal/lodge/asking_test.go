@@ -157,3 +157,28 @@ func TestAGuestOnTwoHosts(t *testing.T) {
 	require.Equal(t, run.Failed, r.State)
 	require.Contains(t, r.Tasks[0].Error, "whether it runs there can't be told, so it is not started here for a backup")
 }
+
+// A hypervisor that is taken out of the site takes its machines along, but for those that another one has; when it comes back they are the same.
+func TestAHypervisorThatIsTakenOut(t *testing.T) {
+	var pier *sourcetest.Host
+	b := newBenchWith(t, map[string]site.Policy{"nightly-guests": everything("newest 3")}, func(s *site.Site) {
+		pier = hostsOf(t, s, "pier-2")[0]
+		lodgetest.AddGuest(pier, "crew-rota", "u-crew", nil, 1)
+		pier.Add("timetable", "u-timetable", nil, nil)
+	})
+	require.Equal(t, run.Done, b.run("nightly-guests").State)
+	spec := b.site.Hypervisors["pier-2"]
+	delete(b.site.Hypervisors, "pier-2")
+	b.apply()
+	r := b.run("nightly-guests")
+	require.Equal(t, run.Done, r.State, b.lines(r.ID))
+	require.Len(t, r.Tasks, 2)
+	m, err := b.rec.Machine(t.Context(), "u-crew")
+	require.NoError(t, err)
+	require.Equal(t, machine.Gone, m.State)
+	b.site.Hypervisors["pier-2"] = spec
+	b.apply()
+	r = b.run("nightly-guests")
+	require.Len(t, r.Tasks, 3)
+	require.Len(t, b.images("u-crew"), 2)
+}

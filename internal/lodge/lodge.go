@@ -24,6 +24,7 @@ import (
 	"keenlodge/internal/retention"
 	"keenlodge/internal/runs"
 	_ "keenlodge/internal/source/libvirt"   // a kind of source
+	_ "keenlodge/internal/source/qemu"      // a kind of source
 	_ "keenlodge/internal/store/medium/all" // every medium
 	"keenlodge/internal/stores"
 	"keenlodge/internal/throttle"

@@ -15,8 +15,6 @@ import (
 	"libvirt.org/go/libvirtxml"
 
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/core/machine"
-	"keenlodge/internal/core/site"
 	"keenlodge/internal/nbd"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/libvirt/daemon"
@@ -140,8 +138,10 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 	}
 	c.late = func() error { return c.makeRoom(ctx, r, state) }
 	begin := func() error { return c.start(ctx, def, disks, r.Checkpoint) }
-	if c.consistency == image.Crash && r.Quiesce != machine.NoFreeze {
-		err = c.startFrozen(ctx, r, begin)
+	if c.consistency == image.Crash {
+		var stood source.Stood
+		stood, err = source.WhileFrozen(ctx, r, freezer{c}, begin)
+		c.consistency, c.frozen, c.warnings = stood.Consistency, stood.Frozen, append(c.warnings, stood.Warnings...)
 	} else {
 		err = begin()
 	}
@@ -409,69 +409,22 @@ func (c *capture) startAt(ctx context.Context, def *libvirtxml.Domain, disks []l
 	return err
 }
 
-// startFrozen starts the job while the guest's file systems stand still.
-func (c *capture) startFrozen(ctx context.Context, r source.Request, begin func() error) error {
-	dog, err := r.Watch()
-	if err != nil {
-		return fmt.Errorf("freeze guest %s: no watchdog could be set, so it was not tried: %w", r.Machine, err)
+// freezer freezes a capture's guest.
+type freezer struct{ c *capture }
+
+// Guard implements [source.Freezer]. On this host the watchdog is enough.
+func (f freezer) Guard(ctx context.Context) (end func(), err error) {
+	if _, here := f.c.h.Way.(daemon.Local); here {
+		return func() {}, nil
 	}
-	end := func() {}
-	if _, here := c.h.Way.(daemon.Local); !here {
-		if end, err = c.h.Guard(ctx, c.domain); err != nil {
-			dog.Thawed()
-			return c.unfrozen(r, begin, fmt.Errorf("freeze guest %s: if the line to its host were cut, nothing there would thaw it, so it was not tried: %w", r.Machine, err))
-		}
-	}
-	begun := time.Now()
-	err = c.h.Freeze(ctx, c.domain)
-	if err != nil {
-		// A freeze that failed or timed out may still hold, so it is thawed before anything else.
-		if _, err := c.h.ThawDomain(context.WithoutCancel(ctx), c.domain); err == nil {
-			dog.Thawed()
-			end()
-		}
-		return c.unfrozen(r, begin, err)
-	}
-	dog.Frozen()
-	if err = moment(ctx, r, "frozen"); err == nil {
-		err = begin()
-	}
-	n, undo := c.h.ThawDomain(context.WithoutCancel(ctx), c.domain)
-	c.frozen = time.Since(begun)
-	if undo != nil {
-		return errors.Join(err, fmt.Errorf("guest %s may still be frozen, the watchdog goes on trying: %w", r.Machine, undo))
-	}
-	dog.Thawed()
-	end()
-	if err = errors.Join(err, moment(ctx, r, "thawed")); err != nil {
-		return err
-	}
-	if n == 0 { // the watchdog was faster, perhaps before the snapshot was taken
-		err := fmt.Errorf("the freeze of guest %s did not hold until the snapshot was taken", r.Machine)
-		if r.Quiesce == machine.Required {
-			return err
-		}
-		c.warnings = append(c.warnings, err.Error()+"; the image is as after a power cut")
-		return nil
-	}
-	c.consistency = image.FileSystem
-	return nil
+	return f.c.h.Guard(ctx, f.c.domain)
 }
 
-func moment(ctx context.Context, r source.Request, name site.Moment) error {
-	if r.Moment == nil {
-		return nil
-	}
-	return r.Moment(ctx, name)
-}
+func (f freezer) Freeze(ctx context.Context) error { return f.c.h.Freeze(ctx, f.c.domain) }
 
-// unfrozen goes on without a freeze, where the policy allows it.
-func (c *capture) unfrozen(r source.Request, begin func() error, why error) error {
-	if r.Quiesce == machine.Required {
-		return fmt.Errorf("%w; is the guest agent running in it? With quiesce \"preferred\" the image is taken without a freeze", why)
-	}
-	c.warnings = append(c.warnings, why.Error()+"; the image is as after a power cut")
-	return begin()
+func (f freezer) Thaw(ctx context.Context) (n int, err error) {
+	thawed, err := f.c.h.ThawDomain(ctx, f.c.domain)
+	return int(thawed), err
 }
 
 // Close implements [source.Capture].

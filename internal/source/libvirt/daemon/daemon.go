@@ -70,7 +70,7 @@ func At(w Way) *Conn {
 func (c *Conn) dial(ctx context.Context) error {
 	conn, err := c.Way.Daemon(ctx)
 	if err != nil {
-		return fmt.Errorf("libvirt at %s: %w", c.Way.Place(), err)
+		return fmt.Errorf("libvirt at %s %w", c.Way.Place(), err)
 	}
 	c.conn, c.L = conn, golibvirt.NewWithDialer(dialed{conn})
 	c.dead.Store(false)

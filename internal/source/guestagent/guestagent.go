@@ -1,0 +1,131 @@
+// Package guestagent asks a guest from inside by QEMU's guest agent (QEMU, docs/interop/qemu-ga-ref), whichever way its commands travel.
+package guestagent
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"keenlodge/internal/source"
+)
+
+// Ask sends a command to a guest's agent and decodes what it returns into answer, unless that is nil.
+type Ask func(ctx context.Context, command string, arguments, answer any) error
+
+// Frozen reports whether the agent holds the guest frozen.
+func (a Ask) Frozen(ctx context.Context) (bool, error) {
+	var status string
+	err := a(ctx, "guest-fsfreeze-status", nil, &status)
+	return status == "frozen", err
+}
+
+// FileSystems lists the file systems that are mounted, by their places.
+func (a Ask) FileSystems(ctx context.Context) ([]source.FileSystem, error) {
+	var found []struct {
+		Mountpoint string `json:"mountpoint"`
+		Type       string `json:"type"`
+		Used       int64  `json:"used-bytes"`
+		Total      int64  `json:"total-bytes"`
+	}
+	if err := a(ctx, "guest-get-fsinfo", nil, &found); err != nil {
+		return nil, err
+	}
+	var out []source.FileSystem
+	for _, f := range found {
+		out = append(out, source.FileSystem{Mounted: f.Mountpoint, Kind: f.Type, Used: f.Used, Total: f.Total})
+	}
+	slices.SortFunc(out, func(a, b source.FileSystem) int { return strings.Compare(a.Mounted, b.Mounted) })
+	return out, nil
+}
+
+// Places are where file systems are mounted.
+func Places(found []source.FileSystem) []string {
+	var places []string
+	for _, f := range found {
+		places = append(places, f.Mounted)
+	}
+	return places
+}
+
+// mostSaid is how much of what a command says is kept, in bytes.
+const mostSaid = 64 << 10
+
+// Execute runs a command in guest name, as [source.Insider] says.
+func (a Ask) Execute(ctx context.Context, machine string, command []string, limit time.Duration) (code int, output string, err error) {
+	var started struct {
+		PID int64 `json:"pid"`
+	}
+	err = a(ctx, "guest-exec", map[string]any{"path": command[0], "arg": append([]string{}, command[1:]...), "capture-output": true}, &started)
+	if err != nil {
+		return 0, "", fmt.Errorf("run %s in guest %s: %w", command[0], machine, err)
+	}
+	pause := 50 * time.Millisecond
+	for end := time.Now().Add(limit); ; {
+		var now struct {
+			Exited bool   `json:"exited"`
+			Code   int    `json:"exitcode"`
+			Signal int    `json:"signal"`
+			Out    string `json:"out-data"`
+			Err    string `json:"err-data"`
+		}
+		if err := a(ctx, "guest-exec-status", map[string]any{"pid": started.PID}, &now); err != nil {
+			return 0, "", err
+		}
+		if now.Exited {
+			for _, part := range []string{now.Out, now.Err} {
+				text, err := base64.StdEncoding.DecodeString(part)
+				if err != nil {
+					return 0, "", fmt.Errorf("what %s said in guest %s: %w", command[0], machine, err)
+				}
+				output += string(text)
+			}
+			if now.Signal != 0 {
+				now.Code = 128 + now.Signal // as shells tell it
+			}
+			return now.Code, strings.ToValidUTF8(output[:min(len(output), mostSaid)], "?"), nil
+		}
+		if time.Now().After(end) {
+			return 0, "", fmt.Errorf("%s in guest %s took longer than %s; it goes on there", command[0], machine, limit)
+		}
+		select {
+		case <-ctx.Done():
+			return 0, "", context.Cause(ctx)
+		case <-time.After(pause):
+			pause = min(2*pause, time.Second)
+		}
+	}
+}
+
+// ReadFile reads a file of guest name, up to limit bytes.
+func (a Ask) ReadFile(ctx context.Context, machine, path string, limit int64) ([]byte, error) {
+	var handle int64
+	if err := a(ctx, "guest-file-open", map[string]any{"path": path, "mode": "r"}, &handle); err != nil {
+		return nil, err
+	}
+	defer a(context.WithoutCancel(ctx), "guest-file-close", map[string]any{"handle": handle}, nil)
+	var out []byte
+	for {
+		var piece struct {
+			Count int64  `json:"count"`
+			Body  string `json:"buf-b64"`
+			EOF   bool   `json:"eof"`
+		}
+		if err := a(ctx, "guest-file-read", map[string]any{"handle": handle, "count": 1 << 20}, &piece); err != nil {
+			return nil, err
+		}
+		body, err := base64.StdEncoding.DecodeString(piece.Body)
+		if err != nil {
+			return nil, fmt.Errorf("read %s in guest %s: %w", path, machine, err)
+		}
+		out = append(out, body...)
+		if int64(len(out)) > limit {
+			return nil, fmt.Errorf("read %s in guest %s: it has more than %d bytes", path, machine, limit)
+		}
+		if piece.EOF || piece.Count == 0 {
+			return out, nil
+		}
+	}
+}
