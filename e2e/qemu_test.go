@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -31,7 +30,7 @@ func TestQEMUByItself(t *testing.T) {
 	require.NoError(t, os.MkdirAll(folder, 0o711))
 	require.NoError(t, place.Quay.MakeDisks(t.Context(), guest))
 	vda, vdb := place.Quay.Disk(guest.Name, "vda"), place.Quay.Disk(guest.Name, "vdb")
-	out, err := exec.Command("sh", "-c", fmt.Sprintf("qemu-img create -q -f qcow2 %s 32M && chown --reference=%s %[1]s %s", vdb, vda, folder)).CombinedOutput()
+	out, err := exec.Command("sh", "-c", fmt.Sprintf("qemu-img create -q -f qcow2 %[1]s 32M && chown --reference=%[2]s %[1]s %[3]s", vdb, vda, folder)).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	start := func() *exec.Cmd {
 		accel := []string{"-accel", "tcg"}
@@ -40,7 +39,7 @@ func TestQEMUByItself(t *testing.T) {
 		}
 		who, err := os.Stat(vda)
 		require.NoError(t, err)
-		cmd := exec.Command("qemu-system-x86_64", append(accel, "-name", guest.Name, "-uuid", "0f7e3a52-66a1-4c55-9d3b-3f2f1a0c9e09", "-m", "160", "-nodefaults", "-display", "none",
+		cmd := exec.Command("qemu-system-x86_64", append(accel, "-name", guest.Name, "-uuid", "0f7e3a52-66a1-4c55-9d3b-3f2f1a0c9e09", "-m", "160", "-nodefaults", "-display", "none", "-serial", "null",
 			"-qmp", "unix:"+folder+"/gate-09.qmp,server=on,wait=off",
 			"-chardev", "socket,id=agent,path="+folder+"/gate-09.qga,server=on,wait=off", "-device", "virtio-serial", "-device", "virtserialport,chardev=agent,name=org.qemu.guest_agent.0",
 			"-blockdev", "qcow2,node-name=disk0,file.driver=file,file.filename="+vda, "-device", "virtio-blk-pci,drive=disk0,id=vda",
@@ -55,7 +54,12 @@ func TestQEMUByItself(t *testing.T) {
 		t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
 		h, err := qemu.Open(folder)
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { return h.Ping(context.Background(), guest.Name) == nil }, 4*time.Minute, 200*time.Millisecond)
+		for end := time.Now().Add(4 * time.Minute); h.Ping(t.Context(), guest.Name) != nil; time.Sleep(200 * time.Millisecond) {
+			said, err := os.ReadFile(log.Name())
+			require.NoError(t, err)
+			require.Empty(t, string(said), "QEMU complains")
+			require.True(t, time.Now().Before(end), "the guest does not answer")
+		}
 		return cmd
 	}
 	process := start()
