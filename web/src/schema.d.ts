@@ -55,6 +55,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/hypervisors": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Hypervisors, by name, and how each stands */
+    get: operations["list-hypervisors"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/hypervisors/find": {
     parameters: {
       query?: never
@@ -72,6 +89,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/hypervisors/{name}": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    /** Try a hypervisor, step by step, and add it to the site if no step failed */
+    put: operations["add-hypervisor"]
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/hypervisors/{name}/around": {
     parameters: {
       query?: never
@@ -83,6 +117,23 @@ export interface paths {
     get: operations["list-around"]
     put?: never
     post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/hypervisors/{name}/probes": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Try a hypervisor step by step; without a spec, the site's */
+    post: operations["probe-hypervisor"]
     delete?: never
     options?: never
     head?: never
@@ -952,6 +1003,51 @@ export interface components {
     Hello: {
       program: string
     }
+    Hypervisor: {
+      /**
+       * Format: date-time
+       * @description when it was last asked for its guests
+       */
+      asked: string | null
+      /** @description why it did not answer when it was last asked, or empty */
+      error: string
+      /** Format: int64 */
+      free: number
+      /**
+       * Format: date-time
+       * @description when it last answered
+       */
+      heard: string | null
+      /** @description what it calls itself */
+      host: string
+      kind: string
+      /**
+       * Format: int64
+       * @description how many guests it told of
+       */
+      machines: number
+      name: string
+      /** @description storage pool for restored disks; empty for its own choice */
+      pool: string
+      /** Format: int64 */
+      total: number
+      uri: string
+      version: string
+    }
+    HypervisorAdded: {
+      added: boolean
+      /** @description its guests */
+      machines: string[]
+      steps: components["schemas"]["Step"][]
+    }
+    HypervisorAddition: {
+      /** @description add it although a step of trying it failed */
+      anyway?: boolean
+      spec: components["schemas"]["SiteHypervisor"]
+    }
+    HypervisorTrial: {
+      spec?: components["schemas"]["SiteHypervisor"]
+    }
     Image: {
       /** @description made by hand, and no part of the scheduled ones' set */
       apart: boolean
@@ -1564,6 +1660,14 @@ export interface components {
     SiteHypervisor: {
       /** @description what may be read from its guests in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
       bandwidth?: string[]
+      /** @description by TLS: the certificate of the authority that the host's is from (PEM) */
+      ca_file?: string
+      /** @description by TLS: the service's own certificate (PEM) */
+      cert_file?: string
+      /** @description by SSH: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
+      host_key?: string
+      /** @description private key (PEM, without a passphrase) that signs in, by SSH or TLS; by SSH the keys of the service's agent by default */
+      key_file?: string
       /** @description how it is spoken to; default libvirt */
       kind?: string
       /** @description storage pool for restored disks */
@@ -1573,7 +1677,7 @@ export interface components {
        * @description how many of its guests are captured at the same time; default 2
        */
       tasks_at_once?: number
-      /** @description libvirt address: qemu:///system, or qemu+unix:///session?socket=/path */
+      /** @description libvirt address: qemu:///system, qemu+unix:///session?socket=/path, qemu+ssh://user@host/system or qemu+tls://host/system */
       uri: string
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
       windows?: string[]
@@ -2263,6 +2367,98 @@ export interface operations {
       }
     }
   }
+  "list-hypervisors": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Hypervisor"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "find-machines": {
     parameters: {
       query?: never
@@ -2279,6 +2475,104 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Found"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "add-hypervisor": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["HypervisorAddition"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["HypervisorAdded"]
         }
       }
       /** @description Bad Request */
@@ -2373,6 +2667,104 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Thing"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "probe-hypervisor": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["HypervisorTrial"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Step"][]
         }
       }
       /** @description Bad Request */

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -25,8 +26,9 @@ const (
 	// most.
 	marked   = "keenlodge-"
 	idLength = 10
-	// endTime is how long a job may take to end.
-	endTime = 20 * time.Second
+	// endTime is how long a job may take to end, freezeTime how long an agent may take to freeze its guest.
+	endTime    = 20 * time.Second
+	freezeTime = 8 * time.Second
 )
 
 // capture is a moment of a guest: for each disk a scratch file that takes what the guest writes over, by a backup job that copies nothing else,
@@ -178,9 +180,17 @@ func commandLine(q *conn) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("read how it was started: %w", err)
 	}
-	body, err := json.Marshal(map[string]any{"command": strings.Split(strings.TrimRight(string(line), "\x00"), "\x00")})
+	words := strings.Split(strings.TrimRight(string(line), "\x00"), "\x00")
+	for i, w := range words {
+		words[i] = secrets.ReplaceAllString(w, "$1$2=(left out)")
+	}
+	body, err := json.Marshal(map[string]any{"command": words})
 	return string(body), err
 }
+
+// secrets are the options of QEMU's that have one in them: those of -object secret, and of devices and drives that know no such object. They do not
+// belong in an image.
+var secrets = regexp.MustCompile(`(^|,)((?:[\w.-]*\.)?(?:data|password|passwd|key|cookie))=(?:[^,]|,,)*`)
 
 // checkpoint is the ID of the capture whose bitmap has a name.
 func checkpoint(name string) (id string, ok bool) {
@@ -519,8 +529,13 @@ type freezer struct{ c *capture }
 func (f freezer) Guard(context.Context) (func(), error) { return func() {}, nil }
 
 func (f freezer) Freeze(ctx context.Context) error {
+	ctx, cancel := context.WithTimeoutCause(ctx, freezeTime, fmt.Errorf("%w within %s", source.ErrBusy, freezeTime))
+	defer cancel()
 	var n int
 	err := f.c.h.ask(f.c.guest)(ctx, "guest-fsfreeze-freeze", nil, &n)
+	if err != nil && ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
 	if err == nil && n == 0 {
 		err = errors.New("no file system was frozen")
 	}
