@@ -91,6 +91,9 @@ func (c *certificates) make() error {
 	if err != nil {
 		return err
 	}
+	if err := os.WriteFile(filepath.Join(c.folder, "dh-params.pem"), []byte(ffdhe2048), 0o644); err != nil {
+		return err
+	}
 	for _, name := range []string{"server", "client"} {
 		if _, _, err := c.issue(name, authority, key); err != nil {
 			return err
@@ -98,6 +101,18 @@ func (c *certificates) make() error {
 	}
 	return nil
 }
+
+// ffdhe2048 is a group for key exchanges (RFC 7919, appendix A.1). Without one QEMU looks for another for a second or more, each time that it offers
+// disks over TLS.
+const ffdhe2048 = `-----BEGIN DH PARAMETERS-----
+MIIBCAKCAQEA//////////+t+FRYortKmq/cViAnPTzx2LnFg84tNpWp4TZBFGQz
++8yTnc4kmz75fS/jY2MMddj2gbICrsRhetPfHtXV/WVhJDP1H18GbtCFY2VVPe0a
+87VXE15/V8k1mE8McODmi3fipona8+/och3xWKE2rec1MKzKT0g6eXq8CrGCsyT7
+YdEIqUuyyOP7uWrat2DX9GgdT0Kj3jlN9K5W7edjcrsZCwenyO4KbXCeAvzhzffi
+7MA0BM0oNC9hkXL+nOmFg/+OTxIy7vKBg8P+OxtMb61zO7X8vC7CIAXFjvGDfRaD
+ssbzSibBsu/6iGtCOGEoXJf//////////wIBAg==
+-----END DH PARAMETERS-----
+`
 
 // issue makes a certificate and its key, NAME-cert.pem and NAME-key.pem as QEMU and libvirt look for them.
 func (c *certificates) issue(name string, authority *x509.Certificate, signer *ecdsa.PrivateKey) (*x509.Certificate, *ecdsa.PrivateKey, error) {
