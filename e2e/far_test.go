@@ -167,6 +167,8 @@ func TestTryingAHypervisor(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	other, err := os.ReadFile(stranger + ".pub")
 	require.NoError(t, err)
+	shown := filepath.Join(folder, "shown")
+	require.NoError(t, os.WriteFile(shown, []byte("not even a key"), 0o644))
 	tls := place.Pier.OverTLS()
 	old := tooOld(t, place.Pier.Socket())
 	for name, c := range map[string]struct {
@@ -176,6 +178,7 @@ func TestTryingAHypervisor(t *testing.T) {
 		"another host key":     {with(good, func(s *site.Hypervisor) { s.HostKey = string(other) }), []string{"✓ reach", "✗ host key", "another key than the one that is known"}},
 		"a key without rights": {with(good, func(s *site.Hypervisor) { s.KeyFile = stranger }), []string{"✓ host key", "✗ sign in", "user nobody with this key"}},
 		"no such key":          {with(good, func(s *site.Hypervisor) { s.KeyFile = folder + "/none" }), []string{"✗ sign in", "the key file can't be read"}},
+		"a key for all to see": {with(good, func(s *site.Hypervisor) { s.KeyFile = shown }), []string{"✗ sign in", "can be read by others (mode 644)", "chmod 600"}},
 		"nobody there":         {with(good, func(s *site.Hypervisor) { s.URI = "qemu+ssh://nobody@127.0.0.1:1/system" }), []string{"✗ reach", "connection refused"}},
 		"an account that may not open the socket": {with(good, func(s *site.Hypervisor) { s.URI = strings.Replace(s.URI, "nobody@", "daemon@", 1) }),
 			[]string{"✓ sign in", "✗ libvirt", "the account may not open it"}},

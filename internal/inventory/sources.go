@@ -134,11 +134,11 @@ func (inv *Inventory) Add(ctx context.Context, name string, a wire.HypervisorAdd
 		return s, nil
 	}
 	next, err := with(now)
-	if err == nil {
-		err = next.Check()
-	}
 	if err != nil {
 		return wire.HypervisorAdded{}, err
+	}
+	if err := next.Check(); err != nil {
+		return wire.HypervisorAdded{}, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
 	steps, err := inv.Probe(ctx, name, &a.Spec)
 	if err != nil {

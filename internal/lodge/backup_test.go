@@ -419,6 +419,10 @@ func TestASilentSource(t *testing.T) {
 	r := b.run("nightly-guests")
 	require.EqualValues(t, run.Failed, r.State)
 	require.Contains(t, r.Error, "machine crew-rota can't be backed up: hypervisor pier-2: the pier is flooded")
+	standing, err := b.l.Summary(t.Context())
+	require.NoError(t, err)
+	require.Len(t, standing.Notices, 1)
+	require.Contains(t, standing.Notices[0].Text, "the pier is flooded")
 	require.Len(t, r.Tasks, 2)
 	require.Len(t, b.images("u-tickets"), 1)
 }

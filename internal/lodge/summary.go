@@ -82,6 +82,19 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 		st.policies[name] = covering{covers: []string{}, freshness: planning.FreshnessLimit(s, name, now)}
 	}
 	sum := wire.Standing{Machines: 0, Late: wire.Some{Names: []string{}}, Failed: wire.Some{Names: []string{}}, Unproven: wire.Some{Names: []string{}}, Open: wire.Some{Names: []string{}}, Notices: []wire.Notice{}}
+	heard, err := l.rec.Sources(ctx)
+	if err != nil {
+		return st, err
+	}
+	for _, h := range heard {
+		if _, known := s.Hypervisors[h.Name]; known && h.Error != "" && len(sum.Notices) < namesShown {
+			last := "never yet"
+			if h.Heard != nil {
+				last = "last " + h.Heard.In(s.Location()).Format("Mon 2 Jan 15:04")
+			}
+			sum.Notices = append(sum.Notices, wire.Notice{On: h.Name, Text: "it did not answer when it was asked for its guests (it did " + last + "): " + h.Error})
+		}
+	}
 	for _, m := range machines {
 		if m.Retired != nil {
 			sum.Retired++
@@ -90,7 +103,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 		if m.Notice != "" || m.AlsoOn != "" {
 			text := m.Notice
 			if m.AlsoOn != "" {
-				text = "hypervisors " + m.Hypervisor + " and " + m.AlsoOn + " both have a machine of this UUID: a copied definition, or it is on its way; give a copy a UUID of its own"
+				text = "hypervisors " + m.Hypervisor + " and " + m.AlsoOn + " both have a machine of this UUID: a copied definition, or it is on its way. It is captured once, where it runs; give a copy a UUID of its own"
 			}
 			if len(sum.Notices) < namesShown {
 				sum.Notices = append(sum.Notices, wire.Notice{On: m.Label, Text: text})

@@ -89,7 +89,7 @@ type dialed struct{ net.Conn }
 
 func (d dialed) Dial() (net.Conn, error) { return d.Conn, nil }
 
-// within makes a call that may take so long. The protocol has no way to take a call back, so when the time is up the connection is closed,
+// Within makes a call that may take so long. The protocol has no way to take a call back, so when the time is up the connection is closed,
 // which ends the wait; the daemon may still carry the call out. The next call makes a new connection, so that clearing up is possible after
 // any failure, and after the daemon was started anew.
 func (c *Conn) Within(ctx context.Context, limit time.Duration, what string, call func() error) error {

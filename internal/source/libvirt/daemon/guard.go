@@ -22,11 +22,9 @@ const hostGuard = `( sleep %d; exec virsh -q -c qemu://%s domfsthaw %s ) >/dev/n
 
 // guard starts a guard on the host. It needs a shell there, and virsh.
 func (w *SSH) guard(ctx context.Context, path, name string, limit time.Duration) (end func(), err error) {
-	w.mu.Lock()
-	line := w.talking
-	w.mu.Unlock()
-	if line == nil {
-		return nil, errors.New("there is no line")
+	line, err := w.talking.get(ctx, w)
+	if err != nil {
+		return nil, err
 	}
 	s, err := line.NewSession()
 	if err != nil {

@@ -113,40 +113,77 @@ type SSH struct {
 	to              reach.SSH
 	socket, keyFile string
 
-	mu            sync.Mutex
-	talking, data *reach.Line
+	talking, data lane
 }
 
-// through connects to a socket through one of the lines, over a new one where the old one does not answer.
-func (w *SSH) through(ctx context.Context, line **reach.Line, socket string) (net.Conn, error) {
-	w.mu.Lock()
-	if *line != nil && !(*line).Answers(AnswerTime) {
-		(*line).Close()
-		*line = nil
+// lane is one of the lines to a host, which is made when it is needed, and anew when it does not answer.
+type lane struct {
+	mu     sync.Mutex
+	line   *reach.Line
+	closed bool
+}
+
+// get gives the line.
+func (n *lane) get(ctx context.Context, w *SSH) (*reach.Line, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.closed {
+		return nil, fmt.Errorf("%w: the connection was closed here", net.ErrClosed)
 	}
-	if *line == nil {
-		c := w.to
-		if w.keyFile != "" {
-			key, err := os.ReadFile(w.keyFile)
-			if err != nil {
-				w.mu.Unlock()
-				return nil, fmt.Errorf("%w: the key file can't be read: %w", reach.ErrRefused, err)
-			}
-			c.PrivateKey = string(key)
-		}
-		made, err := c.Dial(ctx)
+	if n.line != nil && !n.line.Answers(AnswerTime) {
+		n.line.Close()
+		n.line = nil
+	}
+	if n.line != nil {
+		return n.line, nil
+	}
+	c := w.to
+	if w.keyFile != "" {
+		key, err := readKey(w.keyFile)
 		if err != nil {
-			w.mu.Unlock()
-			if errors.Is(err, reach.ErrUnreachable) {
-				err = fmt.Errorf("%w: %w", source.ErrUnreachable, err)
-			}
-			return nil, err
+			return nil, fmt.Errorf("%w: %w", reach.ErrRefused, err)
 		}
-		*line = made
+		c.PrivateKey = string(key)
 	}
-	through := *line
-	w.mu.Unlock()
-	return through.Socket(ctx, socket)
+	line, err := c.Dial(ctx)
+	if errors.Is(err, reach.ErrUnreachable) {
+		err = fmt.Errorf("%w: %w", source.ErrUnreachable, err)
+	}
+	n.line = line
+	return line, err
+}
+
+// readKey reads a private key's file, which nobody else may read.
+func readKey(file string) ([]byte, error) {
+	info, err := os.Stat(file)
+	if err == nil && info.Mode()&0o077 != 0 {
+		return nil, fmt.Errorf("the key file %s can be read by others (mode %o); take that right away: chmod 600 %[1]s", file, info.Mode().Perm())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the key file can't be read: %w", err)
+	}
+	key, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("the key file can't be read: %w", err)
+	}
+	return key, nil
+}
+
+func (n *lane) close() {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.closed = true; n.line != nil {
+		n.line.Close()
+	}
+}
+
+// through connects to a socket through one of the lines.
+func (w *SSH) through(ctx context.Context, n *lane, socket string) (net.Conn, error) {
+	line, err := n.get(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	return line.Socket(ctx, socket)
 }
 
 func (w *SSH) Daemon(ctx context.Context) (net.Conn, error) {
@@ -195,13 +232,8 @@ func (w *SSH) Said(step string) string {
 }
 
 func (w *SSH) hangUp() {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	for _, line := range []*reach.Line{w.talking, w.data} {
-		if line != nil {
-			line.Close()
-		}
-	}
+	w.talking.close()
+	w.data.close()
 }
 
 // TLS reaches a daemon and QEMU's NBD server over TLS, both with the same certificates.
@@ -220,7 +252,15 @@ func (w *TLS) config() (*tls.Config, error) {
 	if !roots.AppendCertsFromPEM(authority) {
 		return nil, fmt.Errorf("%s has no certificate (PEM) in it", w.spec.CAFile)
 	}
-	own, err := tls.LoadX509KeyPair(w.spec.CertFile, w.spec.KeyFile)
+	cert, err := os.ReadFile(w.spec.CertFile)
+	if err != nil {
+		return nil, fmt.Errorf("the service's own certificate can't be read: %w", err)
+	}
+	key, err := readKey(w.spec.KeyFile)
+	if err != nil {
+		return nil, err
+	}
+	own, err := tls.X509KeyPair(cert, key)
 	if err != nil {
 		return nil, fmt.Errorf("the service's own certificate %s with key %s: %w", w.spec.CertFile, w.spec.KeyFile, err)
 	}
