@@ -155,6 +155,42 @@ func TestALineThatIsCutWhileARunGoes(t *testing.T) {
 	require.Contains(t, log, "the line to the hypervisor was cut while disk vda was read")
 	require.Contains(t, log, "the line to the hypervisor is back after")
 	requirePierClean(t)
+
+	// Back through the same line: what is cut in the middle leaves nothing, what is not is the disk.
+	taken := ended.Tasks[0].Image
+	t.Cleanup(func() {
+		place.Pier.Virsh(context.Background(), "undefine", "crew-again")
+		for _, v := range pierVolumes(t) {
+			place.Pier.Virsh(context.Background(), "vol-delete", v, "--pool", "pier")
+		}
+	})
+	line.CutAfter(8 << 20)
+	s := keen(t, "image", "restore", taken, "--as", "crew-again", "--wait")
+	require.NotZero(t, s.code, s.out)
+	require.Eventually(t, func() bool { return len(pierVolumes(t)) == 0 }, 2*time.Minute, time.Second, "half of a disk stays")
+	keenOK(t, "image", "restore", taken, "--as", "crew-again", "--wait")
+	require.Len(t, pierVolumes(t), 2)
+	out := t.TempDir()
+	keenOK(t, "store", "extract", folder, taken, "--to", out)
+	for _, v := range pierVolumes(t) {
+		target := "vda"
+		if strings.Contains(v, "vdb") {
+			target = "vdb"
+		}
+		said, err := exec.Command("qemu-img", "compare", "-U", filepath.Join(out, taken+"-"+target+".raw"), filepath.Join(place.Folder, "pier", v)).CombinedOutput()
+		require.NoError(t, err, "%s", said)
+	}
+}
+
+// pierVolumes lists the volumes of pier-2 that a restore of crew-again made.
+func pierVolumes(t *testing.T) (names []string) {
+	t.Helper()
+	found, err := filepath.Glob(filepath.Join(place.Folder, "pier", "crew-again-*"))
+	require.NoError(t, err)
+	for _, f := range found {
+		names = append(names, filepath.Base(f))
+	}
+	return names
 }
 
 // What is wrong with a hypervisor is told at the step that fails, with what to do; nothing of a key is shown.
