@@ -156,8 +156,15 @@ func TestALineThatIsCutWhileARunGoes(t *testing.T) {
 	require.Contains(t, log, "the line to the hypervisor is back after")
 	requirePierClean(t)
 
+	killedRuns(t, "pier-guests", func() bool {
+		frozen, err := place.Pier.Virsh(t.Context(), "qemu-agent-command", "crew-rota", `{"execute":"guest-fsfreeze-status"}`)
+		_, none := place.Pier.Virsh(t.Context(), "backup-dumpxml", "crew-rota")
+		left, globbed := filepath.Glob(filepath.Join(place.Folder, "pier", "keenlodge-*"))
+		return err == nil && strings.Contains(frozen, "thawed") && none != nil && globbed == nil && len(left) == 0
+	})
+
 	// Back through the same line: what is cut in the middle leaves nothing, what is not is the disk.
-	taken := ended.Tasks[0].Image
+	taken := keenJSON[[]wire.Image](t, "image", "list", "--machine", "crew-rota", "--policy", "pier-guests")[0].ID
 	t.Cleanup(func() {
 		place.Pier.Virsh(context.Background(), "undefine", "crew-again")
 		for _, v := range pierVolumes(t) {

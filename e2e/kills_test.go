@@ -154,3 +154,29 @@ func undefineAgain(t *testing.T) {
 	}
 	place.Quay.Virsh(context.Background(), "pool-refresh", "quay")
 }
+
+// killedRuns kills the service in the middle of runs of a policy, and requires each time that all is cleared and the next run succeeds: two times, or
+// a fifth of what KEENLODGE_KILLS says.
+func killedRuns(t *testing.T, policy string, clean func() bool) {
+	t.Helper()
+	kills, seed := mediumtest.Campaign("KEENLODGE_KILLS", 10)
+	rng := rand.New(rand.NewPCG(seed, 29))
+	for n := range kills / 5 {
+		after := time.Duration(rng.Int64N(int64(2500 * time.Millisecond)))
+		what := fmt.Sprintf("seed %d, number %d: killed %s after the start of %s", seed, n, after.Round(time.Millisecond), policy)
+		_, err := lodge.RunPolicy(t.Context(), policy, "")
+		require.NoError(t, err)
+		time.Sleep(after)
+		service.Signal(syscall.SIGKILL)
+		startService(t)
+		require.Eventually(t, func() bool {
+			return !slices.ContainsFunc(keenJSON[[]wire.Run](t, "run", "list"), func(r wire.Run) bool { return r.State == "running" || r.State == "queued" })
+		}, 2*time.Minute, 100*time.Millisecond, what)
+		for end := time.Now().Add(3 * time.Minute); !clean(); time.Sleep(200 * time.Millisecond) {
+			require.True(t, time.Now().Before(end), "%s: something is left\n%s", what, tail(t, "service.log", 20_000))
+		}
+		s := keen(t, "policy", "run", policy, "--wait")
+		require.Contains(t, []int{0, 3}, s.code, "%s: the next run\n%s%s\n%s", what, s.out, s.err, tail(t, "service.log", 6000))
+	}
+	t.Logf("%d kills from seed %d", kills/5, seed)
+}

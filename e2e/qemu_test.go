@@ -92,6 +92,17 @@ func TestQEMUByItself(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, left)
 
+	killedRuns(t, "north-gate", func() bool {
+		left, err := filepath.Glob(folder + "/keenlodge-*")
+		h, opened := qemu.Open(folder)
+		if err != nil || opened != nil || len(left) > 0 {
+			return false
+		}
+		frozen, err := h.Frozen(t.Context(), guest.Name)
+		open, asked := h.Captures(t.Context(), guest.Name)
+		return err == nil && !frozen && asked == nil && len(open) == 0
+	})
+
 	// A process that is killed has not written its bitmaps.
 	require.NoError(t, process.Process.Kill())
 	process.Wait()
@@ -99,9 +110,10 @@ func TestQEMUByItself(t *testing.T) {
 	whole := newest()
 	require.Equal(t, image.Full, whole.Capture)
 	require.True(t, strings.Contains(whole.CaptureWhy, "bitmap of image"), whole.CaptureWhy)
-	require.Equal(t, image.Incremental, newest().Capture)
+	last := newest()
+	require.Equal(t, image.Incremental, last.Capture)
 
-	r := keen(t, "image", "restore", full.ID, "--as", "gate-10", "--wait")
+	r := keen(t, "image", "restore", last.ID, "--as", "gate-10", "--wait")
 	require.NotZero(t, r.code)
 	require.Contains(t, r.out+r.err, "a source of this kind can't make machines")
 }

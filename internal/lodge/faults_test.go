@@ -323,6 +323,9 @@ func TestAnyFate(t *testing.T) {
 			met[string(f)]++
 		}
 		c.verify(fmt.Sprintf("seed %d, number %d: %s at %s", seed, n, f, cmp.Or(c.at, "no call")))
+		if n%100 == 99 {
+			t.Logf("%d fates so far: %v", n+1, met)
+		}
 	}
 	t.Logf("%d fates from seed %d: %v; %d images read back", cuts, seed, met, len(c.images))
 	require.NotEmpty(t, met)

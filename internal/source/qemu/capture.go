@@ -80,14 +80,10 @@ func (h *Host) Capture(ctx context.Context, r source.Request) (source.Capture, e
 }
 
 func (c *capture) begin(ctx context.Context, r source.Request) error {
-	var found []string
-	err := c.h.with(ctx, r.Machine, func(q *conn) (err error) {
-		if err := c.describe(q, r); err != nil {
-			return err
-		}
-		found, err = q.ours()
+	if err := c.h.with(ctx, r.Machine, func(q *conn) error { return c.describe(q, r) }); err != nil {
 		return err
-	})
+	}
+	found, err := c.h.Captures(ctx, r.Machine)
 	if err != nil {
 		return err
 	}
@@ -226,6 +222,15 @@ func (q *conn) ours() (ids []string, err error) {
 	for _, n := range nodes {
 		add(n.Name)
 	}
+	return ids, err
+}
+
+// Captures lists the IDs of captures that are open on a guest, whoever made them.
+func (h *Host) Captures(ctx context.Context, guest string) (ids []string, err error) {
+	err = h.with(ctx, guest, func(q *conn) (err error) {
+		ids, err = q.ours()
+		return err
+	})
 	return ids, err
 }
 
@@ -463,7 +468,7 @@ func (h *Host) Clear(ctx context.Context, guest, id string, _ bool) (found []str
 	}
 	var errs []error
 	// A guest without an agent can't have been frozen by us.
-	if frozen, err := h.ask(guest).Frozen(ctx); err == nil && frozen {
+	if frozen, err := h.Frozen(ctx, guest); err == nil && frozen {
 		_, err := h.thaw(ctx, guest)
 		errs = append(errs, err)
 		found = append(found, "thawed guest "+guest)

@@ -262,6 +262,11 @@ func (h *Host) ReadGuestFile(ctx context.Context, guest, path string, limit int6
 	return h.ask(guest).ReadFile(ctx, guest, path, limit)
 }
 
+// Frozen reports whether the agent holds a guest frozen.
+func (h *Host) Frozen(ctx context.Context, guest string) (bool, error) {
+	return h.ask(guest).Frozen(ctx)
+}
+
 // Thaw implements [source.Capturer].
 func (h *Host) Thaw(ctx context.Context, guest string) error {
 	_, err := h.thaw(ctx, guest)
