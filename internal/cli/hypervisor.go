@@ -101,7 +101,7 @@ func reached(h wire.Hypervisor) string {
 	u, err := url.Parse(h.URI)
 	switch {
 	case err != nil || h.Kind != site.Libvirt:
-		return h.Kind
+		return h.Kind + " " + h.URI
 	case u.Host == "":
 		return "on this host"
 	}
