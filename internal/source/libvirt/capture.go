@@ -164,17 +164,22 @@ func (c *capture) openDisk(ctx context.Context, k libvirtxml.DomainDisk) error {
 	if c.since[target] != "" {
 		bitmap = c.bitmap()
 	}
-	opened, err := c.connect(ctx, target, bitmap)
+	begun := time.Now()
+	opened, err := c.connect(ctx, target, bitmap, 0)
 	if errors.Is(err, nbd.ErrNoBitmap) {
 		bitmap, c.why[target] = "", err.Error()
-		opened, err = c.connect(ctx, target, "")
+		begun = time.Now()
+		opened, err = c.connect(ctx, target, "", 0)
 	}
 	if err != nil {
 		return err
 	}
 	c.open = append(c.open, opened)
-	if d.Disk, d.Why = opened, c.why[target]; bitmap != "" {
-		d.Whole = opened.Whole()
+	if d.Disk, err = c.widen(ctx, opened, time.Since(begun)); err != nil {
+		return err
+	}
+	if d.Why = c.why[target]; bitmap != "" {
+		d.Whole = whole{d.Disk, opened}
 	}
 	c.disks = append(c.disks, d)
 	return nil

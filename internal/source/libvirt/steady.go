@@ -6,7 +6,10 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/nbd"
@@ -26,6 +29,7 @@ const (
 type steady struct {
 	c              *capture
 	target, bitmap string
+	nth            int             // of the streams of its disk
 	ctx            context.Context // the capture's
 	end            context.CancelFunc
 
@@ -33,10 +37,10 @@ type steady struct {
 	client *nbd.Client
 }
 
-// connect opens the disk for the first time.
-func (c *capture) connect(ctx context.Context, target, bitmap string) (*steady, error) {
+// connect opens a stream of a disk for the first time.
+func (c *capture) connect(ctx context.Context, target, bitmap string, nth int) (*steady, error) {
 	ctx, end := context.WithCancel(ctx)
-	s := &steady{c: c, target: target, bitmap: bitmap, ctx: ctx, end: end}
+	s := &steady{c: c, target: target, bitmap: bitmap, nth: nth, ctx: ctx, end: end}
 	client, err := s.dial()
 	if err != nil {
 		end()
@@ -47,7 +51,7 @@ func (c *capture) connect(ctx context.Context, target, bitmap string) (*steady, 
 }
 
 func (s *steady) dial() (*nbd.Client, error) {
-	conn, secure, err := s.c.h.Export(s.ctx, s.c.server)
+	conn, secure, err := s.c.h.Export(s.ctx, s.c.server, s.nth)
 	if err != nil {
 		return nil, fmt.Errorf("disk %s: %w", s.target, err)
 	}
@@ -138,18 +142,79 @@ func (s *steady) Extents(ctx context.Context, offset, length int64) (out []disk.
 	return out, err
 }
 
-// Whole is the same disk without the word of the bitmap.
-func (s *steady) Whole() disk.Disk { return whole{s} }
-
-type whole struct{ *steady }
+// whole is the same disk without the word of the bitmap.
+type whole struct {
+	disk.Disk
+	s *steady
+}
 
 // Extents implements [disk.Disk].
 func (w whole) Extents(ctx context.Context, offset, length int64) (out []disk.Extent, err error) {
-	err = w.do(func(k *nbd.Client) (err error) {
+	err = w.s.do(func(k *nbd.Client) (err error) {
 		out, err = k.Whole().Extents(ctx, offset, length)
 		return err
 	})
 	return out, err
+}
+
+const (
+	// longTrip is how long what is said takes there and an answer back from where on one stream does not fill a line: through SSH 2 MiB are
+	// under way at most (golang.org/x/crypto/ssh, channelWindowSize).
+	longTrip = 5 * time.Millisecond
+	// openingTrips is how many trips the opening of an export takes.
+	openingTrips = 5
+	// share is what one stream is asked for at once, in bytes.
+	share = 256 << 10
+)
+
+// wide is a disk that is read over several streams at once.
+type wide struct {
+	*steady
+	streams []*steady
+	next    atomic.Uint64
+}
+
+// widen opens more streams of a disk whose opening took so long, if its host is far.
+func (c *capture) widen(ctx context.Context, s *steady, took time.Duration) (disk.Disk, error) {
+	if took < openingTrips*longTrip || c.h.Streams() == 1 {
+		return s, nil
+	}
+	w := &wide{steady: s, streams: []*steady{s}}
+	for n := 1; n < c.h.Streams(); n++ {
+		more, err := c.connect(ctx, s.target, s.bitmap, n)
+		if err != nil {
+			return nil, err
+		}
+		c.open = append(c.open, more)
+		w.streams = append(w.streams, more)
+	}
+	return w, nil
+}
+
+// ReadAt implements [io.ReaderAt].
+func (w *wide) ReadAt(p []byte, off int64) (int, error) {
+	if left := w.Size() - off; off < 0 || left < int64(len(p)) {
+		return w.steady.ReadAt(p, off) // which knows what to say of the disk's end
+	}
+	var group errgroup.Group
+	got := make([]int, (len(p)+share-1)/share)
+	for i := range got {
+		part := p[i*share : min(len(p), (i+1)*share)]
+		stream := w.streams[w.next.Add(1)%uint64(len(w.streams))]
+		group.Go(func() (err error) {
+			got[i], err = stream.ReadAt(part, off+int64(i*share))
+			return err
+		})
+	}
+	err := group.Wait()
+	n := 0
+	for i := range got {
+		n += got[i]
+		if got[i] < share { // what comes after what is missing does not count
+			break
+		}
+	}
+	return n, err
 }
 
 // close ends the connection, also one that is being made: then its context has ended.

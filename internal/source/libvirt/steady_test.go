@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -31,7 +32,7 @@ type through struct {
 	line *mediumtest.Line
 }
 
-func (w through) Export(ctx context.Context, _ *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+func (w through) Export(ctx context.Context, _ *libvirtxml.DomainBackupPullServer, _ int) (net.Conn, *tls.Config, error) {
 	conn, err := new(net.Dialer).DialContext(ctx, "tcp", w.line.Address())
 	if err != nil {
 		err = fmt.Errorf("%w: %w", reach.ErrUnreachable, err)
@@ -41,6 +42,7 @@ func (w through) Export(ctx context.Context, _ *libvirtxml.DomainBackupPullServe
 
 // The daemon is as far away as the disks.
 func (w through) Daemon(context.Context) (net.Conn, error) { return nil, reach.ErrUnreachable }
+func (w through) Streams() int                             { return 4 }
 func (w through) Place() string                            { return "pier-2" }
 
 // A disk that is read while its line is cut again and again is read as it is; a line that stays away is given up.
@@ -60,15 +62,23 @@ func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
 	var told atomic.Int64
 	h := &Host{inside.Agent{Conn: daemon.At(through{line: line})}}
 	c := &capture{h: h, tell: func(string, ...any) { told.Add(1) }, patience: time.Minute}
-	s, err := c.connect(t.Context(), "vda", "")
+	opened, err := c.connect(t.Context(), "vda", "", 0)
 	require.NoError(t, err)
-	defer s.close()
+	defer opened.close()
+	s, err := c.widen(t.Context(), opened, time.Second) // as if it were far
+	require.NoError(t, err)
+	require.Len(t, c.open, 3, "and the first")
+	defer func() {
+		for _, more := range c.open {
+			more.close()
+		}
+	}()
 	var group errgroup.Group
 	for n := range 4 {
 		group.Go(func() error {
-			got := make([]byte, 64<<10)
-			for at := n * len(got); at < len(body); at += 4 * len(got) {
-				if at%(6<<20) == n*len(got) {
+			got := make([]byte, 640<<10)
+			for at := n * len(got); at+len(got) <= len(body); at += 4 * len(got) {
+				if at/len(got)%9 == n {
 					line.CutAfter(100_000)
 				}
 				if _, err := s.ReadAt(got, int64(at)); err != nil {
@@ -83,6 +93,10 @@ func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
 	}
 	require.NoError(t, group.Wait())
 	require.Positive(t, line.Cuts())
+	end := make([]byte, 1<<20)
+	n, err := s.ReadAt(end, int64(len(body))-300_000)
+	require.Equal(t, []any{300_000, io.EOF}, []any{n, err})
+	require.Equal(t, string(body[len(body)-300_000:]), string(end[:n]))
 	size := int64(0)
 	require.NoError(t, disk.Walk(t.Context(), s, func(e disk.Extent) error { size += e.Length; return nil }))
 	require.EqualValues(t, len(body), size)
@@ -96,11 +110,11 @@ func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
 	// One that is closed meanwhile waits no longer.
 	line.Down(false)
 	c.patience = time.Hour
-	s, err = c.connect(t.Context(), "vda", "")
+	opened, err = c.connect(t.Context(), "vda", "", 0)
 	require.NoError(t, err)
 	line.Down(true)
 	failed := make(chan error)
-	go func() { _, err := s.ReadAt(make([]byte, 10), 0); failed <- err }()
-	time.AfterFunc(50*time.Millisecond, s.end)
+	go func() { _, err := opened.ReadAt(make([]byte, 10), 0); failed <- err }()
+	time.AfterFunc(50*time.Millisecond, opened.end)
 	require.True(t, errors.Is(<-failed, context.Canceled))
 }

@@ -30,8 +30,10 @@ type Way interface {
 	Daemon(ctx context.Context) (net.Conn, error)
 	// Offer says where QEMU is to offer the disks of a job; try counts from 0, for a place may be taken.
 	Offer(mark, socket string, try int) *libvirtxml.DomainBackupPullServer
-	// Export connects to such a place; where secure is not nil, TLS is to be begun over it.
-	Export(ctx context.Context, server *libvirtxml.DomainBackupPullServer) (conn net.Conn, secure *tls.Config, err error)
+	// Export connects to such a place; where secure is not nil, TLS is to be begun over it. nth counts the streams of a disk from 0; Streams is
+	// how many of them make sense where the way is long.
+	Export(ctx context.Context, server *libvirtxml.DomainBackupPullServer, nth int) (conn net.Conn, secure *tls.Config, err error)
+	Streams() int
 	// Place says in words where the daemon is, Said how a step on the way there went.
 	Place() string
 	Said(step string) string
@@ -44,6 +46,8 @@ const (
 	tlsPort = "16514"
 	// firstPort is the first of those at which disks are offered over TLS, Ports how many there are.
 	firstPort, Ports = 49300, 100
+	// streams is how many connections a disk is read over at most.
+	streams = 4
 )
 
 // Parse reads a hypervisor's address.
@@ -94,11 +98,12 @@ func (w Local) Offer(_, socket string, _ int) *libvirtxml.DomainBackupPullServer
 	return atSocket(socket)
 }
 
-func (w Local) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+func (w Local) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer, _ int) (net.Conn, *tls.Config, error) {
 	conn, err := (&net.Dialer{Timeout: AnswerTime}).DialContext(ctx, "unix", s.UNIX.Socket)
 	return conn, nil, err
 }
 
+func (w Local) Streams() int       { return 1 }
 func (w Local) Place() string      { return string(w) }
 func (w Local) Said(string) string { return "" }
 func (w Local) hangUp()            {}
@@ -107,13 +112,14 @@ func atSocket(socket string) *libvirtxml.DomainBackupPullServer {
 	return &libvirtxml.DomainBackupPullServer{UNIX: &libvirtxml.DomainBackupPullServerUNIX{Socket: socket}}
 }
 
-// SSH reaches the sockets of another host through SSH. What is said to the daemon and what is read of disks go over two lines, so that
-// a thaw does not wait behind data.
+// SSH reaches the sockets of another host through SSH. What is said to the daemon and what is read of disks go over lines of their
+// own, so that a thaw does not wait behind data.
 type SSH struct {
 	to              reach.SSH
 	socket, keyFile string
 
-	talking, data lane
+	talking lane
+	data    [streams]lane
 }
 
 // lane is one of the lines to a host, which is made when it is needed, and anew when it does not answer.
@@ -204,10 +210,12 @@ func (w *SSH) Offer(_, socket string, _ int) *libvirtxml.DomainBackupPullServer 
 	return atSocket(socket)
 }
 
-func (w *SSH) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
-	conn, err := w.through(ctx, &w.data, s.UNIX.Socket)
+func (w *SSH) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer, nth int) (net.Conn, *tls.Config, error) {
+	conn, err := w.through(ctx, &w.data[nth], s.UNIX.Socket)
 	return conn, nil, err
 }
+
+func (w *SSH) Streams() int { return streams }
 
 func (w *SSH) Place() string {
 	return fmt.Sprintf("%s, %s@%s", w.socket, w.to.User, w.address())
@@ -233,7 +241,9 @@ func (w *SSH) Said(step string) string {
 
 func (w *SSH) hangUp() {
 	w.talking.close()
-	w.data.close()
+	for i := range w.data {
+		w.data[i].close()
+	}
 }
 
 // TLS reaches a daemon and QEMU's NBD server over TLS, both with the same certificates.
@@ -328,7 +338,7 @@ func (w *TLS) Offer(mark, _ string, try int) *libvirtxml.DomainBackupPullServer 
 	return &libvirtxml.DomainBackupPullServer{TLS: "yes", TCP: &libvirtxml.DomainBackupPullServerTCP{Name: w.host, Port: uint(port)}}
 }
 
-func (w *TLS) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) (net.Conn, *tls.Config, error) {
+func (w *TLS) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer, _ int) (net.Conn, *tls.Config, error) {
 	config, err := w.config()
 	if err != nil {
 		return nil, nil, err
@@ -340,6 +350,7 @@ func (w *TLS) Export(ctx context.Context, s *libvirtxml.DomainBackupPullServer) 
 	return conn, config, err
 }
 
+func (w *TLS) Streams() int  { return streams }
 func (w *TLS) Place() string { return w.address() }
 
 func (w *TLS) Said(step string) string {
