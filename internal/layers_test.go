@@ -16,6 +16,7 @@ import (
 // never sideways.
 var layers = [][]string{
 	{"e2e", "bench"},
+	{"bench/line"},
 	{"cmd/keenlodge"},
 	{"demo"},
 	{"internal/cli", "internal/service"},
