@@ -92,4 +92,3 @@ func (k Line) carry(from, to net.Conn, way *clock) {
 		}
 	}
 }
-
