@@ -225,7 +225,7 @@ func TestTryingAHypervisor(t *testing.T) {
 		"nobody there":         {with(good, func(s *site.Hypervisor) { s.URI = "qemu+ssh://nobody@127.0.0.1:1/system" }), []string{"✗ reach", "connection refused"}},
 		"an account that may not open the socket": {with(good, func(s *site.Hypervisor) { s.URI = strings.Replace(s.URI, "nobody@", "daemon@", 1) }),
 			[]string{"✓ sign in", "✗ libvirt", "the account may not open it"}},
-		"a libvirt without backup":    {site.Hypervisor{URI: "qemu+unix:///session?socket=" + old}, []string{"✗ libvirt", "libvirt 6.0.0, QEMU", "that begins with libvirt 7.2.0"}},
+		"a libvirt without backup":    {site.Hypervisor{URI: "qemu+unix:///session?socket=" + old}, []string{"✗ libvirt", "libvirt 6.0.0, QEMU", "that begins with libvirt 7.6.0"}},
 		"no such pool":                {with(good, func(s *site.Hypervisor) { s.Pool = "lagoon" }), []string{"✓ rights", "! storage", "lagoon"}},
 		"over TLS":                    {tls, []string{"✓ reach", "✓ certificate", "✓ sign in", "✓ libvirt"}},
 		"another authority":           {with(tls, func(s *site.Hypervisor) { s.CAFile = s.CertFile }), []string{"✓ reach", "✗ certificate", "unknown authority"}},

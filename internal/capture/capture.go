@@ -420,14 +420,15 @@ func (c *Captures) planDisks(ctx context.Context, st store.Store, capture source
 // recall finds what changed of a disk by its digests, and has new ones written down: as it compares, or else as the disk is read.
 func (c *Captures) recall(ctx context.Context, d source.CapturedDisk, base *image.Manifest, t *runs.Task, id string) (source.CapturedDisk, *digesting, error) {
 	g, err := c.digests.begin(id, d.Target, d.Size())
-	if err != nil {
-		return d, nil, fmt.Errorf("write its digests down: %w", err)
+	if err != nil { // they spare the next image something, and this one must not fail for want of them
+		t.Warn("the digests of disk %s can't be written down in %s, so its next image will be full: %v; make room there, or mend its rights", d.Target, c.digests.folder, err)
+		return d, nil, nil
 	}
 	if base != nil {
 		if err := t.Begin(ctx, "comparing "+d.Target); err != nil {
 			return d, g, err
 		}
-		changed, why, err := c.digests.compare(ctx, d.Disk, base.ID, d.Target, g, nil)
+		changed, why, err := c.digests.compare(ctx, d.Disk, base.ID, d.Target, g)
 		if err != nil {
 			return d, g, err
 		}

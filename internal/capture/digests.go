@@ -96,7 +96,7 @@ func remove(name string) error {
 }
 
 // compare reads all of a disk and finds what changed since an image; why says why that can't be told.
-func (d digests) compare(ctx context.Context, whole disk.Disk, since, target string, g *digesting, read func(int64)) (changed *digest.Changed, why string, err error) {
+func (d digests) compare(ctx context.Context, whole disk.Disk, since, target string, g *digesting) (changed *digest.Changed, why string, err error) {
 	f, err := os.Open(d.path(since, target))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, "its digests as of image " + since + " are not on this host", nil
@@ -118,7 +118,7 @@ func (d digests) compare(ctx context.Context, whole disk.Disk, since, target str
 	case older.DiskSize() != whole.Size():
 		return nil, fmt.Sprintf("it had %d bytes in image %s", older.DiskSize(), since), nil
 	}
-	changed, err = digest.Compare(ctx, whole, older, g.Writer, read)
+	changed, err = digest.Compare(ctx, whole, older, g.Writer)
 	return changed, "", err
 }
 

@@ -170,7 +170,7 @@ func (c SSH) hostKeys() (ssh.HostKeyCallback, []string, error) {
 	}
 	known, err := knownhosts.New(files...)
 	if err != nil {
-		return nil, nil, fmt.Errorf("known hosts: %w", err)
+		return nil, nil, fmt.Errorf("%w: the known hosts can't be read: %w; mend the file, or set the host key", ErrHostKey, err)
 	}
 	return func(host string, address net.Addr, got ssh.PublicKey) error {
 		err := known(host, address, got)
@@ -213,9 +213,6 @@ func (l *Line) Answers(within time.Duration) bool {
 	}
 	return false
 }
-
-// Gone is closed when the line is.
-func (l *Line) Gone() <-chan struct{} { return l.gone }
 
 // Close ends the line, and all that goes through it.
 func (l *Line) Close() error {

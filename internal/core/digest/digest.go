@@ -231,9 +231,9 @@ type Changed struct {
 	same []uint64 // a bit for each block
 }
 
-// Compare reads all of a disk, writes its digests down, and finds what is not as the older digests say. The disks must be of one length. read, if
-// not nil, is told how many bytes were read. It takes 2 MiB of memory for each TiB.
-func Compare(ctx context.Context, d disk.Disk, older *Digests, w *Writer, read func(int64)) (*Changed, error) {
+// Compare reads all of a disk, writes its digests down, and finds what is not as the older digests say. The disks must be of one length. It
+// takes 2 MiB of memory for each TiB.
+func Compare(ctx context.Context, d disk.Disk, older *Digests, w *Writer) (*Changed, error) {
 	if older.size != d.Size() || w.size != d.Size() {
 		return nil, fmt.Errorf("the digests are of a disk of %d bytes, this one has %d", older.size, d.Size())
 	}
@@ -258,9 +258,6 @@ func Compare(ctx context.Context, d disk.Disk, older *Digests, w *Writer, read f
 				buffer := make([]byte, min(last*Block, d.Size())-first*Block)
 				if n, err := watched.ReadAt(buffer, first*Block); n < len(buffer) {
 					return fmt.Errorf("read %d bytes at %d to compare them: %w", len(buffer), first*Block, err)
-				}
-				if read != nil {
-					read(int64(len(buffer)))
 				}
 				return c.compare(older, first, last, &mu, func(i int64) [Size]byte {
 					from := (i - first) * Block

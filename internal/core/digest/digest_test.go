@@ -111,7 +111,7 @@ func TestNothingThatChangedIsMissed(t *testing.T) {
 			next := file(t)
 			w, err := Create(next, size)
 			require.NoError(t, err)
-			c, err := Compare(t.Context(), now, opened(t, f), w, nil)
+			c, err := Compare(t.Context(), now, opened(t, f), w)
 			require.NoError(t, err)
 			require.NoError(t, w.Finish())
 			at := int64(0)
@@ -125,7 +125,7 @@ func TestNothingThatChangedIsMissed(t *testing.T) {
 			}))
 			require.Equal(t, size, at)
 			// With all digests known, exactly what changed is told, in blocks.
-			again, err := Compare(t.Context(), now, opened(t, next), mustCreate(t, size), nil)
+			again, err := Compare(t.Context(), now, opened(t, next), mustCreate(t, size))
 			require.NoError(t, err)
 			require.Equal(t, size, again.Unchanged(), "seed %d", seed)
 			f, was = next, append(disk.Memory{}, now.Memory...)
@@ -158,7 +158,7 @@ func TestDigestsThatAreDamaged(t *testing.T) {
 		_, err = Open(bytes.NewReader(body[:n]), int64(n))
 		require.ErrorIs(t, err, ErrDamaged, "%d bytes", n)
 	}
-	_, err = Compare(t.Context(), disk.Memory(make([]byte, Block)), opened(t, f), mustCreate(t, Block), nil)
+	_, err = Compare(t.Context(), disk.Memory(make([]byte, Block)), opened(t, f), mustCreate(t, Block))
 	require.ErrorContains(t, err, "the digests are of a disk of 327697 bytes, this one has 65536")
 }
 
@@ -170,7 +170,7 @@ func TestADiskThatCanNotBeRead(t *testing.T) {
 	d := failing{bytes.Repeat([]byte{1}, 3*Block)}
 	w := mustCreate(t, d.Size())
 	require.NoError(t, w.Finish())
-	_, err := Compare(t.Context(), d, opened(t, w.f.(*os.File)), mustCreate(t, d.Size()), nil)
+	_, err := Compare(t.Context(), d, opened(t, w.f.(*os.File)), mustCreate(t, d.Size()))
 	require.ErrorContains(t, err, "the line is down")
 }
 

@@ -19,8 +19,8 @@ import (
 	"keenlodge/internal/source/libvirt/daemon"
 )
 
-// oldest is the first version that takes backups with checkpoints (libvirt, NEWS of 7.2.0), as libvirt counts versions.
-const oldest = 7_002_000
+// oldest is the first version that fully takes incremental backups (libvirt, NEWS of 7.6.0), as libvirt counts versions.
+const oldest = 7_006_000
 
 // callsAtOnce is how many calls are under way on a connection: a daemon takes five of one client by default (max_client_requests).
 const callsAtOnce = 5
@@ -70,7 +70,7 @@ func Probe(ctx context.Context, spec site.Hypervisor) []probe.Step {
 		steps.Tell("libvirt", probe.Failed, "%v", err)
 		return steps
 	case number < oldest:
-		steps.Tell("libvirt", probe.Failed, "%s on %s can't back up guests that run: that begins with libvirt %s; bring it up to date there", facts.Version, facts.Host, version(oldest))
+		steps.Tell("libvirt", probe.Failed, "%s on %s can't back up what changed on guests that run: that begins with libvirt %s; bring it up to date there", facts.Version, facts.Host, version(oldest))
 		return steps
 	}
 	steps.Tell("libvirt", probe.OK, "%s on host %s", facts.Version, facts.Host)
