@@ -9,6 +9,7 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
@@ -102,7 +103,17 @@ func (p *Place) Plain() string { return p.path("plain") }
 func (p *Place) URL() string { return p.url }
 
 // TokenFile holds the token to sign in with.
-func (p *Place) TokenFile() string { return p.path("state", "first-token") }
+func (p *Place) TokenFile() string { return p.path("token") }
+
+// NewToken makes an administrator's token in a lodge's database, and leaves it in a file.
+func (p *Place) NewToken(ctx context.Context, database, name, file string) error {
+	cmd := exec.CommandContext(ctx, p.Program, "token", "new", name, "--on-this-host", "--to", file)
+	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+database, "PGPASSFILE="+p.path("pgpass"))
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("make a token: %w: %s", err, bytes.TrimSpace(out))
+	}
+	return nil
+}
 
 // Client is a client that is signed in.
 func (p *Place) Client() (*client.Client, error) {
@@ -311,6 +322,11 @@ func (p *Place) StartService(ctx context.Context) (*Process, error) {
 		p.Listen = fmt.Sprintf("127.0.0.1:%d", port)
 	}
 	p.url = "http://" + p.Listen
+	if _, err := os.Stat(p.TokenFile()); errors.Is(err, fs.ErrNotExist) {
+		if err := p.NewToken(ctx, p.pgURL, "first", p.TokenFile()); err != nil {
+			return nil, err
+		}
+	}
 	cmd := exec.Command(p.Program, "serve", "--listen", p.Listen, "--state", p.path("state"))
 	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+p.pgURL, "PGPASSFILE="+p.path("pgpass"))
 	s, err := p.start("service", cmd, syscall.SIGTERM)

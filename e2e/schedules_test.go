@@ -508,6 +508,8 @@ func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
 	state := t.TempDir()
 	log, err := os.Create(filepath.Join(state, "log"))
 	require.NoError(t, err)
+	token := filepath.Join(state, "token")
+	require.NoError(t, place.NewToken(t.Context(), url, "first", token))
 	address := make([]string, 2)
 	for i := range address {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -530,7 +532,7 @@ func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
 		}
 	})
 	at := func(i int, args ...string) said {
-		return keenAt(t, "http://"+address[i], filepath.Join(state, "first-token"), args...)
+		return keenAt(t, "http://"+address[i], token, args...)
 	}
 	for i := range address {
 		require.Eventually(t, func() bool { return at(i, "machine", "list").code == 0 }, 30*time.Second, 100*time.Millisecond)
@@ -559,7 +561,7 @@ func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
 		processes[i] = start(i)
 	}
 	require.GreaterOrEqual(t, kills, seconds-1)
-	client := clientAt(t, "http://"+address[0], filepath.Join(state, "first-token"))
+	client := clientAt(t, "http://"+address[0], token)
 	var runs []wire.Run
 	require.Eventually(t, func() bool {
 		var err error

@@ -123,6 +123,8 @@ func secondLodge(t *testing.T) (keen func(args ...string) said) {
 	address := listener.Addr().String()
 	listener.Close()
 	state := t.TempDir()
+	token := filepath.Join(state, "token")
+	require.NoError(t, place.NewToken(t.Context(), url, "first", token))
 	cmd := exec.Command(place.Program, "serve", "--listen", address, "--state", state)
 	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+url, "PGPASSFILE="+filepath.Join(place.Folder, "pgpass"))
 	log, err := os.Create(filepath.Join(state, "log"))
@@ -131,7 +133,7 @@ func secondLodge(t *testing.T) (keen func(args ...string) said) {
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { cmd.Process.Signal(syscall.SIGTERM); cmd.Wait() })
 	keen = func(args ...string) said {
-		return keenAt(t, "http://"+address, filepath.Join(state, "first-token"), args...)
+		return keenAt(t, "http://"+address, token, args...)
 	}
 	require.Eventually(t, func() bool { return keen("machine", "list").code == 0 }, 30*time.Second, 100*time.Millisecond)
 	return keen

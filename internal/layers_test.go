@@ -33,7 +33,7 @@ var layers = [][]string{
 	{"internal/records/recordstest/share"},
 	{"internal/records/recordstest"},
 	{"internal/records"},
-	{"internal/records/trust", "internal/records/around", "internal/records/secrets"},
+	{"internal/records/trust", "internal/records/around", "internal/records/secrets", "internal/records/doors", "internal/records/deeds"},
 	{"internal/records/db"},
 	{"internal/records/listing", "internal/records/schema"},
 	{"internal/source/libvirt", "internal/source/qemu", "internal/source/sourcetest"},

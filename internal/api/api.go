@@ -4,43 +4,27 @@ package api
 
 import (
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"log/slog"
 	"net/http"
 	"strings"
-	"sync"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 
-	"keenlodge/internal/access"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/lodge"
 )
 
-// cookie carries a browser's token.
-const cookie = "keenlodge_session"
-
 type server struct {
 	l   *lodge.Lodge
 	log *slog.Logger
-
-	mu    sync.Mutex
-	known map[[32]byte]knownToken // digests of tokens that were right
-}
-
-// knownToken is whose a token is, until when that need not be looked up.
-type knownToken struct {
-	name  string
-	until time.Time
 }
 
 // New is the handler of the whole interface; console serves every path outside of /api.
 func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
-	router, _ := build(&server{l: l, log: log, known: map[[32]byte]knownToken{}})
+	router, _ := build(&server{l: l, log: log})
 	router.Get("/api/v1/calendar.ics", (&server{l: l, log: log}).calendar)
 	router.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
@@ -78,33 +62,6 @@ func build(s *server) (*chi.Mux, huma.API) {
 	return router, a
 }
 
-// public marks operations that need no token.
-const public = "public"
-
-func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
-	return func(ctx huma.Context, next func(huma.Context)) {
-		if ctx.Operation().Metadata[public] == true {
-			next(ctx)
-			return
-		}
-		token, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer ")
-		if !ok {
-			token = cookieValue(ctx)
-		}
-		name, err := s.check(ctx.Context(), token)
-		switch {
-		case err == nil:
-			callOf(ctx.Context()).who = name
-			next(ctx)
-		case access.IsUnknown(err):
-			huma.WriteErr(a, ctx, http.StatusUnauthorized, "sign in: this call needs a token, and the one given is not known to the lodge")
-		default:
-			s.log.Error("a token could not be looked up", "error", err)
-			huma.WriteErr(a, ctx, http.StatusServiceUnavailable, "the lodge can't reach its database")
-		}
-	}
-}
-
 func cookieValue(ctx huma.Context) string {
 	for _, c := range parseCookies(ctx.Header("Cookie")) {
 		if c.Name == cookie {
@@ -122,25 +79,6 @@ func parseCookies(header string) []*http.Cookie {
 	return cookies
 }
 
-// check looks a token up and tells its name; right ones are remembered for a minute. One that is good for less than all is refused.
-func (s *server) check(ctx context.Context, token string) (name string, err error) {
-	digest := sha256.Sum256([]byte(token))
-	s.mu.Lock()
-	known, ok := s.known[digest]
-	s.mu.Unlock()
-	if ok && time.Now().Before(known.until) {
-		return known.name, nil
-	}
-	name, err = s.l.Access.Token(ctx, token, access.All)
-	if err != nil {
-		return "", err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.known[digest] = knownToken{name, time.Now().Add(time.Minute)}
-	return name, nil
-}
-
 type body[T any] struct{ Body T }
 
 type none struct{}
@@ -151,9 +89,16 @@ func get[I, O any](s *server, a huma.API, id, path, summary string, handle func(
 }
 
 func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.Context, *I) (O, error)) {
-	op.Errors = []int{400, 401, 403, 404, 409, 422, 500, 503}
+	op.Errors = []int{400, 401, 403, 404, 409, 422, 429, 500, 503}
 	huma.Register(a, op, func(ctx context.Context, in *I) (*body[O], error) {
-		out, err := handle(ctx, in)
+		var out O
+		var err error
+		if changesSomething(op.Method) {
+			err = s.begin(ctx)
+		}
+		if err == nil {
+			out, err = handle(ctx, in)
+		}
 		if err != nil {
 			callOf(ctx).why = fault.Text(err)
 			return nil, s.httpError(err)
@@ -163,7 +108,7 @@ func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.
 }
 
 func (s *server) register(a huma.API) {
-	s.registerSession(a)
+	s.registerDoors(a)
 	s.registerMachines(a)
 	s.registerStores(a)
 	s.registerPolicies(a)

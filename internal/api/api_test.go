@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"strings"
 	"testing"
 
@@ -54,11 +53,7 @@ func open(t *testing.T) *line {
 	console := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "the console") })
 	server := httptest.NewServer(api.New(l, slog.New(slog.DiscardHandler), console))
 	t.Cleanup(server.Close)
-	file, err := l.Access.First(t.Context())
-	require.NoError(t, err)
-	token, err := os.ReadFile(file)
-	require.NoError(t, err)
-	return &line{t, server.URL, strings.TrimSpace(string(token)), database, l, rec}
+	return &line{t, server.URL, lodgetest.Token(t, l, "first", "administrator"), database, l, rec}
 }
 
 // call makes a call and returns the answer with its body.
@@ -180,7 +175,7 @@ func TestTokensAndSessions(t *testing.T) {
 	require.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'self'")
 	require.Equal(t, "nosniff", res.Header.Get("X-Content-Type-Options"))
 
-	feed, err := l.lodge.Access.NewCalendarToken(t.Context())
+	feed, err := l.lodge.Access.NewCalendarToken(t.Context(), "the test")
 	require.NoError(t, err)
 	res, text = l.call("GET", "/api/v1/calendar.ics?token="+feed, "", as("X", "y"))
 	require.Equal(t, 200, res.StatusCode)

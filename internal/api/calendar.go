@@ -12,7 +12,7 @@ import (
 
 // calendar is the feed of past and coming runs (RFC 5545). Calendar programs can't send headers, so its token is in the address.
 func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
-	_, err := s.l.Access.Token(r.Context(), r.URL.Query().Get("token"), access.Calendar)
+	_, err := s.l.Access.Check(r.Context(), r.URL.Query().Get("token"), r.RemoteAddr, access.Calendar)
 	switch {
 	case access.IsUnknown(err):
 		// Another token is refused, so that nobody is led to put it into an address.

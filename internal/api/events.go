@@ -8,6 +8,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"keenlodge/internal/access"
+	"keenlodge/internal/core/right"
+	"keenlodge/internal/events"
+	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
 )
 
@@ -17,8 +21,12 @@ func (s *server) registerEvents(a huma.API) {
 		map[string]any{"change": wire.Event{}, "hello": wire.Hello{}}, s.events)
 }
 
-// heartbeat keeps a silent stream from being taken for dead.
-const heartbeat = 20 * time.Second
+const (
+	// heartbeat keeps a silent stream from being taken for dead.
+	heartbeat = 20 * time.Second
+	// checkEvery is how often it is looked whether who listens may still do so.
+	checkEvery = 400 * time.Millisecond
+)
 
 func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 	events, stop := s.l.Events.Listen()
@@ -28,6 +36,9 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 	}
 	tick := time.NewTicker(heartbeat)
 	defer tick.Stop()
+	check := time.NewTicker(checkEvery)
+	defer check.Stop()
+	call := callOf(ctx)
 	for {
 		select {
 		case <-ctx.Done():
@@ -36,10 +47,30 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 			if send.Data(wire.Hello{Program: wire.Program}) != nil {
 				return
 			}
+		case <-check.C:
+			if _, err := s.l.Access.Check(ctx, call.key, call.address, access.All); access.IsUnknown(err) {
+				return
+			}
 		case e, ok := <-events:
-			if !ok || send.Data(eventOf(e)) != nil {
+			if !ok {
+				return
+			}
+			in, err := s.allow(ctx, "events", nil) // what is within may have changed
+			if err != nil || send.Data(eventOf(seenEvent(in, e))) != nil {
 				return
 			}
 		}
 	}
+}
+
+// seenEvent is what a caller may see of an event. Of a run that may be within, he is told to ask.
+func seenEvent(in right.Within, e events.Event) events.Event {
+	if in.All {
+		return e
+	}
+	named := map[string]bool{}
+	runs := only(e.Runs, func(r records.Run) bool { named[r.ID] = in.Named[r.Policy]; return named[r.ID] })
+	e.ManyRuns = e.ManyRuns || len(runs) < len(e.Runs)
+	e.Runs, e.Tasks = runs, only(e.Tasks, func(t records.Task) bool { return named[t.Run] || in.Machines[t.MachineID] })
+	return e
 }

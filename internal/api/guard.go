@@ -91,6 +91,11 @@ func (s *server) httpError(err error) error {
 	switch {
 	case err == nil:
 		return nil
+	case errors.Is(err, fault.ErrForbidden):
+		return huma.Error403Forbidden(fault.Text(err))
+	case errors.Is(err, fault.ErrUnavailable):
+		s.log.Error("a call was refused", "error", err)
+		return huma.Error503ServiceUnavailable(fault.Text(err))
 	case errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound(fault.Text(err))
 	case errors.Is(err, fault.ErrConflict):

@@ -2,11 +2,14 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/proof"
 	"keenlodge/internal/records"
 	"keenlodge/internal/restore"
@@ -25,7 +28,7 @@ func (s *server) registerImages(a huma.API) {
 		OnlyGone bool   `query:"only_gone" doc:"those that rotation dropped, and no others"`
 	}
 	pages(s, a, "list-images", "/api/v1/images", "Images, newest first", func(ctx context.Context, in *filter) ([]wire.Image, string, error) {
-		f := records.ImageFilter{ID: in.ID, Policy: in.Policy, Store: in.Store, Gone: in.Gone, OnlyGone: in.OnlyGone, Page: in.page()}
+		f := records.ImageFilter{ID: in.ID, Policy: in.Policy, Store: in.Store, Gone: in.Gone, OnlyGone: in.OnlyGone, Within: reach(ctx), Page: in.page()}
 		if in.Machine != "" {
 			m, err := s.machine(ctx, in.Machine)
 			if err != nil {
@@ -82,6 +85,14 @@ func (s *server) registerImages(a huma.API) {
 	do(s, a, huma.Operation{OperationID: "restore-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/restores", DefaultStatus: http.StatusAccepted, Summary: "Start a restore of an image as a new guest"},
 		func(ctx context.Context, in *makeOf) (wire.Run, error) {
 			b := in.Body
+			if b.Replace {
+				if _, err := s.allow(ctx, right.ReplaceMachine, func(string) string { return in.ID }); err != nil {
+					return wire.Run{}, err
+				}
+			}
+			if seen := within(ctx); !seen.All && b.Hypervisor != "" && !seen.SeenSources[b.Hypervisor] {
+				return wire.Run{}, fmt.Errorf("%w: no hypervisor is called %q among what this token is for", fault.ErrNotFound, b.Hypervisor)
+			}
 			return started(s.l.Restores.Start(ctx, who(ctx), restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take}))
 		})
 }

@@ -9,6 +9,7 @@ import (
 
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/probe"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
@@ -35,16 +36,20 @@ func (s *server) registerMachines(a huma.API) {
 		Text       string        `query:"text" doc:"what the label contains"`
 	}
 	pages(s, a, "list-machines", "/api/v1/machines", "Machines, by label", func(ctx context.Context, in *filter) ([]wire.Machine, string, error) {
-		found, next, err := s.l.Inventory.Views(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Page: in.page()})
+		found, next, err := s.l.Inventory.Views(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.page()})
 		return eachOf(found, machineOf), in.link(next), err
 	})
 	pages(s, a, "list-lanes", "/api/v1/lanes", "Machines over time, by label: their newest images and their next runs", func(ctx context.Context, in *filter) ([]wire.Lane, string, error) {
-		found, next, err := s.l.Lanes(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Page: in.page()})
+		found, next, err := s.l.Lanes(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.page()}, within(ctx))
 		return eachOf(found, laneOf), in.link(next), err
 	})
 	do(s, a, huma.Operation{OperationID: "find-machines", Method: http.MethodPost, Path: "/api/v1/hypervisors/find", Summary: "Ask every hypervisor for its guests"},
 		func(ctx context.Context, _ *none) ([]wire.Found, error) { return s.l.Inventory.Find(ctx) })
-	get(s, a, "list-hypervisors", "/api/v1/hypervisors", "Hypervisors, by name, and how each stands", func(ctx context.Context, _ *none) ([]wire.Hypervisor, error) { return s.l.Inventory.Sources(ctx) })
+	get(s, a, "list-hypervisors", "/api/v1/hypervisors", "Hypervisors, by name, and how each stands", func(ctx context.Context, _ *none) ([]wire.Hypervisor, error) {
+		all, err := s.l.Inventory.Sources(ctx)
+		seen := within(ctx)
+		return only(all, func(h wire.Hypervisor) bool { return seen.All || seen.SeenSources[h.Name] }), err
+	})
 	type named struct {
 		Name string `path:"name"`
 	}
@@ -62,13 +67,18 @@ func (s *server) registerMachines(a huma.API) {
 	}
 	do(s, a, huma.Operation{OperationID: "probe-hypervisor", Method: http.MethodPost, Path: "/api/v1/hypervisors/{name}/probes", Summary: "Try a hypervisor step by step; without a spec, the site's"},
 		func(ctx context.Context, in *trial) ([]probe.Step, error) {
+			if in.Body.Spec != nil {
+				if _, err := s.allow(ctx, right.ProbeElsewhere, nil); err != nil {
+					return nil, err
+				}
+			}
 			return s.l.Inventory.Probe(ctx, in.Name, in.Body.Spec)
 		})
 	get(s, a, "list-around", "/api/v1/hypervisors/{name}/around", "What stands around a hypervisor's machines, as it was each day", func(ctx context.Context, in *named) ([]wire.Thing, error) {
 		found, err := s.l.Inventory.Around(ctx, in.Name)
 		return eachOf(found, func(t records.Thing) wire.Thing { return wire.Thing(t) }), err
 	})
-	get(s, a, "get-summary", "/api/v1/summary", "How the lodge stands, in one call", func(ctx context.Context, _ *none) (wire.Standing, error) { return s.l.Summary(ctx) })
+	get(s, a, "get-summary", "/api/v1/summary", "How the lodge stands, in one call", func(ctx context.Context, _ *none) (wire.Standing, error) { return s.l.Summary(ctx, within(ctx)) })
 	type retire struct {
 		NamedMachine
 		Body wire.RetireBody

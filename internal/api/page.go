@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/records/listing"
 )
 
@@ -49,10 +50,11 @@ type paged[T any] struct {
 
 // pages registers a list that comes in pages.
 func pages[I, O any](s *server, a huma.API, id, path, summary string, handle func(context.Context, *I) ([]O, string, error)) {
-	op := huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary, Errors: []int{401, 404, 409, 422, 500}}
+	op := huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary, Errors: []int{401, 403, 404, 409, 422, 429, 500, 503}}
 	huma.Register(a, op, func(ctx context.Context, in *I) (*paged[O], error) {
 		out, link, err := handle(ctx, in)
 		if err != nil {
+			callOf(ctx).why = fault.Text(err)
 			return nil, s.httpError(err)
 		}
 		return &paged[O]{link, out}, nil

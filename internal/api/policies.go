@@ -28,7 +28,7 @@ func (s *server) registerPolicies(a huma.API) {
 		Name string `path:"name"`
 	}
 	get(s, a, "list-policies", "/api/v1/policies", "Policies, by name", func(ctx context.Context, _ *none) ([]wire.Policy, error) {
-		found, err := s.l.Policies(ctx)
+		found, err := s.l.Policies(ctx, within(ctx))
 		return eachOf(found, policyOf), err
 	})
 	type start struct {
@@ -53,6 +53,9 @@ func (s *server) registerPolicies(a huma.API) {
 	}
 	pages(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation would do, machine by machine", func(ctx context.Context, in *preview) ([]wire.SetPreview, string, error) {
 		sets, next, err := s.l.Retention.Preview(ctx, in.Name, in.Rule, in.After, min(in.Limit, previewMost))
+		if seen := within(ctx); !seen.All && !seen.Named[in.Name] {
+			sets = only(sets, func(p wire.SetPreview) bool { return seen.Machines[p.MachineID] })
+		}
 		return sets, in.link(next), err
 	})
 	type confirm struct {
@@ -85,6 +88,9 @@ func (s *server) registerPolicies(a huma.API) {
 	}
 	get(s, a, "get-forecast", "/api/v1/forecast", "Coming runs, the images that will exist, and the space that they take",
 		func(ctx context.Context, in *look) (wire.Forecast, error) {
+			if seen := within(ctx); !seen.All {
+				return s.seenForecast(ctx, seen, in.Policies, in.Days)
+			}
 			return s.l.Planning.Forecast(ctx, in.Policies, in.Days)
 		})
 	do(s, a, op("new-webhook-key", http.MethodPost, "webhooks/{name}/key", "Make the key with which a webhook's events are signed"),
@@ -96,7 +102,7 @@ func (s *server) registerPolicies(a huma.API) {
 		func(ctx context.Context, in *named) (none, error) { return none{}, s.l.Hooks.Try(ctx, in.Name) })
 	do(s, a, op("new-calendar", http.MethodPost, "calendar", "Make the address of the calendar feed, in place of an older one"),
 		func(ctx context.Context, _ *none) (wire.Feed, error) {
-			token, err := s.l.Access.NewCalendarToken(ctx)
+			token, err := s.l.Access.NewCalendarToken(ctx, who(ctx))
 			return wire.Feed{Path: "/api/v1/calendar.ics?" + url.Values{"token": {token}}.Encode()}, err
 		})
 }

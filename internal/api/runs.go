@@ -23,14 +23,16 @@ func (s *server) registerRuns(a huma.API) {
 		Kind   run.Kind `query:"kind"`
 	}
 	pages(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *filter) ([]wire.Run, string, error) {
-		found, next, err := s.l.Runs.List(ctx, records.RunFilter{ID: in.ID, Policy: in.Policy, Kind: string(in.Kind), Page: in.page()})
-		return eachOf(found, runOf), in.link(next), err
+		found, next, err := s.l.Runs.List(ctx, records.RunFilter{ID: in.ID, Policy: in.Policy, Kind: string(in.Kind), Within: reach(ctx), Page: in.page()})
+		seen := within(ctx)
+		return eachOf(found, func(r records.Run) wire.Run { return runOf(seenRun(seen, r)) }), in.link(next), err
 	})
 	type byID struct {
 		ID string `path:"id"`
 	}
 	get(s, a, "get-run", "/api/v1/runs/{id}", "A run with its tasks", func(ctx context.Context, in *byID) (wire.Run, error) {
-		return started(s.l.Runs.Find(ctx, in.ID))
+		r, err := s.l.Runs.Find(ctx, in.ID)
+		return started(seenRun(within(ctx), r), err)
 	})
 	type tasks struct {
 		ID    string `path:"id"`
@@ -39,10 +41,13 @@ func (s *server) registerRuns(a huma.API) {
 	}
 	get(s, a, "list-tasks", "/api/v1/runs/{id}/tasks", "A run's tasks, by their numbers", func(ctx context.Context, in *tasks) ([]wire.Task, error) {
 		found, err := s.l.Runs.Tasks(ctx, in.ID, in.After, in.Limit)
-		return eachOf(found, taskOf), err
+		return eachOf(s.seenTasks(ctx, in.ID, found), taskOf), err
 	})
 	get(s, a, "get-run-log", "/api/v1/runs/{id}/log", "A run's log, oldest first", func(ctx context.Context, in *byID) ([]wire.LogLine, error) {
 		lines, err := s.l.Runs.ReadLog(ctx, in.ID)
+		if err == nil {
+			lines, err = s.seenLines(ctx, in.ID, lines)
+		}
 		return eachOf(lines, lineOf), err
 	})
 	type cancel struct {

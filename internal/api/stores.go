@@ -8,6 +8,7 @@ import (
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/probe"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/store"
 	"keenlodge/internal/stores"
 	"keenlodge/internal/wire"
@@ -18,7 +19,11 @@ func (s *server) registerStores(a huma.API) {
 	post := func(id, path, summary string, status int) huma.Operation {
 		return huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary, DefaultStatus: status}
 	}
-	get(s, a, "list-stores", "/api/v1/stores", "Stores, by name", func(ctx context.Context, _ *none) ([]wire.Store, error) { return s.l.Stores.All(ctx) })
+	get(s, a, "list-stores", "/api/v1/stores", "Stores, by name", func(ctx context.Context, _ *none) ([]wire.Store, error) {
+		all, err := s.l.Stores.All(ctx)
+		seen := within(ctx)
+		return only(all, func(st wire.Store) bool { return seen.All || seen.SeenStores[st.Name] }), err
+	})
 	type named struct {
 		Name string `path:"name"`
 	}
@@ -37,6 +42,11 @@ func (s *server) registerStores(a huma.API) {
 	}
 	do(s, a, post("probe-store", "/api/v1/stores/{name}/probes", "Try a place before it is used; without a spec, that of the site's store", 200),
 		func(ctx context.Context, in *place) ([]probe.Step, error) {
+			if in.Body.Spec != nil {
+				if _, err := s.allow(ctx, right.ProbeElsewhere, nil); err != nil {
+					return nil, err
+				}
+			}
 			return s.l.Stores.Probe(ctx, in.Name, in.Body)
 		})
 	get(s, a, "show-store", "/api/v1/stores/{name}", "What a store holds, and what it saved", func(ctx context.Context, in *named) (store.Summary, error) {
@@ -81,6 +91,11 @@ func (s *server) registerStores(a huma.API) {
 	}
 	do(s, a, post("check-store", "/api/v1/stores/{name}/checks", "Start a check of a store, or a repair", 202),
 		func(ctx context.Context, in *check) (wire.Run, error) {
+			if in.Body.Repair {
+				if _, err := s.allow(ctx, right.RepairStore, func(string) string { return in.Name }); err != nil {
+					return wire.Run{}, err
+				}
+			}
 			return started(s.l.Stores.Check(ctx, who(ctx), stores.CheckRequest{Store: in.Name, Read: in.Body.Read, Repair: in.Body.Repair, From: in.Body.From}))
 		})
 	get(s, a, "plan-sweep", "/api/v1/stores/{name}/sweep", "What a sweep would give back", func(ctx context.Context, in *named) (wire.SweepResult, error) {

@@ -9,17 +9,29 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/access"
 	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/records"
+	"keenlodge/internal/trail"
 	"keenlodge/internal/wire"
 )
 
 // call is what is known of a call while it is answered.
 type call struct {
-	who string // the name of its token
-	why string // why it was refused or failed
+	access.Caller
+	who     string // the name of its token
+	address string // where it comes from
+	secure  bool   // over TLS
+	key     string // what it shows to be let in
+	reason  string // why it is made, in the caller's words
+	why     string // why it was refused or failed
+	refused bool   // for what it is not allowed to do
+	within  right.Within
+	deed    trail.Deed
+	begun   *trail.Begun // nil for what changes nothing, or was refused before anything was done
 }
 
 // callKey is where a request's context has its call.
@@ -36,23 +48,47 @@ func callOf(ctx context.Context) *call {
 // who is the name of the token with which a call was made.
 func who(ctx context.Context) string { return callOf(ctx).who }
 
-// noted puts every change that somebody makes into the trail, once it is over. Who is not signed in changes nothing and is not noted:
-// strangers must not be able to fill the database.
+// reasonHeader carries why a call is made, for the trail.
+const reasonHeader = "Keenlodge-Reason"
+
+// mostReason is how long a reason is at the most; what is beyond is cut off.
+const mostReason = 500
+
+// changesSomething reports whether a method changes something (RFC 9110, section 9.2.1).
+func changesSomething(method string) bool {
+	return method != http.MethodGet && method != http.MethodHead
+}
+
+// noted has the trail for every call that changes something, and for every refusal: of one that is carried out, it is recorded before that
+// begins (see do), and with its end here. Of strangers the trail has how many wrong tokens they showed.
 func (s *server) noted(ctx huma.Context, next func(huma.Context)) {
-	c := &call{}
-	next(huma.WithValue(ctx, callKey{}, c))
-	if c.who == "" || slices.Contains([]string{http.MethodGet, http.MethodHead}, ctx.Method()) {
-		return
-	}
 	address, _, err := net.SplitHostPort(ctx.RemoteAddr())
 	if err != nil {
 		address = ctx.RemoteAddr()
 	}
-	result, target := deed.ResultOf(ctx.Status()), ctx.URL().Path
+	reason := []rune(ctx.Header(reasonHeader))
+	c := &call{address: address, secure: ctx.TLS() != nil, reason: string(reason[:min(len(reason), mostReason)])}
+	c.deed = trail.Deed{Address: address, Verb: ctx.Operation().OperationID, Target: ctx.URL().Path, Reason: c.reason}
+	next(huma.WithValue(ctx, callKey{}, c))
+	result := deed.ResultOf(ctx.Status())
 	if result != deed.Done && c.why == "" {
 		c.why = http.StatusText(ctx.Status())
 	}
-	s.l.Trail.Note(ctx.Context(), records.Deed{Who: c.who, Address: address, Verb: ctx.Operation().OperationID, Target: target, Result: result, Why: c.why})
+	switch {
+	case c.begun != nil:
+		c.begun.End(ctx.Context(), result, c.why)
+	case c.who != "" && (c.refused || changesSomething(ctx.Method()) && result != deed.Done):
+		c.deed.Who, c.deed.Result, c.deed.Why = c.who, result, c.why
+		s.l.Trail.Note(ctx.Context(), c.deed)
+	}
+}
+
+// begin records what a call is about to do. What can't be recorded is not done.
+func (s *server) begin(ctx context.Context) (err error) {
+	c := callOf(ctx)
+	c.deed.Who = c.who
+	c.begun, err = s.l.Trail.Begin(ctx, c.deed)
+	return err
 }
 
 func (s *server) registerTrail(a huma.API) {
@@ -65,19 +101,21 @@ func (s *server) registerTrail(a huma.API) {
 	}
 	pages(s, a, "list-trail", "/api/v1/trail", "What was done, by whom, newest first", func(ctx context.Context, in *deeds) ([]wire.Deed, string, error) {
 		if in.Verb != "" {
-			if verbs := changes(a.OpenAPI()); !slices.Contains(verbs, in.Verb) {
-				return nil, "", fmt.Errorf("%w: no operation that changes something is called %q%s", fault.ErrInvalid, in.Verb, suggest.Hint(in.Verb, verbs))
+			if verbs := operations(a.OpenAPI()); !slices.Contains(verbs, in.Verb) {
+				return nil, "", fmt.Errorf("%w: no operation is called %q%s", fault.ErrInvalid, in.Verb, suggest.Hint(in.Verb, verbs))
 			}
 		}
 		found, next, err := s.l.Trail.List(ctx, records.DeedFilter{Who: in.Who, Verb: in.Verb, Result: string(in.Result), Target: in.Target, Page: in.page()})
 		return eachOf(found, deedOf), in.link(next), err
 	})
+	get(s, a, "verify-trail", "/api/v1/trail/verification", "Whether the trail is as it was written, by its chains and by what the stores keep of it",
+		func(ctx context.Context, _ *none) (wire.TrailCheck, error) { return s.l.VerifyTrail(ctx) })
 }
 
-// changes are the names of all operations that are noted.
-func changes(doc *huma.OpenAPI) (names []string) {
+// operations are the names of all operations of the interface.
+func operations(doc *huma.OpenAPI) (names []string) {
 	for _, path := range doc.Paths {
-		for _, op := range []*huma.Operation{path.Post, path.Put, path.Patch, path.Delete} {
+		for _, op := range []*huma.Operation{path.Get, path.Post, path.Put, path.Patch, path.Delete} {
 			if op != nil {
 				names = append(names, op.OperationID)
 			}

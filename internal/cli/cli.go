@@ -37,13 +37,14 @@ func wrongUse(format string, args ...any) error { return usageError{fmt.Errorf(f
 // errWarned is a run that is done with warnings; they have been shown.
 var errWarned = errors.New("done with warnings")
 
-// Main runs the command line and returns the exit code. more are commands that other faces bring; they take flags only.
-func Main(ctx context.Context, args []string, more ...*cli.Command) int {
-	return execute(ctx, newApp(os.Stdout, more...), args, os.Stderr)
+// Main runs the command line and returns the exit code. onHost makes tokens without asking a service; more are commands that other faces
+// bring, which take flags only.
+func Main(ctx context.Context, args []string, onHost TokenMaker, more ...*cli.Command) int {
+	return execute(ctx, newApp(os.Stdout, onHost, more...), args, os.Stderr)
 }
 
 // newApp is the tree of commands, which write to out.
-func newApp(out io.Writer, more ...*cli.Command) *cli.Command {
+func newApp(out io.Writer, onHost TokenMaker, more ...*cli.Command) *cli.Command {
 	app := &cli.Command{
 		Writer:                out,
 		Name:                  "keenlodge",
@@ -56,10 +57,11 @@ func newApp(out io.Writer, more ...*cli.Command) *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "url", Usage: "where the lodge is", Value: "http://" + wire.DefaultAddress, Sources: cli.EnvVars("KEENLODGE_URL")},
 			&cli.StringFlag{Name: "token-file", Usage: "file that holds your token", Value: defaultTokenFile(), Sources: cli.EnvVars("KEENLODGE_TOKEN_FILE")},
+			&cli.StringFlag{Name: "reason", Usage: "why you do what changes something, for the trail", Sources: cli.EnvVars("KEENLODGE_REASON")},
 		},
 		Commands: append([]*cli.Command{
 			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), runCommand(), imageCommand(), rotationCommand(),
-			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), auditCommand(),
+			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(onHost), sessionCommand(), auditCommand(), signInCommand(), signOutCommand(),
 		}, more...),
 	}
 	for _, c := range more {
@@ -143,7 +145,7 @@ func expandPath(app *cli.Command, args []string) (out, path []string, err error)
 		word := out[i]
 		if strings.HasPrefix(word, "-") {
 			// A global flag's value is the next word unless it is joined by "=".
-			if at == app && !strings.Contains(word, "=") && (strings.TrimLeft(word, "-") == "url" || strings.TrimLeft(word, "-") == "token-file") {
+			if at == app && !strings.Contains(word, "=") && slices.Contains([]string{"url", "token-file", "reason"}, strings.TrimLeft(word, "-")) {
 				i++
 			}
 			continue
@@ -190,9 +192,11 @@ func connect(c *cli.Command) (*client.Client, error) {
 	file := c.String("token-file")
 	body, err := os.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("read your token: %w; put it there, or name its file in KEENLODGE_TOKEN_FILE", err)
+		return nil, fmt.Errorf("read your token: %w; sign in with: keenlodge sign-in, or name its file in KEENLODGE_TOKEN_FILE", err)
 	}
-	return client.New(c.String("url"), strings.TrimSpace(string(body))), nil
+	k := client.New(c.String("url"), strings.TrimSpace(string(body)))
+	k.Reason = c.String("reason")
+	return k, nil
 }
 
 // output is the flag of commands that print for people or for programs.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -24,6 +25,7 @@ import (
 
 	"keenlodge/internal/api"
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/lodge/lodgetest"
@@ -76,10 +78,9 @@ func newDesk(t *testing.T) *desk {
 	d.apply()
 	server := httptest.NewServer(api.New(d.lodge, slog.New(slog.DiscardHandler), http.NotFoundHandler()))
 	t.Cleanup(server.Close)
-	var err error
 	d.url = server.URL
-	d.token, err = d.lodge.Access.First(t.Context())
-	require.NoError(t, err)
+	d.token = filepath.Join(d.folder, "token")
+	require.NoError(t, os.WriteFile(d.token, []byte(lodgetest.Token(t, d.lodge, "first", "administrator")+"\n"), 0o600))
 	return d
 }
 
@@ -147,7 +148,7 @@ func (d *desk) call(words ...string) (out, told string, code int) {
 		args = append(args, w)
 	}
 	var stdout, stderr bytes.Buffer
-	code = execute(d.t.Context(), newApp(&stdout), args, &stderr)
+	code = execute(d.t.Context(), newApp(&stdout, d.onHost), args, &stderr)
 	return stdout.String(), stderr.String(), code
 }
 
@@ -244,7 +245,7 @@ func TestCommands(t *testing.T) {
 			fmt.Fprintf(&transcript, "$ keenlodge %s\n%s%s\n", strings.Join(words, " "), out, told)
 		}
 	}
-	d.leaves(newApp(io.Discard), nil, func(path string, c *cli.Command) {
+	d.leaves(newApp(io.Discard, d.onHost), nil, func(path string, c *cli.Command) {
 		assert.True(t, shown[path], "no table of %s", path)
 		if slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), "output") }) {
 			assert.True(t, machines[path], "no JSON of %s", path)
@@ -271,7 +272,7 @@ func (d *desk) leaves(c *cli.Command, path []string, visit func(string, *cli.Com
 
 // verb is the path of the verb that words call.
 func (d *desk) verb(words []string) (verb string) {
-	d.leaves(newApp(io.Discard), nil, func(path string, _ *cli.Command) {
+	d.leaves(newApp(io.Discard, d.onHost), nil, func(path string, _ *cli.Command) {
 		if strings.HasPrefix(strings.Join(words, " ")+" ", path+" ") {
 			verb = path
 		}
@@ -456,3 +457,9 @@ policy pause nightly-guests --help
 imgae => usage
 policy => usage
 `
+
+// onHost makes tokens as the service's program does.
+func (d *desk) onHost(ctx context.Context, _, name string, grants []right.Grant, good time.Duration) (string, time.Time, error) {
+	t, secret, err := d.lodge.Access.NewToken(ctx, "this host", name, grants, good)
+	return secret, t.Expires, err
+}

@@ -63,7 +63,7 @@ func storeListCommand() *cli.Command {
 					if s.Sealed {
 						sealed = "yes"
 					}
-					rows = append(rows, []string{s.Name, s.Medium, string(s.Layout), s.Place, sealed, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
+					rows = append(rows, []string{s.Name, s.Medium, string(s.Layout), s.Location, sealed, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
 				}
 				table(w, []string{"STORE", "MEDIUM", "LAYOUT", "WHERE", "SEALED", "IMAGES>", "DISKS>", "USED>", "FREE>", "STATE"}, rows)
 			})
@@ -94,7 +94,7 @@ func storeAddCommand() *cli.Command {
 			if err := n.Spec.Check(c.Args().First()); err != nil {
 				return usageError{err}
 			}
-			if n.Access, err = credentialsFrom(c, spec.Medium, spec.Place()); err != nil {
+			if n.Access, err = credentialsFrom(c, spec.Medium, spec.Location()); err != nil {
 				return err
 			}
 			if n.Spec.Sealed {
@@ -167,7 +167,7 @@ func storeProbeCommand() *cli.Command {
 				if err := spec.Check("place"); err != nil {
 					return usageError{err}
 				}
-				if n.Access, err = credentialsFrom(c, spec.Medium, spec.Place()); err != nil {
+				if n.Access, err = credentialsFrom(c, spec.Medium, spec.Location()); err != nil {
 					return err
 				}
 			}

@@ -25,6 +25,8 @@ import (
 type Client struct {
 	url, token string
 	http       http.Client
+	// Reason is why what is done is done; the trail keeps it. "" for no reason given.
+	Reason string
 }
 
 // New makes a client of the lodge at url, such as http://127.0.0.1:7433.
@@ -82,6 +84,9 @@ func (c *Client) send(ctx context.Context, method, path string, content io.Reade
 		return nil, err
 	}
 	req.Header.Set("Authorization", "Bearer "+c.token)
+	if c.Reason != "" {
+		req.Header.Set("Keenlodge-Reason", c.Reason)
+	}
 	if content != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}

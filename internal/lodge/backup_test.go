@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/proof"
@@ -212,7 +213,7 @@ func TestTheGuard(t *testing.T) {
 	r := b.run("nightly-guests")
 	require.EqualValues(t, run.Warned, r.State)
 	require.Len(t, b.images("u-tickets"), 9, "nothing was dropped")
-	standing, err := b.l.Summary(t.Context())
+	standing, err := b.l.Summary(t.Context(), right.Everything)
 	require.NoError(t, err)
 	require.Equal(t, 1, standing.Held)
 	preview, _, err := b.l.Retention.Preview(t.Context(), "nightly-guests", "", "", 0)
@@ -401,7 +402,7 @@ func TestDueMomentsAndChains(t *testing.T) {
 	require.Equal(t, "the policy is paused: harbour upgrade", b.newest("nightly-guests").Error)
 	_, err = b.l.RunPolicy(t.Context(), "nightly-guests", "operator", "")
 	require.ErrorContains(t, err, "is paused: harbour upgrade; resume it first")
-	standing, err := b.l.Summary(t.Context())
+	standing, err := b.l.Summary(t.Context(), right.Everything)
 	require.NoError(t, err)
 	require.Nil(t, standing.Next, "what is paused does not run next")
 	require.NoError(t, b.l.Planning.Resume(t.Context(), "nightly-guests"))
@@ -419,7 +420,7 @@ func TestASilentSource(t *testing.T) {
 	r := b.run("nightly-guests")
 	require.EqualValues(t, run.Failed, r.State)
 	require.Contains(t, r.Error, "machine crew-rota can't be backed up: hypervisor pier-2: the pier is flooded")
-	standing, err := b.l.Summary(t.Context())
+	standing, err := b.l.Summary(t.Context(), right.Everything)
 	require.NoError(t, err)
 	require.Len(t, standing.Notices, 1)
 	require.Contains(t, standing.Notices[0].Text, "the pier is flooded")
@@ -581,7 +582,7 @@ func TestRetirement(t *testing.T) {
 	p := everything("newest 9")
 	p.Schedules = []site.Schedule{{When: "every day at 23:00"}}
 	b := newBench(t, map[string]site.Policy{"nightly-guests": p})
-	standing, err := b.l.Summary(t.Context())
+	standing, err := b.l.Summary(t.Context(), right.Everything)
 	require.NoError(t, err)
 	require.Equal(t, wire.Some{Count: 2, Names: []string{"tickets-db", "timetable"}}, standing.Late)
 	for range 5 {
@@ -601,7 +602,7 @@ func TestRetirement(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, b.images("u-timetable"), 2)
 	b.until(func() bool {
-		standing, err = b.l.Summary(t.Context())
+		standing, err = b.l.Summary(t.Context(), right.Everything)
 		require.NoError(t, err)
 		return standing.Retired == 1
 	}, "the retirement")

@@ -36,7 +36,7 @@ import (
 // Config is what a process's part in a lodge needs.
 type Config struct {
 	Records *records.Records
-	// State is a folder for what belongs to this host: mounts, the key file, the first token.
+	// State is a folder for what belongs to this host: mounts, the key file.
 	State string
 	Log   *slog.Logger
 }
@@ -60,6 +60,7 @@ type Lodge struct {
 	captures  *capture.Captures
 	mounts    string
 	standings standings
+	worlds    worlds
 }
 
 // New makes a process's part; Serve starts it.
@@ -78,7 +79,7 @@ func New(c Config) (*Lodge, error) {
 	}
 	l := &Lodge{rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine}
 	pace := &throttle.Throttle{}
-	l.Access = access.New(c.Records, c.State)
+	l.Access = access.New(c.Records, c.Log)
 	l.Trail = trail.New(c.Records, c.Log)
 	l.Events = events.New(c.Records, c.Log)
 	l.Events.Cancelled = engine.HeedCancel
@@ -114,11 +115,11 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	upkeep := func(ctx context.Context) error {
 		return l.Retention.Upkeep(ctx, l.often, l.captures.TidyAll)
 	}
-	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep)
+	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.weave)
 	return errors.Join(err, l.Stores.Close())
 }
 
 // often is what the service looks after once a minute.
 func (l *Lodge) often(ctx context.Context) error {
-	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Inventory.Survey(ctx))
+	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Inventory.Survey(ctx), l.Access.Upkeep(ctx))
 }

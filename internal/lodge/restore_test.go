@@ -13,6 +13,7 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/proof"
@@ -224,7 +225,7 @@ func TestSummaryAndLanes(t *testing.T) {
 		}
 		b.site = apply
 		b.apply()
-		s, err := b.l.Summary(ctx)
+		s, err := b.l.Summary(ctx, right.Everything)
 		require.NoError(t, err)
 		return s
 	}
@@ -254,7 +255,7 @@ func TestSummaryAndLanes(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, wire.Some{Count: 1, Names: []string{"tickets-db"}}, look().Failed)
 
-	lanes, next, err := b.l.Lanes(ctx, records.MachineFilter{})
+	lanes, next, err := b.l.Lanes(ctx, records.MachineFilter{}, right.Everything)
 	require.NoError(t, err)
 	require.Empty(t, next)
 	require.Len(t, lanes, 3)
@@ -264,7 +265,7 @@ func TestSummaryAndLanes(t *testing.T) {
 	require.Nil(t, lanes[0].Next)
 	require.GreaterOrEqual(t, lanes[1].FreshnessLimit, 24*time.Hour, "the stricter of the two promises")
 	require.Less(t, lanes[1].FreshnessLimit, 48*time.Hour)
-	policies, err := b.l.Policies(ctx)
+	policies, err := b.l.Policies(ctx, right.Everything)
 	require.NoError(t, err)
 	require.Equal(t, []string{"nightly-guests", "weekly-system"}, []string{policies[0].Name, policies[1].Name})
 	require.NotNil(t, policies[0].Paused)

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/planning"
@@ -42,14 +43,17 @@ type standings struct {
 	last standing
 }
 
-// coverage is how the machines stand, some seconds old at the most.
-func (l *Lodge) coverage(ctx context.Context, s site.Site) (standing, error) {
+// coverage is how the machines within a reach stand; of all, some seconds old at the most.
+func (l *Lodge) coverage(ctx context.Context, s site.Site, in right.Within) (standing, error) {
+	if !in.All {
+		return l.stand(ctx, s, in)
+	}
 	l.standings.mu.Lock()
 	defer l.standings.mu.Unlock() // who asks meanwhile waits for the same answer
 	if last := l.standings.last; time.Since(last.at) < standingAge && reflect.DeepEqual(last.site.Policies, s.Policies) {
 		return last, nil
 	}
-	st, err := l.stand(ctx, s)
+	st, err := l.stand(ctx, s, in)
 	if err == nil {
 		l.standings.last = st
 	}
@@ -69,8 +73,8 @@ func isLate(newest *time.Time, promised time.Duration, now time.Time) bool {
 	return newest == nil || promised > 0 && now.Sub(*newest) > promised
 }
 
-// stand looks at every machine once.
-func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
+// stand looks at every machine within a reach once.
+func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standing, error) {
 	now := time.Now()
 	st := standing{at: now, site: &s, policies: map[string]covering{}}
 	machines, err := l.rec.MachineStandings(ctx)
@@ -87,7 +91,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 		return st, err
 	}
 	for _, h := range heard {
-		if _, known := s.Hypervisors[h.Name]; known && h.Error != "" && len(sum.Notices) < namesShown {
+		if _, known := s.Hypervisors[h.Name]; known && (in.All || in.SeenSources[h.Name]) && h.Error != "" && len(sum.Notices) < namesShown {
 			last := "never yet"
 			if h.Heard != nil {
 				last = "last " + h.Heard.In(s.Location()).Format("Mon 2 Jan 15:04")
@@ -96,6 +100,9 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 		}
 	}
 	for _, m := range machines {
+		if !in.All && !in.SeenMachines[m.ID] {
+			continue
+		}
 		if m.Retired != nil {
 			sum.Retired++
 			continue
@@ -149,13 +156,13 @@ func (l *Lodge) stand(ctx context.Context, s site.Site) (standing, error) {
 	return st, nil
 }
 
-// Summary is how the lodge stands.
-func (l *Lodge) Summary(ctx context.Context) (wire.Standing, error) {
+// Summary is how the lodge stands, as far as it is within a reach.
+func (l *Lodge) Summary(ctx context.Context, in right.Within) (wire.Standing, error) {
 	s, err := l.rec.Site(ctx)
 	if err != nil {
 		return wire.Standing{}, err
 	}
-	st, err := l.coverage(ctx, s)
+	st, err := l.coverage(ctx, s, in)
 	if err != nil {
 		return wire.Standing{}, err
 	}
@@ -166,7 +173,15 @@ func (l *Lodge) Summary(ctx context.Context) (wire.Standing, error) {
 		return out, err
 	}
 	now := time.Now()
+	if in.All {
+		if err := l.addDoors(ctx, &out, now); err != nil {
+			return out, err
+		}
+	}
 	for _, p := range policies {
+		if !in.All && !in.SeenPolicies[p.Name] {
+			continue
+		}
 		if p.Notice != "" {
 			out.Held++
 			if len(out.Notices) < namesShown {
@@ -205,7 +220,7 @@ type LaneView struct {
 const imagesShown = 60
 
 // Lanes lists machines over time, with the cursor of the next page.
-func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView, string, error) {
+func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter, in right.Within) ([]LaneView, string, error) {
 	s, err := l.rec.Site(ctx)
 	if err != nil {
 		return nil, "", err
@@ -218,7 +233,7 @@ func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView,
 	if err != nil {
 		return nil, "", err
 	}
-	stand, err := l.coverage(ctx, s)
+	stand, err := l.coverage(ctx, s, right.Everything) // what is promised does not depend on who looks
 	if err != nil {
 		return nil, "", err
 	}
@@ -230,7 +245,7 @@ func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView,
 		ids[i], at[m.ID] = m.ID, i
 		v := LaneView{View: m, Images: []records.Image{}}
 		for _, p := range standings {
-			if !slices.Contains(m.CoveredBy, p.Name) {
+			if !slices.Contains(m.CoveredBy, p.Name) || !in.All && !in.SeenPolicies[p.Name] {
 				continue
 			}
 			v.FreshnessLimit = sooner(v.FreshnessLimit, stand.policies[p.Name].freshness)
@@ -243,7 +258,9 @@ func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter) ([]LaneView,
 	}
 	images, err := l.rec.ImagesOfMachines(ctx, ids, imagesShown)
 	for _, m := range images {
-		out[at[m.MachineID]].Images = append(out[at[m.MachineID]].Images, m)
+		if in.Image(m.MachineID, m.Policy) {
+			out[at[m.MachineID]].Images = append(out[at[m.MachineID]].Images, m)
+		}
 	}
 	return out, next, err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 )
@@ -29,8 +30,8 @@ type PolicyView struct {
 	Paused *records.Pause
 }
 
-// Policies lists every policy, by name.
-func (l *Lodge) Policies(ctx context.Context) ([]PolicyView, error) {
+// Policies lists the policies within a reach, by name, each with what it covers in there.
+func (l *Lodge) Policies(ctx context.Context, in right.Within) ([]PolicyView, error) {
 	s, err := l.rec.Site(ctx)
 	if err != nil {
 		return nil, err
@@ -39,12 +40,15 @@ func (l *Lodge) Policies(ctx context.Context) ([]PolicyView, error) {
 	if err != nil {
 		return nil, err
 	}
-	stand, err := l.coverage(ctx, s)
+	stand, err := l.coverage(ctx, s, in)
 	if err != nil {
 		return nil, err
 	}
 	out := []PolicyView{}
 	for _, p := range standings {
+		if !in.All && !in.SeenPolicies[p.Name] {
+			continue
+		}
 		c := stand.policies[p.Name]
 		v := PolicyView{Name: p.Name, Policy: s.Policies[p.Name], NextDue: p.NextDue, Notice: p.Notice, Covers: c.covers, Covered: c.covered, FreshnessLimit: c.freshness, Says: []string{}}
 		if v.Covers == nil {

@@ -81,6 +81,7 @@ type ImageFilter struct {
 	MachineID, Policy, Store string
 	// Gone lists those that rotation dropped, too; OnlyGone no others.
 	Gone, OnlyGone bool
+	Within         *listing.Reach
 	listing.Page
 }
 
@@ -106,6 +107,7 @@ func (r *Records) ImagePage(ctx context.Context, f ImageFilter) (images []Image,
 	c.Add("i.policy = $%d", f.Policy)
 	c.Add("i.store = $%d", f.Store)
 	c.Add("starts_with(i.id, $%d)", f.ID)
+	c.Within(f.Within, "i.machine_id = any(%s)", "i.policy = any(%s)")
 	switch {
 	case f.OnlyGone:
 		c.Where = append(c.Where, "i.gone is not null")

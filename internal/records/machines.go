@@ -55,7 +55,8 @@ type MachineFilter struct {
 	Hypervisor string
 	State      machine.State
 	// Text is what the label contains.
-	Text string
+	Text   string
+	Within *listing.Reach
 	listing.Page
 }
 
@@ -85,6 +86,7 @@ func (r *Records) MachinePage(ctx context.Context, f MachineFilter) (machines []
 	c.Add("m.hypervisor = $%d", f.Hypervisor)
 	c.Add("m.state = $%d", string(f.State))
 	c.Add("position($%d in m.label) > 0", f.Text)
+	c.Within(f.Within, "m.id = any(%s)", "")
 	return db.Page(ctx, r.db, machineList, machineRows, c, f.Page)
 }
 

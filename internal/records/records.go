@@ -17,6 +17,8 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records/around"
 	"keenlodge/internal/records/db"
+	"keenlodge/internal/records/deeds"
+	"keenlodge/internal/records/doors"
 	"keenlodge/internal/records/schema"
 	"keenlodge/internal/records/secrets"
 	"keenlodge/internal/records/trust"
@@ -35,6 +37,8 @@ type Records struct {
 	trust.Trust
 	around.Around
 	secrets.Secrets
+	doors.Doors
+	deeds.Deeds
 	db *db.DB
 
 	mu         sync.Mutex
@@ -74,7 +78,7 @@ func Open(ctx context.Context, url string, told ...func(away bool, err error)) (
 		return nil, err
 	}
 	d := &db.DB{Pool: pool, Jobs: jobs}
-	return &Records{Trust: trust.New(d), Around: around.New(d), Secrets: secrets.New(d), db: d}, nil
+	return &Records{Trust: trust.New(d), Around: around.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), db: d}, nil
 }
 
 // Pool is the connection pool, for the queue's workers.
@@ -91,12 +95,25 @@ type (
 	Happened = db.Happened
 	// Proof is evidence that an image can be trusted, or that it can't.
 	Proof = trust.Proof
+	// Token is one that was made, Session a browser that signed in with one, Key what either opens doors with.
+	Token   = doors.Token
+	Session = doors.Session
+	Key     = doors.Key
+	// Deed is what was done, DeedFilter narrows a listing of them.
+	Deed       = deeds.Deed
+	DeedFilter = deeds.Filter
 	// Thing is something that a host has beside its machines.
 	Thing = around.Thing
 	// Heard is how a source stands, Told what it told of itself.
 	Heard = around.Heard
 	Told  = around.Told
 )
+
+// ErrTaken marks a name that another token has.
+var ErrTaken = doors.ErrTaken
+
+// ErrMoved marks a chain of the trail that is not where it was taken to be.
+var ErrMoved = deeds.ErrMoved
 
 // ErrAway marks what could not be read or recorded because the database does not answer.
 var ErrAway = db.ErrAway

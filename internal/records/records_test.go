@@ -10,7 +10,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
@@ -473,28 +472,6 @@ func TestASecondFindingBreaks(t *testing.T) {
 	require.False(t, there)
 }
 
-func TestTheFirstTokenIsMadeOnce(t *testing.T) {
-	r, ctx := open(t, 1)[0], t.Context()
-	made, err := r.AddFirstToken(ctx, "first", "secret")
-	require.NoError(t, err)
-	require.True(t, made)
-	made, err = r.AddFirstToken(ctx, "again", "other")
-	require.NoError(t, err)
-	require.False(t, made)
-	token, err := r.Token(ctx, "secret")
-	require.NoError(t, err)
-	require.Equal(t, records.Token{Name: "first", Scope: "all"}, token)
-	require.NoError(t, r.SetToken(ctx, records.Token{Name: "feed", Scope: "calendar"}, "old"))
-	require.NoError(t, r.SetToken(ctx, records.Token{Name: "feed", Scope: "calendar"}, "new"))
-	_, err = r.Token(ctx, "old")
-	require.ErrorIs(t, err, fault.ErrNotFound)
-	token, err = r.Token(ctx, "new")
-	require.NoError(t, err)
-	require.Equal(t, "calendar", token.Scope)
-	_, err = r.Token(ctx, "other")
-	require.ErrorIs(t, err, fault.ErrNotFound)
-}
-
 // What one process changes another hears of.
 func TestChangesAreHeard(t *testing.T) {
 	rs := open(t, 2)
@@ -512,23 +489,6 @@ func TestChangesAreHeard(t *testing.T) {
 			return false
 		}
 	}, 10*time.Second, time.Millisecond)
-}
-
-// Nobody takes a line back out of the trail by the way.
-func TestTheTrailIsOnlyAddedTo(t *testing.T) {
-	address := recordstest.URL(t)
-	r, err := records.Open(t.Context(), address)
-	require.NoError(t, err)
-	defer r.Close()
-	require.NoError(t, r.AddDeed(t.Context(), records.Deed{Who: "first", Address: "127.0.0.1", Verb: "drop-image", Target: "/api/v1/images/m3", Result: deed.Done}))
-	for _, sql := range []string{"update trail set who = 'nobody'", "delete from trail", "truncate trail"} {
-		_, err := r.Pool().Exec(t.Context(), sql)
-		require.ErrorContains(t, err, "only added to", sql)
-	}
-	deeds, _, err := r.Deeds(t.Context(), records.DeedFilter{Who: "first"})
-	require.NoError(t, err)
-	require.Len(t, deeds, 1)
-	require.WithinDuration(t, time.Now(), deeds[0].At, time.Minute)
 }
 
 // Texts are kept whatever is in them, but for what PostgreSQL can't keep: alone, in lists, and within documents.

@@ -276,6 +276,7 @@ const runColumns = "id, kind, policy, cause, who, request, state, waits, not_bef
 type RunFilter struct {
 	// ID is how the runs' IDs begin.
 	ID, Policy, Kind string
+	Within           *listing.Reach
 	listing.Page
 }
 
@@ -301,6 +302,7 @@ func (r *Records) RunPage(ctx context.Context, f RunFilter) (runs []Run, next st
 	c.Add("starts_with(id, $%d)", f.ID)
 	c.Add("policy = $%d", f.Policy)
 	c.Add("kind = $%d", f.Kind)
+	c.Within(f.Within, "exists (select from tasks t where t.run = runs.id and t.machine_id = any(%s))", "policy = any(%s)")
 	if runs, next, err = db.Page(ctx, r.db, runList, "select "+runColumns+" from runs", c, f.Page); err != nil {
 		return nil, "", err
 	}

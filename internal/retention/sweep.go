@@ -233,7 +233,7 @@ func (rt *Retention) upkeepOnce(ctx context.Context, daily func(context.Context,
 			swept = true
 			err = errors.Join(rt.SweepSoon(ctx, SweepRequest{Store: name}), daily(ctx, s))
 		} else if err == nil {
-			err = rt.stores.Collect(ctx, name, s.Stores[name].Place())
+			err = rt.stores.Collect(ctx, name, s.Stores[name].Location())
 		}
 		errs = append(errs, err)
 	}

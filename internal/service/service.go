@@ -32,7 +32,7 @@ func Commands() []*cli.Command {
 func serveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "serve", Usage: "run the service",
-		Description: "The database's password is best kept in a file that PGPASSFILE names. A first token is made at the first start.",
+		Description: "The database's password is best kept in a file that PGPASSFILE names. The first token is made with: keenlodge token new NAME --on-this-host.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Usage: "address to listen on", Value: wire.DefaultAddress, Sources: cli.EnvVars("KEENLODGE_LISTEN")},
 			&cli.StringFlag{Name: "database", Usage: "PostgreSQL URL, without its password", Required: true, Sources: cli.EnvVars("KEENLODGE_DATABASE")},
@@ -69,10 +69,10 @@ func serve(ctx context.Context, address, database, state string) error {
 	if err != nil {
 		return err
 	}
-	if file, err := l.Access.First(ctx); err != nil {
+	if tokens, err := l.Access.Tokens(ctx); err != nil {
 		return err
-	} else if file != "" {
-		log.Info("made the first token; sign in with what is in the file", "file", file)
+	} else if len(tokens) == 0 {
+		log.Info("nobody can sign in yet; make the first token on this host: keenlodge token new NAME --on-this-host")
 	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {

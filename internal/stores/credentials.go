@@ -33,7 +33,7 @@ func (ss *Stores) SetCredentials(ctx context.Context, store string, c wire.Crede
 	}
 	s, err := ss.rec.Site(ctx)
 	if err == nil {
-		ss.forget(s.Stores[store].Place()) // it is opened anew, with the new ones
+		ss.forget(s.Stores[store].Location()) // it is opened anew, with the new ones
 	}
 	return err
 }
@@ -60,7 +60,7 @@ func (ss *Stores) keptFor(ctx context.Context, name string, spec site.Store) (wi
 	if err != nil {
 		return nil, err
 	}
-	if has, ok := s.Stores[name]; ok && (has.Medium != spec.Medium || has.Place() != spec.Place()) {
+	if has, ok := s.Stores[name]; ok && (has.Medium != spec.Medium || has.Location() != spec.Location()) {
 		return nil, nil
 	}
 	return ss.credentials(ctx, name)

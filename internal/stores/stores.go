@@ -86,7 +86,7 @@ func (ss *Stores) All(ctx context.Context) ([]wire.Store, error) {
 	var group errgroup.Group
 	for i, name := range names {
 		f := figures[name]
-		out[i] = wire.Store{Name: name, Store: s.Stores[name], Place: s.Stores[name].Place(), Images: f.Images, Broken: f.Broken, Doubtful: f.Doubtful, Size: f.Size}
+		out[i] = wire.Store{Name: name, Store: s.Stores[name], Location: s.Stores[name].Location(), Images: f.Images, Broken: f.Broken, Doubtful: f.Doubtful, Size: f.Size}
 		group.Go(func() error {
 			l := ss.look(ctx, s, name)
 			out[i].Used, out[i].Room = l.used, l.room
@@ -123,7 +123,7 @@ type looked struct {
 
 // look tells how much a store takes and what is free, from a store that is open already where there is one.
 func (ss *Stores) look(ctx context.Context, s site.Site, name string) looked {
-	place := s.Stores[name].Place()
+	place := s.Stores[name].Location()
 	ss.mu.Lock()
 	l, ok := ss.looks[place]
 	ss.mu.Unlock()
@@ -137,7 +137,7 @@ func (ss *Stores) look(ctx context.Context, s site.Site, name string) looked {
 
 // lookNow looks at a store's place.
 func (ss *Stores) lookNow(ctx context.Context, s site.Site, name string) (l looked) {
-	place := s.Stores[name].Place()
+	place := s.Stores[name].Location()
 	ss.mu.Lock()
 	st := ss.opened[place]
 	ss.mu.Unlock()

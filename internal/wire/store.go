@@ -56,9 +56,9 @@ type Credentials = medium.Secrets
 type Store struct {
 	Name string `json:"name"`
 	site.Store
-	Place  string `json:"place" doc:"where it is, in a word"`
-	Images int    `json:"images"`
-	Broken int    `json:"broken" doc:"images that can't be restored whole"`
+	Location string `json:"location" doc:"where it is, in a word"`
+	Images   int    `json:"images"`
+	Broken   int    `json:"broken" doc:"images that can't be restored whole"`
 	// Doubtful are those in which damage was found once.
 	Doubtful int         `json:"doubtful" doc:"images in which damage was found once, and not a second time yet"`
 	Size     int64       `json:"size" doc:"bytes of the disks in its images"`
@@ -85,7 +85,7 @@ type ProbeRequest struct {
 // storeFigures are what a Store has beside its entry in the site.
 type storeFigures struct {
 	Name     string      `json:"name"`
-	Place    string      `json:"place"`
+	Location string      `json:"location"`
 	Images   int         `json:"images"`
 	Broken   int         `json:"broken"`
 	Doubtful int         `json:"doubtful"`
@@ -97,7 +97,7 @@ type storeFigures struct {
 
 // MarshalJSON writes the entry and the figures side by side.
 func (s Store) MarshalJSON() ([]byte, error) {
-	figures, err := json.Marshal(storeFigures{s.Name, s.Place, s.Images, s.Broken, s.Doubtful, s.Size, s.Used, s.Room, s.Error})
+	figures, err := json.Marshal(storeFigures{s.Name, s.Location, s.Images, s.Broken, s.Doubtful, s.Size, s.Used, s.Room, s.Error})
 	if err != nil {
 		return nil, err
 	}
@@ -114,6 +114,6 @@ func (s *Store) UnmarshalJSON(text []byte) error {
 	if err := json.Unmarshal(text, &f); err != nil {
 		return err
 	}
-	s.Name, s.Place, s.Images, s.Broken, s.Doubtful, s.Size, s.Used, s.Room, s.Error = f.Name, f.Place, f.Images, f.Broken, f.Doubtful, f.Size, f.Used, f.Room, f.Error
+	s.Name, s.Location, s.Images, s.Broken, s.Doubtful, s.Size, s.Used, s.Room, s.Error = f.Name, f.Location, f.Images, f.Broken, f.Doubtful, f.Size, f.Used, f.Room, f.Error
 	return s.Store.UnmarshalJSON(text)
 }

@@ -22,7 +22,7 @@ export function Capacity({ stores }: { stores: UseQueryResult<Store[]> }) {
               </span>
               {!s.error && (
                 <Why
-                  answer={`${s.place}: ${count(s.images, "image")} of disks with ${bytes(s.size)} take ${bytes(s.used)}: zeros, what is repeated and what compression saves are not stored.`}
+                  answer={`${s.location}: ${count(s.images, "image")} of disks with ${bytes(s.size)} take ${bytes(s.used)}: zeros, what is repeated and what compression saves are not stored.`}
                 >
                   <button className="underline decoration-dotted underline-offset-4">
                     {s.room.free_bytes < 0

@@ -17,6 +17,10 @@ var (
 	ErrConflict = errors.New("conflict")
 	// ErrInvalid marks a request that nobody could carry out.
 	ErrInvalid = errors.New("invalid")
+	// ErrForbidden marks what the caller's roles do not allow.
+	ErrForbidden = errors.New("forbidden")
+	// ErrUnavailable marks what can't be done for now, through no fault of the caller.
+	ErrUnavailable = errors.New("unavailable")
 )
 
 // Unknown is the error for a name that is not known, with the nearest that is. kind is a noun such as "policy".
@@ -26,7 +30,7 @@ func Unknown(kind, name string, known []string) error {
 
 // Text is an error's words without the sentinels in front of them, of which there may be several where rooms call each other.
 func Text(err error) string {
-	for _, sentinel := range []error{ErrNotFound, ErrConflict, ErrInvalid} {
+	for _, sentinel := range []error{ErrNotFound, ErrConflict, ErrInvalid, ErrForbidden, ErrUnavailable} {
 		if rest, ok := strings.CutPrefix(err.Error(), sentinel.Error()+": "); ok {
 			return Text(errors.New(rest))
 		}

@@ -276,5 +276,5 @@ func TestChanges(t *testing.T) {
 	p, err := one.Policy("nightly-guests")
 	require.NoError(t, err)
 	require.Equal(t, "newest 3", p.RotationRule().String())
-	require.Equal(t, []string{"/srv/quay", ""}, []string{one.Stores["quay-shelf"].Place(), Store{}.Place()})
+	require.Equal(t, []string{"/srv/quay", ""}, []string{one.Stores["quay-shelf"].Location(), Store{}.Location()})
 }

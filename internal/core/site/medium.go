@@ -17,8 +17,8 @@ import (
 type Settings interface {
 	// Check finds what is wrong in them by themselves; a [SettingError] names the field.
 	Check() error
-	// Place is what tells one store's location from another's, in words.
-	Place() string
+	// Location is what tells one store's location from another's, in words.
+	Location() string
 }
 
 // SettingError is a mistake in a setting. Field is its name in the site file.
@@ -65,7 +65,7 @@ func (u unknownSettings) Check() error {
 	return err
 }
 
-func (u unknownSettings) Place() string { return "a place of medium " + u.medium }
+func (u unknownSettings) Location() string { return "a place of medium " + u.medium }
 
 // common is a Store without its own ways to be read and written: what all stores have.
 type common Store

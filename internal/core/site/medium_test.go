@@ -22,7 +22,7 @@ func (s *shelf) Check() error {
 	}
 	return nil
 }
-func (s *shelf) Place() string       { return s.Folder }
+func (s *shelf) Location() string    { return s.Folder }
 func (s *shelf) LocalFolder() string { return s.Folder }
 
 type bucket struct {
@@ -37,7 +37,7 @@ func (b *bucket) Check() error {
 	}
 	return nil
 }
-func (b *bucket) Place() string { return b.Bucket }
+func (b *bucket) Location() string { return b.Bucket }
 
 func init() {
 	RegisterMedium("dir", func() Settings { return &shelf{} })

@@ -47,6 +47,8 @@ type Hypervisor struct {
 	KeyFile  string `yaml:"key_file,omitempty" json:"key_file,omitempty" doc:"private key (PEM, without a passphrase) that signs in, by SSH or TLS; by SSH the keys of the service's agent by default"`
 	CertFile string `yaml:"cert_file,omitempty" json:"cert_file,omitempty" doc:"by TLS: the service's own certificate (PEM)"`
 	CAFile   string `yaml:"ca_file,omitempty" json:"ca_file,omitempty" doc:"by TLS: the certificate of the authority that the host's is from (PEM)"`
+	// Place is where it is.
+	Place string `yaml:"place,omitempty" json:"place,omitempty" doc:"where it is, by a name of your own such as harbour-office; roles can be narrowed to places"`
 	// Pool is the storage pool for restored disks; empty for the first active one.
 	Pool string `yaml:"pool,omitempty" json:"pool,omitempty" doc:"storage pool for restored disks"`
 	// TasksAtOnce is how many of its guests are captured at the same time.
@@ -207,6 +209,9 @@ func (s Site) Check() error {
 		if err := known("hypervisor "+name, p, "kind", v.Kind, sources); err != nil {
 			return err
 		}
+		if err := checkPlace("hypervisor "+name, p, v.Place); err != nil {
+			return err
+		}
 		if v.URI == "" {
 			return at("hypervisor "+name, p, `uri is missing; write for example "qemu:///system"`)
 		}
@@ -271,6 +276,14 @@ func (s Site) Store(name string) (Store, error) {
 // quoted makes a map key safe in a YAML path.
 func quoted(name string) string {
 	return "'" + strings.ReplaceAll(name, "'", `\'`) + "'"
+}
+
+// checkPlace refuses a name of a place that is none; "" is none given.
+func checkPlace(name, p, place string) error {
+	if place == "" || nameForm.MatchString(place) {
+		return nil
+	}
+	return at(name, p+".place", "%q can't be a place's name: lower-case letters, digits, dots and dashes, such as harbour-office", place)
 }
 
 func checkName(kind, name, p string) error {

@@ -19,6 +19,8 @@ type Store struct {
 	// Settings are its medium's own; beside the rest in the site file.
 	Settings Settings `yaml:"-" json:"-"`
 
+	// Place is where it is.
+	Place string `yaml:"place,omitempty" json:"place,omitempty" doc:"where it is, by a name of your own such as harbour-office; roles can be narrowed to places"`
 	// Sealed says that the store is sealed. A store that is not what its entry says is refused.
 	Sealed bool `yaml:"sealed,omitempty" json:"sealed,omitempty" doc:"nothing in it can be read without a key"`
 	// Like is another store, whose cuts this one took over when it was made: the two exchange pieces.
@@ -42,12 +44,12 @@ type Store struct {
 	SweepBandwidth string `yaml:"sweep_bandwidth,omitempty" json:"sweep_bandwidth,omitempty" doc:"what a sweep may read and write in a second, such as 40 MiB; by default no limit"`
 }
 
-// Place is what tells one store's location from another's, in words; "" for an entry that says nothing of it.
-func (s Store) Place() string {
+// Location is what tells one store's location from another's, in words; "" for an entry that says nothing of it.
+func (s Store) Location() string {
 	if s.Settings == nil {
 		return ""
 	}
-	return s.Settings.Place()
+	return s.Settings.Location()
 }
 
 // FloorBytes is the floor in bytes, 0 for none.
@@ -124,6 +126,9 @@ func (s Store) check(name, p string) error {
 	}
 	if s.Settings == nil {
 		s.Settings = empty
+	}
+	if err := checkPlace(name, p, s.Place); err != nil {
+		return err
 	}
 	_, inFolder := s.Settings.(interface{ LocalFolder() string })
 	switch {

@@ -11,7 +11,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/access"
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
@@ -91,4 +93,18 @@ func start(t testing.TB, rec *records.Records, log io.Writer, state string, kill
 	}
 	t.Cleanup(stop)
 	return l, stop
+}
+
+// Token makes a token for roles, phrases as people write them, and returns what it opens doors with.
+func Token(t testing.TB, l *lodge.Lodge, name string, roles ...string) string {
+	t.Helper()
+	var grants []right.Grant
+	for _, text := range roles {
+		g, err := right.ParseGrant(text)
+		require.NoError(t, err)
+		grants = append(grants, g)
+	}
+	_, secret, err := l.Access.NewToken(t.Context(), "the test", name, grants, access.TokenTime)
+	require.NoError(t, err)
+	return secret
 }

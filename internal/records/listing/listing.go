@@ -152,3 +152,21 @@ func (c *Conditions) Add(format, arg string) {
 	c.Args = append(c.Args, arg)
 	c.Where = append(c.Where, fmt.Sprintf(format, len(c.Args)))
 }
+
+// Reach narrows a list to what somebody may see: rows of some machines, by their IDs, or of some policies. nil narrows nothing.
+type Reach struct{ Machines, Policies []string }
+
+// Within adds a condition that holds for rows within a reach; machine and policy are SQL with a %s for the array of either. An empty policy
+// leaves policies out.
+func (c *Conditions) Within(r *Reach, machine, policy string) {
+	if r == nil {
+		return
+	}
+	c.Args = append(c.Args, r.Machines)
+	where := fmt.Sprintf(machine, fmt.Sprintf("$%d", len(c.Args)))
+	if policy != "" {
+		c.Args = append(c.Args, r.Policies)
+		where += " or " + fmt.Sprintf(policy, fmt.Sprintf("$%d", len(c.Args)))
+	}
+	c.Where = append(c.Where, "("+where+")")
+}

@@ -24,8 +24,8 @@ func (s *Settings) Check() error {
 	return nil
 }
 
-// Place implements [site.Settings].
-func (s *Settings) Place() string { return s.Folder }
+// Location implements [site.Settings].
+func (s *Settings) Location() string { return s.Folder }
 
 // LocalFolder is the folder: images can lie open in it.
 func (s *Settings) LocalFolder() string { return s.Folder }

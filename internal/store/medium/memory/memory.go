@@ -23,8 +23,8 @@ func (s *Settings) Check() error {
 	return nil
 }
 
-// Place implements [site.Settings].
-func (s *Settings) Place() string { return "memory:" + s.Shelf }
+// Location implements [site.Settings].
+func (s *Settings) Location() string { return "memory:" + s.Shelf }
 
 var (
 	mu      sync.Mutex

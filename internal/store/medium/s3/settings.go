@@ -32,8 +32,8 @@ func (s *Settings) Check() error {
 	return nil
 }
 
-// Place implements [site.Settings].
-func (s *Settings) Place() string {
+// Location implements [site.Settings].
+func (s *Settings) Location() string {
 	return fmt.Sprintf("%s/%s", strings.TrimSuffix(s.Endpoint, "/"), path.Join(s.Bucket, s.Folder))
 }
 

@@ -34,8 +34,8 @@ func (s *Settings) Check() error {
 	return nil
 }
 
-// Place implements [site.Settings].
-func (s *Settings) Place() string {
+// Location implements [site.Settings].
+func (s *Settings) Location() string {
 	port := ""
 	if s.Port != 0 {
 		port = fmt.Sprintf(":%d", s.Port)

@@ -1,0 +1,150 @@
+package access
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"time"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/right"
+	"keenlodge/internal/records"
+)
+
+const (
+	// TokenTime is how long a token is good for unless told otherwise, LongestToken how long one may be, ShortestToken at the least.
+	TokenTime, LongestToken, ShortestToken = 90 * 24 * time.Hour, 400 * 24 * time.Hour, time.Minute
+	// keepTokens is how long the record of a token is kept after it ended: the trail names it.
+	keepTokens = 400 * 24 * time.Hour
+	// tellBefore is how long before its end people are told of a token that is in use.
+	tellBefore = 14 * 24 * time.Hour
+)
+
+// calendarToken is the name of the token with which the calendar feed is read.
+const calendarToken = "calendar feed"
+
+var tokenName = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
+
+// NewToken makes a token for roles, which is good for so long; by names who makes it. What opens doors is returned once and kept nowhere.
+func (a *Access) NewToken(ctx context.Context, by, name string, grants []right.Grant, good time.Duration) (records.Token, string, error) {
+	none := records.Token{}
+	if !tokenName.MatchString(name) {
+		return none, "", fmt.Errorf("%w: %q can't be a token's name: up to 63 lower-case letters, digits, dots and dashes, such as night-watch", fault.ErrInvalid, name)
+	}
+	if len(grants) == 0 {
+		return none, "", fmt.Errorf("%w: a token needs a role", fault.ErrInvalid)
+	}
+	for _, g := range grants {
+		if err := g.Check(); err != nil {
+			return none, "", fmt.Errorf("%w: role %s: %w", fault.ErrInvalid, g.Role, err)
+		}
+	}
+	if err := checkTime(good); err != nil {
+		return none, "", err
+	}
+	t, secret := records.Token{ID: newID(), Name: name, Scope: string(All), Grants: grants, MadeBy: by}, newSecret()
+	err := a.rec.AddToken(ctx, t, secret, good)
+	if errors.Is(err, records.ErrTaken) {
+		return none, "", fmt.Errorf("%w: there is, or was, a token called %s, and the trail names it; renew it (keenlodge token renew %s), or take another name", fault.ErrConflict, name, name)
+	}
+	if err != nil {
+		return none, "", err
+	}
+	t, err = a.Token(ctx, t.ID)
+	return t, secret, err
+}
+
+func checkTime(good time.Duration) error {
+	if good < ShortestToken || good > LongestToken {
+		return fmt.Errorf("%w: a token is good for %s to %d days; %s is not between them", fault.ErrInvalid, ShortestToken, LongestToken/(24*time.Hour), good)
+	}
+	return nil
+}
+
+// Tokens lists all tokens, by name.
+func (a *Access) Tokens(ctx context.Context) ([]records.Token, error) { return a.rec.Tokens(ctx) }
+
+// Token finds a token by its name or ID.
+func (a *Access) Token(ctx context.Context, word string) (records.Token, error) {
+	all, err := a.rec.Tokens(ctx)
+	if err != nil {
+		return records.Token{}, err
+	}
+	names := []string{}
+	for _, t := range all {
+		if t.Name == word || t.ID == word {
+			return t, nil
+		}
+		names = append(names, t.Name)
+	}
+	return records.Token{}, fault.Unknown("token", word, names)
+}
+
+// RenewToken gives a token another secret, and so long from now on. What opened doors before opens none any more.
+func (a *Access) RenewToken(ctx context.Context, word string, good time.Duration) (records.Token, string, error) {
+	if err := checkTime(good); err != nil {
+		return records.Token{}, "", err
+	}
+	t, err := a.Token(ctx, word)
+	if err != nil {
+		return t, "", err
+	}
+	secret := newSecret()
+	if err := a.rec.RenewToken(ctx, t.ID, secret, good); err != nil {
+		return t, "", err
+	}
+	t, err = a.Token(ctx, t.ID)
+	return t, secret, err
+}
+
+// RevokeToken ends a token and its sessions, in every process. The last one that can do everything stays.
+func (a *Access) RevokeToken(ctx context.Context, word string) (records.Token, error) {
+	t, err := a.Token(ctx, word)
+	if err != nil {
+		return t, err
+	}
+	if t.Revoked != nil {
+		return t, fmt.Errorf("%w: token %s was revoked already, %s", fault.ErrConflict, t.Name, t.Revoked.UTC().Format(time.DateTime+" MST"))
+	}
+	err = a.rec.RevokeToken(ctx, t.ID, func(left []records.Token) error {
+		if t.Live && rules(t) && !slices.ContainsFunc(left, rules) {
+			return fmt.Errorf("%w: %s is the last token that can do everything, and nobody could make another; make one first: keenlodge token new", fault.ErrConflict, t.Name)
+		}
+		return nil
+	})
+	if err != nil {
+		return t, err
+	}
+	return a.Token(ctx, t.ID)
+}
+
+// rules reports whether a token can do everything.
+func rules(t records.Token) bool {
+	return t.Scope == string(All) && slices.ContainsFunc(t.Grants, func(g right.Grant) bool { return g.Role == right.Administrator && !g.Narrowed() })
+}
+
+// NewCalendarToken makes the token that opens the calendar feed, in place of an older one.
+func (a *Access) NewCalendarToken(ctx context.Context, by string) (string, error) {
+	secret := newSecret()
+	err := a.rec.AddToken(ctx, records.Token{ID: newID(), Name: calendarToken, Scope: string(Calendar), Grants: []right.Grant{}, MadeBy: by}, secret, LongestToken)
+	if errors.Is(err, records.ErrTaken) {
+		_, secret, err = a.RenewToken(ctx, calendarToken, LongestToken)
+	}
+	return secret, err
+}
+
+// Ending lists the tokens that people should renew, the first to end first.
+func (a *Access) Ending(ctx context.Context, now time.Time) ([]records.Token, error) {
+	all, err := a.rec.Tokens(ctx)
+	ending := slices.DeleteFunc(all, func(t records.Token) bool { return !endsSoon(t, now) })
+	slices.SortStableFunc(ending, func(a, b records.Token) int { return a.Expires.Compare(b.Expires) })
+	return ending, err
+}
+
+// endsSoon reports whether a token that is in use ends within two weeks, and was made to last longer than that.
+func endsSoon(t records.Token, now time.Time) bool {
+	inUse := t.Live && t.Used != nil && now.Sub(*t.Used) < tellBefore
+	return inUse && t.Expires.Sub(now) < tellBefore && t.Expires.Sub(t.Made) > 2*tellBefore
+}

@@ -1,0 +1,210 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"keenlodge/internal/access"
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/right"
+	"keenlodge/internal/core/when"
+	"keenlodge/internal/records"
+	"keenlodge/internal/wire"
+)
+
+// cookie carries what a browser's session shows.
+const cookie = "keenlodge_session"
+
+// registerDoors has who comes in: browsers that sign in and out, tokens, sessions.
+func (s *server) registerDoors(a huma.API) {
+	s.registerSignIn(a)
+	get(s, a, "get-me", "/api/v1/me", "Who calls, and what he may do", func(ctx context.Context, _ *none) (wire.Me, error) { return meOf(callOf(ctx).Caller), nil })
+
+	get(s, a, "list-tokens", "/api/v1/tokens", "Tokens, by name", func(ctx context.Context, _ *none) ([]wire.Token, error) {
+		all, err := s.l.Access.Tokens(ctx)
+		return eachOf(all, tokenOf), err
+	})
+	do(s, a, huma.Operation{OperationID: "new-token", Method: http.MethodPost, Path: "/api/v1/tokens", DefaultStatus: http.StatusCreated, Summary: "Make a token; what opens doors is told once"},
+		func(ctx context.Context, in *struct{ Body wire.TokenSpec }) (wire.NewToken, error) {
+			grants, err := grantsFrom(in.Body.Roles)
+			if err != nil {
+				return wire.NewToken{}, err
+			}
+			good, err := tokenTime(in.Body.TokenTime)
+			if err != nil {
+				return wire.NewToken{}, err
+			}
+			t, secret, err := s.l.Access.NewToken(ctx, who(ctx), in.Body.Name, grants, good)
+			return wire.NewToken{Token: tokenOf(t), Secret: secret}, err
+		})
+	type named struct {
+		Token string `path:"token" doc:"name or ID"`
+	}
+	type renewal struct {
+		named
+		Body wire.TokenTime
+	}
+	do(s, a, huma.Operation{OperationID: "renew-token", Method: http.MethodPost, Path: "/api/v1/tokens/{token}/renewal", Summary: "Give a token another secret and more time; the old one, and its sessions, end at once"},
+		func(ctx context.Context, in *renewal) (wire.NewToken, error) {
+			good, err := tokenTime(in.Body)
+			if err != nil {
+				return wire.NewToken{}, err
+			}
+			t, secret, err := s.l.Access.RenewToken(ctx, in.Token, good)
+			return wire.NewToken{Token: tokenOf(t), Secret: secret}, err
+		})
+	do(s, a, huma.Operation{OperationID: "revoke-token", Method: http.MethodDelete, Path: "/api/v1/tokens/{token}", Summary: "End a token and its sessions, at once and in every process"},
+		func(ctx context.Context, in *named) (wire.Token, error) {
+			t, err := s.l.Access.RevokeToken(ctx, in.Token)
+			return tokenOf(t), err
+		})
+
+	get(s, a, "list-sessions", "/api/v1/sessions", "Browsers that are signed in: the caller's token's; all of them for who may end them", func(ctx context.Context, _ *none) ([]wire.Session, error) {
+		c := callOf(ctx).Caller
+		all, err := s.l.Access.Sessions(ctx, c, endsOthers(c))
+		return eachOf(all, func(ss records.Session) wire.Session {
+			return wire.Session{ID: ss.ID, Token: ss.Name, Made: ss.Made, Used: ss.Used, Expires: ss.Expires, Address: ss.Address, Browser: ss.Browser, Mine: ss.ID == c.Session}
+		}), err
+	})
+	do(s, a, huma.Operation{OperationID: "end-session", Method: http.MethodDelete, Path: "/api/v1/sessions/{session}", Summary: "Sign a browser out"},
+		func(ctx context.Context, in *struct {
+			Session string `path:"session"`
+		}) (done, error) {
+			c := callOf(ctx).Caller
+			return done{true}, s.l.Access.EndSession(ctx, c, endsOthers(c), in.Session)
+		})
+	do(s, a, huma.Operation{OperationID: "end-sessions", Method: http.MethodDelete, Path: "/api/v1/sessions", Summary: "Sign all browsers of the caller's token out, or everybody's"},
+		func(ctx context.Context, in *struct {
+			Everybody bool `query:"everybody" doc:"those of other tokens, too"`
+		}) (wire.Ended, error) {
+			c := callOf(ctx).Caller
+			if in.Everybody && !endsOthers(c) {
+				return wire.Ended{}, fmt.Errorf("%w: %s", fault.ErrForbidden, right.Refusal(c.Grants, right.EndOthers))
+			}
+			n, err := s.l.Access.EndSessions(ctx, c, in.Everybody)
+			return wire.Ended{Sessions: n}, err
+		})
+}
+
+func endsOthers(c access.Caller) bool { return right.Refusal(c.Grants, right.EndOthers) == "" }
+
+// registerSignIn signs a browser in and out.
+func (s *server) registerSignIn(a huma.API) {
+	type signIn struct {
+		Browser string `header:"User-Agent"`
+		Body    struct {
+			Token string `json:"token"`
+		}
+	}
+	type signedIn struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+	}
+	open := func(op huma.Operation) huma.Operation {
+		op.Path, op.Metadata, op.DefaultStatus, op.Security = "/api/v1/session", map[string]any{public: true}, http.StatusNoContent, []map[string][]string{}
+		return op
+	}
+	huma.Register(a, open(huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Summary: "Sign a browser in"}),
+		func(ctx context.Context, in *signIn) (*signedIn, error) {
+			call := callOf(ctx)
+			c, secret, err := s.l.Access.SignIn(ctx, strings.TrimSpace(in.Body.Token), call.address, clip(in.Browser))
+			if access.IsUnknown(err) {
+				return nil, s.stranger(ctx, "this token is not known to the lodge")
+			}
+			if err != nil {
+				return nil, s.httpError(err)
+			}
+			call.Caller, call.who = c, c.Name
+			return &signedIn{s.cookie(ctx, secret, access.SessionTime)}, nil
+		})
+	huma.Register(a, open(huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Summary: "Sign a browser out"}),
+		func(ctx context.Context, in *struct {
+			Session string `cookie:"keenlodge_session"`
+		}) (*signedIn, error) {
+			call := callOf(ctx)
+			c, err := s.l.Access.SignOut(ctx, in.Session, call.address)
+			if err != nil && !access.IsUnknown(err) {
+				return nil, s.httpError(err)
+			}
+			call.who = c.Name
+			return &signedIn{s.cookie(ctx, "", -time.Second)}, nil
+		})
+}
+
+// cookie is what a browser keeps for so long.
+func (s *server) cookie(ctx context.Context, value string, good time.Duration) http.Cookie {
+	return http.Cookie{Name: cookie, Value: value, Path: "/", HttpOnly: true, Secure: callOf(ctx).secure, SameSite: http.SameSiteStrictMode, MaxAge: int(good / time.Second)}
+}
+
+// grantsFrom reads role phrases.
+func grantsFrom(phrases []string) (grants []right.Grant, err error) {
+	for _, text := range phrases {
+		g, err := right.ParseGrant(text)
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+		}
+		grants = append(grants, g)
+	}
+	return grants, nil
+}
+
+func tokenTime(t wire.TokenTime) (time.Duration, error) {
+	if t.For == "" {
+		return access.TokenTime, nil
+	}
+	good, err := when.ParseSpan(t.For)
+	if err != nil {
+		return 0, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	}
+	return good, nil
+}
+
+func tokenOf(t records.Token) wire.Token {
+	return wire.Token{ID: t.ID, Name: t.Name, Scope: t.Scope, Roles: right.Phrases(t.Grants), Made: t.Made, MadeBy: t.MadeBy, Expires: t.Expires, Used: t.Used, From: t.UsedFrom,
+		Revoked: t.Revoked, Live: t.Live, Sessions: t.Sessions}
+}
+
+func meOf(c access.Caller) wire.Me {
+	may := right.May(c.Grants)
+	me := wire.Me{Name: c.Name, Session: c.Session, Roles: right.Phrases(c.Grants), May: may, Needs: map[string]string{}, Expires: time.Now().Add(c.Left),
+		Whole: !slices.ContainsFunc(c.Grants, right.Grant.Narrowed)}
+	for _, e := range right.Table {
+		if !slices.Contains(may, e.Operation) {
+			me.Needs[string(e.Operation)] = right.Refusal(c.Grants, e.Operation)
+		}
+	}
+	return me
+}
+
+// stranger is the answer to a key that opens nothing: the later, the more there were from its address.
+func (s *server) stranger(ctx context.Context, says string) error {
+	tooMany, first := s.l.Access.Strangers.Wrong(ctx, callOf(ctx).address, time.Now())
+	if first {
+		s.log.Warn("a wrong token was shown", "address", callOf(ctx).address)
+	}
+	if tooMany {
+		return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tokens come from this address; try again later"), http.Header{"Retry-After": {"10"}})
+	}
+	return huma.Error401Unauthorized(says)
+}
+
+// writeError answers a middleware's error.
+func writeError(a huma.API, ctx huma.Context, err error) {
+	var e huma.StatusError
+	if !errors.As(err, &e) {
+		e = huma.Error500InternalServerError(err.Error())
+	}
+	var with interface{ GetHeaders() http.Header }
+	if errors.As(err, &with) {
+		for name, values := range with.GetHeaders() {
+			ctx.SetHeader(name, values[0])
+		}
+	}
+	huma.WriteErr(a, ctx, e.GetStatus(), e.Error())
+}

@@ -1,0 +1,217 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"keenlodge/internal/access"
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/forecast"
+	"keenlodge/internal/core/right"
+	"keenlodge/internal/records"
+	"keenlodge/internal/records/listing"
+	"keenlodge/internal/wire"
+)
+
+// public marks operations that need no sign-in.
+const public = "public"
+
+// signedIn lets a call through that shows what opens doors, and whose roles allow what it asks for (core/right).
+func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		if ctx.Operation().Metadata[public] == true {
+			next(ctx)
+			return
+		}
+		call := callOf(ctx.Context())
+		call.key = shown(ctx)
+		caller, err := s.l.Access.Check(ctx.Context(), call.key, call.address, access.All)
+		switch {
+		case access.IsUnknown(err) && call.key == "":
+			writeError(a, ctx, huma.Error401Unauthorized("sign in: this call needs a token"))
+			return
+		case access.IsUnknown(err):
+			writeError(a, ctx, s.stranger(ctx.Context(), "sign in: this call needs a token, and the one given is not known to the lodge, or has ended"))
+			return
+		case err != nil:
+			s.log.Error("a token could not be looked up", "error", err)
+			writeError(a, ctx, huma.Error503ServiceUnavailable("the lodge can't reach its database"))
+			return
+		}
+		call.Caller, call.who = caller, caller.Name
+		if call.within, err = s.allow(ctx.Context(), right.Operation(ctx.Operation().OperationID), ctx.Param); err != nil {
+			call.refused, call.why = true, fault.Text(err)
+			writeError(a, ctx, s.httpError(err))
+			return
+		}
+		next(ctx)
+	}
+}
+
+// shown is the token or session that a call shows, or "".
+func shown(ctx huma.Context) string {
+	if token, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
+		return token
+	}
+	return cookieValue(ctx)
+}
+
+// allow returns what the caller's roles reach for an operation. It is an error if they do not allow it, or if the one thing that it is
+// about is not within; param has the parts of the path that name it.
+func (s *server) allow(ctx context.Context, id right.Operation, param func(string) string) (right.Within, error) {
+	c := callOf(ctx).Caller
+	in, err := c.Within(id, func(grants []right.Grant) (right.Within, error) { return s.l.Reach(ctx, grants) })
+	if err != nil || in.All {
+		return in, err
+	}
+	e, _ := right.Of(id)
+	kind, name, ok := string(e.On), "", true
+	pick := func(whole, seen map[string]bool, which string) bool { return whole[which] || !e.Changes && seen[which] }
+	switch e.On {
+	case right.OneMachine:
+		name = param("machine")
+		var m records.Machine
+		if m, err = s.machine(ctx, name); err == nil {
+			ok = pick(in.Machines, in.SeenMachines, m.ID)
+		}
+	case right.OnePolicy:
+		name = param("name")
+		ok = pick(in.Policies, in.SeenPolicies, name)
+	case right.OneStore:
+		name = param("name")
+		ok = pick(in.Stores, in.SeenStores, name)
+	case right.OneSource:
+		name = param("name")
+		ok = pick(in.Sources, in.SeenSources, name)
+	case right.OneImage:
+		name = param("id")
+		var m records.Image
+		if m, err = s.l.Stores.Image(ctx, name); err == nil {
+			ok = in.Image(m.MachineID, m.Policy)
+		}
+	case right.OneRun:
+		name = param("id")
+		ok, err = s.runWithin(ctx, in, name, e.Changes)
+	}
+	if errors.Is(err, fault.ErrNotFound) || errors.Is(err, fault.ErrConflict) {
+		ok, err = false, nil // who may not see it does not learn whether it is there
+	}
+	if err == nil && !ok {
+		err = fmt.Errorf("%w: no %s is called %q among what this token is for: %s", fault.ErrNotFound, kind, name, strings.Join(right.Phrases(right.Holding(c.Grants, id)), " · "))
+	}
+	return in, err
+}
+
+// runWithin reports whether a run is within: all of its machines, or one of them at least.
+func (s *server) runWithin(ctx context.Context, in right.Within, id string, whole bool) (bool, error) {
+	r, err := s.l.Runs.Find(ctx, id)
+	if err != nil || in.Named[r.Policy] {
+		return err == nil, err
+	}
+	tasks, err := s.l.Runs.Tasks(ctx, id, 0, r.Figures.Machines)
+	some, all := false, true
+	for _, t := range tasks {
+		some, all = some || in.Machines[t.MachineID], all && in.Machines[t.MachineID]
+	}
+	return some && (all || !whole), err
+}
+
+// within is what the caller may see of what a list is about.
+func within(ctx context.Context) right.Within { return callOf(ctx).within }
+
+// reach narrows a list of images or runs to what the caller may see.
+func reach(ctx context.Context) *listing.Reach {
+	in := within(ctx)
+	if in.All {
+		return nil
+	}
+	machines, policies := in.Lists()
+	return &listing.Reach{Machines: machines, Policies: policies}
+}
+
+// machineReach narrows a list of machines.
+func machineReach(ctx context.Context) *listing.Reach {
+	in := within(ctx)
+	if in.All {
+		return nil
+	}
+	ids := []string{}
+	for id := range in.SeenMachines {
+		ids = append(ids, id)
+	}
+	return &listing.Reach{Machines: ids}
+}
+
+// only are those of a list that hold.
+func only[T any](list []T, holds func(T) bool) []T {
+	out := []T{}
+	for _, v := range list {
+		if holds(v) {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// seenRun is a run with those of its tasks that the caller may see.
+func seenRun(in right.Within, r records.Run) records.Run {
+	if !in.All && !in.Named[r.Policy] {
+		r.Tasks = only(r.Tasks, func(t records.Task) bool { return in.Machines[t.MachineID] })
+	}
+	return r
+}
+
+// seenTasks are those of a run's tasks that the caller may see.
+func (s *server) seenTasks(ctx context.Context, run string, tasks []records.Task) []records.Task {
+	in := within(ctx)
+	if in.All {
+		return tasks
+	}
+	r, err := s.l.Runs.Find(ctx, run)
+	if err == nil && in.Named[r.Policy] {
+		return tasks
+	}
+	return only(tasks, func(t records.Task) bool { return in.Machines[t.MachineID] })
+}
+
+// seenLines are those of a run's log that are about machines which the caller may see, or about none.
+func (s *server) seenLines(ctx context.Context, run string, lines []records.LogLine) ([]records.LogLine, error) {
+	in := within(ctx)
+	if in.All {
+		return lines, nil
+	}
+	r, err := s.l.Runs.Find(ctx, run)
+	if err != nil || in.Named[r.Policy] {
+		return lines, err
+	}
+	tasks, err := s.l.Runs.Tasks(ctx, run, 0, r.Figures.Machines)
+	seen := map[string]bool{"": true}
+	for _, t := range tasks {
+		seen[t.Machine] = seen[t.Machine] || in.Machines[t.MachineID]
+	}
+	return only(lines, func(l records.LogLine) bool { return seen[l.Machine] }), err
+}
+
+// seenForecast is the forecast of the policies that are wholly within, and of the stores that the caller may see.
+func (s *server) seenForecast(ctx context.Context, in right.Within, names []string, days int) (wire.Forecast, error) {
+	if len(names) == 0 {
+		names = slices.Sorted(maps.Keys(in.Policies))
+	}
+	for _, name := range names {
+		if !in.Policies[name] {
+			return wire.Forecast{}, fmt.Errorf("%w: no policy is called %q among what this token is wholly for", fault.ErrNotFound, name)
+		}
+	}
+	if len(names) == 0 { // of none, it would be of all
+		return wire.Forecast{Forecast: forecast.Forecast{Policies: []forecast.PolicyDays{}, Stores: []forecast.StoreDays{}, Crowds: []forecast.Contention{}}, Guessed: []string{}}, nil
+	}
+	out, err := s.l.Planning.Forecast(ctx, names, days)
+	out.Stores = only(out.Stores, func(d forecast.StoreDays) bool { return in.SeenStores[d.Store] })
+	return out, err
+}

@@ -1,0 +1,50 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"keenlodge/internal/wire"
+)
+
+// Me is who calls, and what he may do.
+func (c *Client) Me(ctx context.Context) (out wire.Me, err error) {
+	return out, c.call(ctx, http.MethodGet, "/api/v1/me", nil, &out)
+}
+
+// Tokens lists tokens, by name.
+func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
+	return list[wire.Token](ctx, c, "/api/v1/tokens")
+}
+
+// NewToken makes a token; what opens doors is told once.
+func (c *Client) NewToken(ctx context.Context, s wire.TokenSpec) (out wire.NewToken, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/tokens", s, &out)
+}
+
+// RenewToken gives a token another secret and more time.
+func (c *Client) RenewToken(ctx context.Context, name string, t wire.TokenTime) (out wire.NewToken, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/tokens/"+url.PathEscape(name)+"/renewal", t, &out)
+}
+
+// RevokeToken ends a token and its sessions.
+func (c *Client) RevokeToken(ctx context.Context, name string) (out wire.Token, err error) {
+	return out, c.call(ctx, http.MethodDelete, "/api/v1/tokens/"+url.PathEscape(name), nil, &out)
+}
+
+// Sessions lists the browsers that are signed in.
+func (c *Client) Sessions(ctx context.Context) ([]wire.Session, error) {
+	return list[wire.Session](ctx, c, "/api/v1/sessions")
+}
+
+// EndSession signs a browser out.
+func (c *Client) EndSession(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/sessions/"+url.PathEscape(id), nil, nil)
+}
+
+// EndSessions signs all browsers of the caller's token out, or everybody's.
+func (c *Client) EndSessions(ctx context.Context, everybody bool) (out wire.Ended, err error) {
+	return out, c.call(ctx, http.MethodDelete, "/api/v1/sessions?everybody="+strconv.FormatBool(everybody), nil, &out)
+}

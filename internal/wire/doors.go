@@ -1,0 +1,72 @@
+package wire
+
+import (
+	"time"
+
+	"keenlodge/internal/core/right"
+)
+
+// Token is one that was made, without what it opens doors with.
+type Token struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Scope   string     `json:"scope" enum:"all,calendar" doc:"all that its roles allow, or the calendar feed alone"`
+	Roles   []string   `json:"roles" doc:"role phrases"`
+	Made    time.Time  `json:"made"`
+	MadeBy  string     `json:"made_by"`
+	Expires time.Time  `json:"expires"`
+	Used    *time.Time `json:"used" doc:"when it was last used, to the minute, or null"`
+	From    string     `json:"from" doc:"where it was last used from"`
+	Revoked *time.Time `json:"revoked"`
+	Live    bool       `json:"live" doc:"neither revoked nor expired"`
+	// Sessions is how many browsers are signed in with it.
+	Sessions int `json:"sessions"`
+}
+
+// NewToken is a token with what it opens doors with, which is told once.
+type NewToken struct {
+	Token
+	Secret string `json:"secret" doc:"what opens doors; nobody can ask for it again"`
+}
+
+// TokenSpec asks for a token.
+type TokenSpec struct {
+	Name  string   `json:"name" doc:"what the trail calls whoever uses it: up to 63 lower-case letters, digits, dots and dashes"`
+	Roles []string `json:"roles" doc:"role phrases, such as: viewer, operator of policies nightly-*"`
+	TokenTime
+}
+
+// TokenTime is how long a token is to be good for.
+type TokenTime struct {
+	For string `json:"for,omitempty" doc:"such as 30 days; default 90 days, at the most 400"`
+}
+
+// Session is a browser that is signed in.
+type Session struct {
+	ID      string    `json:"id"`
+	Token   string    `json:"token" doc:"the name of the token with which it signed in"`
+	Made    time.Time `json:"made"`
+	Used    time.Time `json:"used" doc:"to the minute"`
+	Expires time.Time `json:"expires" doc:"when it ends at the latest; it ends before if it is not used for 12 hours"`
+	Address string    `json:"address"`
+	Browser string    `json:"browser"`
+	// Mine says that it is the caller's own.
+	Mine bool `json:"mine"`
+}
+
+// Me is who calls, and what he may do.
+type Me struct {
+	Name    string            `json:"name" doc:"the token's name"`
+	Session string            `json:"session" doc:"the browser's session, or empty"`
+	Roles   []string          `json:"roles" doc:"role phrases"`
+	Whole   bool              `json:"whole" doc:"no role is narrowed"`
+	May     []right.Operation `json:"may" doc:"operations that the roles allow, of something at least"`
+	// Needs says of every other operation what it needs.
+	Needs   map[string]string `json:"needs"`
+	Expires time.Time         `json:"expires" doc:"when this key ends, if it is not used before"`
+}
+
+// Ended is how many sessions ended.
+type Ended struct {
+	Sessions int64 `json:"sessions"`
+}
