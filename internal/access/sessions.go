@@ -24,18 +24,6 @@ func (a *Access) SignIn(ctx context.Context, token, address, browser string) (c 
 	return c, secret, a.rec.AddSession(ctx, records.Session{ID: c.Session, Token: c.Token, Address: address, Browser: browser}, secret, SessionTime)
 }
 
-// SignOut ends a session by what its browser shows, and returns whose it was; one that does not stand is [fault.ErrNotFound].
-func (a *Access) SignOut(ctx context.Context, secret, address string) (Caller, error) {
-	c, err := a.Check(ctx, secret, address, All)
-	if err == nil && c.Session == "" {
-		err = fault.ErrNotFound
-	}
-	if err == nil {
-		err = a.rec.EndSession(ctx, c.Session, c.Token)
-	}
-	return c, err
-}
-
 // Sessions lists the sessions that stand: the caller's token's, or all.
 func (a *Access) Sessions(ctx context.Context, c Caller, all bool) ([]records.Session, error) {
 	return a.rec.Sessions(ctx, whose(c, all))

@@ -10,6 +10,7 @@ import (
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/right"
+	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
 )
 
@@ -58,7 +59,7 @@ func (a *Access) NewToken(ctx context.Context, by, name string, grants []right.G
 
 func checkTime(good time.Duration) error {
 	if good < ShortestToken || good > LongestToken {
-		return fmt.Errorf("%w: a token is good for %s to %d days; %s is not between them", fault.ErrInvalid, ShortestToken, LongestToken/(24*time.Hour), good)
+		return fmt.Errorf("%w: a token is good for %s to %s; %s is not between them", fault.ErrInvalid, when.FormatSpan(ShortestToken), when.FormatSpan(LongestToken), when.FormatSpan(good))
 	}
 	return nil
 }

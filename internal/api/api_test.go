@@ -56,6 +56,16 @@ func open(t *testing.T) *line {
 	return &line{t, server.URL, lodgetest.Token(t, l, "first", "administrator"), database, l, rec}
 }
 
+// past does something to the database past the lodge.
+func (l *line) past(sql string) {
+	l.t.Helper()
+	conn, err := pgx.Connect(l.t.Context(), l.database)
+	require.NoError(l.t, err)
+	defer conn.Close(l.t.Context())
+	_, err = conn.Exec(l.t.Context(), sql)
+	require.NoError(l.t, err)
+}
+
 // call makes a call and returns the answer with its body.
 func (l *line) call(method, path, body string, change ...func(*http.Request)) (*http.Response, string) {
 	l.t.Helper()
@@ -133,13 +143,7 @@ func TestProblems(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "Europe/Lisbon", now.Zone, "what is refused changes nothing")
 
-	lose := func(table string) {
-		conn, err := pgx.Connect(t.Context(), l.database)
-		require.NoError(t, err)
-		defer conn.Close(t.Context())
-		_, err = conn.Exec(t.Context(), "alter table "+table+" rename to elsewhere_"+table)
-		require.NoError(t, err)
-	}
+	lose := func(table string) { l.past("alter table " + table + " rename to elsewhere_" + table) }
 	lose("policies")
 	res, text := l.call("GET", "/api/v1/policies", "")
 	require.Equal(t, 500, res.StatusCode, text)

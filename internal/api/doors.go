@@ -48,8 +48,8 @@ func (s *server) registerDoors(a huma.API) {
 		Token string `path:"token" doc:"name or ID"`
 	}
 	type renewal struct {
-		named
-		Body wire.TokenTime
+		Token string `path:"token" doc:"name or ID"`
+		Body  wire.TokenTime
 	}
 	do(s, a, huma.Operation{OperationID: "renew-token", Method: http.MethodPost, Path: "/api/v1/tokens/{token}/renewal", Summary: "Give a token another secret and more time; the old one, and its sessions, end at once"},
 		func(ctx context.Context, in *renewal) (wire.NewToken, error) {
@@ -112,15 +112,22 @@ func (s *server) registerSignIn(a huma.API) {
 	}
 	huma.Register(a, open(huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Summary: "Sign a browser in"}),
 		func(ctx context.Context, in *signIn) (*signedIn, error) {
-			call := callOf(ctx)
-			c, secret, err := s.l.Access.SignIn(ctx, strings.TrimSpace(in.Body.Token), call.address, clip(in.Browser))
+			call, token := callOf(ctx), strings.TrimSpace(in.Body.Token)
+			c, err := s.l.Access.Check(ctx, token, call.address, access.All)
+			if err == nil {
+				call.Caller, call.who = c, c.Name
+				err = s.begin(ctx)
+			}
+			secret := ""
+			if err == nil {
+				_, secret, err = s.l.Access.SignIn(ctx, token, call.address, clip(in.Browser))
+			}
 			if access.IsUnknown(err) {
 				return nil, s.stranger(ctx, "this token is not known to the lodge")
 			}
 			if err != nil {
 				return nil, s.httpError(err)
 			}
-			call.Caller, call.who = c, c.Name
 			return &signedIn{s.cookie(ctx, secret, access.SessionTime)}, nil
 		})
 	huma.Register(a, open(huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Summary: "Sign a browser out"}),
@@ -128,11 +135,16 @@ func (s *server) registerSignIn(a huma.API) {
 			Session string `cookie:"keenlodge_session"`
 		}) (*signedIn, error) {
 			call := callOf(ctx)
-			c, err := s.l.Access.SignOut(ctx, in.Session, call.address)
+			c, err := s.l.Access.Check(ctx, in.Session, call.address, access.All)
+			if err == nil && c.Session != "" {
+				call.Caller, call.who = c, c.Name
+				if err = s.begin(ctx); err == nil {
+					err = s.l.Access.EndSession(ctx, c, false, c.Session)
+				}
+			}
 			if err != nil && !access.IsUnknown(err) {
 				return nil, s.httpError(err)
 			}
-			call.who = c.Name
 			return &signedIn{s.cookie(ctx, "", -time.Second)}, nil
 		})
 }

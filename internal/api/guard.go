@@ -94,7 +94,6 @@ func (s *server) httpError(err error) error {
 	case errors.Is(err, fault.ErrForbidden):
 		return huma.Error403Forbidden(fault.Text(err))
 	case errors.Is(err, fault.ErrUnavailable):
-		s.log.Error("a call was refused", "error", err)
 		return huma.Error503ServiceUnavailable(fault.Text(err))
 	case errors.Is(err, fault.ErrNotFound):
 		return huma.Error404NotFound(fault.Text(err))

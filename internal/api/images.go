@@ -30,7 +30,7 @@ func (s *server) registerImages(a huma.API) {
 	pages(s, a, "list-images", "/api/v1/images", "Images, newest first", func(ctx context.Context, in *filter) ([]wire.Image, string, error) {
 		f := records.ImageFilter{ID: in.ID, Policy: in.Policy, Store: in.Store, Gone: in.Gone, OnlyGone: in.OnlyGone, Within: reach(ctx), Page: in.page()}
 		if in.Machine != "" {
-			m, err := s.machine(ctx, in.Machine)
+			m, err := s.seenMachine(ctx, in.Machine)
 			if err != nil {
 				return nil, "", err
 			}

@@ -99,13 +99,27 @@ func (s *server) allow(ctx context.Context, id right.Operation, param func(strin
 		name = param("id")
 		ok, err = s.runWithin(ctx, in, name, e.Changes)
 	}
+	return in, onlyWithin(err, ok, kind, name, right.Holding(c.Grants, id))
+}
+
+// onlyWithin is the error for what is not within: the same as for what is not there, for who may not see it does not learn which it is.
+func onlyWithin(err error, ok bool, kind, name string, grants []right.Grant) error {
 	if errors.Is(err, fault.ErrNotFound) || errors.Is(err, fault.ErrConflict) {
-		ok, err = false, nil // who may not see it does not learn whether it is there
+		ok, err = false, nil
 	}
 	if err == nil && !ok {
-		err = fmt.Errorf("%w: no %s is called %q among what this token is for: %s", fault.ErrNotFound, kind, name, strings.Join(right.Phrases(right.Holding(c.Grants, id)), " · "))
+		err = fmt.Errorf("%w: no %s is called %q among what this token is for: %s", fault.ErrNotFound, kind, name, strings.Join(right.Phrases(grants), " · "))
 	}
-	return in, err
+	return err
+}
+
+// seenMachine finds a machine that the caller may see.
+func (s *server) seenMachine(ctx context.Context, word string) (records.Machine, error) {
+	m, err := s.machine(ctx, word)
+	if in := within(ctx); !in.All {
+		err = onlyWithin(err, in.SeenMachines[m.ID], "machine", word, callOf(ctx).Grants)
+	}
+	return m, err
 }
 
 // runWithin reports whether a run is within: all of its machines, or one of them at least.

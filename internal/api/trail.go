@@ -101,7 +101,7 @@ func (s *server) registerTrail(a huma.API) {
 	}
 	pages(s, a, "list-trail", "/api/v1/trail", "What was done, by whom, newest first", func(ctx context.Context, in *deeds) ([]wire.Deed, string, error) {
 		if in.Verb != "" {
-			if verbs := operations(a.OpenAPI()); !slices.Contains(verbs, in.Verb) {
+			if verbs := append(operations(a.OpenAPI()), deed.Guess); !slices.Contains(verbs, in.Verb) {
 				return nil, "", fmt.Errorf("%w: no operation is called %q%s", fault.ErrInvalid, in.Verb, suggest.Hint(in.Verb, verbs))
 			}
 		}

@@ -2,12 +2,16 @@ package api_test
 
 import (
 	"encoding/json"
+	"io"
 	"net/http"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/deed"
+	"keenlodge/internal/lodge/lodgetest"
 	"keenlodge/internal/wire"
 )
 
@@ -75,4 +79,42 @@ func TestTrail(t *testing.T) {
 		res, body := l.call("GET", "/api/v1/trail"+query, "")
 		require.Equal(t, http.StatusUnprocessableEntity, res.StatusCode, body)
 	}
+}
+
+// A trail that can't be written lets nothing be done, and looks go on.
+func TestNothingIsDoneThatCantBeRecorded(t *testing.T) {
+	l := open(t)
+	l.past("alter table trail rename to elsewhere")
+	for _, call := range []string{"PUT /api/v1/policies/nightly-guests/pause", "POST /api/v1/policies/nightly-guests/runs", "DELETE /api/v1/sessions", "POST /api/v1/calendar", "POST /api/v1/hypervisors/find"} {
+		method, path, _ := strings.Cut(call, " ")
+		res, body := l.call(method, path, "{}")
+		require.Equal(t, http.StatusServiceUnavailable, res.StatusCode, "%s: %s", call, body)
+		require.Contains(t, body, "nothing was done", call)
+		require.NotContains(t, body, "SQLSTATE", call)
+	}
+	res, body := l.call("GET", "/api/v1/policies", "")
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	require.Contains(t, body, `"paused":null`)
+	l.past("alter table elsewhere rename to trail")
+	res, body = l.call("PUT", "/api/v1/policies/nightly-guests/pause", "{}")
+	require.Equal(t, http.StatusOK, res.StatusCode, body)
+}
+
+// A token that is revoked ends what it listens to, and its browsers' sessions.
+func TestRevokedWhileItListens(t *testing.T) {
+	l := open(t)
+	token := lodgetest.Token(t, l.lodge, "night-watch", "viewer")
+	req, err := http.NewRequestWithContext(t.Context(), "GET", l.url+"/api/v1/events", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+token)
+	stream, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer stream.Body.Close()
+	require.Equal(t, 200, stream.StatusCode)
+	res, body := l.call("DELETE", "/api/v1/tokens/night-watch", "")
+	require.Equal(t, 200, res.StatusCode, body)
+	begun := time.Now()
+	_, err = io.Copy(io.Discard, stream.Body)
+	require.NoError(t, err)
+	require.Less(t, time.Since(begun), 2*time.Second)
 }

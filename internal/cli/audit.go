@@ -87,16 +87,16 @@ func trailCheck(w io.Writer, v wire.TrailCheck) {
 	if len(v.Found) > 0 {
 		mark = "✗"
 	}
-	fmt.Fprintf(w, "%s %d lines in %d chains, woven together %d times\n", mark, v.Lines, v.Chains, v.Weaves)
+	fmt.Fprintf(w, "%s lines: %d, in chains: %d, woven together: %d times\n", mark, v.Lines, v.Chains, v.Weaves)
 	if v.Before > 0 {
-		fmt.Fprintf(w, "! %d lines are from before there were chains; nothing vouches for them\n", v.Before)
+		fmt.Fprintf(w, "! lines from before there were chains, which nothing vouches for: %d\n", v.Before)
 	}
 	for _, s := range v.Stores {
 		if s.Error != "" {
 			fmt.Fprintf(w, "! store %s could not be asked: %s\n", s.Store, s.Error)
 			continue
 		}
-		fmt.Fprintf(w, "✓ store %s knows the trail of %d days\n", s.Store, s.Weaves)
+		fmt.Fprintf(w, "✓ store %s keeps what it was on each day: %d\n", s.Store, s.Weaves)
 	}
 	for _, f := range v.Found {
 		fmt.Fprintf(w, "✗ %s\n", f)

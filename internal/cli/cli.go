@@ -195,7 +195,7 @@ func connect(c *cli.Command) (*client.Client, error) {
 		return nil, fmt.Errorf("read your token: %w; sign in with: keenlodge sign-in, or name its file in KEENLODGE_TOKEN_FILE", err)
 	}
 	k := client.New(c.String("url"), strings.TrimSpace(string(body)))
-	k.Reason = c.String("reason")
+	k.Reason = strings.Join(strings.Fields(c.String("reason")), " ") // a header has one line
 	return k, nil
 }
 

@@ -190,7 +190,12 @@ func tokenShowCommand() *cli.Command {
 				return err
 			}
 			return show(c, me, func(w io.Writer) {
-				fmt.Fprintf(w, "You are %s, until %s.\nRoles: %s\nMay:   %s\n", me.Name, moment(&me.Expires), strings.Join(me.Roles, " · "), suggest.List(me.May))
+				fmt.Fprintf(w, "You are %s, until %s.\nRoles: %s\n", me.Name, moment(&me.Expires), strings.Join(me.Roles, " · "))
+				if len(me.Needs) == 0 {
+					fmt.Fprintln(w, "You may do everything.")
+					return
+				}
+				fmt.Fprintf(w, "You may: %s\n", suggest.List(me.May))
 			})
 		})}
 }
@@ -232,7 +237,7 @@ func sessionCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(c.Root().Writer, "✓ %d sessions have ended\n", ended.Sessions)
+				fmt.Fprintf(c.Root().Writer, "✓ sessions ended: %d\n", ended.Sessions)
 				return nil
 			}})
 }

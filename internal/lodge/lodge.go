@@ -121,5 +121,5 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 
 // often is what the service looks after once a minute.
 func (l *Lodge) often(ctx context.Context) error {
-	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Inventory.Survey(ctx), l.Access.Upkeep(ctx))
+	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Inventory.Survey(ctx), l.Access.Upkeep(ctx), l.noteStrangers(ctx))
 }

@@ -9,11 +9,13 @@ import (
 	"sync"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records/around"
 	"keenlodge/internal/records/db"
@@ -79,6 +81,11 @@ func Open(ctx context.Context, url string, told ...func(away bool, err error)) (
 	}
 	d := &db.DB{Pool: pool, Jobs: jobs}
 	return &Records{Trust: trust.New(d), Around: around.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), db: d}, nil
+}
+
+// Tell queues the telling of an event that changes nothing in the records.
+func (r *Records) Tell(ctx context.Context, e event.Event) error {
+	return pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error { return r.db.Happen(ctx, tx, e) })
 }
 
 // Pool is the connection pool, for the queue's workers.

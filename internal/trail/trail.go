@@ -73,7 +73,8 @@ func (t *Trail) Begin(ctx context.Context, d Deed) (*Begun, error) {
 	d.Result = deed.Begun
 	seq, err := t.add(ctx, d)
 	if err != nil {
-		return nil, fmt.Errorf("%w: what is to be done can't be recorded in the trail, so nothing was done: %w", fault.ErrUnavailable, err)
+		t.log.Error("what is to be done can't be recorded in the trail, so it is not done", "who", d.Who, "verb", d.Verb, "target", d.Target, "error", err)
+		return nil, fmt.Errorf("%w: this can't be recorded in the trail, so nothing was done; the service's log says why", fault.ErrUnavailable)
 	}
 	d.Seq = seq
 	return &Begun{t, d}, nil

@@ -28,6 +28,9 @@ const (
 // Results lists every result.
 var Results = []Result{Begun, Done, Refused, Failed}
 
+// Guess is the verb of lines that say how many wrong tokens an address showed; nobody is known to have done it.
+const Guess = "wrong-tokens"
+
 // ResultOf reads an HTTP status (RFC 9110, section 15).
 func ResultOf(status int) Result {
 	switch {

@@ -28,10 +28,12 @@ const (
 	FloorMissed Name = "floor-missed"
 	// MachinesFound are machines that a source has and the lodge did not know.
 	MachinesFound Name = "machines-found"
+	// WrongTokens are many wrong tokens from one address.
+	WrongTokens Name = "wrong-tokens"
 )
 
 // Names lists every name.
-var Names = []Name{RunDone, RunWarned, RunFailed, ImageDoubtful, ImageBroken, RotationHeld, FloorMissed, MachinesFound}
+var Names = []Name{RunDone, RunWarned, RunFailed, ImageDoubtful, ImageBroken, RotationHeld, FloorMissed, MachinesFound, WrongTokens}
 
 // Event is what happened, to what. What does not apply is empty.
 type Event struct {
@@ -82,6 +84,11 @@ func Doubtful(image, machine, policy, store string) Event {
 func Broken(image, machine, policy, store string) Event {
 	return Event{Name: ImageBroken, Policy: policy, Machine: machine, Image: image, Store: store,
 		Text: fmt.Sprintf("image %s of %s in store %s is broken: it can't be restored whole", image, machine, store)}
+}
+
+// Guessed are wrong tokens that an address showed since a moment.
+func Guessed(address string, count int, since string) Event {
+	return Event{Name: WrongTokens, Text: fmt.Sprintf("%d wrong tokens were shown from %s since %s", count, address, since)}
 }
 
 // mostNamed is how many new machines an event names.

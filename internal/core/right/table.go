@@ -86,6 +86,7 @@ var Table = []Entry{
 	look("list-runs", List),
 	look("list-images", List),
 	look("get-forecast", List),
+	look("get-site", List),
 	look("list-around", OneSource),
 	look("show-store", OneStore),
 	look("plan-sweep", OneStore),
@@ -95,7 +96,6 @@ var Table = []Entry{
 	look("list-tasks", OneRun),
 	look("get-run-log", OneRun),
 	look("get-image", OneImage),
-	look("get-site", Lodge),
 	look("list-trail", Lodge),
 	look("verify-trail", Lodge),
 

@@ -10,6 +10,23 @@ import (
 
 var spanUnits = map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour, "year": 365 * 24 * time.Hour}
 
+// FormatSpan writes a length of time in the largest unit that it is a multiple of: "90 days", "36 hours".
+func FormatSpan(d time.Duration) string {
+	for _, unit := range []string{"day", "hour", "minute"} {
+		if length := spanUnits[unit]; d >= length && d%length == 0 {
+			return plural(int64(d/length), unit)
+		}
+	}
+	return plural(int64(d/time.Second), "second")
+}
+
+func plural(n int64, unit string) string {
+	if n == 1 {
+		return "1 " + unit
+	}
+	return fmt.Sprintf("%d %ss", n, unit)
+}
+
 // ParseSpan reads a length of time, such as "30 minutes", "1 hour", "3 days". A day is 24 hours, a year 365 days; the longest are
 // 1000 of a unit, and 292 years.
 func ParseSpan(text string) (time.Duration, error) {

@@ -61,6 +61,17 @@ func (s Deeds) DeedPage(ctx context.Context, f Filter) (deeds []Deed, next strin
 		from trail t left join trail e on e.chain = t.chain and e.of = t.seq and t.seq is not null`, c, f.Page)
 }
 
+// Guess is an address from which wrong tokens were shown, and when last.
+type Guess struct {
+	Address string    `db:"address"`
+	At      time.Time `db:"at"`
+}
+
+// Guesses lists the addresses from which wrong tokens were shown within so long, the latest first.
+func (s Deeds) Guesses(ctx context.Context, within time.Duration) ([]Guess, error) {
+	return db.All[Guess](ctx, s.db.Pool, "select address, max(at) as at from trail where at > now() - $1::interval and who = '' and verb = '"+deed.Guess+"' group by address order by 2 desc limit 20", within)
+}
+
 // ErrMoved marks a chain that is not where it was taken to be.
 var ErrMoved = errors.New("the chain has moved on")
 
