@@ -29,6 +29,7 @@ var layers = [][]string{
 	{"internal/stores/storestest"},
 	{"internal/inventory", "internal/stores", "internal/hooks"},
 	{"internal/runs"},
+	{"internal/authority"},
 	{"internal/access", "internal/trail", "internal/events", "internal/vault", "internal/throttle"},
 	{"internal/records/recordstest/share"},
 	{"internal/records/recordstest"},
@@ -47,7 +48,7 @@ var layers = [][]string{
 	{"internal/store/medium/dir", "internal/store/medium/memory", "internal/store/medium/s3", "internal/store/medium/sftp"},
 	{"internal/store/medium/mediumtest"},
 	{"internal/store/medium"},
-	{"internal/nbd", "internal/zone", "internal/reach"},
+	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned"},
 	{"internal/core"},
 }
 

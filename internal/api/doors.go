@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/when"
@@ -26,6 +27,22 @@ const cookie = "keenlodge_session"
 func (s *server) registerDoors(a huma.API) {
 	s.registerSignIn(a)
 	get(s, a, "get-me", "/api/v1/me", "Who calls, and what he may do", func(ctx context.Context, _ *none) (wire.Me, error) { return meOf(callOf(ctx).Caller), nil })
+
+	authorityOf := func(st authority.State, err error) (wire.Authority, error) {
+		return wire.Authority(st), err
+	}
+	get(s, a, "get-authority", "/api/v1/authority", "How the lodge's own certificate authority stands", func(ctx context.Context, _ *none) (wire.Authority, error) {
+		return authorityOf(s.l.Authority.State(ctx))
+	})
+	do(s, a, huma.Operation{OperationID: "renew-authority", Method: http.MethodPost, Path: "/api/v1/authority/renewal", Summary: "Have the next authority take the place of the one that is; whoever pinned that follows"},
+		func(ctx context.Context, in *struct{ Body wire.Spare }) (wire.Authority, error) {
+			return authorityOf(s.l.Authority.Renew(ctx, in.Body.Key))
+		})
+	do(s, a, huma.Operation{OperationID: "take-spare", Method: http.MethodPost, Path: "/api/v1/authority/spare", Summary: "Take the key of the next authority out of the vault; it is told once"},
+		func(ctx context.Context, _ *none) (wire.Spare, error) {
+			key, err := s.l.Authority.TakeSpare(ctx)
+			return wire.Spare{Key: key}, err
+		})
 
 	get(s, a, "list-tokens", "/api/v1/tokens", "Tokens, by name", func(ctx context.Context, _ *none) ([]wire.Token, error) {
 		all, err := s.l.Access.Tokens(ctx)

@@ -61,7 +61,7 @@ func newApp(out io.Writer, onHost TokenMaker, more ...*cli.Command) *cli.Command
 		},
 		Commands: append([]*cli.Command{
 			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), runCommand(), imageCommand(), rotationCommand(),
-			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(onHost), sessionCommand(), auditCommand(), signInCommand(), signOutCommand(),
+			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(onHost), sessionCommand(), authorityCommand(), auditCommand(), signInCommand(), signOutCommand(),
 		}, more...),
 	}
 	for _, c := range more {
@@ -188,13 +188,16 @@ func defaultTokenFile() string {
 }
 
 // connect makes a client from the global flags.
-func connect(c *cli.Command) (*client.Client, error) {
+func connect(ctx context.Context, c *cli.Command) (*client.Client, error) {
 	file := c.String("token-file")
 	body, err := os.ReadFile(file)
 	if err != nil {
 		return nil, fmt.Errorf("read your token: %w; sign in with: keenlodge sign-in, or name its file in KEENLODGE_TOKEN_FILE", err)
 	}
-	k := client.New(c.String("url"), strings.TrimSpace(string(body)))
+	k, err := reach(ctx, c, strings.TrimSpace(string(body)))
+	if err != nil {
+		return nil, err
+	}
 	k.Reason = strings.Join(strings.Fields(c.String("reason")), " ") // a header has one line
 	return k, nil
 }
@@ -265,7 +268,7 @@ func calls(words []string, act func(ctx context.Context, c *cli.Command, k *clie
 		if err := arguments(c, words...); err != nil {
 			return err
 		}
-		k, err := connect(c)
+		k, err := connect(ctx, c)
 		if err != nil {
 			return err
 		}

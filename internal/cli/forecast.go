@@ -23,7 +23,7 @@ func policyForecastCommand() *cli.Command {
 		Flags: []cli.Flag{output(), &cli.IntFlag{Name: "days", Value: 30, Usage: "how many, from 1 to 400"},
 			&cli.StringFlag{Name: "png", Usage: "write it as a picture into this file, too"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			k, err := connect(c)
+			k, err := connect(ctx, c)
 			if err != nil {
 				return err
 			}

@@ -175,7 +175,7 @@ func hypervisorProbeCommand() *cli.Command {
 			if c.Args().Len() > 1 || c.Args().Len() == 1 == (c.String("uri") != "") {
 				return wrongUse("%s takes the name of a hypervisor, or flags that say how one is reached", c.FullName())
 			}
-			k, err := connect(c)
+			k, err := connect(ctx, c)
 			if err != nil {
 				return err
 			}

@@ -54,7 +54,7 @@ func runCommand() *cli.Command {
 	// The word after these verbs may be left out, so they check it themselves.
 	one := func(act func(ctx context.Context, c *cli.Command, k *client.Client, id string) error) cli.ActionFunc {
 		return func(ctx context.Context, c *cli.Command) error {
-			k, err := connect(c)
+			k, err := connect(ctx, c)
 			if err != nil {
 				return err
 			}

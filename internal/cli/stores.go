@@ -153,7 +153,7 @@ func storeProbeCommand() *cli.Command {
 			if c.Args().Len() > 1 {
 				return wrongUse("%s takes one store, or flags that describe a place", c.FullName())
 			}
-			k, err := connect(c)
+			k, err := connect(ctx, c)
 			if err != nil {
 				return err
 			}

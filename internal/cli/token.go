@@ -55,7 +55,7 @@ func tokenNewCommand(onHost TokenMaker) *cli.Command {
 			if len(roles) == 0 {
 				return wrongUse("say what it may do: --role %s", suggest.List(right.Roles))
 			}
-			k, err := connect(c)
+			k, err := connect(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -222,7 +222,7 @@ func sessionCommand() *cli.Command {
 				if many := c.Bool("all") || c.Bool("everybody"); c.Args().Len() > 1 || c.Args().Present() == many {
 					return wrongUse("%s takes a session's ID, or --all, or --everybody", c.FullName())
 				}
-				k, err := connect(c)
+				k, err := connect(ctx, c)
 				if err != nil {
 					return err
 				}
@@ -244,8 +244,11 @@ func sessionCommand() *cli.Command {
 
 func signInCommand() *cli.Command {
 	return &cli.Command{Name: "sign-in", Usage: "try your token, and keep it in a file that you alone can read",
-		Description: "It asks for the token, or reads it from --from. The file is that of --token-file.",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "from", Usage: "file that holds the token; - is standard input"}},
+		Description: "It asks for the token, or reads it from --from. The file is that of --token-file. A lodge with an authority of its own is pinned by its\nfingerprint the first time, and recognised from then on.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "from", Usage: "file that holds the token; - is standard input"},
+			&cli.StringFlag{Name: "fingerprint", Usage: "what the lodge's authority must show, from the service's log or keenlodge authority show; by default you are asked"},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := arguments(c); err != nil {
 				return err
@@ -254,7 +257,11 @@ func signInCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			me, err := client.New(c.String("url"), token).Me(ctx)
+			k, err := meet(ctx, c, token, c.String("fingerprint"))
+			if err != nil {
+				return err
+			}
+			me, err := k.Me(ctx)
 			if err != nil {
 				return err
 			}

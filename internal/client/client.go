@@ -18,6 +18,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/pinned"
 	"keenlodge/internal/wire"
 )
 
@@ -92,6 +93,14 @@ func (c *Client) send(ctx context.Context, method, path string, content io.Reade
 	}
 	r, err := c.http.Do(req)
 	if err != nil {
+		var unknown *pinned.Unknown
+		var wrong *pinned.Wrong
+		switch { // somebody answers, but who?
+		case errors.As(err, &unknown):
+			return nil, unknown
+		case errors.As(err, &wrong):
+			return nil, wrong
+		}
 		var e *url.Error
 		if errors.As(err, &e) && ctx.Err() == nil {
 			return nil, fmt.Errorf("no lodge answers at %s: %w; is \"keenlodge serve\" running, and is KEENLODGE_URL right?", c.url, e.Err)

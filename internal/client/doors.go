@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"crypto/tls"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -47,4 +48,24 @@ func (c *Client) EndSession(ctx context.Context, id string) error {
 // EndSessions signs all browsers of the caller's token out, or everybody's.
 func (c *Client) EndSessions(ctx context.Context, everybody bool) (out wire.Ended, err error) {
 	return out, c.call(ctx, http.MethodDelete, "/api/v1/sessions?everybody="+strconv.FormatBool(everybody), nil, &out)
+}
+
+// Trust has the client speak TLS by a configuration.
+func (c *Client) Trust(config *tls.Config) {
+	c.http.Transport = &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: config, ForceAttemptHTTP2: true}
+}
+
+// Authority is how the lodge's own authority stands.
+func (c *Client) Authority(ctx context.Context) (out wire.Authority, err error) {
+	return out, c.call(ctx, http.MethodGet, "/api/v1/authority", nil, &out)
+}
+
+// TakeSpare takes the key of the next authority out of the vault.
+func (c *Client) TakeSpare(ctx context.Context) (out wire.Spare, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/authority/spare", nil, &out)
+}
+
+// RenewAuthority has the next authority take the place of the one that is. spare is its key, where that was taken out, or "".
+func (c *Client) RenewAuthority(ctx context.Context, spare string) (out wire.Authority, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/authority/renewal", wire.Spare{Key: spare}, &out)
 }

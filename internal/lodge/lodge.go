@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/authority"
 	"keenlodge/internal/capture"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/events"
@@ -39,12 +40,15 @@ type Config struct {
 	// State is a folder for what belongs to this host: mounts, the key file.
 	State string
 	Log   *slog.Logger
+	// Names are the host names and addresses of a certificate from the lodge's own authority.
+	Names []string
 }
 
 // Lodge is a process's part in a lodge. Faces call its parts.
 type Lodge struct {
 	Access    *access.Access
 	Trail     *trail.Trail
+	Authority *authority.Authority
 	Events    *events.Hub
 	Runs      *runs.Engine
 	Hooks     *hooks.Hooks
@@ -80,6 +84,7 @@ func New(c Config) (*Lodge, error) {
 	l := &Lodge{rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine}
 	pace := &throttle.Throttle{}
 	l.Access = access.New(c.Records, c.Log)
+	l.Authority = authority.New(v, c.Names)
 	l.Trail = trail.New(c.Records, c.Log)
 	l.Events = events.New(c.Records, c.Log)
 	l.Events.Cancelled = engine.HeedCancel

@@ -4,6 +4,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -36,18 +37,28 @@ func serveCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Usage: "address to listen on", Value: wire.DefaultAddress, Sources: cli.EnvVars("KEENLODGE_LISTEN")},
 			&cli.StringFlag{Name: "database", Usage: "PostgreSQL URL, without its password", Required: true, Sources: cli.EnvVars("KEENLODGE_DATABASE")},
+			&cli.BoolFlag{Name: "tls", Usage: "speak TLS, with certificates from the lodge's own authority, whose fingerprint clients pin", Sources: cli.EnvVars("KEENLODGE_TLS")},
+			&cli.StringSliceFlag{Name: "tls-name", Usage: "with --tls: a name or address by which this host is called; several times for more", Sources: cli.EnvVars("KEENLODGE_TLS_NAME")},
+			&cli.StringFlag{Name: "tls-certificate", Usage: "speak TLS with this certificate (PEM, with those between it and its authority); read again when it changes", Sources: cli.EnvVars("KEENLODGE_TLS_CERTIFICATE")},
+			&cli.StringFlag{Name: "tls-key", Usage: "its key (PEM)", Sources: cli.EnvVars("KEENLODGE_TLS_KEY")},
+			&cli.StringFlag{Name: "without-tls", Usage: "listen beyond loopback without TLS: say " + plainWords, Sources: cli.EnvVars("KEENLODGE_WITHOUT_TLS")},
 			&cli.StringFlag{Name: "state", Usage: "folder for what belongs to this host", Value: "/var/lib/keenlodge", Sources: cli.EnvVars("KEENLODGE_STATE")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return serve(ctx, c.String("listen"), c.String("database"), c.String("state"))
+			return serve(ctx, door{listen: c.String("listen"), own: c.Bool("tls"), names: c.StringSlice("tls-name"), certificate: c.String("tls-certificate"), key: c.String("tls-key"), plain: c.String("without-tls")},
+				c.String("database"), c.String("state"))
 		},
 	}
 }
 
 // serve runs the service until ctx ends.
-func serve(ctx context.Context, address, database, state string) error {
+func serve(ctx context.Context, d door, database, state string) error {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
-	state, err := filepath.Abs(state)
+	encrypted, err := d.encrypted()
+	if err != nil {
+		return err
+	}
+	state, err = filepath.Abs(state)
 	if err != nil {
 		return err
 	}
@@ -65,7 +76,7 @@ func serve(ctx context.Context, address, database, state string) error {
 		return err
 	}
 	defer rec.Close()
-	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log})
+	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log, Names: d.certificateNames()})
 	if err != nil {
 		return err
 	}
@@ -74,9 +85,28 @@ func serve(ctx context.Context, address, database, state string) error {
 	} else if len(tokens) == 0 {
 		log.Info("nobody can sign in yet; make the first token on this host: keenlodge token new NAME --on-this-host")
 	}
-	listener, err := net.Listen("tcp", address)
+	listener, err := net.Listen("tcp", d.listen)
 	if err != nil {
 		return err
+	}
+	address := "http://" + listener.Addr().String()
+	told := []any{"address", address}
+	if encrypted {
+		config, err := d.tlsConfig(ctx, l, log)
+		if err != nil {
+			listener.Close()
+			return err
+		}
+		listener = tls.NewListener(listener, config)
+		told[1] = "https://" + listener.Addr().String()
+		if d.own {
+			state, err := l.Authority.State(ctx)
+			if err != nil {
+				listener.Close()
+				return err
+			}
+			told = append(told, "fingerprint", state.Fingerprint)
+		}
 	}
 	server := &http.Server{Handler: api.New(l, log, console.Handler()), ReadHeaderTimeout: 10 * time.Second}
 	// Streams of events end with the service, not with a time limit.
@@ -87,7 +117,7 @@ func serve(ctx context.Context, address, database, state string) error {
 
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
-		return l.Serve(ctx, func() { log.Info("ready", "address", "http://"+listener.Addr().String()) })
+		return l.Serve(ctx, func() { log.Info("ready", told...) })
 	})
 	group.Go(func() error {
 		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {

@@ -94,22 +94,39 @@ func (v *Vault) Forget(ctx context.Context, name string) error {
 
 // Set keeps a secret, as JSON, in place of an older one.
 func (v *Vault) Set(ctx context.Context, name string, value any) error {
-	body, err := json.Marshal(value)
+	sealed, err := v.seal(value)
 	if err != nil {
 		return err
+	}
+	return v.rec.SetSecret(ctx, name, sealed)
+}
+
+// SetOnce keeps a secret unless there is one of its name.
+func (v *Vault) SetOnce(ctx context.Context, name string, value any) error {
+	sealed, err := v.seal(value)
+	if err != nil {
+		return err
+	}
+	return v.rec.SetSecretOnce(ctx, name, sealed)
+}
+
+func (v *Vault) seal(value any) ([]byte, error) {
+	body, err := json.Marshal(value)
+	if err != nil {
+		return nil, err
 	}
 	var sealed bytes.Buffer
 	w, err := age.Encrypt(&sealed, v.key.Recipient())
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if _, err := w.Write(body); err != nil {
-		return err
+		return nil, err
 	}
 	if err := w.Close(); err != nil {
-		return err
+		return nil, err
 	}
-	return v.rec.SetSecret(ctx, name, sealed.Bytes())
+	return sealed.Bytes(), nil
 }
 
 // Get reads a secret into value, and reports whether there is one.

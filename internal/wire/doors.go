@@ -70,3 +70,17 @@ type Me struct {
 type Ended struct {
 	Sessions int64 `json:"sessions"`
 }
+
+// Authority is how the lodge's own certificate authority stands.
+type Authority struct {
+	Fingerprint string    `json:"fingerprint" doc:"SHA-256 of its public key; clients and agents pin it"`
+	Next        string    `json:"next" doc:"fingerprint of the authority that comes next; they pin that, too"`
+	Ends        time.Time `json:"ends"`
+	Spare       bool      `json:"spare" doc:"the key of the next one is in the vault, and was not taken out"`
+	Renewed     int       `json:"renewed" doc:"how often it was renewed"`
+}
+
+// Spare is the key of the next authority.
+type Spare struct {
+	Key string `json:"key,omitempty" doc:"PEM of the key, and of its certificate"`
+}

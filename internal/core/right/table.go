@@ -72,6 +72,7 @@ func bolder(id, of Operation, on Subject, says string) Entry {
 var Table = []Entry{
 	look("get-me", Caller),
 	look("list-sessions", Caller),
+	look("get-authority", Caller),
 	change("end-session", Caller, everyone),
 	change("end-sessions", Caller, everyone),
 	bolder(EndOthers, "end-session", Lodge, "End sessions of others, and list them"),
@@ -134,6 +135,8 @@ var Table = []Entry{
 	change("apply-site", Lodge, administrator),
 	change("new-webhook-key", Lodge, administrator),
 	change("new-calendar", Lodge, administrator),
+	change("renew-authority", Lodge, administrator),
+	change("take-spare", Lodge, administrator),
 	change("new-token", Lodge, administrator),
 	change("renew-token", Lodge, administrator),
 	change("revoke-token", Lodge, administrator),

@@ -27,6 +27,11 @@ func (s Secrets) SetSecret(ctx context.Context, name string, sealed []byte) erro
 	return s.db.Exec(ctx, "insert into secrets (name, sealed) values ($1, $2) on conflict (name) do update set sealed = excluded.sealed", name, sealed)
 }
 
+// SetSecretOnce keeps a sealed secret unless there is one of its name.
+func (s Secrets) SetSecretOnce(ctx context.Context, name string, sealed []byte) error {
+	return s.db.Exec(ctx, "insert into secrets (name, sealed) values ($1, $2) on conflict (name) do nothing", name, sealed)
+}
+
 // ForgetSecret removes a sealed secret.
 func (s Secrets) ForgetSecret(ctx context.Context, name string) error {
 	return s.db.Exec(ctx, "delete from secrets where name = $1", name)

@@ -1,0 +1,155 @@
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"sync"
+	"time"
+
+	"keenlodge/internal/lodge"
+)
+
+// plainWords are what must be said before a service listens beyond loopback without TLS.
+const plainWords = "everybody-on-the-way-may-read-it"
+
+// door is how a service listens.
+type door struct {
+	listen           string
+	own              bool     // TLS by the lodge's own authority
+	names            []string // of the certificate from that
+	certificate, key string   // files
+	plain            string
+}
+
+// encrypted reports whether a door speaks TLS. One that would listen beyond loopback without is refused.
+func (d door) encrypted() (bool, error) {
+	files := d.certificate != "" || d.key != ""
+	switch {
+	case files && (d.certificate == "" || d.key == ""):
+		return false, errors.New("a certificate needs its key, and a key its certificate: --tls-certificate and --tls-key")
+	case files && d.own:
+		return false, errors.New("--tls is the lodge's own authority; with a certificate of your own leave it out")
+	case files || d.own:
+		return true, nil
+	case d.plain != "" && d.plain != plainWords:
+		return false, fmt.Errorf("--without-tls takes the words %s", plainWords)
+	case d.plain == "" && !onLoopback(d.listen):
+		return false, fmt.Errorf("%s can be reached from elsewhere, and without TLS tokens and images could be read on the way: add --tls (the lodge's own authority), or --tls-certificate and --tls-key; or say --without-tls %s", d.listen, plainWords)
+	}
+	return false, nil
+}
+
+// onLoopback reports whether an address is reached from its own host only.
+func onLoopback(address string) bool {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return false
+	}
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// certificateNames are those of a certificate from the lodge's own authority: what people say, and what the host is called.
+func (d door) certificateNames() []string {
+	names := append([]string{}, d.names...)
+	if host, _, err := net.SplitHostPort(d.listen); err == nil && host != "" && !net.ParseIP(host).IsUnspecified() {
+		names = append(names, host)
+	}
+	if own, err := os.Hostname(); err == nil {
+		names = append(names, own)
+	}
+	return append(names, "localhost", "127.0.0.1", "::1")
+}
+
+// tlsConfig is TLS 1.3 with a certificate from files or from the lodge's own authority. Who calls may show a certificate, as agents do; the
+// interface looks whether it is one of theirs.
+func (d door) tlsConfig(ctx context.Context, l *lodge.Lodge, log *slog.Logger) (*tls.Config, error) {
+	c := &tls.Config{MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"}, ClientAuth: tls.RequestClientCert}
+	if d.certificate == "" {
+		if _, err := l.Authority.Server(ctx); err != nil {
+			return nil, err
+		}
+		c.GetCertificate = func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) { return l.Authority.Server(hello.Context()) }
+		return c, nil
+	}
+	f := &files{certificate: d.certificate, key: d.key, log: log}
+	if err := f.read(); err != nil {
+		return nil, err
+	}
+	c.GetCertificate = func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return f.current(), nil }
+	return c, nil
+}
+
+// files are a certificate and its key, which are read again when they change.
+type files struct {
+	certificate, key string
+	log              *slog.Logger
+
+	mu     sync.Mutex
+	has    *tls.Certificate
+	seen   string // what the files were when they were read
+	looked time.Time
+	told   string
+}
+
+// lookEvery is how often it is looked whether the files have changed.
+const lookEvery = time.Second
+
+// current is the certificate as it is now. Files that can't be read, or don't belong together, as while they are being written, leave the one
+// before in place.
+func (f *files) current() *tls.Certificate {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if time.Since(f.looked) < lookEvery {
+		return f.has
+	}
+	f.looked = time.Now()
+	if f.stamp() != f.seen {
+		if err := f.load(); err != nil && err.Error() != f.told {
+			f.told = err.Error()
+			f.log.Warn("the certificate's files changed and can't be used; the one before stays", "error", err)
+		} else if err == nil {
+			f.told = ""
+			f.log.Info("the certificate was read again", "file", f.certificate, "ends", f.has.Leaf.NotAfter)
+		}
+	}
+	return f.has
+}
+
+func (f *files) read() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.load()
+}
+
+func (f *files) load() error {
+	stamp := f.stamp()
+	c, err := tls.LoadX509KeyPair(f.certificate, f.key)
+	if err != nil {
+		return fmt.Errorf("certificate %s with key %s: %w", f.certificate, f.key, err)
+	}
+	if now := time.Now(); now.After(c.Leaf.NotAfter) {
+		if f.has == nil {
+			return fmt.Errorf("certificate %s ended on %s; renew it, or use the lodge's own authority: --tls", f.certificate, c.Leaf.NotAfter.Format(time.RFC1123))
+		}
+		return fmt.Errorf("certificate %s has ended already", f.certificate)
+	}
+	f.has, f.seen = &c, stamp
+	return nil
+}
+
+// stamp tells one state of the files from another.
+func (f *files) stamp() string {
+	text := ""
+	for _, name := range []string{f.certificate, f.key} {
+		if info, err := os.Stat(name); err == nil {
+			text += fmt.Sprint(info.ModTime().UnixNano(), " ", info.Size(), " ")
+		}
+	}
+	return text
+}
