@@ -83,7 +83,7 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 		p.Listen = wire.DefaultAddress // a client finds it there with no word said
 	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
-	for _, step := range []func(context.Context) error{s.ground, s.pierGuests, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.forecast} {
+	for _, step := range []func(context.Context) error{s.ground, s.pierGuests, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.door, s.forecast} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
 		}
@@ -241,7 +241,7 @@ func (s *show) sealed(ctx context.Context) error {
 		return err
 	}
 	_, err := s.c.AddStore(ctx, "north-pier", wire.StoreAddition{
-		Spec: site.Store{Medium: "dir", Layout: "pooled", Settings: &dir.Settings{Folder: folder}, Sealed: true, Floor: "1 GiB"},
+		Spec: site.Store{Medium: "dir", Layout: "pooled", Settings: &dir.Settings{Folder: folder}, Place: "north-pier", Sealed: true, Floor: "1 GiB"},
 		Keys: []store.NewKey{{Label: "safe in the harbour office", Passphrase: Passphrase}},
 	})
 	if err != nil {
@@ -560,7 +560,7 @@ Brindle Sound Ferries is up after %s. All %d steps held.
   console   %s
   sign in   with the token in %s
 
-Nine commands to try, after
+Ten commands to try, after
   export KEENLODGE_URL=%[3]s KEENLODGE_TOKEN_FILE=%[4]s
 
   %[6]s image list                       which images exist, and what is proven
@@ -572,6 +572,7 @@ Nine commands to try, after
   %[6]s policy forecast --days 14        what will come of it
   %[6]s run log                          what the newest run did, step by step
   %[6]s store show quay-shelf            what the store holds, and what it saved
+  %[6]s audit list                       who did what, and what was refused
 `, time.Since(s.begun).Round(time.Second), len(s.rows), s.p.URL(), s.p.TokenFile(), s.p.TokenFile(), k)
 }
 

@@ -31,7 +31,9 @@ func (s *show) pier(ctx context.Context) error {
 	if err := s.p.Pier.AwaitGuest(ctx, "crew-rota"); err != nil {
 		return err
 	}
-	added, err := s.c.AddHypervisor(ctx, "pier-2", wire.HypervisorAddition{Spec: s.p.Pier.OverSSH()})
+	spec := s.p.Pier.OverSSH()
+	spec.Place = "north-pier"
+	added, err := s.c.AddHypervisor(ctx, "pier-2", wire.HypervisorAddition{Spec: spec})
 	if err != nil {
 		return err
 	}

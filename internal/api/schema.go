@@ -11,6 +11,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/probe"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store/medium"
@@ -45,6 +46,7 @@ func init() {
 	list(site.Moments)
 	list(event.Names)
 	list(deed.Results)
+	list(right.Operations)
 	list(wire.Changes)
 	list(probe.Verdicts)
 	list(wire.Verdicts)

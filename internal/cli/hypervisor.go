@@ -121,6 +121,7 @@ func hypervisorFlags() []cli.Flag {
 		&cli.StringFlag{Name: "key-file", Usage: "private key that signs in, a path on the service's host; by SSH its agent's keys by default"},
 		&cli.StringFlag{Name: "cert-file", Usage: "by TLS: the service's certificate, a path on its host"},
 		&cli.StringFlag{Name: "ca-file", Usage: "by TLS: the certificate of the authority that the hypervisor's is from, a path on the service's host"},
+		&cli.StringFlag{Name: "place", Usage: "where it is, by a name of your own such as harbour-office; roles can be narrowed to places"},
 		&cli.StringFlag{Name: "pool", Usage: "storage pool for restored disks; by default its first active one"},
 		output(),
 	}
@@ -131,7 +132,7 @@ func hypervisorFrom(c *cli.Command) site.Hypervisor {
 	if kind == site.Libvirt {
 		kind = "" // the default is not written down
 	}
-	return site.Hypervisor{Kind: kind, URI: c.String("uri"), HostKey: c.String("host-key"), KeyFile: c.String("key-file"), CertFile: c.String("cert-file"), CAFile: c.String("ca-file"), Pool: c.String("pool")}
+	return site.Hypervisor{Kind: kind, URI: c.String("uri"), HostKey: c.String("host-key"), KeyFile: c.String("key-file"), CertFile: c.String("cert-file"), CAFile: c.String("ca-file"), Place: c.String("place"), Pool: c.String("pool")}
 }
 
 func hypervisorAddCommand() *cli.Command {

@@ -78,6 +78,7 @@ func storeAddCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "recipient", Usage: "age recipient (age1…) that opens it, in place of a passphrase; may be repeated"},
 			&cli.StringFlag{Name: "label", Usage: "what the first key is called", Value: "first"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask whether the warning about lost keys was understood"},
+			&cli.StringFlag{Name: "place", Usage: "where it is, by a name of your own such as harbour-office; roles can be narrowed to places"},
 			&cli.StringFlag{Name: "floor", Usage: "room that stays free, such as 20GiB"},
 			&cli.StringFlag{Name: "compression", Usage: "pooled layout: how hard to try to make what is new small: " + suggest.List(site.Compressions) + "; by default even"},
 			&cli.BoolFlag{Name: "compress", Usage: "open layout: compress the disks"},
@@ -88,7 +89,7 @@ func storeAddCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			spec.Like, spec.Compression = c.String("like"), site.Compression(c.String("compression"))
+			spec.Place, spec.Like, spec.Compression = c.String("place"), c.String("like"), site.Compression(c.String("compression"))
 			n := wire.StoreAddition{Spec: spec}
 			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace")
 			if err := n.Spec.Check(c.Args().First()); err != nil {

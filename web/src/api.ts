@@ -20,6 +20,7 @@ export type Forecast = components["schemas"]["Forecast"]
 export type PolicyDays = components["schemas"]["PolicyDays"]
 export type StoreDays = components["schemas"]["StoreDays"]
 export type Store = components["schemas"]["Store"]
+export type Deed = components["schemas"]["Deed"]
 
 export const calls = createClient<paths>({ baseUrl: "/" })
 
@@ -55,6 +56,28 @@ export const queries = new QueryClient({
 /** How the lodge stands: what the headline says. */
 export const useStanding = () =>
   useQuery({ queryKey: ["standing"], queryFn: () => answer(calls.GET("/api/v1/summary")) })
+
+/** Who is signed in, and what he may do. */
+export const useMe = () =>
+  useQuery({ queryKey: ["me"], queryFn: () => answer(calls.GET("/api/v1/me")), refetchInterval: 300_000 })
+
+/** What of the lodge's operations a button or a list stands for. */
+export type Operation = components["schemas"]["Me"]["may"][number]
+
+/** What an operation needs that who is signed in does not have, or undefined. */
+export const useNeeds = (does: Operation | undefined) => {
+  const me = useMe()
+  return does && me.data?.needs[does]
+}
+
+/** What was done to something, newest first, where that may be seen. */
+export const useTrail = (target: string, open: boolean) =>
+  useQuery({
+    queryKey: ["trail", target],
+    enabled: open,
+    staleTime: 0,
+    queryFn: () => answer(calls.GET("/api/v1/trail", { params: { query: { target, limit: 20 } } })),
+  })
 
 /** A page of a list, and the cursor of the next one. */
 export type Page<T> = { rows: T[]; next: string | null }

@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query"
 import { Dialog } from "radix-ui"
 import { answer, calls, useImage, type ImageView, type Proof } from "./api"
 import { Button, CommandLine, Instead, State } from "./parts"
+import { Trail } from "./trail"
 import { bytes, moment, span, took } from "./words"
 
 /** An image's details and its proofs, at the side. */
@@ -79,6 +80,7 @@ function Details({ image: m }: { image: ImageView }) {
       </ul>
       {(m.state === "usable" || m.state === "doubtful") && !m.gone && <Actions image={m} />}
       {m.gone && m.in_store && !m.leaving && <Undrop image={m} />}
+      <Trail of={`/api/v1/images/${encodeURIComponent(m.id)}`} />
     </>
   )
 }
@@ -116,7 +118,7 @@ function Undrop({ image: m }: { image: ImageView }) {
         Its store still has it: it can be brought back{m.base && ", with all that it leans on"}.
       </p>
       <div>
-        <Button strong disabled={undrop.isPending} onClick={() => undrop.mutate()}>
+        <Button does="undrop-image" strong disabled={undrop.isPending} onClick={() => undrop.mutate()}>
           Bring it back
         </Button>
       </div>
@@ -138,10 +140,16 @@ function Actions({ image: m }: { image: ImageView }) {
   return (
     <div className="grid gap-3">
       <div className="flex gap-2">
-        <Button strong disabled={prove.isPending} onClick={() => prove.mutate("mount")} data-prove="mount">
+        <Button
+          does="prove-image"
+          strong
+          disabled={prove.isPending}
+          onClick={() => prove.mutate("mount")}
+          data-prove="mount"
+        >
           Prove by mount
         </Button>
-        <Button disabled={prove.isPending} onClick={() => prove.mutate("read")} data-prove="read">
+        <Button does="prove-image" disabled={prove.isPending} onClick={() => prove.mutate("read")} data-prove="read">
           Prove by read
         </Button>
       </div>

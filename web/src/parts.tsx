@@ -1,5 +1,6 @@
 import { ToggleGroup, Tooltip } from "radix-ui"
 import type { ReactNode } from "react"
+import { useNeeds, type Operation } from "./api"
 
 /** A sign and a word for each state; colour only adds to them. */
 const states: Record<string, { sign: string; colour: string }> = {
@@ -57,20 +58,34 @@ export function Panel({ title, aside, children }: { title: string; aside?: React
   )
 }
 
+/** A button. One that does what who is signed in may not is grey, and says what it needs. */
 export function Button({
   strong,
+  does,
   ...rest
-}: React.ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean; ref?: React.Ref<HTMLButtonElement> }) {
+}: React.ButtonHTMLAttributes<HTMLButtonElement> & {
+  strong?: boolean
+  does?: Operation
+  ref?: React.Ref<HTMLButtonElement>
+}) {
+  const needs = useNeeds(does)
   const look = strong
     ? "border-accent bg-accent text-on-accent hover:opacity-90"
     : "border-line bg-panel text-ink hover:border-accent hover:text-accent"
-  return (
-    <button
-      type="button"
-      {...rest}
-      className={`rounded border px-3 py-1 text-sm font-medium whitespace-nowrap disabled:opacity-50 ${look}`}
-    />
-  )
+  const shape = "rounded border px-3 py-1 text-sm font-medium whitespace-nowrap"
+  if (needs)
+    return (
+      <Why answer={needs}>
+        <button
+          type="button"
+          {...rest}
+          aria-disabled
+          onClick={(e) => e.preventDefault()}
+          className={`${shape} cursor-not-allowed border-line bg-ground text-quiet`}
+        />
+      </Why>
+    )
+  return <button type="button" {...rest} className={`${shape} disabled:opacity-50 ${look}`} />
 }
 
 /** One of a few, side by side. */

@@ -5,6 +5,7 @@ import { answer, calls, type Policy, type Run } from "./api"
 import { Button, CommandLine, Instead, Panel, State } from "./parts"
 import { some } from "./sentence"
 import { Rotation } from "./rotation"
+import { Trail } from "./trail"
 import { moment, span } from "./words"
 
 export function Policies(props: { now: Date; policies: UseQueryResult<Policy[]>; runs: Run[] }) {
@@ -50,6 +51,7 @@ export function Policies(props: { now: Date; policies: UseQueryResult<Policy[]>;
               {p.cycle && `${p.cycle}, ${p.capture || "incremental"} between · `}
               <Rotation policy={p} />
             </p>
+            <Trail of={`/api/v1/policies/${encodeURIComponent(p.name)}/`} />
           </li>
         ))}
       </ul>
@@ -74,7 +76,9 @@ function Start({ policy: p, going }: { policy: Policy; going: boolean }) {
         <State of="running" />
       ) : (
         <AlertDialog.Trigger asChild>
-          <Button data-start={p.name}>Run now …</Button>
+          <Button does="run-policy" data-start={p.name}>
+            Run now …
+          </Button>
         </AlertDialog.Trigger>
       )}
       <AlertDialog.Portal>

@@ -89,7 +89,13 @@ export function Rotation({ policy: p }: { policy: Policy }) {
               <Button>Close</Button>
             </AlertDialog.Cancel>
             {held && drops.length > 0 && (
-              <Button strong disabled={confirm.isPending} onClick={() => confirm.mutate()} data-confirm-rotation>
+              <Button
+                does="confirm-rotation"
+                strong
+                disabled={confirm.isPending}
+                onClick={() => confirm.mutate()}
+                data-confirm-rotation
+              >
                 Drop {count(drops.length, "image")}
               </Button>
             )}

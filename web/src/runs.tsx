@@ -137,7 +137,7 @@ function Cancel({ run: r }: { run: Run }) {
   return (
     <AlertDialog.Root open={open} onOpenChange={setOpen}>
       <AlertDialog.Trigger asChild>
-        <Button data-cancel={r.id} className="mt-2">
+        <Button does="cancel-run" data-cancel={r.id} className="mt-2">
           Cancel …
         </Button>
       </AlertDialog.Trigger>

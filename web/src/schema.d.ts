@@ -4,6 +4,57 @@
  */
 
 export interface paths {
+  "/api/v1/authority": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** How the lodge's own certificate authority stands */
+    get: operations["get-authority"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/authority/renewal": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Have the next authority take the place of the one that is; whoever pinned that follows */
+    post: operations["renew-authority"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/authority/spare": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Take the key of the next authority out of the vault; it is told once */
+    post: operations["take-spare"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/calendar": {
     parameters: {
       query?: never
@@ -329,6 +380,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/me": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Who calls, and what he may do */
+    get: operations["get-me"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/policies": {
     parameters: {
       query?: never
@@ -519,6 +587,41 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/sessions": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Browsers that are signed in: the caller's token's; all of them for who may end them */
+    get: operations["list-sessions"]
+    put?: never
+    post?: never
+    /** Sign all browsers of the caller's token out, or everybody's */
+    delete: operations["end-sessions"]
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/sessions/{session}": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    post?: never
+    /** Sign a browser out */
+    delete: operations["end-session"]
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/site": {
     parameters: {
       query?: never
@@ -526,7 +629,7 @@ export interface paths {
       path?: never
       cookie?: never
     }
-    /** The whole configuration */
+    /** The configuration, as far as the caller may see it */
     get: operations["get-site"]
     /** Replace the configuration */
     put: operations["apply-site"]
@@ -743,6 +846,58 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/tokens": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Tokens, by name */
+    get: operations["list-tokens"]
+    put?: never
+    /** Make a token; what opens doors is told once */
+    post: operations["new-token"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/tokens/{token}": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    post?: never
+    /** End a token and its sessions, at once and in every process */
+    delete: operations["revoke-token"]
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/tokens/{token}/renewal": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Give a token another secret and more time; the old one, and its sessions, end at once */
+    post: operations["renew-token"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/trail": {
     parameters: {
       query?: never
@@ -752,6 +907,23 @@ export interface paths {
     }
     /** What was done, by whom, newest first */
     get: operations["list-trail"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/trail/verification": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Whether the trail is as it was written, by its chains and by what the stores keep of it */
+    get: operations["verify-trail"]
     put?: never
     post?: never
     delete?: never
@@ -839,6 +1011,21 @@ export interface components {
       rotation: string[]
       warnings: string[]
     }
+    Authority: {
+      /** Format: date-time */
+      ends: string
+      /** @description SHA-256 of its public key; clients and agents pin it */
+      fingerprint: string
+      /** @description fingerprint of the authority that comes next; they pin that, too */
+      next: string
+      /**
+       * Format: int64
+       * @description how often it was renewed
+       */
+      renewed: number
+      /** @description the key of the next one is in the vault, and was not taken out */
+      spare: boolean
+    }
     CancelBody: {
       why?: string
     }
@@ -904,8 +1091,13 @@ export interface components {
       at: string
       /** Format: int64 */
       id: number
-      /** @enum {string} */
-      result: "done" | "refused" | "failed"
+      /** @description why, in the words of who did it */
+      reason: string
+      /**
+       * @description begun: its end is not known, for it goes on or its process died
+       * @enum {string}
+       */
+      result: "begun" | "done" | "refused" | "failed"
       /** @description the path of what it was done to */
       target: string
       /** @description the operation */
@@ -917,6 +1109,10 @@ export interface components {
     }
     Done: {
       done: boolean
+    }
+    Ended: {
+      /** Format: int64 */
+      sessions: number
     }
     ErrorDetail: {
       /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -1212,11 +1408,131 @@ export interface components {
       size: number
       target: string
     }
+    Me: {
+      /**
+       * Format: date-time
+       * @description when this key ends, if it is not used before
+       */
+      expires: string
+      /** @description operations that the roles allow, of something at least */
+      may: (
+        | "get-me"
+        | "list-sessions"
+        | "get-authority"
+        | "end-session"
+        | "end-sessions"
+        | "end-others-sessions"
+        | "get-summary"
+        | "events"
+        | "list-machines"
+        | "list-lanes"
+        | "list-hypervisors"
+        | "list-stores"
+        | "list-policies"
+        | "list-runs"
+        | "list-images"
+        | "get-forecast"
+        | "get-site"
+        | "list-around"
+        | "show-store"
+        | "plan-sweep"
+        | "list-store-keys"
+        | "preview-rotation"
+        | "get-run"
+        | "list-tasks"
+        | "get-run-log"
+        | "get-image"
+        | "list-trail"
+        | "verify-trail"
+        | "run-policy"
+        | "rehearse-policy"
+        | "pause-policy"
+        | "resume-policy"
+        | "cancel-run"
+        | "prove-image"
+        | "pin-image"
+        | "unpin-image"
+        | "undrop-image"
+        | "restore-image"
+        | "replace-machine"
+        | "find-machines"
+        | "probe-hypervisor"
+        | "probe-store"
+        | "probe-elsewhere"
+        | "check-store"
+        | "repair-store"
+        | "try-webhook"
+        | "confirm-rotation"
+        | "fold-image"
+        | "retire-machine"
+        | "unretire-machine"
+        | "continue-machine"
+        | "sweep-store"
+        | "add-store"
+        | "adopt-store"
+        | "set-store-access"
+        | "unlock-store"
+        | "add-store-key"
+        | "remove-store-key"
+        | "add-hypervisor"
+        | "apply-site"
+        | "new-webhook-key"
+        | "new-calendar"
+        | "renew-authority"
+        | "take-spare"
+        | "new-token"
+        | "renew-token"
+        | "revoke-token"
+        | "list-tokens"
+      )[]
+      /** @description the token's name */
+      name: string
+      needs: {
+        [key: string]: string
+      }
+      /** @description role phrases */
+      roles: string[]
+      /** @description the browser's session, or empty */
+      session: string
+      /** @description no role is narrowed */
+      whole: boolean
+    }
     NewKey: {
       label?: string
       passphrase?: string
       /** @description age recipients, age1… */
       recipients?: string[]
+    }
+    NewToken: {
+      /** Format: date-time */
+      expires: string
+      /** @description where it was last used from */
+      from: string
+      id: string
+      /** @description neither revoked nor expired */
+      live: boolean
+      /** Format: date-time */
+      made: string
+      made_by: string
+      name: string
+      /** Format: date-time */
+      revoked: string | null
+      /** @description role phrases */
+      roles: string[]
+      /**
+       * @description all that its roles allow, or the calendar feed alone
+       * @enum {string}
+       */
+      scope: "all" | "calendar"
+      /** @description what opens doors; nobody can ask for it again */
+      secret: string
+      /** Format: int64 */
+      sessions: number
+      /**
+       * Format: date-time
+       * @description when it was last used, to the minute, or null
+       */
+      used: string | null
     }
     NewestImage: {
       failed: boolean
@@ -1558,6 +1874,26 @@ export interface components {
       /** @description the token's name, of a run that a person started */
       who: string
     }
+    Session: {
+      address: string
+      browser: string
+      /**
+       * Format: date-time
+       * @description when it ends at the latest; it ends before if it is not used for 12 hours
+       */
+      expires: string
+      id: string
+      /** Format: date-time */
+      made: string
+      mine: boolean
+      /** @description the name of the token with which it signed in */
+      token: string
+      /**
+       * Format: date-time
+       * @description to the minute
+       */
+      used: string
+    }
     SetPreview: {
       /** @description images made by hand, a set of their own */
       apart: boolean
@@ -1670,6 +2006,8 @@ export interface components {
       key_file?: string
       /** @description how it is spoken to; default libvirt */
       kind?: string
+      /** @description where it is, by a name of your own such as harbour-office; roles can be narrowed to places */
+      place?: string
       /** @description storage pool for restored disks */
       pool?: string
       /**
@@ -1802,6 +2140,8 @@ export interface components {
       medium: "dir" | "s3" | "sftp"
       /** @description s3: the bucket is in the path of addresses, not in the host's name */
       path_style?: boolean
+      /** @description where it is, by a name of your own such as harbour-office; roles can be narrowed to places */
+      place?: string
       /**
        * Format: int64
        * @description sftp: by default 22
@@ -1837,6 +2177,7 @@ export interface components {
         | "rotation-held"
         | "floor-missed"
         | "machines-found"
+        | "wrong-tokens"
       )[]
       /** @description https:// address, or http:// on loopback */
       url: string
@@ -1845,6 +2186,10 @@ export interface components {
       /** Format: int64 */
       count: number
       names: string[]
+    }
+    Spare: {
+      /** @description PEM of the key, and of its certificate */
+      key?: string
     }
     Standing: {
       /** Format: int64 */
@@ -1922,6 +2267,8 @@ export interface components {
       layout?: "" | "pooled" | "open"
       /** @description another pooled store: a new one cuts as that does, so that the two can exchange pieces */
       like?: string
+      /** @description where it is, in a word */
+      location: string
       /**
        * @description how it is reached: dir, s3, sftp
        * @enum {string}
@@ -1930,8 +2277,8 @@ export interface components {
       name: string
       /** @description s3: the bucket is in the path of addresses, not in the host's name */
       path_style?: boolean
-      /** @description where it is, in a word */
-      place: string
+      /** @description where it is, by a name of your own such as harbour-office; roles can be narrowed to places */
+      place?: string
       /**
        * Format: int64
        * @description sftp: by default 22
@@ -2116,6 +2463,72 @@ export interface components {
       /** Format: date-time */
       since: string
     }
+    Token: {
+      /** Format: date-time */
+      expires: string
+      /** @description where it was last used from */
+      from: string
+      id: string
+      /** @description neither revoked nor expired */
+      live: boolean
+      /** Format: date-time */
+      made: string
+      made_by: string
+      name: string
+      /** Format: date-time */
+      revoked: string | null
+      /** @description role phrases */
+      roles: string[]
+      /**
+       * @description all that its roles allow, or the calendar feed alone
+       * @enum {string}
+       */
+      scope: "all" | "calendar"
+      /** Format: int64 */
+      sessions: number
+      /**
+       * Format: date-time
+       * @description when it was last used, to the minute, or null
+       */
+      used: string | null
+    }
+    TokenSpec: {
+      /** @description such as 30 days; default 90 days, at the most 400 */
+      for?: string
+      /** @description what the trail calls whoever uses it: up to 63 lower-case letters, digits, dots and dashes */
+      name: string
+      /** @description role phrases, such as: viewer, operator of policies nightly-* */
+      roles: string[]
+    }
+    TokenTime: {
+      /** @description such as 30 days; default 90 days, at the most 400 */
+      for?: string
+    }
+    TrailCheck: {
+      /**
+       * Format: int64
+       * @description lines from before there were chains, which nothing vouches for
+       */
+      before: number
+      /** Format: int64 */
+      chains: number
+      found: string[]
+      /** Format: int64 */
+      lines: number
+      stores: components["schemas"]["TrailStore"][]
+      /** Format: int64 */
+      weaves: number
+    }
+    TrailStore: {
+      /** @description why it could not be asked, or empty */
+      error: string
+      store: string
+      /**
+       * Format: int64
+       * @description how many it keeps: the newest of each day
+       */
+      weaves: number
+    }
   }
   responses: never
   parameters: never
@@ -2125,6 +2538,313 @@ export interface components {
 }
 export type $defs = Record<string, never>
 export interface operations {
+  "get-authority": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Authority"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "renew-authority": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Spare"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Authority"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "take-spare": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Spare"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "new-calendar": {
     parameters: {
       query?: never
@@ -2190,6 +2910,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -2347,6 +3076,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -2439,6 +3177,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -2524,6 +3271,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -2629,6 +3385,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -2716,6 +3481,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -2821,6 +3595,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -2885,6 +3668,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Not Found */
       404: {
         headers: {
@@ -2912,8 +3704,26 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
         headers: {
           [name: string]: unknown
         }
@@ -2990,6 +3800,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -3084,6 +3903,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -3189,6 +4017,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -3276,6 +4113,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -3381,6 +4227,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -3472,6 +4327,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -3573,6 +4437,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -3631,6 +4504,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Not Found */
       404: {
         headers: {
@@ -3658,8 +4540,26 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
         headers: {
           [name: string]: unknown
         }
@@ -3707,6 +4607,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Not Found */
       404: {
         headers: {
@@ -3734,8 +4643,26 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
         headers: {
           [name: string]: unknown
         }
@@ -3817,6 +4744,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -3923,6 +4859,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -4018,6 +4963,116 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "get-me": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Me"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -4103,6 +5158,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -4208,6 +5272,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -4295,6 +5368,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -4400,6 +5482,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -4458,6 +5549,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Not Found */
       404: {
         headers: {
@@ -4485,8 +5585,26 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
         headers: {
           [name: string]: unknown
         }
@@ -4567,6 +5685,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -4671,6 +5798,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -4729,6 +5865,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Not Found */
       404: {
         headers: {
@@ -4756,8 +5901,26 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
         headers: {
           [name: string]: unknown
         }
@@ -4834,6 +5997,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -4939,6 +6111,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -5026,6 +6207,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -5131,6 +6321,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -5154,7 +6353,9 @@ export interface operations {
   "sign-in": {
     parameters: {
       query?: never
-      header?: never
+      header?: {
+        "User-Agent"?: string
+      }
       path?: never
       cookie?: never
     }
@@ -5188,7 +6389,9 @@ export interface operations {
       query?: never
       header?: never
       path?: never
-      cookie?: never
+      cookie?: {
+        keenlodge_session?: string
+      }
     }
     requestBody?: never
     responses: {
@@ -5202,6 +6405,314 @@ export interface operations {
       }
       /** @description Error */
       default: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-sessions": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Session"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "end-sessions": {
+    parameters: {
+      query?: {
+        /** @description those of other tokens, too */
+        everybody?: boolean
+      }
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Ended"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "end-session": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        session: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Done"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
         headers: {
           [name: string]: unknown
         }
@@ -5276,6 +6787,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -5382,6 +6902,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -5467,6 +6996,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -5568,6 +7106,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -5659,6 +7206,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -5766,6 +7322,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -5856,6 +7421,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -5961,6 +7535,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -6048,6 +7631,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -6153,6 +7745,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -6241,6 +7842,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -6346,6 +7956,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -6440,6 +8059,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -6527,6 +8155,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -6632,6 +8269,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -6724,6 +8370,15 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
         headers: {
@@ -6744,23 +8399,9 @@ export interface operations {
       }
     }
   }
-  "list-trail": {
+  "list-tokens": {
     parameters: {
-      query?: {
-        /** @description column to sort by, with a dash before it for the largest first */
-        sort?: string
-        /** @description cursor of the page before, from its Link header */
-        after?: string
-        limit?: number
-        /** @description by the holder of one token */
-        who?: string
-        /** @description of one operation */
-        verb?: string
-        /** @description with one result */
-        result?: "done" | "refused" | "failed"
-        /** @description to what has a path that begins with this */
-        target?: string
-      }
+      query?: never
       header?: never
       path?: never
       cookie?: never
@@ -6770,15 +8411,32 @@ export interface operations {
       /** @description OK */
       200: {
         headers: {
-          Link?: string
           [name: string]: unknown
         }
         content: {
-          "application/json": components["schemas"]["Deed"][]
+          "application/json": components["schemas"]["Token"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
       /** @description Unauthorized */
       401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
         headers: {
           [name: string]: unknown
         }
@@ -6813,8 +8471,551 @@ export interface operations {
           "application/problem+json": components["schemas"]["ErrorModel"]
         }
       }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
       /** @description Internal Server Error */
       500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "new-token": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["TokenSpec"]
+      }
+    }
+    responses: {
+      /** @description Created */
+      201: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["NewToken"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "revoke-token": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description name or ID */
+        token: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Token"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "renew-token": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description name or ID */
+        token: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["TokenTime"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["NewToken"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-trail": {
+    parameters: {
+      query?: {
+        /** @description column to sort by, with a dash before it for the largest first */
+        sort?: string
+        /** @description cursor of the page before, from its Link header */
+        after?: string
+        limit?: number
+        /** @description by the holder of one token */
+        who?: string
+        /** @description of one operation */
+        verb?: string
+        /** @description with one result */
+        result?: "begun" | "done" | "refused" | "failed"
+        /** @description to what has a path that begins with this */
+        target?: string
+      }
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          Link?: string
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Deed"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "verify-trail": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["TrailCheck"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
         headers: {
           [name: string]: unknown
         }
@@ -6891,6 +9092,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }
@@ -6985,6 +9195,15 @@ export interface operations {
       }
       /** @description Unprocessable Entity */
       422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
         headers: {
           [name: string]: unknown
         }

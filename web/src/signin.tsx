@@ -24,8 +24,8 @@ export function SignIn() {
       <form onSubmit={signIn} className="w-full max-w-sm rounded-md border border-line bg-panel p-6">
         <h1 className="mb-1 text-lg font-semibold">Keen Lodge</h1>
         <p className="mb-4 text-quiet">
-          Sign in with your token. The first one lies in the file <code>first-token</code> of the service's state
-          folder.
+          Sign in with your token. Whoever has none yet makes the first on the service's host:{" "}
+          <code>keenlodge token new NAME --on-this-host</code>
         </p>
         <label className="mb-1 block font-medium" htmlFor="token">
           Token

@@ -1,5 +1,5 @@
 import { useState } from "react"
-import { calls, queries, usePolicies, useRuns, useStanding, useStores } from "./api"
+import { calls, queries, useMe, usePolicies, useRuns, useStanding, useStores } from "./api"
 import { Coming } from "./forecast"
 import { Headline } from "./headline"
 import { ImageSheet } from "./image"
@@ -8,7 +8,8 @@ import { useLive, useNow } from "./live"
 import { Policies } from "./policies"
 import { Capacity } from "./capacity"
 import { Runs } from "./runs"
-import { clock } from "./words"
+import { Why } from "./parts"
+import { clock, moment } from "./words"
 
 /** The one page: was everything protected, can it be trusted, what comes next, does it fit. */
 export function Watch() {
@@ -19,6 +20,7 @@ export function Watch() {
   const policies = usePolicies()
   const runs = useRuns()
   const stores = useStores()
+  const me = useMe()
   async function signOut() {
     await calls.DELETE("/api/v1/session")
     await queries.resetQueries()
@@ -35,7 +37,25 @@ export function Watch() {
         <span className={`text-sm ${connected ? "text-quiet" : "text-wrong"}`} role="status">
           {connected ? `live · ${clock(now, true)}` : "✕ not connected; trying again"}
         </span>
-        <button onClick={signOut} className="ml-auto text-sm text-quiet underline-offset-2 hover:underline">
+        {me.data && (
+          <Why
+            answer={
+              <>
+                {me.data.roles.map((r) => (
+                  <span key={r} className="block">
+                    {r}
+                  </span>
+                ))}
+                until {moment(me.data.expires)}
+              </>
+            }
+          >
+            <button className="ml-auto text-sm text-quiet underline decoration-dotted underline-offset-4" data-me>
+              {me.data.name}
+            </button>
+          </Why>
+        )}
+        <button onClick={signOut} className="text-sm text-quiet underline-offset-2 hover:underline">
           Sign out
         </button>
       </header>

@@ -152,6 +152,15 @@ var entries = func() map[Operation]Entry {
 	return out
 }()
 
+// Operations lists every operation of the table.
+var Operations = func() []Operation {
+	out := make([]Operation, len(Table))
+	for i, e := range Table {
+		out[i] = e.Operation
+	}
+	return out
+}()
+
 // Of is an operation's line of the table, if it has one.
 func Of(id Operation) (Entry, bool) {
 	e, ok := entries[id]
