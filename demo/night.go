@@ -16,7 +16,7 @@ const revokedWithin = time.Second
 
 // door shows who may come in: a token for the pier alone, what it may and may not, its end, and what the trail has of it.
 func (s *show) door(ctx context.Context) error {
-	token, err := s.c.NewToken(ctx, wire.TokenSpec{Name: "pier-watch", Roles: []string{"operator of places north-pier"}, TokenTime: wire.TokenTime{For: "8 hours"}})
+	token, err := s.c.NewToken(ctx, "pier-watch", wire.TokenSpec{Roles: []string{"operator of places north-pier"}, TokenTime: wire.TokenTime{For: "8 hours"}})
 	if err != nil {
 		return err
 	}
@@ -44,7 +44,7 @@ func (s *show) door(ctx context.Context) error {
 	if _, err := pier.RunPolicy(ctx, "nightly-guests", ""); !refused(err, http.StatusNotFound) {
 		return fmt.Errorf("pier-watch may run nightly-guests, which covers other machines, too: %v", err)
 	}
-	if _, err := pier.NewToken(ctx, wire.TokenSpec{Name: "mine", Roles: []string{"administrator"}}); !refused(err, http.StatusForbidden) {
+	if _, err := pier.NewToken(ctx, "mine", wire.TokenSpec{Roles: []string{"administrator"}}); !refused(err, http.StatusForbidden) {
 		return fmt.Errorf("pier-watch may make tokens: %v", err)
 	}
 	s.c.Reason = "the watch is over"

@@ -14,11 +14,15 @@ import (
 	"keenlodge/internal/access"
 	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
 )
+
+// mostBrowser is how much is kept of what a browser says it is, in bytes.
+const mostBrowser = 120
 
 // cookie carries what a browser's session shows.
 const cookie = "keenlodge_session"
@@ -48,8 +52,11 @@ func (s *server) registerDoors(a huma.API) {
 		all, err := s.l.Access.Tokens(ctx)
 		return eachOf(all, tokenOf), err
 	})
-	do(s, a, huma.Operation{OperationID: "new-token", Method: http.MethodPost, Path: "/api/v1/tokens", DefaultStatus: http.StatusCreated, Summary: "Make a token; what opens doors is told once"},
-		func(ctx context.Context, in *struct{ Body wire.TokenSpec }) (wire.NewToken, error) {
+	do(s, a, huma.Operation{OperationID: "new-token", Method: http.MethodPut, Path: "/api/v1/tokens/{token}", DefaultStatus: http.StatusCreated, Summary: "Make a token; what opens doors is told once"},
+		func(ctx context.Context, in *struct {
+			Name string `path:"token" doc:"what the trail calls whoever uses it: up to 63 lower-case letters, digits, dots and dashes"`
+			Body wire.TokenSpec
+		}) (wire.NewToken, error) {
 			grants, err := grantsFrom(in.Body.Roles)
 			if err != nil {
 				return wire.NewToken{}, err
@@ -58,7 +65,7 @@ func (s *server) registerDoors(a huma.API) {
 			if err != nil {
 				return wire.NewToken{}, err
 			}
-			t, secret, err := s.l.Access.NewToken(ctx, who(ctx), in.Body.Name, grants, good)
+			t, secret, err := s.l.Access.NewToken(ctx, who(ctx), in.Name, grants, good)
 			return wire.NewToken{Token: tokenOf(t), Secret: secret}, err
 		})
 	type named struct {
@@ -137,7 +144,7 @@ func (s *server) registerSignIn(a huma.API) {
 			}
 			secret := ""
 			if err == nil {
-				_, secret, err = s.l.Access.SignIn(ctx, token, call.address, clip(in.Browser))
+				_, secret, err = s.l.Access.SignIn(ctx, token, call.address, plain.Text(in.Browser, mostBrowser))
 			}
 			if access.IsUnknown(err) {
 				return nil, s.stranger(ctx, "this token is not known to the lodge")

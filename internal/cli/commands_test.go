@@ -466,7 +466,7 @@ token new night-watch => usage
 token new night-watch --role captain => failed
 token new Night·Watch --role viewer => failed
 token new night-watch --role operator·of·policies·nightly-*
-token new web-desk --role viewer·of·tags·role=web --role restorer·of·machines·timetable --for 30·days --to FOLDER/web-desk
+token new web-desk --role viewer·of·tags·role=web;·places·harbour-office,·north-pier --role restorer·of·machines·timetable,·lighthouse --for 30·days --to FOLDER/web-desk
 token new web-desk --role viewer => failed
 token new rescue --on-this-host => usage
 token new rescue --on-this-host --database nowhere --role captain => usage

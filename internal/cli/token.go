@@ -39,9 +39,10 @@ func handing() []cli.Flag {
 }
 
 func tokenNewCommand(onHost TokenMaker) *cli.Command {
-	return &cli.Command{Name: "new", Usage: "make a token", ArgsUsage: "NAME", Description: roleHelp + "\n\nOn the service's own host, --on-this-host makes one whatever has been lost: it needs the database, and no token.",
+	return &cli.Command{Name: "new", Usage: "make a token", ArgsUsage: "NAME", DisableSliceFlagSeparator: true, // a role phrase has commas
+		Description: roleHelp + "\n\nOn the service's own host, --on-this-host makes one whatever has been lost: it needs the database, and no token.",
 		Flags: append(handing(),
-			&cli.StringSliceFlag{Name: "role", Usage: "what it may do, several times for more; on this host administrator by default", Config: cli.StringConfig{TrimSpace: true}},
+			&cli.StringSliceFlag{Name: "role", Usage: "what it may do, several times for more; on this host administrator by default"},
 			&cli.BoolFlag{Name: "on-this-host", Usage: "make it in the database, without a token and without the service"},
 			&cli.StringFlag{Name: "database", Usage: "with --on-this-host: PostgreSQL URL, without its password", Sources: cli.EnvVars("KEENLODGE_DATABASE")}),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -59,7 +60,7 @@ func tokenNewCommand(onHost TokenMaker) *cli.Command {
 			if err != nil {
 				return err
 			}
-			t, err := k.NewToken(ctx, wire.TokenSpec{Name: name, Roles: roles, TokenTime: wire.TokenTime{For: c.String("for")}})
+			t, err := k.NewToken(ctx, name, wire.TokenSpec{Roles: roles, TokenTime: wire.TokenTime{For: c.String("for")}})
 			if err != nil {
 				return err
 			}

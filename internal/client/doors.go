@@ -21,8 +21,8 @@ func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
 }
 
 // NewToken makes a token; what opens doors is told once.
-func (c *Client) NewToken(ctx context.Context, s wire.TokenSpec) (out wire.NewToken, err error) {
-	return out, c.call(ctx, http.MethodPost, "/api/v1/tokens", s, &out)
+func (c *Client) NewToken(ctx context.Context, name string, s wire.TokenSpec) (out wire.NewToken, err error) {
+	return out, c.call(ctx, http.MethodPut, "/api/v1/tokens/"+url.PathEscape(name), s, &out)
 }
 
 // RenewToken gives a token another secret and more time.

@@ -16,7 +16,7 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/recordstest"
-	"keenlodge/internal/store/medium/memory"
+	"keenlodge/internal/store/medium/dir"
 )
 
 func TestMain(m *testing.M) { recordstest.Main(m) }
@@ -125,7 +125,8 @@ func TestChains(t *testing.T) {
 	same, _, err := processes[0].Weave(ctx)
 	require.NoError(t, err)
 	require.Equal(t, w.N, same.N, "where nothing happened nothing is woven")
-	m := memory.Shelf(t.Name())
+	m, err := dir.Open(t.TempDir())
+	require.NoError(t, err)
 	for range 2 {
 		require.NoError(t, Keep(ctx, m, "a-lodge", w, digest))
 	}
@@ -150,7 +151,7 @@ func TestChains(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, kept, 1)
 	require.Equal(t, next.N, kept[0].N)
-	require.NoError(t, m.Put(ctx, "trail/a-lodge/2026-03-02-00000000000000000009", []byte("{")))
+	require.NoError(t, m.Put(ctx, "trail/a-lodge/2026-03-02/00000000000000000009", []byte("{")))
 	_, found, err = Kept(ctx, m, "a-lodge", "store quay-shelf")
 	require.NoError(t, err)
 	require.Len(t, found, 1)

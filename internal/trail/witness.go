@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"path"
-	"strings"
 	"time"
 
 	"keenlodge/internal/core/deed"
@@ -29,7 +28,7 @@ func Keep(ctx context.Context, m medium.Medium, lodge string, w deed.Weave, dige
 	if err != nil {
 		return err
 	}
-	day := fmt.Sprintf("trail/%s/%s-", lodge, w.At.UTC().Format(time.DateOnly))
+	day := fmt.Sprintf("trail/%s/%s/", lodge, w.At.UTC().Format(time.DateOnly))
 	name := fmt.Sprintf("%s%020d", day, w.N)
 	var older []string
 	there := false
@@ -83,7 +82,7 @@ func Kept(ctx context.Context, m medium.Medium, lodge, where string) (kept []dee
 			break
 		}
 		var w witness
-		if json.Unmarshal(body, &w) != nil || !strings.HasSuffix(path.Base(name), fmt.Sprintf("-%020d", w.Weave)) {
+		if json.Unmarshal(body, &w) != nil || path.Base(name) != fmt.Sprintf("%020d", w.Weave) {
 			found = append(found, fmt.Sprintf("%s: what it keeps of the trail as %s is not to be understood", where, name))
 			continue
 		}

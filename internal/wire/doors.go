@@ -31,7 +31,6 @@ type NewToken struct {
 
 // TokenSpec asks for a token.
 type TokenSpec struct {
-	Name  string   `json:"name" doc:"what the trail calls whoever uses it: up to 63 lower-case letters, digits, dots and dashes"`
 	Roles []string `json:"roles" doc:"role phrases, such as: viewer, operator of policies nightly-*"`
 	TokenTime
 }

@@ -99,7 +99,7 @@ func (s *Store) Footprint(context.Context) (bytes int64, err error) {
 
 // Used is what the store's objects take, in bytes, and their number.
 func (s *Store) Used(ctx context.Context) (bytes int64, objects int, err error) {
-	for _, prefix := range []string{"pack/", "index/", "image/", "key/", "visit/", "condemned/", "proof/", "pin/", "owner/"} {
+	for _, prefix := range []string{"pack/", "index/", "image/", "key/", "visit/", "condemned/", "proof/", "pin/", "owner/", "trail/"} {
 		err := s.medium.List(ctx, prefix, func(o medium.Object) error {
 			bytes, objects = bytes+o.Size, objects+1
 			return nil
