@@ -15,5 +15,5 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	os.Exit(cli.Main(ctx, os.Args, service.NewToken, append(service.Commands(), demo.Command())...))
+	os.Exit(cli.Main(ctx, os.Args, service.Host, append(service.Commands(), demo.Command())...))
 }

@@ -48,6 +48,12 @@ func (s *server) registerDoors(a huma.API) {
 			return wire.Spare{Key: key}, err
 		})
 
+	do(s, a, huma.Operation{OperationID: "reseal-vault", Method: http.MethodPost, Path: "/api/v1/vault/reseal", Summary: "Seal all secrets with the newest key of the key file"},
+		func(ctx context.Context, _ *none) (wire.Resealed, error) {
+			n, err := s.l.Vault.Reseal(ctx)
+			return wire.Resealed{Resealed: n}, err
+		})
+
 	get(s, a, "list-tokens", "/api/v1/tokens", "Tokens, by name", func(ctx context.Context, _ *none) ([]wire.Token, error) {
 		all, err := s.l.Access.Tokens(ctx)
 		return eachOf(all, tokenOf), err

@@ -43,11 +43,22 @@ type watched struct {
 	Machine string          `json:"machine"`
 }
 
+// watchdogEnv is what a watchdog needs of the service's environment to reach a source, by SSH too, and nothing else of it.
+func watchdogEnv() (env []string) {
+	for _, name := range []string{"PATH", "HOME", "USER", "SSH_AUTH_SOCK", "TZ"} {
+		if value, ok := os.LookupEnv(name); ok {
+			env = append(env, name+"="+value)
+		}
+	}
+	return env
+}
+
 // startWatchdog starts a watchdog for a machine that is about to be frozen.
 func startWatchdog(program string, spec site.Hypervisor, name string) (source.Watchdog, error) {
 	cmd := exec.Command(program, WatchCommand)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // a signal to our group is not for it
-	cmd.Stderr = os.Stderr                               // its last words belong into the service's log
+	cmd.Env = watchdogEnv()
+	cmd.Stderr = os.Stderr // its last words belong into the service's log
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return nil, err

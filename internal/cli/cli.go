@@ -37,14 +37,14 @@ func wrongUse(format string, args ...any) error { return usageError{fmt.Errorf(f
 // errWarned is a run that is done with warnings; they have been shown.
 var errWarned = errors.New("done with warnings")
 
-// Main runs the command line and returns the exit code. onHost makes tokens without asking a service; more are commands that other faces
+// Main runs the command line and returns the exit code. host is what is done with no service asked; more are commands that other faces
 // bring, which take flags only.
-func Main(ctx context.Context, args []string, onHost TokenMaker, more ...*cli.Command) int {
-	return execute(ctx, newApp(os.Stdout, onHost, more...), args, os.Stderr)
+func Main(ctx context.Context, args []string, host Host, more ...*cli.Command) int {
+	return execute(ctx, newApp(os.Stdout, host, more...), args, os.Stderr)
 }
 
 // newApp is the tree of commands, which write to out.
-func newApp(out io.Writer, onHost TokenMaker, more ...*cli.Command) *cli.Command {
+func newApp(out io.Writer, host Host, more ...*cli.Command) *cli.Command {
 	app := &cli.Command{
 		Writer:                out,
 		Name:                  "keenlodge",
@@ -61,7 +61,7 @@ func newApp(out io.Writer, onHost TokenMaker, more ...*cli.Command) *cli.Command
 		},
 		Commands: append([]*cli.Command{
 			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), runCommand(), imageCommand(), rotationCommand(),
-			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(onHost), sessionCommand(), authorityCommand(), auditCommand(), signInCommand(), signOutCommand(),
+			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(host), sessionCommand(), authorityCommand(), vaultCommand(host), auditCommand(), signInCommand(), signOutCommand(),
 		}, more...),
 	}
 	for _, c := range more {

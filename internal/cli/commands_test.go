@@ -148,7 +148,7 @@ func (d *desk) call(words ...string) (out, told string, code int) {
 		args = append(args, w)
 	}
 	var stdout, stderr bytes.Buffer
-	code = execute(d.t.Context(), newApp(&stdout, d.onHost), args, &stderr)
+	code = execute(d.t.Context(), newApp(&stdout, d.onHost()), args, &stderr)
 	return stdout.String(), stderr.String(), code
 }
 
@@ -245,7 +245,7 @@ func TestCommands(t *testing.T) {
 			fmt.Fprintf(&transcript, "$ keenlodge %s\n%s%s\n", strings.Join(words, " "), out, told)
 		}
 	}
-	d.leaves(newApp(io.Discard, d.onHost), nil, func(path string, c *cli.Command) {
+	d.leaves(newApp(io.Discard, d.onHost()), nil, func(path string, c *cli.Command) {
 		assert.True(t, shown[path], "no table of %s", path)
 		if slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), "output") }) {
 			assert.True(t, machines[path], "no JSON of %s", path)
@@ -281,7 +281,7 @@ func firstWord(words []string) int {
 
 // verb is the path of the verb that words call.
 func (d *desk) verb(words []string) (verb string) {
-	d.leaves(newApp(io.Discard, d.onHost), nil, func(path string, _ *cli.Command) {
+	d.leaves(newApp(io.Discard, d.onHost()), nil, func(path string, _ *cli.Command) {
 		if strings.HasPrefix(strings.Join(words, " ")+" ", path+" ") {
 			verb = path
 		}
@@ -491,6 +491,19 @@ session end --everybody
 audit list --limit 3
 audit list --limit 2 --lines => varies
 audit verify => varies
+authority show => varies
+authority show -o json
+authority spare --to FOLDER/spare
+authority spare --to FOLDER/spare => failed
+authority renew => failed
+authority renew --spare FOLDER/word => failed
+authority renew --spare FOLDER/spare => varies
+vault new-key => usage
+vault new-key --database nowhere
+vault drop-old-keys --database nowhere => failed
+vault reseal
+vault reseal -o json
+vault drop-old-keys --database nowhere
 audit verify -o json
 --token-file FOLDER/web-desk policy run weekly-tickets => failed
 --token-file FOLDER/web-desk token show
@@ -505,8 +518,14 @@ imgae => usage
 policy => usage
 `
 
-// onHost makes tokens as the service's program does.
-func (d *desk) onHost(ctx context.Context, _, name string, grants []right.Grant, good time.Duration) (string, time.Time, error) {
-	t, secret, err := d.lodge.Access.NewToken(ctx, "this host", name, grants, good)
-	return secret, t.Expires, err
+// onHost is what the service's program does on its host.
+func (d *desk) onHost() Host {
+	return Host{
+		NewToken: func(ctx context.Context, _, name string, grants []right.Grant, good time.Duration) (string, time.Time, error) {
+			t, secret, err := d.lodge.Access.NewToken(ctx, "this host", name, grants, good)
+			return secret, t.Expires, err
+		},
+		NewKey:      func(context.Context, string, string) (string, error) { return "lodge-key", d.lodge.Vault.NewKey() },
+		DropOldKeys: func(ctx context.Context, _, _ string) (int, error) { return d.lodge.Vault.DropOldKeys(ctx) },
+	}
 }

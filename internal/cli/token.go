@@ -19,15 +19,25 @@ import (
 	"keenlodge/internal/wire"
 )
 
-// TokenMaker makes a token in a lodge's database, with no service asked.
-type TokenMaker func(ctx context.Context, database, name string, grants []right.Grant, good time.Duration) (secret string, expires time.Time, err error)
+// Host is what is done on the service's own host, with no service asked.
+type Host struct {
+	// NewToken makes a token in a lodge's database.
+	NewToken func(ctx context.Context, database, name string, grants []right.Grant, good time.Duration) (secret string, expires time.Time, err error)
+	// NewKey puts a new key into the file that opens the vault, DropOldKeys leaves only the newest; state is the service's folder.
+	NewKey      func(ctx context.Context, database, state string) (file string, err error)
+	DropOldKeys func(ctx context.Context, database, state string) (dropped int, err error)
+}
+
+func databaseFlag(usage string) cli.Flag {
+	return &cli.StringFlag{Name: "database", Usage: usage, Sources: cli.EnvVars("KEENLODGE_DATABASE")}
+}
 
 const roleHelp = "Roles: viewer (reads; no secrets, no contents of images), operator (runs, proofs, pins, restores to new names), restorer (gets back what images hold), " +
 	"administrator (everything). Each may be narrowed: \"operator of policies nightly-*\", \"viewer of machines web-*; tags tier=gold\", \"restorer of places north-pier\"."
 
-func tokenCommand(onHost TokenMaker) *cli.Command {
+func tokenCommand(host Host) *cli.Command {
 	return noun("token", "what people and programs sign in with",
-		tokenNewCommand(onHost), tokenListCommand(), tokenRenewCommand(), tokenRevokeCommand(), tokenShowCommand())
+		tokenNewCommand(host), tokenListCommand(), tokenRenewCommand(), tokenRevokeCommand(), tokenShowCommand())
 }
 
 // handing are flags of what a token's secret goes to, and how long it is good for.
@@ -38,20 +48,20 @@ func handing() []cli.Flag {
 	}
 }
 
-func tokenNewCommand(onHost TokenMaker) *cli.Command {
+func tokenNewCommand(host Host) *cli.Command {
 	return &cli.Command{Name: "new", Usage: "make a token", ArgsUsage: "NAME", DisableSliceFlagSeparator: true, // a role phrase has commas
 		Description: roleHelp + "\n\nOn the service's own host, --on-this-host makes one whatever has been lost: it needs the database, and no token.",
 		Flags: append(handing(),
 			&cli.StringSliceFlag{Name: "role", Usage: "what it may do, several times for more; on this host administrator by default"},
 			&cli.BoolFlag{Name: "on-this-host", Usage: "make it in the database, without a token and without the service"},
-			&cli.StringFlag{Name: "database", Usage: "with --on-this-host: PostgreSQL URL, without its password", Sources: cli.EnvVars("KEENLODGE_DATABASE")}),
+			databaseFlag("with --on-this-host: PostgreSQL URL, without its password")),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := arguments(c, "a name for it"); err != nil {
 				return err
 			}
 			name, roles := c.Args().First(), c.StringSlice("role")
 			if c.Bool("on-this-host") {
-				return newOnHost(ctx, c, onHost, name, roles)
+				return newOnHost(ctx, c, host, name, roles)
 			}
 			if len(roles) == 0 {
 				return wrongUse("say what it may do: --role %s", suggest.List(right.Roles))
@@ -68,7 +78,7 @@ func tokenNewCommand(onHost TokenMaker) *cli.Command {
 		}}
 }
 
-func newOnHost(ctx context.Context, c *cli.Command, make TokenMaker, name string, roles []string) error {
+func newOnHost(ctx context.Context, c *cli.Command, host Host, name string, roles []string) error {
 	if c.String("database") == "" {
 		return wrongUse("name the service's database: --database, or KEENLODGE_DATABASE")
 	}
@@ -87,7 +97,7 @@ func newOnHost(ctx context.Context, c *cli.Command, make TokenMaker, name string
 	if err != nil {
 		return usageError{err}
 	}
-	secret, expires, err := make(ctx, c.String("database"), name, grants, good)
+	secret, expires, err := host.NewToken(ctx, c.String("database"), name, grants, good)
 	if err != nil {
 		return err
 	}

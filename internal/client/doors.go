@@ -60,6 +60,11 @@ func (c *Client) Authority(ctx context.Context) (out wire.Authority, err error) 
 	return out, c.call(ctx, http.MethodGet, "/api/v1/authority", nil, &out)
 }
 
+// ResealVault seals all secrets with the newest key.
+func (c *Client) ResealVault(ctx context.Context) (out wire.Resealed, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/vault/reseal", nil, &out)
+}
+
 // TakeSpare takes the key of the next authority out of the vault.
 func (c *Client) TakeSpare(ctx context.Context) (out wire.Spare, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/authority/spare", nil, &out)

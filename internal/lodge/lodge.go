@@ -4,6 +4,7 @@
 package lodge
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
@@ -40,6 +41,8 @@ type Config struct {
 	// State is a folder for what belongs to this host: mounts, the key file.
 	State string
 	Log   *slog.Logger
+	// KeyFile opens the vault; by default it is lodge-key in the state folder.
+	KeyFile string
 	// Names are the host names and addresses of a certificate from the lodge's own authority.
 	Names []string
 }
@@ -49,6 +52,7 @@ type Lodge struct {
 	Access    *access.Access
 	Trail     *trail.Trail
 	Authority *authority.Authority
+	Vault     *vault.Vault
 	Events    *events.Hub
 	Runs      *runs.Engine
 	Hooks     *hooks.Hooks
@@ -73,7 +77,7 @@ func New(c Config) (*Lodge, error) {
 	if err != nil {
 		return nil, err
 	}
-	v, err := vault.Open(c.Records, filepath.Join(c.State, "lodge-key"))
+	v, err := vault.Open(c.Records, cmp.Or(c.KeyFile, filepath.Join(c.State, "lodge-key")))
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +85,7 @@ func New(c Config) (*Lodge, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Lodge{rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine}
+	l := &Lodge{rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine, Vault: v}
 	pace := &throttle.Throttle{}
 	l.Access = access.New(c.Records, c.Log)
 	l.Authority = authority.New(v, c.Names)

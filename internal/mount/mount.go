@@ -288,7 +288,8 @@ func run(name string, args ...string) (string, error) {
 	var told bytes.Buffer
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stderr = &told
-	cmd.WaitDelay = time.Second // a program that the kernel does not let go is left behind
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C"} // nothing else of the service's is its business
+	cmd.WaitDelay = time.Second                                 // a program that the kernel does not let go is left behind
 	out, err := cmd.Output()
 	if err != nil && ctx.Err() != nil {
 		return "", fmt.Errorf("%s: %w", name, context.Cause(ctx))

@@ -55,6 +55,9 @@ func serveCommand() *cli.Command {
 func serve(ctx context.Context, d door, database, state string) error {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	encrypted, err := d.encrypted()
+	if err == nil {
+		err = harden()
+	}
 	if err != nil {
 		return err
 	}
@@ -76,10 +79,11 @@ func serve(ctx context.Context, d door, database, state string) error {
 		return err
 	}
 	defer rec.Close()
-	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log, Names: d.certificateNames()})
+	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log, KeyFile: keyFile(state), Names: d.certificateNames()})
 	if err != nil {
 		return err
 	}
+	forgetSecrets()
 	if tokens, err := l.Access.Tokens(ctx); err != nil {
 		return err
 	} else if len(tokens) == 0 {

@@ -2,6 +2,7 @@ package stores
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 
@@ -17,8 +18,42 @@ func credentialsName(store string) string { return "store/" + store + "/access" 
 
 func sealName(store string) string { return "store/" + store + "/seal" }
 
+// kept is what the vault keeps of what signs in to a store's medium.
+type kept struct {
+	// For is the account that it was given for ([site.Store.Account]); "" until the store is in the site.
+	For     string           `json:"for"`
+	Secrets wire.Credentials `json:"secrets"`
+}
+
+// UnmarshalJSON also reads the secrets alone, as earlier versions kept them.
+func (k *kept) UnmarshalJSON(text []byte) error {
+	type plain kept
+	if err := json.Unmarshal(text, (*plain)(k)); err == nil && k.Secrets != nil {
+		return nil
+	}
+	*k = kept{}
+	return json.Unmarshal(text, &k.Secrets)
+}
+
 // SetCredentials keeps what signs in to a store's medium. The store need not be in the site yet.
 func (ss *Stores) SetCredentials(ctx context.Context, store string, c wire.Credentials) error {
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	account := ""
+	if spec, ok := s.Stores[store]; ok {
+		account = spec.Account()
+	}
+	if err := ss.keep(ctx, store, account, c); err != nil {
+		return err
+	}
+	ss.forget(s.Stores[store].Location()) // it is opened anew, with the new ones
+	return nil
+}
+
+// keep keeps what signs in to an account for a store.
+func (ss *Stores) keep(ctx context.Context, store, account string, c wire.Credentials) error {
 	if len(c) == 0 {
 		return fmt.Errorf("%w: neither a key nor a password was given", fault.ErrInvalid)
 	}
@@ -28,19 +63,23 @@ func (ss *Stores) SetCredentials(ctx context.Context, store string, c wire.Crede
 			return fmt.Errorf("%w: no medium takes a secret called %q%s", fault.ErrInvalid, name, suggest.Hint(name, known))
 		}
 	}
-	if err := ss.vault.Set(ctx, credentialsName(store), c); err != nil {
-		return err
-	}
-	s, err := ss.rec.Site(ctx)
-	if err == nil {
-		ss.forget(s.Stores[store].Location()) // it is opened anew, with the new ones
-	}
-	return err
+	return ss.vault.Set(ctx, credentialsName(store), kept{account, c})
 }
 
-func (ss *Stores) credentials(ctx context.Context, store string) (c wire.Credentials, err error) {
-	_, err = ss.vault.Get(ctx, credentialsName(store), &c)
-	return c, err
+// credentials are what signs in to a store's medium. They go to the account that they were given for and to no other: whoever changes a
+// store's entry must not have them sent to a host of his own. Those that were kept before the store was known are bound to it now.
+func (ss *Stores) credentials(ctx context.Context, store string, spec site.Store) (wire.Credentials, error) {
+	var k kept
+	if ok, err := ss.vault.Get(ctx, credentialsName(store), &k); !ok || err != nil {
+		return nil, err
+	}
+	switch k.For {
+	case spec.Account():
+		return k.Secrets, nil
+	case "":
+		return k.Secrets, ss.vault.Set(ctx, credentialsName(store), kept{spec.Account(), k.Secrets})
+	}
+	return nil, fmt.Errorf("%w: what is kept for store %s signs in to %s, and its entry says %s now; give what signs in there: keenlodge store secret %s", fault.ErrConflict, store, k.For, spec.Account(), store)
 }
 
 // sealSecret is what a sealed store is sealed with, or nil if this lodge has no key to it.
@@ -53,17 +92,25 @@ func (ss *Stores) sealSecret(ctx context.Context, store string) (*chunk.Secret, 
 	return &secret, nil
 }
 
-// keptFor are the secrets that are kept for a store, for a place that is to be tried: those of a store of the site go to its own place only.
-// Otherwise whoever may try places could have them sent to a host of his own.
+// keptFor are the secrets that are kept for a store, for a place that is to be tried: they go to the account that they were given for.
 func (ss *Stores) keptFor(ctx context.Context, name string, spec site.Store) (wire.Credentials, error) {
-	s, err := ss.rec.Site(ctx)
-	if err != nil {
+	var k kept
+	if ok, err := ss.vault.Get(ctx, credentialsName(name), &k); !ok || err != nil {
 		return nil, err
 	}
-	if has, ok := s.Stores[name]; ok && (has.Medium != spec.Medium || has.Location() != spec.Location()) {
+	if k.For == "" { // those of before, or for a store that is to come
+		s, err := ss.rec.Site(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if has, ok := s.Stores[name]; ok {
+			k.For = has.Account()
+		}
+	}
+	if k.For != "" && k.For != spec.Account() {
 		return nil, nil
 	}
-	return ss.credentials(ctx, name)
+	return k.Secrets, nil
 }
 
 // ForgetCredentials removes what signed in to a store that is not the site's any more. The secret of a sealed store is kept: without it, and

@@ -56,7 +56,7 @@ func (ss *Stores) Open(ctx context.Context, s site.Site, name string) (store.Sto
 
 // reach opens the place of a store, with the credentials that are kept for it. Close it.
 func (ss *Stores) reach(ctx context.Context, name string, spec site.Store) (medium.Medium, error) {
-	credentials, err := ss.credentials(ctx, name)
+	credentials, err := ss.credentials(ctx, name, spec)
 	if err != nil {
 		return nil, err
 	}

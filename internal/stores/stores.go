@@ -194,11 +194,11 @@ func (ss *Stores) Add(ctx context.Context, name string, n wire.StoreAddition, ap
 		return false, err
 	}
 	if len(n.Access) > 0 {
-		if err := ss.SetCredentials(ctx, name, n.Access); err != nil {
+		if err := ss.keep(ctx, name, n.Spec.Account(), n.Access); err != nil {
 			return false, err
 		}
 	}
-	credentials, err := ss.credentials(ctx, name)
+	credentials, err := ss.credentials(ctx, name, n.Spec)
 	if err != nil {
 		return false, err
 	}

@@ -117,5 +117,15 @@ func TestSecretsGoToTheirOwnPlace(t *testing.T) {
 	defer mu.Unlock()
 	require.Contains(t, heard["own"], "crane")
 	require.NotContains(t, heard["other"], "crane")
+	mu.Unlock()
+
+	// Nor may whoever changes the entry: what is kept is bound to the account that it was given for.
+	require.NoError(t, ss.SetCredentials(ctx, "annex", wire.Credentials{"access_key": "crane", "secret_key": "x"}))
+	require.NoError(t, rec.SaveSite(ctx, site.Site{Zone: "Europe/Lisbon", Stores: map[string]site.Store{"annex": bucket(other)}}, nil, nil))
+	_, err := ss.Named(ctx, "annex")
+	require.ErrorContains(t, err, "what is kept for store annex signs in to s3 "+own)
+	require.ErrorContains(t, err, "keenlodge store secret annex")
+	mu.Lock()
+	require.NotContains(t, heard["other"], "crane")
 	require.NoError(t, ss.ForgetCredentials(ctx, "annex"))
 }

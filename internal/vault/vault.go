@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"filippo.io/age"
 
@@ -21,62 +22,101 @@ import (
 
 // Vault seals and opens secrets.
 type Vault struct {
-	rec *records.Records
-	key *age.X25519Identity
+	rec  *records.Records
+	file string
+
+	mu   sync.Mutex
+	keys []*age.X25519Identity // the first seals, all open
+	seen string                // what the file was when it was read
 }
 
-// Open reads the key file, and makes it at the first start. Processes that share a database share the file's content.
+// Open reads the key file, and makes it at the first start. Processes that share a database share the file's content. A file may hold several
+// keys, one below the other: the first seals, and all open, so that the key can be changed while the lodge runs ([Vault.Reseal]).
 func Open(rec *records.Records, keyFile string) (*Vault, error) {
-	key, err := readKeyFile(keyFile)
+	v := &Vault{rec: rec, file: keyFile}
+	_, err := v.current()
+	return v, err
+}
+
+// current are the keys in the file, which is read again when it has changed.
+func (v *Vault) current() ([]*age.X25519Identity, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	info, err := os.Stat(v.file)
+	if errors.Is(err, fs.ErrNotExist) && v.keys == nil {
+		if err = makeKeyFile(v.file); err == nil || errors.Is(err, fs.ErrExist) { // another process may have been faster
+			info, err = os.Stat(v.file)
+		}
+	}
 	if err != nil {
+		if v.keys != nil {
+			return v.keys, nil // it is being changed, or its disk is away: what was known opens what was sealed
+		}
+		return nil, fmt.Errorf("key file: %w", err)
+	}
+	seen := fmt.Sprint(info.ModTime().UnixNano(), info.Size())
+	if v.keys != nil && seen == v.seen {
+		return v.keys, nil
+	}
+	keys, err := readKeyFile(v.file)
+	if err != nil {
+		if v.keys != nil {
+			return v.keys, nil
+		}
 		return nil, err
 	}
-	return &Vault{rec, key}, nil
+	v.keys, v.seen = keys, seen
+	return keys, nil
 }
 
-func readKeyFile(file string) (*age.X25519Identity, error) {
+func readKeyFile(file string) ([]*age.X25519Identity, error) {
 	body, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		identity, err := makeKeyFile(file)
-		if errors.Is(err, fs.ErrExist) {
-			return readKeyFile(file) // another process was faster
-		}
-		if err != nil {
-			return nil, fmt.Errorf("key file: %w", err)
-		}
-		return identity, nil
-	}
 	if err != nil {
 		return nil, fmt.Errorf("key file: %w", err)
 	}
+	var keys []*age.X25519Identity
 	found, err := age.ParseIdentities(bytes.NewReader(body))
-	if err == nil && len(found) == 1 {
-		if identity, ok := found[0].(*age.X25519Identity); ok {
-			return identity, nil
+	for _, identity := range found {
+		if key, ok := identity.(*age.X25519Identity); ok && err == nil {
+			keys = append(keys, key)
 		}
 	}
-	return nil, fmt.Errorf("key file %s does not hold one age identity; put the lodge's own back, or remove the file and set all secrets anew", file)
+	if err != nil || len(keys) == 0 || len(keys) != len(found) {
+		return nil, fmt.Errorf("key file %s does not hold age identities; put the lodge's own back, or remove the file and set all secrets anew", file)
+	}
+	return keys, nil
 }
 
+const keyComment = "# Opens the secrets of this lodge's database. Keep a copy where the database's backups are not.\n"
+
 // makeKeyFile makes a key file, whole at once: who dies before leaves none.
-func makeKeyFile(file string) (*age.X25519Identity, error) {
+func makeKeyFile(file string) error {
 	identity, err := age.GenerateX25519Identity()
 	if err != nil {
-		return nil, err
+		return err
 	}
+	return write(file, []*age.X25519Identity{identity}, os.Link)
+}
+
+// write writes keys into a file, whole at once; place puts it where it belongs.
+func write(file string, keys []*age.X25519Identity, place func(from, to string) error) error {
 	out, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+".new-*") // of mode 0600
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer os.Remove(out.Name())
-	_, err = fmt.Fprintf(out, "# Opens the secrets of this lodge's database. Keep a copy where the database's backups are not.\n%s\n", identity)
+	text := keyComment
+	for _, k := range keys {
+		text += k.String() + "\n"
+	}
+	_, err = out.WriteString(text)
 	if err := errors.Join(err, out.Sync(), out.Close()); err != nil {
-		return nil, err
+		return err
 	}
-	if err := os.Link(out.Name(), file); err != nil {
-		return nil, err
+	if err := place(out.Name(), file); err != nil {
+		return err
 	}
-	return identity, syncFolder(filepath.Dir(file)) // or a power cut takes the name, and with it every secret that is sealed by then
+	return syncFolder(filepath.Dir(file)) // or a power cut takes the name, and with it every secret that is sealed by then
 }
 
 func syncFolder(folder string) error {
@@ -115,8 +155,16 @@ func (v *Vault) seal(value any) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	var sealed bytes.Buffer
-	w, err := age.Encrypt(&sealed, v.key.Recipient())
+	keys, err := v.current()
+	if err != nil {
+		return nil, err
+	}
+	return sealed(body, keys[0])
+}
+
+func sealed(body []byte, key *age.X25519Identity) ([]byte, error) {
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, key.Recipient())
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +174,7 @@ func (v *Vault) seal(value any) ([]byte, error) {
 	if err := w.Close(); err != nil {
 		return nil, err
 	}
-	return sealed.Bytes(), nil
+	return out.Bytes(), nil
 }
 
 // Get reads a secret into value, and reports whether there is one.
@@ -138,13 +186,25 @@ func (v *Vault) Get(ctx context.Context, name string, value any) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	r, err := age.Decrypt(bytes.NewReader(sealed), v.key)
+	keys, err := v.current()
 	if err != nil {
-		return false, fmt.Errorf("secret %s does not open with this host's key file; put the lodge's key file there, or set the secret anew: %w", name, err)
+		return false, err
 	}
-	body, err := io.ReadAll(r)
+	body, err := open(sealed, keys...)
 	if err != nil {
 		return false, fmt.Errorf("secret %s: %w", name, err)
 	}
 	return true, json.Unmarshal(body, value)
+}
+
+func open(sealed []byte, keys ...*age.X25519Identity) ([]byte, error) {
+	identities := make([]age.Identity, len(keys))
+	for i, k := range keys {
+		identities[i] = k
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), identities...)
+	if err != nil {
+		return nil, fmt.Errorf("it does not open with this host's key file; put the lodge's key file there, or set the secret anew: %w", err)
+	}
+	return io.ReadAll(r)
 }

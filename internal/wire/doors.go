@@ -83,3 +83,8 @@ type Authority struct {
 type Spare struct {
 	Key string `json:"key,omitempty" doc:"PEM of the key, and of its certificate"`
 }
+
+// Resealed is how many secrets were sealed with another key than the newest.
+type Resealed struct {
+	Resealed int `json:"resealed"`
+}

@@ -137,6 +137,7 @@ var Table = []Entry{
 	change("new-calendar", Lodge, administrator),
 	change("renew-authority", Lodge, administrator),
 	change("take-spare", Lodge, administrator),
+	change("reseal-vault", Lodge, administrator),
 	change("new-token", Lodge, administrator),
 	change("renew-token", Lodge, administrator),
 	change("revoke-token", Lodge, administrator),

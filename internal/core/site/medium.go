@@ -21,6 +21,12 @@ type Settings interface {
 	Location() string
 }
 
+// Remote is what settings of a medium implement that is signed in to: who signs in where.
+type Remote interface {
+	// Account tells one account on one host from others, in words. What signs in to one must go to no other.
+	Account() string
+}
+
 // SettingError is a mistake in a setting. Field is its name in the site file.
 type SettingError struct{ Field, Why string }
 

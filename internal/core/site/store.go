@@ -52,6 +52,14 @@ func (s Store) Location() string {
 	return s.Settings.Location()
 }
 
+// Account is where and as whom its medium is signed in to, with the medium's name; of one that nobody signs in to, its location.
+func (s Store) Account() string {
+	if r, ok := s.Settings.(Remote); ok {
+		return s.Medium + " " + r.Account()
+	}
+	return s.Medium + " " + s.Location()
+}
+
 // FloorBytes is the floor in bytes, 0 for none.
 func (s Store) FloorBytes() int64 { return bytesOf(s.Floor) }
 

@@ -32,6 +32,17 @@ func (s Secrets) SetSecretOnce(ctx context.Context, name string, sealed []byte) 
 	return s.db.Exec(ctx, "insert into secrets (name, sealed) values ($1, $2) on conflict (name) do nothing", name, sealed)
 }
 
+// SecretNames lists the names of all secrets.
+func (s Secrets) SecretNames(ctx context.Context) ([]string, error) {
+	return db.Column[string](ctx, s.db.Pool, "select name from secrets order by name")
+}
+
+// ReplaceSecret keeps a sealed secret in place of what it was, and reports whether it was so still.
+func (s Secrets) ReplaceSecret(ctx context.Context, name string, was, now []byte) (bool, error) {
+	tag, err := s.db.Pool.Exec(ctx, "update secrets set sealed = $3 where name = $1 and sealed = $2", name, was, now)
+	return tag.RowsAffected() == 1, err
+}
+
 // ForgetSecret removes a sealed secret.
 func (s Secrets) ForgetSecret(ctx context.Context, name string) error {
 	return s.db.Exec(ctx, "delete from secrets where name = $1", name)

@@ -37,6 +37,9 @@ func (s *Settings) Location() string {
 	return fmt.Sprintf("%s/%s", strings.TrimSuffix(s.Endpoint, "/"), path.Join(s.Bucket, s.Folder))
 }
 
+// Account implements [site.Remote]: the service's address, for the key itself says who signs in.
+func (s *Settings) Account() string { return strings.TrimSuffix(s.Endpoint, "/") }
+
 func init() {
 	medium.Register("s3", medium.Driver{
 		Doc:      "a bucket of an object service that speaks the S3 protocol",

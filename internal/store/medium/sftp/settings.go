@@ -35,12 +35,14 @@ func (s *Settings) Check() error {
 }
 
 // Location implements [site.Settings].
-func (s *Settings) Location() string {
-	port := ""
-	if s.Port != 0 {
-		port = fmt.Sprintf(":%d", s.Port)
+func (s *Settings) Location() string { return "sftp://" + s.Account() + s.Folder }
+
+// Account implements [site.Remote].
+func (s *Settings) Account() string {
+	if s.Port == 0 {
+		return s.User + "@" + s.Host
 	}
-	return fmt.Sprintf("sftp://%s@%s%s%s", s.User, s.Host, port, s.Folder)
+	return fmt.Sprintf("%s@%s:%d", s.User, s.Host, s.Port)
 }
 
 func init() {
