@@ -62,6 +62,8 @@ type Access struct {
 	known   look
 	looking chan struct{} // closed when the look that is under way is over; nil while there is none
 	noted   map[string]time.Time
+
+	worlds worlds
 }
 
 // look is what opens doors, as of a moment.

@@ -66,7 +66,7 @@ func shown(ctx huma.Context) string {
 // about is not within; param has the parts of the path that name it.
 func (s *server) allow(ctx context.Context, id right.Operation, param func(string) string) (right.Within, error) {
 	c := callOf(ctx).Caller
-	in, err := c.Within(id, func(grants []right.Grant) (right.Within, error) { return s.l.Reach(ctx, grants) })
+	in, err := c.Within(id, func(grants []right.Grant) (right.Within, error) { return s.l.Access.Reach(ctx, grants) })
 	if err != nil || in.All {
 		return in, err
 	}

@@ -109,7 +109,7 @@ func (s *server) registerTrail(a huma.API) {
 		return eachOf(found, deedOf), in.link(next), err
 	})
 	get(s, a, "verify-trail", "/api/v1/trail/verification", "Whether the trail is as it was written, by its chains and by what the stores keep of it",
-		func(ctx context.Context, _ *none) (wire.TrailCheck, error) { return s.l.VerifyTrail(ctx) })
+		func(ctx context.Context, _ *none) (wire.TrailCheck, error) { return s.l.Witness.Verify(ctx) })
 }
 
 // operations are the names of all operations of the interface.

@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/authority"
 	"keenlodge/internal/capture"
 	"keenlodge/internal/core/run"
+	"keenlodge/internal/doorman"
 	"keenlodge/internal/events"
 	"keenlodge/internal/hooks"
 	"keenlodge/internal/inventory"
@@ -33,6 +34,7 @@ import (
 	"keenlodge/internal/trail"
 	"keenlodge/internal/vault"
 	"keenlodge/internal/wire"
+	"keenlodge/internal/witness"
 )
 
 // Config is what a process's part in a lodge needs.
@@ -53,6 +55,7 @@ type Lodge struct {
 	Trail     *trail.Trail
 	Authority *authority.Authority
 	Vault     *vault.Vault
+	Witness   *witness.Witness
 	Events    *events.Hub
 	Runs      *runs.Engine
 	Hooks     *hooks.Hooks
@@ -66,9 +69,9 @@ type Lodge struct {
 	rec       *records.Records
 	log       *slog.Logger
 	captures  *capture.Captures
+	doorman   *doorman.Doorman
 	mounts    string
 	standings standings
-	worlds    worlds
 }
 
 // New makes a process's part; Serve starts it.
@@ -94,6 +97,8 @@ func New(c Config) (*Lodge, error) {
 	l.Events.Cancelled = engine.HeedCancel
 	l.Hooks = hooks.New(c.Records, v, engine)
 	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, c.State, wire.Program)
+	l.doorman = doorman.New(c.Records, l.Access, l.Trail)
+	l.Witness = witness.New(c.Records, c.Log, l.Trail, l.Stores)
 	l.Inventory = inventory.New(c.Records, c.Log)
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, engine, wire.Program)
@@ -124,11 +129,11 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	upkeep := func(ctx context.Context) error {
 		return l.Retention.Upkeep(ctx, l.often, l.captures.TidyAll)
 	}
-	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.weave)
+	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve)
 	return errors.Join(err, l.Stores.Close())
 }
 
 // often is what the service looks after once a minute.
 func (l *Lodge) often(ctx context.Context) error {
-	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Inventory.Survey(ctx), l.Access.Upkeep(ctx), l.noteStrangers(ctx))
+	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Inventory.Survey(ctx), l.Access.Upkeep(ctx), l.doorman.Note(ctx))
 }

@@ -174,9 +174,11 @@ func (l *Lodge) Summary(ctx context.Context, in right.Within) (wire.Standing, er
 	}
 	now := time.Now()
 	if in.All {
-		if err := l.addDoors(ctx, &out, now); err != nil {
+		told, err := l.doorman.Notices(ctx, now)
+		if err != nil {
 			return out, err
 		}
+		out.Notices = append(out.Notices, told[:min(len(told), namesShown)]...)
 	}
 	for _, p := range policies {
 		if !in.All && !in.SeenPolicies[p.Name] {

@@ -856,8 +856,7 @@ export interface paths {
     /** Tokens, by name */
     get: operations["list-tokens"]
     put?: never
-    /** Make a token; what opens doors is told once */
-    post: operations["new-token"]
+    post?: never
     delete?: never
     options?: never
     head?: never
@@ -872,7 +871,8 @@ export interface paths {
       cookie?: never
     }
     get?: never
-    put?: never
+    /** Make a token; what opens doors is told once */
+    put: operations["new-token"]
     post?: never
     /** End a token and its sessions, at once and in every process */
     delete: operations["revoke-token"]
@@ -926,6 +926,23 @@ export interface paths {
     get: operations["verify-trail"]
     put?: never
     post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/vault/reseal": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Seal all secrets with the newest key of the key file */
+    post: operations["reseal-vault"]
     delete?: never
     options?: never
     head?: never
@@ -1480,6 +1497,7 @@ export interface components {
         | "new-calendar"
         | "renew-authority"
         | "take-spare"
+        | "reseal-vault"
         | "new-token"
         | "renew-token"
         | "revoke-token"
@@ -1805,6 +1823,10 @@ export interface components {
     }
     RehearseRequest: {
       freeze: boolean
+    }
+    Resealed: {
+      /** Format: int64 */
+      resealed: number
     }
     RestoreBody: {
       /** @description name of the guest to make */
@@ -2495,8 +2517,6 @@ export interface components {
     TokenSpec: {
       /** @description such as 30 days; default 90 days, at the most 400 */
       for?: string
-      /** @description what the trail calls whoever uses it: up to 63 lower-case letters, digits, dots and dashes */
-      name: string
       /** @description role phrases, such as: viewer, operator of policies nightly-* */
       roles: string[]
     }
@@ -8504,7 +8524,10 @@ export interface operations {
     parameters: {
       query?: never
       header?: never
-      path?: never
+      path: {
+        /** @description what the trail calls whoever uses it: up to 63 lower-case letters, digits, dots and dashes */
+        token: string
+      }
       cookie?: never
     }
     requestBody: {
@@ -8940,6 +8963,107 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["TrailCheck"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "reseal-vault": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Resealed"]
         }
       }
       /** @description Bad Request */

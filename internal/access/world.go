@@ -1,4 +1,4 @@
-package lodge
+package access
 
 import (
 	"context"
@@ -18,20 +18,23 @@ type worlds struct {
 	reach map[string]right.Within // by the grants, as phrases
 }
 
-// mostReaches bounds how many are remembered.
-const mostReaches = 1000
+const (
+	// worldAge is how long what the lodge has is remembered, mostReaches bounds what is remembered of it.
+	worldAge    = 3 * time.Second
+	mostReaches = 1000
+)
 
 // Reach is what narrowed grants reach, some seconds old at the most.
-func (l *Lodge) Reach(ctx context.Context, grants []right.Grant) (right.Within, error) {
-	w := &l.worlds
+func (a *Access) Reach(ctx context.Context, grants []right.Grant) (right.Within, error) {
+	w := &a.worlds
 	w.mu.Lock()
 	defer w.mu.Unlock() // who asks meanwhile waits for the same answer
-	s, err := l.rec.Site(ctx)
+	s, err := a.rec.Site(ctx)
 	if err != nil {
 		return right.Within{}, err
 	}
-	if time.Since(w.at) >= standingAge || !reflect.DeepEqual(w.world.Site, s) {
-		machines, err := l.rec.Machines(ctx)
+	if time.Since(w.at) >= worldAge || !reflect.DeepEqual(w.world.Site, s) {
+		machines, err := a.rec.Machines(ctx)
 		if err != nil {
 			return right.Within{}, err
 		}
