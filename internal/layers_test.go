@@ -21,6 +21,7 @@ var layers = [][]string{
 	{"demo"},
 	{"internal/service"},
 	{"internal/cli"},
+	{"internal/agent"},
 	{"internal/client", "internal/api", "internal/console"},
 	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},
@@ -49,7 +50,7 @@ var layers = [][]string{
 	{"internal/store/medium/dir", "internal/store/medium/memory", "internal/store/medium/s3", "internal/store/medium/sftp"},
 	{"internal/store/medium/mediumtest"},
 	{"internal/store/medium"},
-	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned"},
+	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private"},
 	{"internal/core"},
 }
 

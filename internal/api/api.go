@@ -109,6 +109,7 @@ func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.
 
 func (s *server) register(a huma.API) {
 	s.registerDoors(a)
+	s.registerAgents(a)
 	s.registerMachines(a)
 	s.registerStores(a)
 	s.registerPolicies(a)

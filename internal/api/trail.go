@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"crypto/x509"
 	"fmt"
 	"net"
 	"net/http"
@@ -22,13 +23,14 @@ import (
 // call is what is known of a call while it is answered.
 type call struct {
 	access.Caller
-	who     string // the name of its token
-	address string // where it comes from
-	secure  bool   // over TLS
-	key     string // what it shows to be let in
-	reason  string // why it is made, in the caller's words
-	why     string // why it was refused or failed
-	refused bool   // for what it is not allowed to do
+	who     string            // the name of its token
+	address string            // where it comes from
+	secure  bool              // over TLS
+	key     string            // what it shows to be let in
+	peer    *x509.Certificate // that the caller shows, or nil
+	reason  string            // why it is made, in the caller's words
+	why     string            // why it was refused or failed
+	refused bool              // for what it is not allowed to do
 	within  right.Within
 	deed    trail.Deed
 	begun   *trail.Begun // nil for what changes nothing, or was refused before anything was done
@@ -67,7 +69,11 @@ func (s *server) noted(ctx huma.Context, next func(huma.Context)) {
 		address = ctx.RemoteAddr()
 	}
 	reason := []rune(ctx.Header(reasonHeader))
-	c := &call{address: address, secure: ctx.TLS() != nil, reason: string(reason[:min(len(reason), mostReason)])}
+	var peer *x509.Certificate
+	if t := ctx.TLS(); t != nil && len(t.PeerCertificates) > 0 {
+		peer = t.PeerCertificates[0]
+	}
+	c := &call{peer: peer, address: address, secure: ctx.TLS() != nil, reason: string(reason[:min(len(reason), mostReason)])}
 	c.deed = trail.Deed{Address: address, Verb: ctx.Operation().OperationID, Target: ctx.URL().Path, Reason: c.reason}
 	next(huma.WithValue(ctx, callKey{}, c))
 	result := deed.ResultOf(ctx.Status())

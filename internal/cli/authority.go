@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/private"
 )
 
 func authorityCommand() *cli.Command {
@@ -35,7 +36,7 @@ func authorityCommand() *cli.Command {
 				if _, err := os.Stat(file); err == nil {
 					return fmt.Errorf("file %s exists; name another", file)
 				}
-				if err := writePrivate(file, ""); err != nil { // before the key leaves the vault
+				if err := private.Write(file, ""); err != nil { // before the key leaves the vault
 					return err
 				}
 				spare, err := k.TakeSpare(ctx)
@@ -43,7 +44,7 @@ func authorityCommand() *cli.Command {
 					os.Remove(file)
 					return err
 				}
-				if err := writePrivate(file, spare.Key); err != nil {
+				if err := private.Write(file, spare.Key); err != nil {
 					return fmt.Errorf("%w; here it is, for it is nowhere else:\n%s", err, spare.Key)
 				}
 				fmt.Fprintf(c.Root().Writer, "✓ the key is in %s, and nowhere else; keep it off this network\n", file)

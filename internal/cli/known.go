@@ -16,6 +16,7 @@ import (
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/pinned"
+	"keenlodge/internal/private"
 )
 
 // known are the lodges whose authorities were pinned: a file beside that of the token, with a line for each: its address, the fingerprint of
@@ -57,7 +58,7 @@ func (k known) keep(address string, pins ...string) error {
 	lines = slices.DeleteFunc(lines, func(line string) bool { return line == "" || strings.HasPrefix(line, address+" ") })
 	lines = append(lines, strings.Join(append([]string{address}, pins...), " "))
 	slices.Sort(lines)
-	return writePrivate(k.file, strings.Join(lines, "\n")+"\n")
+	return private.Write(k.file, strings.Join(lines, "\n")+"\n")
 }
 
 // addressOf is the host and port of a lodge's URL, and whether it speaks TLS.

@@ -2,11 +2,9 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -16,6 +14,7 @@ import (
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/core/when"
+	"keenlodge/internal/private"
 	"keenlodge/internal/wire"
 )
 
@@ -108,7 +107,7 @@ func newOnHost(ctx context.Context, c *cli.Command, host Host, name string, role
 func handOver(c *cli.Command, name, secret string, expires time.Time) error {
 	w := c.Root().Writer
 	if file := c.String("to"); file != "" {
-		if err := writePrivate(file, secret+"\n"); err != nil {
+		if err := private.Write(file, secret+"\n"); err != nil {
 			return fmt.Errorf("token %s was made, and could not be written: %w; revoke or renew it: keenlodge token renew %s", name, err, name)
 		}
 		fmt.Fprintf(w, "✓ token %s is in %s, good until %s\n", name, file, moment(&expires))
@@ -119,23 +118,6 @@ func handOver(c *cli.Command, name, secret string, expires time.Time) error {
 	}
 	fmt.Fprintln(w, secret)
 	return nil
-}
-
-// writePrivate writes a file of mode 0600, whole at once.
-func writePrivate(file, text string) error {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return err
-	}
-	out, err := os.CreateTemp(filepath.Dir(file), "."+filepath.Base(file)+".new-*") // of mode 0600
-	if err != nil {
-		return err
-	}
-	defer os.Remove(out.Name())
-	_, err = out.WriteString(text)
-	if err := errors.Join(err, out.Sync(), out.Close()); err != nil {
-		return err
-	}
-	return os.Rename(out.Name(), file)
 }
 
 func tokenListCommand() *cli.Command {
@@ -276,7 +258,7 @@ func signInCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := writePrivate(c.String("token-file"), token+"\n"); err != nil {
+			if err := private.Write(c.String("token-file"), token+"\n"); err != nil {
 				return fmt.Errorf("keep your token: %w", err)
 			}
 			fmt.Fprintf(c.Root().Writer, "✓ you are %s until %s: %s\n", me.Name, moment(&me.Expires), strings.Join(me.Roles, " · "))

@@ -74,3 +74,28 @@ func (c *Client) TakeSpare(ctx context.Context) (out wire.Spare, err error) {
 func (c *Client) RenewAuthority(ctx context.Context, spare string) (out wire.Authority, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/authority/renewal", wire.Spare{Key: spare}, &out)
 }
+
+// Agents lists servers' agents, by name.
+func (c *Client) Agents(ctx context.Context) ([]wire.Agent, error) {
+	return list[wire.Agent](ctx, c, "/api/v1/agents")
+}
+
+// AdmitAgent has an agent join, with a word that is told once.
+func (c *Client) AdmitAgent(ctx context.Context, name string) (out wire.Admission, err error) {
+	return out, c.call(ctx, http.MethodPut, "/api/v1/agents/"+url.PathEscape(name), nil, &out)
+}
+
+// RevokeAgent ends an agent.
+func (c *Client) RevokeAgent(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/v1/agents/"+url.PathEscape(name), nil, nil)
+}
+
+// JoinAgent joins as an agent.
+func (c *Client) JoinAgent(ctx context.Context, name string, j wire.Joining) (out wire.Certificate, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/agents/"+url.PathEscape(name)+"/certificate", j, &out)
+}
+
+// RenewAgent has the agent that the client shows the certificate of certified anew.
+func (c *Client) RenewAgent(ctx context.Context, r wire.CertificateRequest) (out wire.Certificate, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/agent/certificate", r, &out)
+}

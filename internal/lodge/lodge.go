@@ -54,6 +54,7 @@ type Lodge struct {
 	Access    *access.Access
 	Trail     *trail.Trail
 	Authority *authority.Authority
+	Agents    *authority.Agents
 	Vault     *vault.Vault
 	Witness   *witness.Witness
 	Events    *events.Hub
@@ -92,6 +93,7 @@ func New(c Config) (*Lodge, error) {
 	pace := &throttle.Throttle{}
 	l.Access = access.New(c.Records, c.Log)
 	l.Authority = authority.New(v, c.Names)
+	l.Agents = authority.NewAgents(c.Records, l.Authority)
 	l.Trail = trail.New(c.Records, c.Log)
 	l.Events = events.New(c.Records, c.Log)
 	l.Events.Cancelled = engine.HeedCancel

@@ -106,6 +106,8 @@ type (
 	Token   = doors.Token
 	Session = doors.Session
 	Key     = doors.Key
+	// Agent is a server's agent, which joined or may join.
+	Agent = doors.Agent
 	// Deed is what was done, DeedFilter narrows a listing of them.
 	Deed       = deeds.Deed
 	DeedFilter = deeds.Filter

@@ -84,6 +84,46 @@ type Spare struct {
 	Key string `json:"key,omitempty" doc:"PEM of the key, and of its certificate"`
 }
 
+// Agent is a server's agent, which joined or may join.
+type Agent struct {
+	Name         string     `json:"name"`
+	Made         time.Time  `json:"made"`
+	MadeBy       string     `json:"made_by"`
+	JoiningUntil *time.Time `json:"joining_until" doc:"until when it may join with the word that it was given, or null"`
+	Key          string     `json:"key" doc:"fingerprint of its key; empty for one that has not joined"`
+	Certified    *time.Time `json:"certified"`
+	Ends         *time.Time `json:"ends" doc:"when its newest certificate ends"`
+	Seen         *time.Time `json:"seen"`
+	Address      string     `json:"address"`
+	Revoked      *time.Time `json:"revoked"`
+}
+
+// Admission is the word with which an agent joins, once.
+type Admission struct {
+	Word  string    `json:"word" doc:"nobody can ask for it again"`
+	Until time.Time `json:"until"`
+}
+
+// Joining is what an agent joins with.
+type Joining struct {
+	Word string `json:"word"`
+	CertificateRequest
+}
+
+// CertificateRequest asks for a certificate.
+type CertificateRequest struct {
+	Request string `json:"request" doc:"PKCS #10 (RFC 2986), as PEM"`
+}
+
+// Certificate is an agent's, and what it is to trust the lodge by.
+type Certificate struct {
+	Name        string    `json:"name"`
+	Certificate string    `json:"certificate" doc:"PEM, with the authority's behind it"`
+	Ends        time.Time `json:"ends"`
+	Fingerprint string    `json:"fingerprint" doc:"the authority's"`
+	Next        string    `json:"next" doc:"that of the authority which comes next"`
+}
+
 // Resealed is how many secrets were sealed with another key than the newest.
 type Resealed struct {
 	Resealed int `json:"resealed"`

@@ -67,7 +67,7 @@ func ServeUntilKilled(t testing.TB, rec *records.Records, log io.Writer, state s
 
 func start(t testing.TB, rec *records.Records, log io.Writer, state string, killed <-chan struct{}) (l *lodge.Lodge, stop func()) {
 	t.Helper()
-	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: slog.New(slog.NewTextHandler(log, nil))})
+	l, err := lodge.New(lodge.Config{Records: rec, State: state, Names: []string{"127.0.0.1"}, Log: slog.New(slog.NewTextHandler(log, nil))})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, done := make(chan struct{}), make(chan error, 1)
