@@ -32,7 +32,7 @@ type section struct {
 
 var sections = []section{
 	{"whole", whole}, {"ladder", ladderSteps}, {"changes", changes}, {"many", many}, {"guest", guest}, {"inside", inside},
-	{"far", far}, {"scale", scale}, {"schedules", schedules},
+	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", door},
 }
 
 func main() {

@@ -102,6 +102,9 @@ func (p *Place) Plain() string { return p.path("plain") }
 // URL is where the service answers.
 func (p *Place) URL() string { return p.url }
 
+// DatabaseURL is the lodge's database; its password is in the place's file pgpass.
+func (p *Place) DatabaseURL() string { return p.pgURL }
+
 // TokenFile holds the token to sign in with.
 func (p *Place) TokenFile() string { return p.path("token") }
 

@@ -165,6 +165,13 @@ func (a *Access) look(ctx context.Context) (map[[sha256.Size]byte]records.Key, e
 	return keys, err
 }
 
+// changed has the next call look anew: what this process has changed holds here at once, and elsewhere when the next look is due.
+func (a *Access) changed() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.known.at = time.Time{}
+}
+
 // note notes the use of a key, once a minute. A caller is let in although it can't be noted.
 func (a *Access) note(ctx context.Context, key records.Key, address string) {
 	which := key.Token + "/" + key.Session

@@ -70,8 +70,9 @@ func TestTokens(t *testing.T) {
 
 	_, err = a.RevokeToken(ctx, "night-watch")
 	require.NoError(t, err)
+	_, err = a.Check(ctx, next, "192.0.2.7", All)
+	require.ErrorIs(t, err, fault.ErrNotFound, "at once where it was revoked")
 	refused(other, next, All)
-	refused(a, next, All)
 	_, err = a.RevokeToken(ctx, "night-watch")
 	require.ErrorIs(t, err, fault.ErrConflict)
 

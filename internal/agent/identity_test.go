@@ -37,7 +37,9 @@ type house struct {
 func newHouse(t *testing.T) *house {
 	rec := recordstest.Open(t)
 	l, _ := lodgetest.Serve(t, rec, io.Discard)
-	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{MinVersion: tls.VersionTLS13, ClientAuth: tls.RequestClientCert,
+	pool, err := l.Authority.Pool(t.Context())
+	require.NoError(t, err)
+	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{MinVersion: tls.VersionTLS13, ClientAuth: tls.RequestClientCert, ClientCAs: pool,
 		GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) { return l.Authority.Server(hello.Context()) }})
 	require.NoError(t, err)
 	server := &http.Server{Handler: api.New(l, slog.New(slog.DiscardHandler), http.NotFoundHandler()), ErrorLog: slog.NewLogLogger(slog.DiscardHandler, 0)}

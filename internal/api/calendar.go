@@ -12,9 +12,11 @@ import (
 
 // calendar is the feed of past and coming runs (RFC 5545). Calendar programs can't send headers, so its token is in the address.
 func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
-	_, err := s.l.Access.Check(r.Context(), r.URL.Query().Get("token"), r.RemoteAddr, access.Calendar)
+	address := addressOf(r.RemoteAddr)
+	_, err := s.l.Access.Check(r.Context(), r.URL.Query().Get("token"), address, access.Calendar)
 	switch {
 	case access.IsUnknown(err):
+		s.l.Access.Strangers.Wrong(r.Context(), address, time.Now())
 		// Another token is refused, so that nobody is led to put it into an address.
 		http.Error(w, "this address is not that of the calendar feed; make a new one with: keenlodge calendar address", http.StatusUnauthorized)
 		return

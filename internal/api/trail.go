@@ -64,10 +64,7 @@ func changesSomething(method string) bool {
 // noted has the trail for every call that changes something, and for every refusal: of one that is carried out, it is recorded before that
 // begins (see do), and with its end here. Of strangers the trail has how many wrong tokens they showed.
 func (s *server) noted(ctx huma.Context, next func(huma.Context)) {
-	address, _, err := net.SplitHostPort(ctx.RemoteAddr())
-	if err != nil {
-		address = ctx.RemoteAddr()
-	}
+	address := addressOf(ctx.RemoteAddr())
 	reason := []rune(ctx.Header(reasonHeader))
 	var peer *x509.Certificate
 	if t := ctx.TLS(); t != nil && len(t.PeerCertificates) > 0 {
@@ -87,6 +84,14 @@ func (s *server) noted(ctx huma.Context, next func(huma.Context)) {
 		c.deed.Who, c.deed.Result, c.deed.Why = c.who, result, c.why
 		s.l.Trail.Note(ctx.Context(), c.deed)
 	}
+}
+
+// addressOf is a caller's address without its port.
+func addressOf(remote string) string {
+	if host, _, err := net.SplitHostPort(remote); err == nil {
+		return host
+	}
+	return remote
 }
 
 // begin records what a call is about to do. What can't be recorded is not done.

@@ -272,6 +272,17 @@ func (a *Authority) TakeSpare(ctx context.Context) (string, error) {
 	return out, nil
 }
 
+// Pool has the authority's name. All authorities of lodges have the same.
+func (a *Authority) Pool(ctx context.Context) (*x509.CertPool, error) {
+	s, err := a.signer(ctx)
+	if err != nil {
+		return nil, err
+	}
+	pool := x509.NewCertPool()
+	pool.AddCert(s.cert)
+	return pool, nil
+}
+
 // forget has the vault be asked again.
 func (a *Authority) forget() {
 	a.mu.Lock()

@@ -8,11 +8,13 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge/lodgetest"
@@ -42,6 +44,11 @@ func TestWhatWasBeforeGoesOn(t *testing.T) {
 	t.Cleanup(b.rec.Close)
 	b.l, _ = lodgetest.Serve(t, b.rec, b.log)
 
+	tokens, err := b.rec.Tokens(ctx)
+	require.NoError(t, err)
+	require.Len(t, tokens, 1)
+	require.Equal(t, []right.Grant{{Role: right.Administrator}}, tokens[0].Grants, "it could do everything, and can until it ends")
+	require.True(t, tokens[0].Live && tokens[0].Expires.Before(time.Now().Add(91*24*time.Hour)))
 	known, err := b.rec.Machines(ctx)
 	require.NoError(t, err)
 	require.Len(t, known, 2)

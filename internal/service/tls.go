@@ -70,6 +70,12 @@ func (d door) certificateNames() []string {
 // interface looks whether it is one of theirs.
 func (d door) tlsConfig(ctx context.Context, l *lodge.Lodge, log *slog.Logger) (*tls.Config, error) {
 	c := &tls.Config{MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"}, ClientAuth: tls.RequestClientCert}
+	// Browsers ask their users for certificates of these names only, which none has; agents show theirs whatever is asked for.
+	if pool, err := l.Authority.Pool(ctx); err == nil {
+		c.ClientCAs = pool
+	} else {
+		log.Warn("no agent can be certified", "error", err)
+	}
 	if d.certificate == "" {
 		if _, err := l.Authority.Server(ctx); err != nil {
 			return nil, err
