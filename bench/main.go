@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"keenlodge/bench/door"
 	"keenlodge/demo"
 )
 
@@ -32,7 +33,7 @@ type section struct {
 
 var sections = []section{
 	{"whole", whole}, {"ladder", ladderSteps}, {"changes", changes}, {"many", many}, {"guest", guest}, {"inside", inside},
-	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", door},
+	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", func(ctx context.Context, p *demo.Place, r *report) error { return door.Measure(ctx, p, r.add) }},
 }
 
 func main() {

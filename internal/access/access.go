@@ -60,6 +60,7 @@ type Access struct {
 
 	mu      sync.Mutex
 	known   look
+	changed time.Time     // when this process last changed what opens doors
 	looking chan struct{} // closed when the look that is under way is over; nil while there is none
 	noted   map[string]time.Time
 
@@ -123,7 +124,7 @@ func (a *Access) find(ctx context.Context, digest [sha256.Size]byte) (records.Ke
 func (a *Access) since(ctx context.Context, at time.Time) (look, error) {
 	for {
 		a.mu.Lock()
-		if !a.known.at.Before(at) {
+		if !a.known.at.Before(at) && !a.known.at.Before(a.changed) {
 			defer a.mu.Unlock()
 			return a.known, nil
 		}
@@ -165,11 +166,11 @@ func (a *Access) look(ctx context.Context) (map[[sha256.Size]byte]records.Key, e
 	return keys, err
 }
 
-// changed has the next call look anew: what this process has changed holds here at once, and elsewhere when the next look is due.
-func (a *Access) changed() {
+// hasChanged has the next call look anew: what this process has changed holds here at once, and elsewhere when the next look is due.
+func (a *Access) hasChanged() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.known.at = time.Time{}
+	a.changed = time.Now()
 }
 
 // note notes the use of a key, once a minute. A caller is let in although it can't be noted.

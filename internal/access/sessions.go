@@ -31,7 +31,7 @@ func (a *Access) Sessions(ctx context.Context, c Caller, all bool) ([]records.Se
 
 // EndSession ends one session: of the caller's token, or of any.
 func (a *Access) EndSession(ctx context.Context, c Caller, all bool, id string) error {
-	defer a.changed()
+	defer a.hasChanged()
 	err := a.rec.EndSession(ctx, id, whose(c, all))
 	if IsUnknown(err) {
 		err = fmt.Errorf("%w: no session is called %q; it may have ended", fault.ErrNotFound, id)
@@ -41,7 +41,7 @@ func (a *Access) EndSession(ctx context.Context, c Caller, all bool, id string) 
 
 // EndSessions ends all sessions: of the caller's token, or of everybody. It returns how many.
 func (a *Access) EndSessions(ctx context.Context, c Caller, all bool) (int64, error) {
-	defer a.changed()
+	defer a.hasChanged()
 	return a.rec.EndSessions(ctx, whose(c, all))
 }
 

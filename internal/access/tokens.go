@@ -93,7 +93,7 @@ func (a *Access) RenewToken(ctx context.Context, word string, good time.Duration
 		return t, "", err
 	}
 	secret := newSecret()
-	defer a.changed()
+	defer a.hasChanged()
 	if err := a.rec.RenewToken(ctx, t.ID, secret, good); err != nil {
 		return t, "", err
 	}
@@ -110,7 +110,7 @@ func (a *Access) RevokeToken(ctx context.Context, word string) (records.Token, e
 	if t.Revoked != nil {
 		return t, fmt.Errorf("%w: token %s was revoked already, %s", fault.ErrConflict, t.Name, t.Revoked.UTC().Format(time.DateTime+" MST"))
 	}
-	defer a.changed()
+	defer a.hasChanged()
 	err = a.rec.RevokeToken(ctx, t.ID, func(left []records.Token) error {
 		if t.Live && rules(t) && !slices.ContainsFunc(left, rules) {
 			return fmt.Errorf("%w: %s is the last token that can do everything, and nobody could make another; make one first: keenlodge token new", fault.ErrConflict, t.Name)

@@ -1,4 +1,5 @@
-package main
+// Package door measures what it costs to let somebody in, and to record what he does.
+package door
 
 import (
 	"context"
@@ -6,6 +7,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -20,20 +22,24 @@ import (
 	"keenlodge/internal/trail"
 )
 
-// The figures of the section "door".
 const (
-	doorCalls   = 2000
-	doorGuesses = 10_000
-	doorLines   = 200_000
+	rounds       = 5
+	doorCalls    = 2000
+	doorGuesses  = 10_000
+	doorLines    = 200_000
+	seedPolicies = 100
+	seedMachines = 10_000
 )
 
-// door measures what it costs to let somebody in, and to record what he does.
-func door(ctx context.Context, p *demo.Place, r *report) error {
-	_, db, _, err := startEmpty(ctx, p)
-	if err != nil {
+// Measure measures at an empty place. add takes a row: what it is, its unit, the most that is asked for (0 for nothing), and what came of each round.
+func Measure(ctx context.Context, p *demo.Place, add func(what, unit string, asked float64, samples ...float64)) error {
+	if err := p.StartDatabase(ctx); err != nil {
 		return err
 	}
-	defer db.Close(ctx)
+	os.Setenv("PGPASSFILE", filepath.Join(p.Folder, "pgpass"))
+	if _, err := p.StartService(ctx); err != nil {
+		return err
+	}
 	rec, err := records.Open(ctx, p.DatabaseURL())
 	if err != nil {
 		return err
@@ -42,7 +48,7 @@ func door(ctx context.Context, p *demo.Place, r *report) error {
 	log := slog.New(slog.DiscardHandler)
 	t, a := trail.New(rec, log), access.New(rec, log)
 
-	if _, err := db.Exec(ctx, "create table bare (like trail)"); err != nil {
+	if _, err := rec.Pool().Exec(ctx, "create table bare (like trail including defaults)"); err != nil {
 		return err
 	}
 	var half, most, reached []float64
@@ -63,8 +69,8 @@ func door(ctx context.Context, p *demo.Place, r *report) error {
 		half = append(half, (middleOf(begun, 50)-middleOf(bare, 50)).Seconds()*1000)
 		most = append(most, (middleOf(begun, 99)-middleOf(bare, 99)).Seconds()*1000)
 	}
-	r.add("a line of the trail, beyond a row that is committed: median", "ms", 0, half...)
-	r.add("a line of the trail, beyond a row that is committed: p99", "ms", 2, most...)
+	add("a line of the trail, beyond a row that is committed: median", "ms", 0, half...)
+	add("a line of the trail, beyond a row that is committed: p99", "ms", 2, most...)
 
 	secret, err := os.ReadFile(p.TokenFile())
 	if err != nil {
@@ -79,15 +85,15 @@ func door(ctx context.Context, p *demo.Place, r *report) error {
 		}
 		checks = append(checks, time.Since(at))
 	}
-	r.add("a token is looked up: median", "µs", 0, middleOf(checks, 50).Seconds()*1e6)
-	r.add("a token is looked up: p99", "µs", 0, middleOf(checks, 99).Seconds()*1e6)
+	add("a token is looked up: median", "µs", 0, middleOf(checks, 50).Seconds()*1e6)
+	add("a token is looked up: p99", "µs", 0, middleOf(checks, 99).Seconds()*1e6)
 
 	worst, took, err := guesses(ctx, p.URL(), token)
 	if err != nil {
 		return err
 	}
-	r.add(fmt.Sprintf("a right token while %d wrong ones come from the same address: slowest", doorGuesses), "ms", 1000, worst.Seconds()*1000)
-	r.add(fmt.Sprintf("%d wrong tokens are answered", doorGuesses), "s", 0, took.Seconds())
+	add(fmt.Sprintf("a right token while %d wrong ones come from the same address: slowest", doorGuesses), "ms", 1000, worst.Seconds()*1000)
+	add(fmt.Sprintf("%d wrong tokens are answered", doorGuesses), "s", 0, took.Seconds())
 
 	w := right.World{Site: site.Site{Policies: map[string]site.Policy{}, Hypervisors: map[string]site.Hypervisor{}}}
 	for i := range seedPolicies {
@@ -101,7 +107,7 @@ func door(ctx context.Context, p *demo.Place, r *report) error {
 		right.Reach([]right.Grant{{Role: right.Operator, Tags: "fleet=42"}}, w)
 		reached = append(reached, time.Since(at).Seconds()*1000)
 	}
-	r.add(fmt.Sprintf("what a narrowed role reaches among %d machines and %d policies; known for 3 s then", seedMachines, seedPolicies), "ms", 0, reached...)
+	add(fmt.Sprintf("what a narrowed role reaches among %d machines and %d policies; known for 3 s then", seedMachines, seedPolicies), "ms", 0, reached...)
 
 	for n := 0; n < doorLines; n += 500 {
 		var all sync.WaitGroup
@@ -118,7 +124,7 @@ func door(ctx context.Context, p *demo.Place, r *report) error {
 	if len(v.Found()) > 0 {
 		return fmt.Errorf("the trail is not whole: %s", v.Found()[0])
 	}
-	r.add(fmt.Sprintf("%d lines are verified", v.Lines), "s", 0, time.Since(at).Seconds())
+	add(fmt.Sprintf("%d lines are verified", v.Lines), "s", 0, time.Since(at).Seconds())
 	return nil
 }
 
