@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/lodge"
 	"keenlodge/internal/wire"
 )
 
@@ -28,8 +29,13 @@ func (s *server) registerPolicies(a huma.API) {
 		Name string `path:"name"`
 	}
 	get(s, a, "list-policies", "/api/v1/policies", "Policies, by name", func(ctx context.Context, _ *none) ([]wire.Policy, error) {
-		found, err := s.l.Policies(ctx, within(ctx))
-		return eachOf(found, policyOf), err
+		seen := within(ctx)
+		found, err := s.l.Policies(ctx, seen)
+		return eachOf(found, func(p lodge.PolicyView) wire.Policy {
+			out := policyOf(p)
+			out.Partly = !seen.All && !seen.Policies[p.Name]
+			return out
+		}), err
 	})
 	type start struct {
 		Name string `path:"name"`

@@ -173,10 +173,15 @@ func only[T any](list []T, holds func(T) bool) []T {
 	return out
 }
 
-// seenRun is a run with those of its tasks that the caller may see.
+// seenRun is a run with those of its tasks that the caller may see, and their figures.
 func seenRun(in right.Within, r records.Run) records.Run {
-	if !in.All && !in.Named[r.Policy] {
-		r.Tasks = only(r.Tasks, func(t records.Task) bool { return in.Machines[t.MachineID] })
+	if in.All || in.Named[r.Policy] {
+		return r
+	}
+	r.Tasks = only(r.Tasks, func(t records.Task) bool { return in.Machines[t.MachineID] })
+	r.Figures = records.RunFigures{Machines: len(r.Tasks)}
+	for _, t := range r.Tasks {
+		r.Figures.Moved, r.Figures.Stored = r.Figures.Moved+t.Done, r.Figures.Stored+t.Stored
 	}
 	return r
 }

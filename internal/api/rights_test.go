@@ -201,8 +201,8 @@ func TestNarrowedRoles(t *testing.T) {
 	web := as("web-desk", "operator of machines timetable")
 	tickets := []string{"tickets-db", "u-tickets", "hourly-tickets", "pier-shelf"}
 	for path, want := range map[string][]string{
-		"/api/v1/machines": {"timetable"}, "/api/v1/lanes": {"timetable"}, "/api/v1/summary": {`"machines":1`}, "/api/v1/policies": {"nightly-guests", `"covered":1`}, "/api/v1/stores": {"quay-shelf"},
-		"/api/v1/hypervisors": {"quay-1"}, "/api/v1/images": {ids["nightly-guests timetable"]}, "/api/v1/runs": {ids["nightly-guests"]}, "/api/v1/runs/" + ids["nightly-guests"]: {"timetable"},
+		"/api/v1/machines": {"timetable"}, "/api/v1/lanes": {"timetable"}, "/api/v1/summary": {`"machines":1`}, "/api/v1/policies": {"nightly-guests", `"covered":1`, `"partly":true`}, "/api/v1/stores": {"quay-shelf"},
+		"/api/v1/hypervisors": {"quay-1"}, "/api/v1/images": {ids["nightly-guests timetable"]}, "/api/v1/runs": {ids["nightly-guests"], `"machines":1`}, "/api/v1/runs/" + ids["nightly-guests"]: {"timetable"},
 		"/api/v1/runs/" + ids["nightly-guests"] + "/tasks": {"timetable"}, "/api/v1/runs/" + ids["nightly-guests"] + "/log": {"timetable"}, "/api/v1/policies/nightly-guests/rotation": {"timetable"},
 		"/api/v1/forecast": {`"policies":[]`}, "/api/v1/site": {"nightly-guests", "quay-shelf"}, "/api/v1/me": {`"whole":false`, "run-policy"},
 	} {

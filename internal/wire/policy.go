@@ -20,6 +20,8 @@ type Policy struct {
 	FreshnessLimit time.Duration `json:"freshness_limit" doc:"how old a newest image may be by the schedules, in nanoseconds; 0 for any age"`
 	// Says tells each schedule in plain words.
 	Says []string `json:"says"`
+	// Partly says that it covers what the caller's role does not reach, which therefore can't change it.
+	Partly bool `json:"partly" doc:"it covers machines, too, that the caller's role does not reach: he can't run it"`
 	// Paused says why and until when it is paused, or null.
 	Paused *Pause `json:"paused"`
 }

@@ -58,17 +58,19 @@ export function Panel({ title, aside, children }: { title: string; aside?: React
   )
 }
 
-/** A button. One that does what who is signed in may not is grey, and says what it needs. */
+/** A button. One that does what who is signed in may not is grey, and says what it needs, or why not here. */
 export function Button({
   strong,
   does,
+  notHere,
   ...rest
 }: React.ButtonHTMLAttributes<HTMLButtonElement> & {
   strong?: boolean
   does?: Operation
+  notHere?: string
   ref?: React.Ref<HTMLButtonElement>
 }) {
-  const needs = useNeeds(does)
+  const needs = useNeeds(does) ?? notHere
   const look = strong
     ? "border-accent bg-accent text-on-accent hover:opacity-90"
     : "border-line bg-panel text-ink hover:border-accent hover:text-accent"

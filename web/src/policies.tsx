@@ -76,7 +76,11 @@ function Start({ policy: p, going }: { policy: Policy; going: boolean }) {
         <State of="running" />
       ) : (
         <AlertDialog.Trigger asChild>
-          <Button does="run-policy" data-start={p.name}>
+          <Button
+            does="run-policy"
+            notHere={p.partly ? "It covers machines, too, that your role does not reach." : undefined}
+            data-start={p.name}
+          >
             Run now …
           </Button>
         </AlertDialog.Trigger>

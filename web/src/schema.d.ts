@@ -1794,6 +1794,8 @@ export interface components {
       /** Format: date-time */
       next_due: string | null
       notice: string
+      /** @description it covers machines, too, that the caller's role does not reach: he can't run it */
+      partly: boolean
       paused: components["schemas"]["Pause"]
       /**
        * @description prove each new image at this level
