@@ -60,11 +60,18 @@ type Access struct {
 
 	mu      sync.Mutex
 	known   look
-	changed time.Time     // when this process last changed what opens doors
+	changed time.Time // when this process last changed what opens doors
+	failed  failure
 	looking chan struct{} // closed when the look that is under way is over; nil while there is none
 	noted   map[string]time.Time
 
 	worlds worlds
+}
+
+// failure is how a look failed that began at a moment; its error is nil for one that did not.
+type failure struct {
+	at  time.Time
+	err error
 }
 
 // look is what opens doors, as of a moment.
@@ -128,6 +135,10 @@ func (a *Access) since(ctx context.Context, at time.Time) (look, error) {
 			defer a.mu.Unlock()
 			return a.known, nil
 		}
+		if a.failed.err != nil && !a.failed.at.Before(at) { // who waited for it need not try again, one after the other
+			defer a.mu.Unlock()
+			return look{}, a.failed.err
+		}
 		if under := a.looking; under != nil {
 			a.mu.Unlock()
 			select {
@@ -143,6 +154,7 @@ func (a *Access) since(ctx context.Context, at time.Time) (look, error) {
 		began := time.Now()
 		keys, err := a.look(ctx)
 		a.mu.Lock()
+		a.failed = failure{began, err}
 		if err == nil {
 			a.known = look{began, keys}
 		}
@@ -185,7 +197,7 @@ func (a *Access) note(ctx context.Context, key records.Key, address string) {
 	if !due {
 		return
 	}
-	if err := a.rec.Use(ctx, key.Token, key.Session, address); err != nil {
+	if err := a.rec.Use(context.WithoutCancel(ctx), key.Token, key.Session, address); err != nil {
 		a.log.Warn("the use of a token could not be noted", "token", key.Name, "error", err)
 	}
 }

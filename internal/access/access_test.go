@@ -273,3 +273,25 @@ func TestTokensThatEndSoon(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, none)
 }
+
+// While the database does not answer, those who wait for the same look fail together, and nobody is taken for unknown.
+func TestADatabaseThatIsAway(t *testing.T) {
+	ctx := t.Context()
+	a, rec := open(t)
+	_, secret, err := a.NewToken(ctx, "", "first", ruler, TokenTime)
+	require.NoError(t, err)
+	_, err = rec.Pool().Exec(ctx, "alter table tokens rename to elsewhere")
+	require.NoError(t, err)
+	var all sync.WaitGroup
+	for range 50 {
+		all.Go(func() {
+			if _, err := a.Check(ctx, secret, "", All); err == nil || IsUnknown(err) {
+				t.Errorf("it could not be looked up: %v", err)
+			}
+		})
+	}
+	all.Wait()
+	_, err = rec.Pool().Exec(ctx, "alter table elsewhere rename to tokens")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { _, err := a.Check(ctx, secret, "", All); return err == nil }, 2*time.Second, 10*time.Millisecond)
+}

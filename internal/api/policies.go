@@ -32,6 +32,7 @@ func (s *server) registerPolicies(a huma.API) {
 		seen := within(ctx)
 		found, err := s.l.Policies(ctx, seen)
 		return eachOf(found, func(p lodge.PolicyView) wire.Policy {
+			p.Policy = seenPolicy(seen, p.Name, p.Policy)
 			out := policyOf(p)
 			out.Partly = !seen.All && !seen.Policies[p.Name]
 			return out

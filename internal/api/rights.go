@@ -72,7 +72,7 @@ func (s *server) allow(ctx context.Context, id right.Operation, param func(strin
 	}
 	e, _ := right.Of(id)
 	kind, name, ok := string(e.On), "", true
-	pick := func(whole, seen map[string]bool, which string) bool { return whole[which] || !e.Changes && seen[which] }
+	pick := func(whole, seen map[string]bool, which string) bool { return whole[which] || !e.Whole && seen[which] }
 	switch e.On {
 	case right.OneMachine:
 		name = param("machine")
@@ -97,7 +97,7 @@ func (s *server) allow(ctx context.Context, id right.Operation, param func(strin
 		}
 	case right.OneRun:
 		name = param("id")
-		ok, err = s.runWithin(ctx, in, name, e.Changes)
+		ok, err = s.runWithin(ctx, in, name, e.Whole)
 	}
 	return in, onlyWithin(err, ok, kind, name, right.Holding(c.Grants, id))
 }

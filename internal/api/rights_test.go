@@ -161,6 +161,9 @@ func TestNarrowedRoles(t *testing.T) {
 	h.Place, st.Place = "harbour-office", "harbour-office"
 	s.Hypervisors["quay-1"], s.Stores["quay-shelf"] = h, st
 	s.Policies["hourly-tickets"] = site.Policy{Machines: []string{"tickets-db"}, Store: "pier-shelf", Rotation: "newest 2"}
+	nightly := s.Policies["nightly-guests"]
+	nightly.Machines, nightly.Except = []string{"tickets-db", "timetable"}, []string{"nobody"}
+	s.Policies["nightly-guests"] = nightly
 	_, err = l.lodge.Apply(t.Context(), s, false)
 	require.NoError(t, err)
 	ids := map[string]string{} // of runs and images, by policy and machine
@@ -219,6 +222,8 @@ func TestNarrowedRoles(t *testing.T) {
 		{"GET /api/v1/runs/" + ids["hourly-tickets"] + "/log", 404},
 		{"GET /api/v1/stores/pier-shelf", 404},
 		{"GET /api/v1/stores/quay-shelf", 200},
+		{"GET /api/v1/stores/quay-shelf/sweep", 404},
+		{"GET /api/v1/hypervisors/quay-1/around", 404},
 		{"GET /api/v1/policies/hourly-tickets/rotation", 404},
 		{"GET /api/v1/forecast?policy=hourly-tickets", 404},
 		{"GET /api/v1/trail", 403},

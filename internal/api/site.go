@@ -37,7 +37,18 @@ func seenSite(in right.Within, s site.Site) site.Site {
 	s.Hypervisors = seenOf(s.Hypervisors, in.SeenSources)
 	s.Stores = seenOf(s.Stores, in.SeenStores)
 	s.Policies = seenOf(s.Policies, in.SeenPolicies)
+	for name, p := range s.Policies {
+		s.Policies[name] = seenPolicy(in, name, p)
+	}
 	return s
+}
+
+// seenPolicy is what a caller may see of a policy: of one that is not wholly within, not what it selects, for that names others' machines.
+func seenPolicy(in right.Within, name string, p site.Policy) site.Policy {
+	if !in.All && !in.Policies[name] {
+		p.Machines, p.Tags, p.Except = nil, "", nil
+	}
+	return p
 }
 
 func seenOf[T any](all map[string]T, seen map[string]bool) map[string]T {

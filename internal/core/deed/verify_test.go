@@ -124,3 +124,12 @@ func TestDigests(t *testing.T) {
 	same := Weave{N: 1, At: noon, Heads: map[string]Head{"b": {2, []byte{2}}, "a": {1, []byte{1}}}}
 	require.Equal(t, w.Digest(), same.Digest())
 }
+
+// What is written stays readable: the digests of a line and of a weave are for good.
+func TestDigestsAreForGood(t *testing.T) {
+	l := Line{Chain: "k3vqd2mwzr7a", Seq: 2, At: time.Date(2026, 3, 2, 22, 0, 0, 123456000, time.UTC), Who: "operator", Address: "192.0.2.7", Verb: "run-policy", Target: "/api/v1/policies/nightly-guests/runs",
+		Reason: "die Fähre", Result: Refused, Why: "a run of it is going", Of: 1, Prev: []byte{1, 2, 3}}
+	require.Equal(t, "46ea117de440be0c9aaa8256e3cb76aef42da3a5cc60787b051bf00d606f727f", fmt.Sprintf("%x", l.Digest()))
+	w := Weave{N: 7, At: l.At, Heads: map[string]Head{"k3vqd2mwzr7a": {2, []byte{4, 5}}, "a2": {9, []byte{6}}}, Prev: []byte{8}}
+	require.Equal(t, "a6cdeb078dd2cef4a6acecc757745b7299ae519cd4a8b1aff7d4ec031984cda2", fmt.Sprintf("%x", w.Digest()))
+}

@@ -188,7 +188,7 @@ func TestTable(t *testing.T) {
 			_, ok := Of(e.Of)
 			require.True(t, ok, e.Of)
 		}
-		if !e.Changes && e.Operation != "list-tokens" {
+		if !e.Whole && e.Operation != "list-tokens" {
 			require.Len(t, e.Roles, len(Roles), "%s only looks", e.Operation)
 		}
 	}

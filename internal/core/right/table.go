@@ -43,8 +43,8 @@ type Entry struct {
 	Operation Operation
 	On        Subject
 	Roles     []Role
-	// Changes says that its subject must be wholly within; what only looks may see what is there in part.
-	Changes bool
+	// Whole says that its subject must be wholly within; otherwise a part of it will do.
+	Whole bool
 	// Of is the operation of which this is a bolder form, Says what it is; both are empty for operations of the interface.
 	Of   Operation
 	Says string
@@ -60,12 +60,17 @@ var (
 
 func look(id Operation, on Subject) Entry { return Entry{Operation: id, On: on, Roles: everyone} }
 
+// lookAtAll is a look at what nothing of can be left out.
+func lookAtAll(id Operation, on Subject) Entry {
+	return Entry{Operation: id, On: on, Roles: everyone, Whole: true}
+}
+
 func change(id Operation, on Subject, roles []Role) Entry {
-	return Entry{Operation: id, On: on, Roles: roles, Changes: true}
+	return Entry{Operation: id, On: on, Roles: roles, Whole: true}
 }
 
 func bolder(id, of Operation, on Subject, says string) Entry {
-	return Entry{Operation: id, On: on, Roles: administrator, Changes: true, Of: of, Says: says}
+	return Entry{Operation: id, On: on, Roles: administrator, Whole: true, Of: of, Says: says}
 }
 
 // Table is every operation and who may do it. Those that need no sign-in (sign-in, sign-out) are not in it.
@@ -88,10 +93,10 @@ var Table = []Entry{
 	look("list-images", List),
 	look("get-forecast", List),
 	look("get-site", List),
-	look("list-around", OneSource),
+	lookAtAll("list-around", OneSource),
 	look("show-store", OneStore),
-	look("plan-sweep", OneStore),
-	look("list-store-keys", OneStore),
+	lookAtAll("plan-sweep", OneStore),
+	lookAtAll("list-store-keys", OneStore),
 	look("preview-rotation", OnePolicy),
 	look("get-run", OneRun),
 	look("list-tasks", OneRun),
