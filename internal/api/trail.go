@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"slices"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -109,6 +110,8 @@ func (s *server) registerTrail(a huma.API) {
 		Verb   string      `query:"verb" doc:"of one operation"`
 		Result deed.Result `query:"result" doc:"with one result"`
 		Target string      `query:"target" doc:"to what has a path that begins with this"`
+		Since  time.Time   `query:"since" doc:"from this moment on"`
+		Until  time.Time   `query:"until" doc:"before this moment"`
 	}
 	pages(s, a, "list-trail", "/api/v1/trail", "What was done, by whom, newest first", func(ctx context.Context, in *deeds) ([]wire.Deed, string, error) {
 		if in.Verb != "" {
@@ -116,7 +119,7 @@ func (s *server) registerTrail(a huma.API) {
 				return nil, "", fmt.Errorf("%w: no operation is called %q%s", fault.ErrInvalid, in.Verb, suggest.Hint(in.Verb, verbs))
 			}
 		}
-		found, next, err := s.l.Trail.List(ctx, records.DeedFilter{Who: in.Who, Verb: in.Verb, Result: string(in.Result), Target: in.Target, Page: in.page()})
+		found, next, err := s.l.Trail.List(ctx, records.DeedFilter{Who: in.Who, Verb: in.Verb, Result: string(in.Result), Target: in.Target, Since: in.Since, Until: in.Until, Page: in.page()})
 		return eachOf(found, deedOf), in.link(next), err
 	})
 	get(s, a, "verify-trail", "/api/v1/trail/verification", "Whether the trail is as it was written, by its chains and by what the stores keep of it",

@@ -23,6 +23,8 @@ func auditListCommand() *cli.Command {
 	return &cli.Command{Name: "list", Usage: "list changes and refusals, newest first", Flags: append(pageFlags(50), output(),
 		&cli.StringFlag{Name: "who", Usage: "by the holder of one token"}, &cli.StringFlag{Name: "did", Usage: "one operation, such as run-policy"},
 		&cli.StringFlag{Name: "to", Usage: "to what has a path that begins with this, such as policies/nightly-guests"},
+		&cli.StringFlag{Name: "since", Usage: "from a day or moment on, or for so long: 2026-12-01, 2026-12-01T06:00:00Z, \"2 days\""},
+		&cli.StringFlag{Name: "until", Usage: "before a day or moment"},
 		&cli.StringFlag{Name: "result", Usage: "with one result: " + suggest.List(deed.Results)},
 		&cli.BoolFlag{Name: "lines", Usage: "one JSON object a line, for programs that collect logs"}),
 		Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
@@ -36,6 +38,13 @@ func auditListCommand() *cli.Command {
 					return usageError{err}
 				}
 				f.Result = string(result)
+			}
+			var err error
+			if f.Since, err = momentFrom("since", c.String("since"), true); err != nil {
+				return err
+			}
+			if f.Until, err = momentFrom("until", c.String("until"), false); err != nil {
+				return err
 			}
 			deeds, more, err := k.Trail(ctx, f)
 			if err != nil {

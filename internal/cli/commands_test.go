@@ -491,7 +491,10 @@ session end --everybody
 --reason left·the·company token revoke night-watch
 audit list --limit 3
 audit list --limit 2 --lines => varies
+audit list --since 1·hour --until 2026-01-01 -o json
+audit list --since yesterday => usage
 audit verify => varies
+token new --on-this-host --database nowhere --to FOLDER/spare-token => varies
 authority show => varies
 authority show -o json
 authority spare --to FOLDER/spare

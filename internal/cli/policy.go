@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -140,11 +139,9 @@ func policyPauseCommand() *cli.Command {
 		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
 			body := wire.PauseBody{Why: c.String("reason")}
 			if text := c.String("until"); text != "" {
-				until, err := time.Parse(time.RFC3339, text)
+				until, err := momentFrom("until", text, false)
 				if err != nil {
-					if until, err = time.ParseInLocation(time.DateOnly, text, time.Local); err != nil {
-						return wrongUse("until %q is neither a day nor a moment; write for example 2026-12-01 or 2026-12-01T06:00:00Z", text)
-					}
+					return err
 				}
 				body.Until = &until
 			}

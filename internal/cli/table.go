@@ -10,6 +10,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"keenlodge/internal/core/when"
 	"keenlodge/internal/wire"
 )
 
@@ -45,6 +46,23 @@ func size(n int64) string {
 		return "unknown"
 	}
 	return humanize.IBytes(uint64(n))
+}
+
+// momentFrom reads a day or a moment, and where past also how long ago; "" is the zero time. Days are of this computer's zone.
+func momentFrom(name, text string, past bool) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return at, nil
+	}
+	if at, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
+		return at, nil
+	}
+	if ago, err := when.ParseSpan(text); past && err == nil {
+		return time.Now().Add(-ago), nil
+	}
+	return time.Time{}, wrongUse("%s %q is neither a day nor a moment; write for example 2026-12-01 or 2026-12-01T06:00:00Z", name, text)
 }
 
 // moment is a time in this computer's zone, to the second.

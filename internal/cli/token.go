@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 
@@ -48,17 +49,20 @@ func handing() []cli.Flag {
 }
 
 func tokenNewCommand(host Host) *cli.Command {
-	return &cli.Command{Name: "new", Usage: "make a token", ArgsUsage: "NAME", DisableSliceFlagSeparator: true, // a role phrase has commas
+	return &cli.Command{Name: "new", Usage: "make a token", ArgsUsage: "NAME (on this host it may be left out)", DisableSliceFlagSeparator: true, // a role phrase has commas
 		Description: roleHelp + "\n\nOn the service's own host, --on-this-host makes one whatever has been lost: it needs the database, and no token.",
 		Flags: append(handing(),
 			&cli.StringSliceFlag{Name: "role", Usage: "what it may do, several times for more; on this host administrator by default"},
 			&cli.BoolFlag{Name: "on-this-host", Usage: "make it in the database, without a token and without the service"},
 			databaseFlag("with --on-this-host: PostgreSQL URL, without its password")),
 		Action: func(ctx context.Context, c *cli.Command) error {
+			name, roles := c.Args().First(), c.StringSlice("role")
+			if c.Bool("on-this-host") && c.Args().Len() == 0 {
+				return newOnHost(ctx, c, host, hostToken(time.Now()), roles)
+			}
 			if err := arguments(c, "a name for it"); err != nil {
 				return err
 			}
-			name, roles := c.Args().First(), c.StringSlice("role")
 			if c.Bool("on-this-host") {
 				return newOnHost(ctx, c, host, name, roles)
 			}
@@ -75,6 +79,16 @@ func tokenNewCommand(host Host) *cli.Command {
 			}
 			return handOver(c, t.Name, t.Secret, t.Expires)
 		}}
+}
+
+// hostToken is the name of a token that is made on this host without one: that of the host, and the second.
+func hostToken(now time.Time) string {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "host"
+	}
+	host = strings.Trim(regexp.MustCompile(`[^a-z0-9.-]+`).ReplaceAllString(strings.ToLower(host), "-"), ".-")
+	return fmt.Sprintf("%.40s-%s", host, now.UTC().Format("20060102-150405"))
 }
 
 func newOnHost(ctx context.Context, c *cli.Command, host Host, name string, roles []string) error {

@@ -22,6 +22,8 @@ type Deed struct {
 // DeedFilter narrows a listing of the trail; empty fields do not. Target is how the paths begin.
 type DeedFilter struct {
 	Who, Verb, Result, Target string
+	// Since and Until bound when it was done: from one moment on, before the other.
+	Since, Until time.Time
 	Page
 }
 

@@ -41,6 +41,8 @@ type Deed struct {
 // Filter narrows a listing of the trail; empty fields do not. Target is how the paths begin.
 type Filter struct {
 	Who, Verb, Result, Target string
+	// Since and Until bound when it was done: from one moment on, before the other. Zero times do not.
+	Since, Until time.Time
 	listing.Page
 }
 
@@ -57,6 +59,8 @@ func (s Deeds) DeedPage(ctx context.Context, f Filter) (deeds []Deed, next strin
 	c.Add("t.verb = $%d", f.Verb)
 	c.Add("coalesce(e.result, t.result) = $%d", f.Result)
 	c.Add("starts_with(t.target, $%d)", f.Target)
+	c.Add("t.at >= $%d::timestamptz", bound(f.Since))
+	c.Add("t.at < $%d::timestamptz", bound(f.Until))
 	return db.Page(ctx, s.db, deedList, `select t.id, t.at, t.who, t.address, t.verb, t.target, t.reason, coalesce(e.result, t.result) as result, coalesce(e.why, t.why) as why
 		from trail t left join trail e on e.chain = t.chain and e.of = t.seq and t.seq is not null`, c, f.Page)
 }
@@ -70,6 +74,14 @@ type Guess struct {
 // Guesses lists the addresses from which wrong tokens were shown within so long, the latest first.
 func (s Deeds) Guesses(ctx context.Context, within time.Duration) ([]Guess, error) {
 	return db.All[Guess](ctx, s.db.Pool, "select address, max(at) as at from trail where at > now() - $1::interval and who = '' and verb = '"+deed.Guess+"' group by address order by 2 desc limit 20", within)
+}
+
+// bound is a moment as a condition's argument, "" for none.
+func bound(at time.Time) string {
+	if at.IsZero() {
+		return ""
+	}
+	return at.Format(asTime)
 }
 
 // ErrMoved marks a chain that is not where it was taken to be.
