@@ -155,11 +155,11 @@ func undefineAgain(t *testing.T) {
 	place.Quay.Virsh(context.Background(), "pool-refresh", "quay")
 }
 
-// killedRuns kills the service in the middle of runs of a policy, and requires each time that all is cleared and the next run succeeds: two times, or
+// killedRuns kills the service in the middle of runs of a policy, and requires each time that all is cleared and the next run succeeds: once, or
 // a fifth of what KEENLODGE_KILLS says.
 func killedRuns(t *testing.T, policy string, clean func() bool) {
 	t.Helper()
-	kills, seed := mediumtest.Campaign("KEENLODGE_KILLS", 10)
+	kills, seed := mediumtest.Campaign("KEENLODGE_KILLS", 5)
 	rng := rand.New(rand.NewPCG(seed, 29))
 	for n := range kills / 5 {
 		after := time.Duration(rng.Int64N(int64(2500 * time.Millisecond)))

@@ -26,6 +26,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/store/medium/mediumtest"
 	"keenlodge/internal/wire"
 )
 
@@ -499,10 +500,12 @@ func TestRetriesAndBandwidth(t *testing.T) {
 	require.False(t, began[0].Before(ended[1]) && began[1].Before(ended[0]), "one task at once: %s to %s, %s to %s", began[0], ended[0], began[1], ended[1])
 }
 
-// Two processes share a lodge, and one of them is killed each second, for a minute. Every due moment has exactly one run, and none
-// is left lying.
+// Two processes share a lodge, and one of them is killed each second, for half a minute, or a minute where KEENLODGE_KILLS asks for more.
+// Every due moment has exactly one run, and none is left lying.
 func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
-	const perSecond, seconds = 3, 60
+	const perSecond = 3
+	kills, _ := mediumtest.Campaign("KEENLODGE_KILLS", 30)
+	seconds := min(60, kills)
 	url, err := place.NewDatabase(t.Context(), fmt.Sprint("shared", time.Now().UnixNano()))
 	require.NoError(t, err)
 	state := t.TempDir()
@@ -552,8 +555,8 @@ func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
 	require.Equal(t, 0, s.code, s.err)
 	require.True(t, time.Now().Before(first), "the site was applied too late")
 
-	kills := 0
-	for tick := time.NewTicker(time.Second); time.Now().Before(first.Add(seconds * time.Second)); kills++ {
+	kills = 0
+	for tick := time.NewTicker(time.Second); time.Now().Before(first.Add(time.Duration(seconds) * time.Second)); kills++ {
 		<-tick.C
 		i := kills % 2
 		processes[i].Process.Kill()
