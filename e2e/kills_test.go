@@ -78,9 +78,14 @@ func TestKills(t *testing.T) {
 		startService(t)
 		done[job]++
 
-		require.Eventually(t, func() bool {
-			return !slices.ContainsFunc(keenJSON[[]wire.Run](t, "run", "list"), func(r wire.Run) bool { return r.State == "running" || r.State == "queued" })
-		}, 2*time.Minute, 100*time.Millisecond, what)
+		for end := time.Now().Add(2 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
+			runs := keenJSON[[]wire.Run](t, "run", "list")
+			left := slices.IndexFunc(runs, func(r wire.Run) bool { return r.State == "running" || r.State == "queued" })
+			if left < 0 {
+				break
+			}
+			require.True(t, time.Now().Before(end), "%s: %+v goes on\n%s\n%s", what, runs[left], keen(t, "run", "log", runs[left].ID).out, tail(t, "service.log", 6000))
+		}
 		for end := time.Now().Add(3 * time.Minute); !cleanNow("tickets-db") || !cleanNow("berth-sim"); time.Sleep(200 * time.Millisecond) {
 			if place.Quay.Ended() { // it may, when a job's maker dies at a bad moment (docs/promises.md); whoever watches over it starts it anew
 				done["libvirt died of it"]++
