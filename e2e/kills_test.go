@@ -78,7 +78,8 @@ func TestKills(t *testing.T) {
 		startService(t)
 		done[job]++
 
-		for end := time.Now().Add(2 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
+		// A run that the dead process had taken and not begun is given back after a minute.
+		for end := time.Now().Add(4 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
 			runs := keenJSON[[]wire.Run](t, "run", "list")
 			left := slices.IndexFunc(runs, func(r wire.Run) bool { return r.State == "running" || r.State == "queued" })
 			if left < 0 {

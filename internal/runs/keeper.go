@@ -154,6 +154,7 @@ func (k *keeper) recover(ctx context.Context) error {
 			errs = append(errs, err)
 		}
 	}
+	errs = append(errs, e.rec.Requeue(ctx)) // before the clearing, which may wait for hosts that are far away
 	unclean, err := e.rec.Unclean(ctx)
 	if err != nil {
 		return errors.Join(append(errs, err)...)
@@ -165,7 +166,7 @@ func (k *keeper) recover(ctx context.Context) error {
 		}
 		errs = append(errs, err)
 	}
-	return errors.Join(append(errs, e.rec.Requeue(ctx))...)
+	return errors.Join(errs...)
 }
 
 // endStray ends runs that are recorded as going in this process and are not: one whose end could not be recorded, or that was claimed from a
