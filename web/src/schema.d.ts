@@ -9446,6 +9446,10 @@ export interface operations {
         result?: "begun" | "done" | "refused" | "failed"
         /** @description to what has a path that begins with this */
         target?: string
+        /** @description from this moment on */
+        since?: string
+        /** @description before this moment */
+        until?: string
       }
       header?: never
       path?: never
