@@ -220,7 +220,7 @@ func (in *Within) add(g Grant, w World) {
 func (in *Within) derive(w World) {
 	names, matchers := w.Site.Matchers()
 	for i, name := range names {
-		some, whole := false, false
+		some, whole := false, true
 		for _, m := range w.Machines {
 			if !matchers[i].Selects(m.Source, m.Name, m.Tags) {
 				continue
@@ -228,7 +228,7 @@ func (in *Within) derive(w World) {
 			if in.Named[name] {
 				in.SeenMachines[m.ID] = true
 			}
-			whole = (whole || !some) && in.Machines[m.ID] // all of those so far
+			whole = whole && in.Machines[m.ID] // all of those so far
 			some = true
 			if in.Machines[m.ID] {
 				in.SeenPolicies[name] = true
