@@ -3,12 +3,10 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -116,26 +114,11 @@ func TestASealedStore(t *testing.T) {
 
 // secondLodge starts a service on an empty database; keen runs the program against it.
 func secondLodge(t *testing.T) (keen func(args ...string) said) {
-	url, err := place.NewDatabase(t.Context(), fmt.Sprint("afterwards", time.Now().UnixNano()))
-	require.NoError(t, err)
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address := listener.Addr().String()
-	listener.Close()
-	state := t.TempDir()
-	token := filepath.Join(state, "token")
-	require.NoError(t, place.NewToken(t.Context(), url, "first", token))
-	cmd := exec.Command(place.Program, "serve", "--listen", address, "--state", state)
-	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+url, "PGPASSFILE="+filepath.Join(place.Folder, "pgpass"))
-	log, err := os.Create(filepath.Join(state, "log"))
-	require.NoError(t, err)
-	cmd.Stderr = log
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { cmd.Process.Signal(syscall.SIGTERM); cmd.Wait() })
+	l := newLodging(t)
+	_, address, _ := l.serve()
 	keen = func(args ...string) said {
-		return keenAt(t, "http://"+address, token, args...)
+		return keenAt(t, "http://"+address, l.token, args...)
 	}
-	require.Eventually(t, func() bool { return keen("machine", "list").code == 0 }, 30*time.Second, 100*time.Millisecond)
 	return keen
 }
 

@@ -196,7 +196,7 @@ func TestSessions(t *testing.T) {
 	require.NoError(t, a.Upkeep(ctx))
 }
 
-// Ten thousand wrong keys are slowed down, cost the database no more than a look now and then, and keep nobody out.
+// Ten thousand wrong keys are slowed down, and keep nobody out.
 func TestStrangers(t *testing.T) {
 	ctx := t.Context()
 	a, _ := open(t)

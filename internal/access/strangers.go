@@ -7,7 +7,7 @@ import (
 )
 
 const (
-	// freeTries is how many wrong keys an address may show in a minute before it is slowed down.
+	// freeTries is how many wrong keys an address may show before it is slowed down, until it has shown none for a minute.
 	freeTries = 5
 	// longestWait is how long an answer to a wrong key is held up at the most.
 	longestWait = 2 * time.Second
@@ -34,8 +34,8 @@ type Tries struct {
 
 func newStrangers() *Strangers { return &Strangers{tries: map[string]*Tries{}} }
 
-// Wrong notes a wrong key and holds its answer up, the longer the more there came from its address within the minute. It reports whether
-// the answer is to be that there are too many, and what is to be told of now: the first of an address.
+// Wrong notes a wrong key and holds its answer up, the longer the more there came from its address since that has been known. It reports
+// whether the answer is to be that there are too many, and whether it is the first of its address.
 func (s *Strangers) Wrong(ctx context.Context, address string, now time.Time) (tooMany bool, first bool) {
 	s.mu.Lock()
 	t := s.tries[address]
@@ -53,13 +53,10 @@ func (s *Strangers) Wrong(ctx context.Context, address string, now time.Time) (t
 	t.Count++
 	t.All++
 	wait := min(longestWait, time.Duration(t.All-freeTries)*100*time.Millisecond)
-	if wait > 0 && s.waiting >= mostWaiting {
+	tooMany = wait > 0 && s.waiting >= mostWaiting
+	if wait <= 0 || tooMany {
 		s.mu.Unlock()
-		return true, first
-	}
-	if wait <= 0 {
-		s.mu.Unlock()
-		return false, first
+		return tooMany, first
 	}
 	s.waiting++
 	s.mu.Unlock()

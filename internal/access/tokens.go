@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"time"
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/right"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
 )
@@ -26,12 +26,10 @@ const (
 // calendarToken is the name of the token with which the calendar feed is read.
 const calendarToken = "calendar feed"
 
-var tokenName = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
-
 // NewToken makes a token for roles, which is good for so long; by names who makes it. What opens doors is returned once and kept nowhere.
 func (a *Access) NewToken(ctx context.Context, by, name string, grants []right.Grant, good time.Duration) (records.Token, string, error) {
 	none := records.Token{}
-	if !tokenName.MatchString(name) {
+	if !site.IsName(name) {
 		return none, "", fmt.Errorf("%w: %q can't be a token's name: up to 63 lower-case letters, digits, dots and dashes, such as night-watch", fault.ErrInvalid, name)
 	}
 	if len(grants) == 0 {

@@ -33,7 +33,7 @@ func (s *server) registerAgents(a huma.API) {
 		})
 
 	open := func(id, path, summary string) huma.Operation {
-		return huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary, Metadata: map[string]any{public: true}, Security: []map[string][]string{}, Errors: []int{400, 401, 422, 429, 500, 503}}
+		return withoutSignIn(huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary, Errors: []int{400, 401, 422, 429, 500, 503}})
 	}
 	type joining struct {
 		Agent string `path:"agent"`
@@ -46,7 +46,7 @@ func (s *server) registerAgents(a huma.API) {
 		}
 		err := s.l.Agents.MayJoin(ctx, in.Agent, in.Body.Word)
 		return s.certified(ctx, in.Agent, err, func() (authority.Issued, error) {
-			return s.l.Agents.Join(ctx, in.Agent, in.Body.Word, in.Body.Request, call.address)
+			return s.l.Agents.Join(ctx, in.Agent, in.Body.Word, in.Body.Request, call.deed.Address)
 		})
 	})
 	huma.Register(a, open("renew-agent", "/api/v1/agent/certificate", "Be certified anew, by the certificate that the agent shows"), func(ctx context.Context, in *struct{ Body wire.CertificateRequest }) (*body[wire.Certificate], error) {
@@ -56,7 +56,7 @@ func (s *server) registerAgents(a huma.API) {
 		}
 		g, err := s.l.Agents.Known(ctx, call.peer)
 		return s.certified(ctx, g.Name, err, func() (authority.Issued, error) {
-			return s.l.Agents.Renew(ctx, call.peer, in.Body.Request, call.address)
+			return s.l.Agents.Renew(ctx, call.peer, in.Body.Request, call.deed.Address)
 		})
 	})
 }
@@ -65,7 +65,7 @@ func (s *server) registerAgents(a huma.API) {
 func (s *server) certified(ctx context.Context, name string, err error, issue func() (authority.Issued, error)) (*body[wire.Certificate], error) {
 	var out authority.Issued
 	if err == nil {
-		callOf(ctx).who = "agent " + name
+		callOf(ctx).deed.Who = "agent " + name
 		err = s.begin(ctx)
 	}
 	if err == nil {
@@ -75,7 +75,7 @@ func (s *server) certified(ctx context.Context, name string, err error, issue fu
 		return nil, s.stranger(ctx, "no agent is known by this; an administrator admits one: keenlodge agent admit NAME")
 	}
 	if err != nil {
-		callOf(ctx).why = fault.Text(err)
+		callOf(ctx).deed.Why = fault.Text(err)
 		return nil, s.httpError(err)
 	}
 	return &body[wire.Certificate]{wire.Certificate(out)}, nil

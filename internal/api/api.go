@@ -100,7 +100,7 @@ func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.
 			out, err = handle(ctx, in)
 		}
 		if err != nil {
-			callOf(ctx).why = fault.Text(err)
+			callOf(ctx).deed.Why = fault.Text(err)
 			return nil, s.httpError(err)
 		}
 		return &body[O]{out}, nil

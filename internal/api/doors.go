@@ -63,9 +63,9 @@ func (s *server) registerDoors(a huma.API) {
 			Name string `path:"token" doc:"what the trail calls whoever uses it: up to 63 lower-case letters, digits, dots and dashes"`
 			Body wire.TokenSpec
 		}) (wire.NewToken, error) {
-			grants, err := grantsFrom(in.Body.Roles)
+			grants, err := right.ParseGrants(in.Body.Roles)
 			if err != nil {
-				return wire.NewToken{}, err
+				return wire.NewToken{}, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 			}
 			good, err := tokenTime(in.Body.TokenTime)
 			if err != nil {
@@ -137,20 +137,20 @@ func (s *server) registerSignIn(a huma.API) {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
 	open := func(op huma.Operation) huma.Operation {
-		op.Path, op.Metadata, op.DefaultStatus, op.Security = "/api/v1/session", map[string]any{public: true}, http.StatusNoContent, []map[string][]string{}
-		return op
+		op.Path, op.DefaultStatus = "/api/v1/session", http.StatusNoContent
+		return withoutSignIn(op)
 	}
 	huma.Register(a, open(huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Summary: "Sign a browser in"}),
 		func(ctx context.Context, in *signIn) (*signedIn, error) {
 			call, token := callOf(ctx), strings.TrimSpace(in.Body.Token)
-			c, err := s.l.Access.Check(ctx, token, call.address, access.All)
+			c, err := s.l.Access.Check(ctx, token, call.deed.Address, access.All)
 			if err == nil {
-				call.Caller, call.who = c, c.Name
+				call.Caller, call.deed.Who = c, c.Name
 				err = s.begin(ctx)
 			}
 			secret := ""
 			if err == nil {
-				_, secret, err = s.l.Access.SignIn(ctx, token, call.address, plain.Text(in.Browser, mostBrowser))
+				_, secret, err = s.l.Access.SignIn(ctx, token, call.deed.Address, plain.Text(in.Browser, mostBrowser))
 			}
 			if access.IsUnknown(err) {
 				return nil, s.stranger(ctx, "this token is not known to the lodge")
@@ -165,9 +165,9 @@ func (s *server) registerSignIn(a huma.API) {
 			Session string `cookie:"keenlodge_session"`
 		}) (*signedIn, error) {
 			call := callOf(ctx)
-			c, err := s.l.Access.Check(ctx, in.Session, call.address, access.All)
+			c, err := s.l.Access.Check(ctx, in.Session, call.deed.Address, access.All)
 			if err == nil && c.Session != "" {
-				call.Caller, call.who = c, c.Name
+				call.Caller, call.deed.Who = c, c.Name
 				if err = s.begin(ctx); err == nil {
 					err = s.l.Access.EndSession(ctx, c, false, c.Session)
 				}
@@ -182,18 +182,6 @@ func (s *server) registerSignIn(a huma.API) {
 // cookie is what a browser keeps for so long.
 func (s *server) cookie(ctx context.Context, value string, good time.Duration) http.Cookie {
 	return http.Cookie{Name: cookie, Value: value, Path: "/", HttpOnly: true, Secure: callOf(ctx).secure, SameSite: http.SameSiteStrictMode, MaxAge: int(good / time.Second)}
-}
-
-// grantsFrom reads role phrases.
-func grantsFrom(phrases []string) (grants []right.Grant, err error) {
-	for _, text := range phrases {
-		g, err := right.ParseGrant(text)
-		if err != nil {
-			return nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
-		}
-		grants = append(grants, g)
-	}
-	return grants, nil
 }
 
 func tokenTime(t wire.TokenTime) (time.Duration, error) {
@@ -213,12 +201,11 @@ func tokenOf(t records.Token) wire.Token {
 }
 
 func meOf(c access.Caller) wire.Me {
-	may := right.May(c.Grants)
-	me := wire.Me{Name: c.Name, Session: c.Session, Roles: right.Phrases(c.Grants), May: may, Needs: map[string]string{}, Expires: time.Now().Add(c.Left),
+	me := wire.Me{Name: c.Name, Session: c.Session, Roles: right.Phrases(c.Grants), May: right.May(c.Grants), Needs: map[string]string{}, Expires: time.Now().Add(c.Left),
 		Whole: !slices.ContainsFunc(c.Grants, right.Grant.Narrowed)}
-	for _, e := range right.Table {
-		if !slices.Contains(may, e.Operation) {
-			me.Needs[string(e.Operation)] = right.Refusal(c.Grants, e.Operation)
+	for _, id := range right.Operations {
+		if why := right.Refusal(c.Grants, id); why != "" {
+			me.Needs[string(id)] = why
 		}
 	}
 	return me
@@ -226,9 +213,9 @@ func meOf(c access.Caller) wire.Me {
 
 // stranger is the answer to a key that opens nothing: the later, the more there were from its address.
 func (s *server) stranger(ctx context.Context, says string) error {
-	tooMany, first := s.l.Access.Strangers.Wrong(ctx, callOf(ctx).address, time.Now())
+	tooMany, first := s.l.Access.Strangers.Wrong(ctx, callOf(ctx).deed.Address, time.Now())
 	if first {
-		s.log.Warn("a wrong token was shown", "address", callOf(ctx).address)
+		s.log.Warn("a wrong token was shown", "address", callOf(ctx).deed.Address)
 	}
 	if tooMany {
 		return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tokens come from this address; try again later"), http.Header{"Retry-After": {"10"}})

@@ -48,7 +48,7 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 				return
 			}
 		case <-check.C:
-			if _, err := s.l.Access.Check(ctx, call.key, call.address, access.All); access.IsUnknown(err) {
+			if _, err := s.l.Access.Check(ctx, call.key, call.deed.Address, access.All); access.IsUnknown(err) {
 				return
 			}
 		case e, ok := <-events:

@@ -54,7 +54,7 @@ func pages[I, O any](s *server, a huma.API, id, path, summary string, handle fun
 	huma.Register(a, op, func(ctx context.Context, in *I) (*paged[O], error) {
 		out, link, err := handle(ctx, in)
 		if err != nil {
-			callOf(ctx).why = fault.Text(err)
+			callOf(ctx).deed.Why = fault.Text(err)
 			return nil, s.httpError(err)
 		}
 		return &paged[O]{link, out}, nil

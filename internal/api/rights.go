@@ -22,6 +22,12 @@ import (
 // public marks operations that need no sign-in.
 const public = "public"
 
+// withoutSignIn makes an operation one that needs no sign-in.
+func withoutSignIn(op huma.Operation) huma.Operation {
+	op.Metadata, op.Security = map[string]any{public: true}, []map[string][]string{}
+	return op
+}
+
 // signedIn lets a call through that shows what opens doors, and whose roles allow what it asks for (core/right).
 func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
@@ -31,7 +37,7 @@ func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
 		}
 		call := callOf(ctx.Context())
 		call.key = shown(ctx)
-		caller, err := s.l.Access.Check(ctx.Context(), call.key, call.address, access.All)
+		caller, err := s.l.Access.Check(ctx.Context(), call.key, call.deed.Address, access.All)
 		switch {
 		case access.IsUnknown(err) && call.key == "":
 			writeError(a, ctx, huma.Error401Unauthorized("sign in: this call needs a token"))
@@ -44,9 +50,9 @@ func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
 			writeError(a, ctx, huma.Error503ServiceUnavailable("the lodge can't reach its database"))
 			return
 		}
-		call.Caller, call.who = caller, caller.Name
+		call.Caller, call.deed.Who = caller, caller.Name
 		if call.within, err = s.allow(ctx.Context(), right.Operation(ctx.Operation().OperationID), ctx.Param); err != nil {
-			call.refused, call.why = true, fault.Text(err)
+			call.refused, call.deed.Why = true, fault.Text(err)
 			writeError(a, ctx, s.httpError(err))
 			return
 		}
@@ -125,6 +131,7 @@ func (s *server) seenMachine(ctx context.Context, word string) (records.Machine,
 // runWithin reports whether a run is within: all of its machines, or one of them at least.
 func (s *server) runWithin(ctx context.Context, in right.Within, id string, whole bool) (bool, error) {
 	r, err := s.l.Runs.Find(ctx, id)
+	callOf(ctx).run = r
 	if err != nil || in.Named[r.Policy] {
 		return err == nil, err
 	}
@@ -145,8 +152,7 @@ func reach(ctx context.Context) *listing.Reach {
 	if in.All {
 		return nil
 	}
-	machines, policies := in.Lists()
-	return &listing.Reach{Machines: machines, Policies: policies}
+	return &listing.Reach{Machines: right.Members(in.Machines), Policies: right.Members(in.Named)}
 }
 
 // machineReach narrows a list of machines.
@@ -155,11 +161,7 @@ func machineReach(ctx context.Context) *listing.Reach {
 	if in.All {
 		return nil
 	}
-	ids := []string{}
-	for id := range in.SeenMachines {
-		ids = append(ids, id)
-	}
-	return &listing.Reach{Machines: ids}
+	return &listing.Reach{Machines: right.Members(in.SeenMachines)}
 }
 
 // only are those of a list that hold.
@@ -187,29 +189,21 @@ func seenRun(in right.Within, r records.Run) records.Run {
 }
 
 // seenTasks are those of a run's tasks that the caller may see.
-func (s *server) seenTasks(ctx context.Context, run string, tasks []records.Task) []records.Task {
+func seenTasks(ctx context.Context, tasks []records.Task) []records.Task {
 	in := within(ctx)
-	if in.All {
-		return tasks
-	}
-	r, err := s.l.Runs.Find(ctx, run)
-	if err == nil && in.Named[r.Policy] {
+	if in.All || in.Named[callOf(ctx).run.Policy] {
 		return tasks
 	}
 	return only(tasks, func(t records.Task) bool { return in.Machines[t.MachineID] })
 }
 
 // seenLines are those of a run's log that are about machines which the caller may see, or about none.
-func (s *server) seenLines(ctx context.Context, run string, lines []records.LogLine) ([]records.LogLine, error) {
-	in := within(ctx)
-	if in.All {
+func (s *server) seenLines(ctx context.Context, lines []records.LogLine) ([]records.LogLine, error) {
+	in, r := within(ctx), callOf(ctx).run
+	if in.All || in.Named[r.Policy] {
 		return lines, nil
 	}
-	r, err := s.l.Runs.Find(ctx, run)
-	if err != nil || in.Named[r.Policy] {
-		return lines, err
-	}
-	tasks, err := s.l.Runs.Tasks(ctx, run, 0, r.Figures.Machines)
+	tasks, err := s.l.Runs.Tasks(ctx, r.ID, 0, r.Figures.Machines)
 	seen := map[string]bool{"": true}
 	for _, t := range tasks {
 		seen[t.Machine] = seen[t.Machine] || in.Machines[t.MachineID]

@@ -41,12 +41,12 @@ func (s *server) registerRuns(a huma.API) {
 	}
 	get(s, a, "list-tasks", "/api/v1/runs/{id}/tasks", "A run's tasks, by their numbers", func(ctx context.Context, in *tasks) ([]wire.Task, error) {
 		found, err := s.l.Runs.Tasks(ctx, in.ID, in.After, in.Limit)
-		return eachOf(s.seenTasks(ctx, in.ID, found), taskOf), err
+		return eachOf(seenTasks(ctx, found), taskOf), err
 	})
 	get(s, a, "get-run-log", "/api/v1/runs/{id}/log", "A run's log, oldest first", func(ctx context.Context, in *byID) ([]wire.LogLine, error) {
 		lines, err := s.l.Runs.ReadLog(ctx, in.ID)
 		if err == nil {
-			lines, err = s.seenLines(ctx, in.ID, lines)
+			lines, err = s.seenLines(ctx, lines)
 		}
 		return eachOf(lines, lineOf), err
 	})

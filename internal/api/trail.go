@@ -24,16 +24,13 @@ import (
 // call is what is known of a call while it is answered.
 type call struct {
 	access.Caller
-	who     string            // the name of its token
-	address string            // where it comes from
 	secure  bool              // over TLS
 	key     string            // what it shows to be let in
 	peer    *x509.Certificate // that the caller shows, or nil
-	reason  string            // why it is made, in the caller's words
-	why     string            // why it was refused or failed
 	refused bool              // for what it is not allowed to do
 	within  right.Within
-	deed    trail.Deed
+	run     records.Run  // that it is about, where the caller's role is narrowed
+	deed    trail.Deed   // what is known of it for the trail: who makes it, from where, and why it did not go well
 	begun   *trail.Begun // nil for what changes nothing, or was refused before anything was done
 }
 
@@ -49,7 +46,7 @@ func callOf(ctx context.Context) *call {
 }
 
 // who is the name of the token with which a call was made.
-func who(ctx context.Context) string { return callOf(ctx).who }
+func who(ctx context.Context) string { return callOf(ctx).deed.Who }
 
 // reasonHeader carries why a call is made, for the trail.
 const reasonHeader = "Keenlodge-Reason"
@@ -65,24 +62,21 @@ func changesSomething(method string) bool {
 // noted has the trail for every call that changes something, and for every refusal: of one that is carried out, it is recorded before that
 // begins (see do), and with its end here. Of strangers the trail has how many wrong tokens they showed.
 func (s *server) noted(ctx huma.Context, next func(huma.Context)) {
-	address := addressOf(ctx.RemoteAddr())
 	reason := []rune(ctx.Header(reasonHeader))
-	var peer *x509.Certificate
+	c := &call{secure: ctx.TLS() != nil, deed: trail.Deed{Address: addressOf(ctx.RemoteAddr()), Verb: ctx.Operation().OperationID, Target: ctx.URL().Path, Reason: string(reason[:min(len(reason), mostReason)])}}
 	if t := ctx.TLS(); t != nil && len(t.PeerCertificates) > 0 {
-		peer = t.PeerCertificates[0]
+		c.peer = t.PeerCertificates[0]
 	}
-	c := &call{peer: peer, address: address, secure: ctx.TLS() != nil, reason: string(reason[:min(len(reason), mostReason)])}
-	c.deed = trail.Deed{Address: address, Verb: ctx.Operation().OperationID, Target: ctx.URL().Path, Reason: c.reason}
 	next(huma.WithValue(ctx, callKey{}, c))
 	result := deed.ResultOf(ctx.Status())
-	if result != deed.Done && c.why == "" {
-		c.why = http.StatusText(ctx.Status())
+	if result != deed.Done && c.deed.Why == "" {
+		c.deed.Why = http.StatusText(ctx.Status())
 	}
 	switch {
 	case c.begun != nil:
-		c.begun.End(ctx.Context(), result, c.why)
-	case c.who != "" && (c.refused || changesSomething(ctx.Method()) && result != deed.Done):
-		c.deed.Who, c.deed.Result, c.deed.Why = c.who, result, c.why
+		c.begun.End(ctx.Context(), result, c.deed.Why)
+	case c.deed.Who != "" && (c.refused || changesSomething(ctx.Method()) && result != deed.Done):
+		c.deed.Result = result
 		s.l.Trail.Note(ctx.Context(), c.deed)
 	}
 }
@@ -98,7 +92,6 @@ func addressOf(remote string) string {
 // begin records what a call is about to do. What can't be recorded is not done.
 func (s *server) begin(ctx context.Context) (err error) {
 	c := callOf(ctx)
-	c.deed.Who = c.who
 	c.begun, err = s.l.Trail.Begin(ctx, c.deed)
 	return err
 }
@@ -115,7 +108,7 @@ func (s *server) registerTrail(a huma.API) {
 	}
 	pages(s, a, "list-trail", "/api/v1/trail", "What was done, by whom, newest first", func(ctx context.Context, in *deeds) ([]wire.Deed, string, error) {
 		if in.Verb != "" {
-			if verbs := append(operations(a.OpenAPI()), deed.Guess); !slices.Contains(verbs, in.Verb) {
+			if verbs := append(operations(a.OpenAPI()), deed.OwnVerbs...); !slices.Contains(verbs, in.Verb) {
 				return nil, "", fmt.Errorf("%w: no operation is called %q%s", fault.ErrInvalid, in.Verb, suggest.Hint(in.Verb, verbs))
 			}
 		}

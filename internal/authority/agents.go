@@ -8,12 +8,12 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/pinned"
 	"keenlodge/internal/records"
 )
@@ -34,11 +34,9 @@ type Agents struct {
 // NewAgents makes an Agents.
 func NewAgents(rec *records.Records, a *Authority) *Agents { return &Agents{rec, a} }
 
-var agentName = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
-
 // Admit has an agent join under a name, with a word that is good for an hour, once.
 func (g *Agents) Admit(ctx context.Context, by, name string) (word string, until time.Time, err error) {
-	if !agentName.MatchString(name) {
+	if !site.IsName(name) {
 		return "", time.Time{}, fmt.Errorf("%w: %q can't be an agent's name: up to 63 lower-case letters, digits, dots and dashes, such as gate-07", fault.ErrInvalid, name)
 	}
 	word = strings.ToLower(rand.Text())

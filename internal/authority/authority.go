@@ -1,5 +1,5 @@
 // Package authority is the lodge's own certificate authority. Its key lies in the vault; each process makes itself a certificate from it,
-// for hours, and never writes one down. Agents get certificates for a day, which they renew; which of them are good is in the records, so
+// for a week, and never writes one down. Agents get certificates for a day, which they renew; which of them are good is in the records, so
 // that one is revoked at once, and whoever stole the authority's key can make none that the lodge takes. The authority that comes next is
 // made together with the one that is, and whoever pinned one has pinned both (package pinned).
 package authority
@@ -195,8 +195,8 @@ func (p pair) read() (*x509.Certificate, *ecdsa.PrivateKey, error) {
 	return cert, own, nil
 }
 
-// Renew has the next authority take the place of the one that is, at once and in every process, and makes another to come after it. spare is
-// the key of the next one where that is not in the vault ([Authority.TakeSpare]), as PEM.
+// Renew has the next authority take the place of the one that is, here at once and in other processes when they look at the vault again, and
+// makes another to come after it. spare is the key of the next one where that is not in the vault ([Authority.TakeSpare]), as PEM.
 func (a *Authority) Renew(ctx context.Context, spare string) (State, error) {
 	var k kept
 	if found, err := a.vault.Get(ctx, secret, &k); err != nil || !found {
@@ -226,8 +226,8 @@ func (a *Authority) Renew(ctx context.Context, spare string) (State, error) {
 	return a.State(ctx)
 }
 
-// withKey is the next authority with the key that was kept elsewhere. Where the vault's is lost, so is the certificate: one is made anew
-// from the key, by which it is known.
+// withKey is the next authority with the key that was kept elsewhere. Where the vault's is lost, so is the certificate: then it is the one
+// that stands behind the key.
 func withKey(next pair, text string, now time.Time) (pair, error) {
 	none := pair{}
 	block, rest := pem.Decode([]byte(text))

@@ -21,11 +21,11 @@ func agentAdmitCommand() *cli.Command {
 	return &cli.Command{Name: "admit", Usage: "have a server's agent join, within an hour, with a word that is shown once", ArgsUsage: "NAME", Flags: []cli.Flag{output()},
 		Action: calls([]string{"a name for it"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 			name := c.Args().First()
-			word, err := k.AdmitAgent(ctx, name)
+			a, err := k.Authority(ctx)
 			if err != nil {
 				return err
 			}
-			a, err := k.Authority(ctx)
+			word, err := k.AdmitAgent(ctx, name) // last, for it is told once
 			if err != nil {
 				return err
 			}

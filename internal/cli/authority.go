@@ -37,7 +37,7 @@ func authorityCommand() *cli.Command {
 					return fmt.Errorf("file %s exists; name another", file)
 				}
 				if err := private.Write(file, ""); err != nil { // before the key leaves the vault
-					return err
+					return fmt.Errorf("take the spare key out: %w; it stays in the vault", err)
 				}
 				spare, err := k.TakeSpare(ctx)
 				if err != nil {
@@ -58,7 +58,7 @@ func authorityCommand() *cli.Command {
 				if file := c.String("spare"); file != "" {
 					body, err := os.ReadFile(file)
 					if err != nil {
-						return err
+						return fmt.Errorf("read the spare key: %w; nothing was renewed", err)
 					}
 					spare = string(body)
 				}

@@ -58,7 +58,10 @@ func (k known) keep(address string, pins ...string) error {
 	lines = slices.DeleteFunc(lines, func(line string) bool { return line == "" || strings.HasPrefix(line, address+" ") })
 	lines = append(lines, strings.Join(append([]string{address}, pins...), " "))
 	slices.Sort(lines)
-	return private.Write(k.file, strings.Join(lines, "\n")+"\n")
+	if err := private.Write(k.file, strings.Join(lines, "\n")+"\n"); err != nil {
+		return fmt.Errorf("keep the fingerprint of the lodge at %s: %w", address, err)
+	}
+	return nil
 }
 
 // addressOf is the host and port of a lodge's URL, and whether it speaks TLS.

@@ -98,13 +98,9 @@ func newOnHost(ctx context.Context, c *cli.Command, host Host, name string, role
 	if len(roles) == 0 {
 		roles = []string{string(right.Administrator)}
 	}
-	var grants []right.Grant
-	for _, text := range roles {
-		g, err := right.ParseGrant(text)
-		if err != nil {
-			return usageError{err}
-		}
-		grants = append(grants, g)
+	grants, err := right.ParseGrants(roles)
+	if err != nil {
+		return usageError{err}
 	}
 	good, err := when.ParseSpan(c.String("for"))
 	if err != nil {

@@ -56,7 +56,7 @@ func onHost(ctx context.Context, database, verb, target string, do func(rec *rec
 	}
 	if err := do(rec, log, who); err != nil {
 		begun.End(ctx, deed.Refused, fault.Text(err))
-		return fmt.Errorf("on this host: %s", fault.Text(err))
+		return fmt.Errorf("%s on this host: %s", verb, fault.Text(err))
 	}
 	begun.End(ctx, deed.Done, "")
 	return nil
@@ -74,7 +74,7 @@ func newToken(ctx context.Context, database, name string, grants []right.Grant, 
 
 func newKey(ctx context.Context, database, state string) (file string, err error) {
 	file = keyFile(state)
-	return file, onHost(ctx, database, "new-vault-key", "/api/v1/vault", func(rec *records.Records, _ *slog.Logger, _ string) error {
+	return file, onHost(ctx, database, deed.NewVaultKey, "/api/v1/vault", func(rec *records.Records, _ *slog.Logger, _ string) error {
 		v, err := vault.Open(rec, file)
 		if err != nil {
 			return err
@@ -84,7 +84,7 @@ func newKey(ctx context.Context, database, state string) (file string, err error
 }
 
 func dropOldKeys(ctx context.Context, database, state string) (dropped int, err error) {
-	return dropped, onHost(ctx, database, "drop-vault-keys", "/api/v1/vault", func(rec *records.Records, _ *slog.Logger, _ string) error {
+	return dropped, onHost(ctx, database, deed.DropVaultKeys, "/api/v1/vault", func(rec *records.Records, _ *slog.Logger, _ string) error {
 		v, err := vault.Open(rec, keyFile(state))
 		if err != nil {
 			return err

@@ -61,8 +61,7 @@ func serve(ctx context.Context, d door, database, state string) error {
 	if err != nil {
 		return err
 	}
-	state, err = filepath.Abs(state)
-	if err != nil {
+	if state, err = filepath.Abs(state); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(state, 0o700); err != nil {
@@ -89,28 +88,23 @@ func serve(ctx context.Context, d door, database, state string) error {
 	} else if len(tokens) == 0 {
 		log.Info("nobody can sign in yet; make the first token on this host: keenlodge token new NAME --on-this-host")
 	}
+	scheme, fingerprint, config := "http", "", (*tls.Config)(nil)
+	if encrypted {
+		if config, fingerprint, err = d.tlsConfig(ctx, l, log); err != nil {
+			return err
+		}
+		scheme = "https"
+	}
 	listener, err := net.Listen("tcp", d.listen)
 	if err != nil {
 		return err
 	}
-	address := "http://" + listener.Addr().String()
-	told := []any{"address", address}
-	if encrypted {
-		config, err := d.tlsConfig(ctx, l, log)
-		if err != nil {
-			listener.Close()
-			return err
-		}
+	told := []any{"address", scheme + "://" + listener.Addr().String()}
+	if fingerprint != "" {
+		told = append(told, "fingerprint", fingerprint)
+	}
+	if config != nil {
 		listener = tls.NewListener(listener, config)
-		told[1] = "https://" + listener.Addr().String()
-		if d.own {
-			state, err := l.Authority.State(ctx)
-			if err != nil {
-				listener.Close()
-				return err
-			}
-			told = append(told, "fingerprint", state.Fingerprint)
-		}
 	}
 	server := &http.Server{Handler: api.New(l, log, console.Handler()), ReadHeaderTimeout: 10 * time.Second}
 	// Streams of events end with the service, not with a time limit.

@@ -67,9 +67,9 @@ func (d door) certificateNames() []string {
 }
 
 // tlsConfig is TLS 1.3 with a certificate from files or from the lodge's own authority. Who calls may show a certificate, as agents do; the
-// interface looks whether it is one of theirs.
-func (d door) tlsConfig(ctx context.Context, l *lodge.Lodge, log *slog.Logger) (*tls.Config, error) {
-	c := &tls.Config{MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"}, ClientAuth: tls.RequestClientCert}
+// interface looks whether it is one of theirs. Of the lodge's own authority the fingerprint is returned, too.
+func (d door) tlsConfig(ctx context.Context, l *lodge.Lodge, log *slog.Logger) (c *tls.Config, fingerprint string, err error) {
+	c = &tls.Config{MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"}, ClientAuth: tls.RequestClientCert}
 	// Browsers ask their users for certificates of these names only, which none has; agents show theirs whatever is asked for.
 	if pool, err := l.Authority.Pool(ctx); err == nil {
 		c.ClientCAs = pool
@@ -77,18 +77,13 @@ func (d door) tlsConfig(ctx context.Context, l *lodge.Lodge, log *slog.Logger) (
 		log.Warn("no agent can be certified", "error", err)
 	}
 	if d.certificate == "" {
-		if _, err := l.Authority.Server(ctx); err != nil {
-			return nil, err
-		}
+		state, err := l.Authority.State(ctx)
 		c.GetCertificate = func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) { return l.Authority.Server(hello.Context()) }
-		return c, nil
+		return c, state.Fingerprint, err
 	}
 	f := &files{certificate: d.certificate, key: d.key, log: log}
-	if err := f.read(); err != nil {
-		return nil, err
-	}
 	c.GetCertificate = func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return f.current(), nil }
-	return c, nil
+	return c, "", f.load()
 }
 
 // files are a certificate and its key, which are read again when they change.
@@ -127,12 +122,7 @@ func (f *files) current() *tls.Certificate {
 	return f.has
 }
 
-func (f *files) read() error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.load()
-}
-
+// load reads the files. Whoever calls it has the lock, or is alone.
 func (f *files) load() error {
 	stamp := f.stamp()
 	c, err := tls.LoadX509KeyPair(f.certificate, f.key)

@@ -77,16 +77,16 @@ func TestFiles(t *testing.T) {
 		f.looked = time.Time{}
 		return f.current().Leaf.NotAfter
 	}
-	require.ErrorContains(t, f.read(), "lodge.pem")
+	require.ErrorContains(t, f.load(), "lodge.pem")
 	overCert, overKey := makeCertificate(t, time.Now().Add(-time.Minute))
 	write(f.certificate, overCert)
 	write(f.key, overKey)
-	require.ErrorContains(t, f.read(), "--tls", "one that has ended does not begin")
+	require.ErrorContains(t, f.load(), "--tls", "one that has ended does not begin")
 
 	firstCert, firstKey := makeCertificate(t, time.Now().Add(time.Hour))
 	write(f.certificate, firstCert)
 	write(f.key, firstKey)
-	require.NoError(t, f.read())
+	require.NoError(t, f.load())
 	first := serial()
 	nextCert, nextKey := makeCertificate(t, time.Now().Add(2*time.Hour))
 	write(f.certificate, nextCert[:len(nextCert)/2])

@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 
 	"filippo.io/age"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/private"
 )
 
 // NewKey puts a new key before those in the key file: it seals from now on, in this process and in every other that reads the file. Of a file
@@ -22,8 +22,8 @@ func (v *Vault) NewKey() error {
 	if err != nil {
 		return err
 	}
-	if err := write(v.file, append([]*age.X25519Identity{identity}, keys...), os.Rename); err != nil {
-		return fmt.Errorf("write a new key into %s: %w", v.file, err)
+	if err := private.Write(v.file, fileText(append([]*age.X25519Identity{identity}, keys...)...)); err != nil {
+		return fmt.Errorf("write a new key into %s: %w; a credential of systemd is changed where it comes from", v.file, err)
 	}
 	return nil
 }
@@ -53,7 +53,10 @@ func (v *Vault) DropOldKeys(ctx context.Context) (dropped int, err error) {
 	if len(keys) == 1 {
 		return 0, nil
 	}
-	return len(keys) - 1, write(v.file, keys[:1], os.Rename)
+	if err := private.Write(v.file, fileText(keys[0])); err != nil {
+		return 0, fmt.Errorf("drop old keys from %s: %w; they are there still", v.file, err)
+	}
+	return len(keys) - 1, nil
 }
 
 // Reseal seals every secret with the first key of the file, and returns how many were sealed with another. One that no key opens is an error,

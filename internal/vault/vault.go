@@ -11,12 +11,12 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"sync"
 
 	"filippo.io/age"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/private"
 	"keenlodge/internal/records"
 )
 
@@ -87,44 +87,22 @@ func readKeyFile(file string) ([]*age.X25519Identity, error) {
 	return keys, nil
 }
 
-const keyComment = "# Opens the secrets of this lodge's database. Keep a copy where the database's backups are not.\n"
-
-// makeKeyFile makes a key file, whole at once: who dies before leaves none.
+// makeKeyFile makes a key file; of processes that start together one does, the others get [fs.ErrExist].
 func makeKeyFile(file string) error {
 	identity, err := age.GenerateX25519Identity()
 	if err != nil {
 		return err
 	}
-	return write(file, []*age.X25519Identity{identity}, os.Link)
+	return private.Create(file, fileText(identity))
 }
 
-// write writes keys into a file, whole at once; place puts it where it belongs.
-func write(file string, keys []*age.X25519Identity, place func(from, to string) error) error {
-	out, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+".new-*") // of mode 0600
-	if err != nil {
-		return err
-	}
-	defer os.Remove(out.Name())
-	text := keyComment
+// fileText is what a key file has.
+func fileText(keys ...*age.X25519Identity) string {
+	text := "# Opens the secrets of this lodge's database. Keep a copy where the database's backups are not.\n"
 	for _, k := range keys {
 		text += k.String() + "\n"
 	}
-	_, err = out.WriteString(text)
-	if err := errors.Join(err, out.Sync(), out.Close()); err != nil {
-		return err
-	}
-	if err := place(out.Name(), file); err != nil {
-		return err
-	}
-	return syncFolder(filepath.Dir(file)) // or a power cut takes the name, and with it every secret that is sealed by then
-}
-
-func syncFolder(folder string) error {
-	f, err := os.Open(folder)
-	if err != nil {
-		return err
-	}
-	return errors.Join(f.Sync(), f.Close())
+	return text
 }
 
 // Forget removes a secret; one that is not there is no error.

@@ -28,8 +28,17 @@ const (
 // Results lists every result.
 var Results = []Result{Begun, Done, Refused, Failed}
 
-// Guess is the verb of lines that say how many wrong tokens an address showed; nobody is known to have done it.
-const Guess = "wrong-tokens"
+// Verbs of lines that no operation of the interface writes.
+const (
+	// Guess is of lines that say how many wrong tokens an address showed; nobody is known to have done it.
+	Guess = "wrong-tokens"
+	// NewVaultKey and DropVaultKeys are done on the service's host.
+	NewVaultKey   = "new-vault-key"
+	DropVaultKeys = "drop-vault-keys"
+)
+
+// OwnVerbs lists them.
+var OwnVerbs = []string{Guess, NewVaultKey, DropVaultKeys}
 
 // ResultOf reads an HTTP status (RFC 9110, section 15).
 func ResultOf(status int) Result {

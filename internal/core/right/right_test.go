@@ -133,8 +133,9 @@ func TestReach(t *testing.T) {
 	none := reach(t, "viewer of places nowhere")
 	require.Empty(t, names(none.SeenMachines)+names(none.SeenPolicies)+names(none.SeenStores)+names(none.SeenSources))
 	require.Empty(t, names(Reach(nil, harbour()).SeenMachines), "no grant, no reach")
-	ms, ps := none.Lists()
+	ms, ps := Members(none.Machines), Members(none.Named)
 	require.True(t, ms != nil && ps != nil && len(ms)+len(ps) == 0, "nothing is not all")
+	require.ElementsMatch(t, []string{"m-crew", "m-time"}, Members(place.Machines))
 }
 
 // One more grant never takes anything away, and what may be changed may be seen.

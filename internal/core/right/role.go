@@ -93,6 +93,18 @@ func ParseGrant(text string) (Grant, error) {
 	return g, nil
 }
 
+// ParseGrants reads role phrases.
+func ParseGrants(phrases []string) (grants []Grant, err error) {
+	for _, text := range phrases {
+		g, err := ParseGrant(text)
+		if err != nil {
+			return nil, err
+		}
+		grants = append(grants, g)
+	}
+	return grants, nil
+}
+
 func split(list string) (out []string) {
 	for name := range strings.SplitSeq(list, ",") {
 		out = append(out, strings.TrimSpace(name))
@@ -253,22 +265,12 @@ func (in *Within) derive(w World) {
 }
 
 // matches reports whether a name is one of some names or patterns. "" is no name.
-func matches(patterns []string, name string) bool {
-	return name != "" && slices.ContainsFunc(patterns, func(p string) bool {
-		ok, err := path.Match(p, name)
-		return p == name || err == nil && ok
-	})
-}
+func matches(patterns []string, name string) bool { return name != "" && site.Fits(patterns, "", name) }
 
 // Image reports whether an image of a machine and a policy is within.
 func (in Within) Image(machine, policy string) bool {
 	return in.All || in.Machines[machine] || in.Named[policy]
 }
 
-// Lists are the machines and the policies by which images and runs are within; nil means all.
-func (in Within) Lists() (machines, policies []string) {
-	if in.All {
-		return nil, nil
-	}
-	return append([]string{}, slices.Sorted(maps.Keys(in.Machines))...), append([]string{}, slices.Sorted(maps.Keys(in.Named))...)
-}
+// Members lists what is in one of the sets of a [Within], in no order; of an empty one it is empty, not nil.
+func Members(set map[string]bool) []string { return slices.AppendSeq([]string{}, maps.Keys(set)) }

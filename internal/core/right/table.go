@@ -189,11 +189,7 @@ func Holding(grants []Grant, id Operation) (out []Grant) {
 // May lists the operations that the roles of some grants may do, to something at least.
 func May(grants []Grant) (out []Operation) {
 	for _, e := range Table {
-		held := Holding(grants, e.Operation)
-		if e.On == Lodge {
-			held = slices.DeleteFunc(held, Grant.Narrowed)
-		}
-		if len(held) > 0 {
+		if Refusal(grants, e.Operation) == "" {
 			out = append(out, e.Operation)
 		}
 	}

@@ -489,10 +489,12 @@ func (s Site) Matchers() (names []string, matchers []Matcher) {
 
 // Selects reports whether a machine is selected.
 func (m Matcher) Selects(source, name string, tags map[string]string) bool {
-	return !fits(m.except, source, name) && (fits(m.machines, source, name) || m.tags.Matches(tags))
+	return !Fits(m.except, source, name) && (Fits(m.machines, source, name) || m.tags.Matches(tags))
 }
 
-func fits(patterns []string, source, name string) bool {
+// Fits reports whether a machine, or whatever has a name, is one of some names or patterns with * and ?; a pattern with a slash has the source
+// before it.
+func Fits(patterns []string, source, name string) bool {
 	for _, pattern := range patterns {
 		whole := name
 		if strings.Contains(pattern, "/") {

@@ -81,6 +81,9 @@ type Webhook struct {
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
 
+// IsName reports whether something can be called so: up to 63 lower-case letters, digits, dots and dashes, the first a letter or digit.
+func IsName(name string) bool { return nameForm.MatchString(name) }
+
 // FileError is a mistake in a site file.
 type FileError struct {
 	File string
@@ -280,14 +283,14 @@ func quoted(name string) string {
 
 // checkPlace refuses a name of a place that is none; "" is none given.
 func checkPlace(name, p, place string) error {
-	if place == "" || nameForm.MatchString(place) {
+	if place == "" || IsName(place) {
 		return nil
 	}
 	return at(name, p+".place", "%q can't be a place's name: lower-case letters, digits, dots and dashes, such as harbour-office", place)
 }
 
 func checkName(kind, name, p string) error {
-	if nameForm.MatchString(name) {
+	if IsName(name) {
 		return nil
 	}
 	return at(kind+" "+name, p, "a name has up to 63 lower-case letters, digits, dots and dashes, and begins with a letter or digit")

@@ -98,12 +98,8 @@ func start(t testing.TB, rec *records.Records, log io.Writer, state string, kill
 // Token makes a token for roles, phrases as people write them, and returns what it opens doors with.
 func Token(t testing.TB, l *lodge.Lodge, name string, roles ...string) string {
 	t.Helper()
-	var grants []right.Grant
-	for _, text := range roles {
-		g, err := right.ParseGrant(text)
-		require.NoError(t, err)
-		grants = append(grants, g)
-	}
+	grants, err := right.ParseGrants(roles)
+	require.NoError(t, err)
 	_, secret, err := l.Access.NewToken(t.Context(), "the test", name, grants, access.TokenTime)
 	require.NoError(t, err)
 	return secret

@@ -120,23 +120,6 @@ func (s Deeds) Head(ctx context.Context, chain string) (h deed.Head, err error) 
 	return h, err
 }
 
-// line is a line with its digest.
-type line struct {
-	Chain   string      `db:"chain"`
-	Seq     int64       `db:"seq"`
-	At      time.Time   `db:"at"`
-	Who     string      `db:"who"`
-	Address string      `db:"address"`
-	Verb    string      `db:"verb"`
-	Target  string      `db:"target"`
-	Reason  string      `db:"reason"`
-	Result  deed.Result `db:"result"`
-	Why     string      `db:"why"`
-	Of      int64       `db:"of"`
-	Prev    []byte      `db:"prev"`
-	Digest  []byte      `db:"digest"`
-}
-
 // weave is a row of weaves.
 type weave struct {
 	N      int64                `db:"n"`
@@ -157,10 +140,12 @@ func (s Deeds) Verify(ctx context.Context, v *deed.Verifier) (before int64, err 
 		if err != nil {
 			return err
 		}
-		var l line
-		if _, err = pgx.ForEachRow(rows, []any{&l.Chain, &l.Seq, &l.At, &l.Who, &l.Address, &l.Verb, &l.Target, &l.Reason, &l.Result, &l.Why, &l.Of, &l.Prev, &l.Digest}, func() error {
-			v.Line(deed.Line{Chain: l.Chain, Seq: l.Seq, At: l.At, Who: l.Who, Address: l.Address, Verb: l.Verb, Target: l.Target, Reason: l.Reason, Result: l.Result, Why: l.Why, Of: l.Of,
-				Prev: slices.Clone(l.Prev)}, slices.Clone(l.Digest))
+		var l deed.Line
+		var digest []byte
+		if _, err = pgx.ForEachRow(rows, []any{&l.Chain, &l.Seq, &l.At, &l.Who, &l.Address, &l.Verb, &l.Target, &l.Reason, &l.Result, &l.Why, &l.Of, &l.Prev, &digest}, func() error {
+			own := l
+			own.Prev = slices.Clone(l.Prev) // the next row is read into the same
+			v.Line(own, slices.Clone(digest))
 			return nil
 		}); err != nil {
 			return err
@@ -212,17 +197,12 @@ func (s Deeds) Weave(ctx context.Context) (woven bool, err error) {
 		if err != nil {
 			return err
 		}
-		for _, r := range rows {
-			if len(last) > 0 && last[0].Heads[r.Chain].Seq == r.Seq {
-				continue
-			}
-			next.Heads[r.Chain], woven = deed.Head{Seq: r.Seq, Digest: r.Digest}, true
+		for _, r := range rows { // what stays as it is, is woven in again as long as it is near: the next one compares with this one
+			woven = woven || len(last) == 0 || last[0].Heads[r.Chain].Seq != r.Seq
+			next.Heads[r.Chain] = deed.Head{Seq: r.Seq, Digest: r.Digest}
 		}
 		if !woven {
 			return nil
-		}
-		for _, r := range rows { // what stays as it is, is woven in again as long as it is near: the next one compares with this one
-			next.Heads[r.Chain] = deed.Head{Seq: r.Seq, Digest: r.Digest}
 		}
 		if err := tx.QueryRow(ctx, "select clock_timestamp()").Scan(&next.At); err != nil {
 			return err
