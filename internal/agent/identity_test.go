@@ -55,7 +55,7 @@ func (h *house) fingerprint() string {
 }
 
 func (h *house) admit(name string) string {
-	word, until, err := h.l.Agents.Admit(h.t.Context(), "first", name)
+	word, until, err := h.l.Enroll(h.t.Context(), "first", name, "servers")
 	require.NoError(h.t, err)
 	require.True(h.t, until.After(time.Now()))
 	return word

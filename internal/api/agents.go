@@ -2,13 +2,16 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/line"
 	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
 )
@@ -17,14 +20,17 @@ import (
 func (s *server) registerAgents(a huma.API) {
 	get(s, a, "list-agents", "/api/v1/agents", "Servers' agents, by name", func(ctx context.Context, _ *none) ([]wire.Agent, error) {
 		all, err := s.l.Agents.List(ctx)
-		return eachOf(all, func(g records.Agent) wire.Agent { return wire.Agent(g) }), err
+		return eachOf(all, agentOf), err
 	})
 	type named struct {
 		Agent string `path:"agent"`
 	}
 	do(s, a, huma.Operation{OperationID: "admit-agent", Method: http.MethodPut, Path: "/api/v1/agents/{agent}", Summary: "Have a server's agent join, with a word that is told once"},
-		func(ctx context.Context, in *named) (wire.Admission, error) {
-			word, until, err := s.l.Agents.Admit(ctx, who(ctx), in.Agent)
+		func(ctx context.Context, in *struct {
+			named
+			Source string `query:"source" default:"servers" doc:"the source of the site that its server is one of; the usual one is made where there is none"`
+		}) (wire.Admission, error) {
+			word, until, err := s.l.Enroll(ctx, who(ctx), in.Agent, in.Source)
 			return wire.Admission{Word: word, Until: until}, err
 		})
 	do(s, a, huma.Operation{OperationID: "revoke-agent", Method: http.MethodDelete, Path: "/api/v1/agents/{agent}", Summary: "End an agent, at once and in every process"},
@@ -61,6 +67,49 @@ func (s *server) registerAgents(a huma.API) {
 	})
 }
 
+func agentOf(g records.Agent) wire.Agent {
+	var about line.About
+	_ = json.Unmarshal(g.About, &about) // it never said anything, or another version of it did
+	return wire.Agent{Name: g.Name, Made: g.Made, MadeBy: g.MadeBy, JoiningUntil: g.JoiningUntil, Key: g.Key, Certified: g.Certified, Ends: g.Ends, Seen: g.Seen, Address: g.Address, Revoked: g.Revoked,
+		Source: g.Source, Connected: g.Connected, Program: about.Program, System: about.System}
+}
+
+// agentLine takes a line that an agent makes: the connection is upgraded, and held until it ends.
+func (s *server) agentLine(w http.ResponseWriter, r *http.Request) {
+	if r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
+		refuse(w, http.StatusUnauthorized, "an agent shows its certificate")
+		return
+	}
+	a, err := s.l.Agents.Check(r.Context(), r.TLS.PeerCertificates[0])
+	switch {
+	case access.IsUnknown(err):
+		refuse(w, http.StatusUnauthorized, "no agent is known by this; have its server enrolled again: keenlodge machine enroll NAME")
+		return
+	case err != nil:
+		s.log.Error("an agent could not be looked up", "error", err)
+		refuse(w, http.StatusServiceUnavailable, "the lodge can't reach its database")
+		return
+	}
+	if r.Header.Get("Upgrade") != line.Protocol {
+		w.Header().Set("Upgrade", line.Protocol)
+		refuse(w, http.StatusUpgradeRequired, "this address is for agents' lines; ask for an upgrade to "+line.Protocol)
+		return
+	}
+	conn, _, err := http.NewResponseController(w).Hijack()
+	if err != nil {
+		refuse(w, http.StatusHTTPVersionNotSupported, "a line begins with HTTP/1.1")
+		return
+	}
+	conn.SetDeadline(time.Time{})
+	if _, err := conn.Write([]byte("HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: " + line.Protocol + "\r\n\r\n")); err != nil {
+		conn.Close()
+		return
+	}
+	if err := s.l.Lines.Take(r.Context(), a, conn); err != nil && r.Context().Err() == nil {
+		s.log.Warn("an agent's line could not be held", "agent", a.Name, "error", err)
+	}
+}
+
 // certified has an agent certified, unless it is not known (err); it is recorded before, as whatever changes something is.
 func (s *server) certified(ctx context.Context, name string, err error, issue func() (authority.Issued, error)) (*body[wire.Certificate], error) {
 	var out authority.Issued
@@ -72,7 +121,7 @@ func (s *server) certified(ctx context.Context, name string, err error, issue fu
 		out, err = issue()
 	}
 	if access.IsUnknown(err) {
-		return nil, s.stranger(ctx, "no agent is known by this; an administrator admits one: keenlodge agent admit NAME")
+		return nil, s.stranger(ctx, "no agent is known by this; an administrator enrolls its server: keenlodge machine enroll NAME")
 	}
 	if err != nil {
 		callOf(ctx).deed.Why = fault.Text(err)

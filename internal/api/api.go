@@ -14,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/line"
 	"keenlodge/internal/lodge"
 )
 
@@ -26,6 +27,7 @@ type server struct {
 func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
 	router, _ := build(&server{l: l, log: log})
 	router.Get("/api/v1/calendar.ics", (&server{l: l, log: log}).calendar)
+	router.Get(line.Path, (&server{l: l, log: log}).agentLine)
 	router.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			w.Header().Set("Content-Type", "application/problem+json")

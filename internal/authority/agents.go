@@ -34,13 +34,13 @@ type Agents struct {
 // NewAgents makes an Agents.
 func NewAgents(rec *records.Records, a *Authority) *Agents { return &Agents{rec, a} }
 
-// Admit has an agent join under a name, with a word that is good for an hour, once.
-func (g *Agents) Admit(ctx context.Context, by, name string) (word string, until time.Time, err error) {
+// Admit has an agent join under a name, with a word that is good for an hour, once; its server is one of a source.
+func (g *Agents) Admit(ctx context.Context, by, name, source string) (word string, until time.Time, err error) {
 	if !site.IsName(name) {
 		return "", time.Time{}, fmt.Errorf("%w: %q can't be an agent's name: up to 63 lower-case letters, digits, dots and dashes, such as gate-07", fault.ErrInvalid, name)
 	}
 	word = strings.ToLower(rand.Text())
-	return word, time.Now().Add(joinTime), g.rec.AdmitAgent(ctx, name, by, word, joinTime)
+	return word, time.Now().Add(joinTime), g.rec.AdmitAgent(ctx, name, source, by, word, joinTime)
 }
 
 // List lists all agents, by name.

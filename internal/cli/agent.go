@@ -14,29 +14,11 @@ import (
 )
 
 func agentCommand() *cli.Command {
-	return noun("agent", "our program on a server", agentAdmitCommand(), agentListCommand(), agentRevokeCommand(), agentJoinCommand(), agentRunCommand())
-}
-
-func agentAdmitCommand() *cli.Command {
-	return &cli.Command{Name: "admit", Usage: "have a server's agent join, within an hour, with a word that is shown once", ArgsUsage: "NAME", Flags: []cli.Flag{output()},
-		Action: calls([]string{"a name for it"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			name := c.Args().First()
-			a, err := k.Authority(ctx)
-			if err != nil {
-				return err
-			}
-			word, err := k.AdmitAgent(ctx, name) // last, for it is told once
-			if err != nil {
-				return err
-			}
-			return show(c, word, func(w io.Writer) {
-				fmt.Fprintf(w, "On the server, until %s:\n\n  keenlodge agent join %s --lodge %s --fingerprint %s\n\nand when it asks, the word:\n\n  %s\n", moment(&word.Until), name, c.String("url"), a.Fingerprint, word.Word)
-			})
-		})}
+	return noun("agent", "our program on a server", agentListCommand(), agentJoinCommand(), agentRunCommand())
 }
 
 func agentListCommand() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "list servers' agents, and until when they are certified", Flags: []cli.Flag{output()},
+	return &cli.Command{Name: "list", Usage: "list servers' agents, and how each stands", Flags: []cli.Flag{output()},
 		Action: calls(nil, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 			agents, err := k.Agents(ctx)
 			if err != nil {
@@ -45,30 +27,21 @@ func agentListCommand() *cli.Command {
 			return show(c, agents, func(w io.Writer) {
 				var rows [][]string
 				for _, a := range agents {
-					state := "✓ joined"
+					state := "✓ connected"
 					switch {
 					case a.Revoked != nil:
-						state = "✗ revoked " + moment(a.Revoked)
+						state = "✗ dismissed " + moment(a.Revoked)
 					case a.Key == "" && a.JoiningUntil != nil:
 						state = "may join until " + moment(a.JoiningUntil)
 					case a.Key == "":
 						state = "✗ never joined"
+					case !a.Connected:
+						state = "! it does not call"
 					}
-					rows = append(rows, []string{a.Name, orDash(a.Address), moment(a.Seen), moment(a.Ends), state})
+					rows = append(rows, []string{a.Name, a.Source, orDash(a.Address), orDash(a.System), orDash(a.Program), moment(a.Ends), state})
 				}
-				table(w, []string{"AGENT", "ADDRESS", "LAST SEEN", "CERTIFIED UNTIL", "STATE"}, rows)
+				table(w, []string{"SERVER", "SOURCE", "ADDRESS", "SYSTEM", "AGENT", "CERTIFIED UNTIL", "STATE"}, rows)
 			})
-		})}
-}
-
-func agentRevokeCommand() *cli.Command {
-	return &cli.Command{Name: "revoke", Usage: "end an agent, at once", ArgsUsage: "NAME",
-		Action: calls([]string{"an agent's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			if err := k.RevokeAgent(ctx, c.Args().First()); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.Root().Writer, "✓ agent %s opens nothing any more\n", c.Args().First())
-			return nil
 		})}
 }
 
@@ -77,7 +50,7 @@ func agentFolder() cli.Flag {
 }
 
 func agentJoinCommand() *cli.Command {
-	return &cli.Command{Name: "join", Usage: "on a server: join a lodge", ArgsUsage: "NAME", Description: "An administrator has it admitted first: keenlodge agent admit NAME.",
+	return &cli.Command{Name: "join", Usage: "on a server: join a lodge", ArgsUsage: "NAME", Description: "An administrator has it enrolled first: keenlodge machine enroll NAME.",
 		Flags: []cli.Flag{agentFolder(),
 			&cli.StringFlag{Name: "lodge", Usage: "its address, such as https://lodge.brindle.example:7433", Required: true},
 			&cli.StringFlag{Name: "fingerprint", Usage: "of its authority", Required: true},

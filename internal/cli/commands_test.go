@@ -502,17 +502,19 @@ authority spare --to FOLDER/spare => failed
 authority renew => failed
 authority renew --spare FOLDER/word => failed
 authority renew --spare FOLDER/spare => varies
-agent admit gate-07 => varies
-agent admit gate-07 -o json
-agent admit Gate·07 => failed
+machine enroll gate-07 => varies
+machine enroll gate-07 -o json
+machine enroll Gate·07 => failed
+machine enroll gate-07 --source quay-1 => failed
+machine enroll gate-07 --source north => failed
 agent list => varies
 agent list -o json
 agent join gate-07 => usage
 agent join gate-07 --lodge http://lodge.brindle.example --fingerprint x --word-file FOLDER/word => failed
 agent run --folder FOLDER/nowhere => failed
-agent revoke gate-07
-agent revoke gate-07 => failed
-agent revoke gate-70 => failed
+machine dismiss gate-07
+machine dismiss gate-07 => failed
+machine dismiss gate-70 => failed
 vault new-key => usage
 vault new-key --database nowhere
 vault drop-old-keys --database nowhere => failed

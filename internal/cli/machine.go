@@ -13,6 +13,7 @@ import (
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
 )
 
@@ -41,7 +42,7 @@ func machineCommand() *cli.Command {
 				machineTable(w, machines)
 				moreLine(w, more, len(machines))
 			})
-		})}, machineRetireCommand(), machineUnretireCommand(), machineContinueCommand())
+		})}, machineRetireCommand(), machineUnretireCommand(), machineContinueCommand(), machineEnrollCommand(), machineDismissCommand())
 }
 
 func machineTable(w io.Writer, machines []wire.Machine) {
@@ -165,5 +166,36 @@ func machineContinueCommand() *cli.Command {
 			return show(c, m, func(w io.Writer) {
 				fmt.Fprintf(w, "machine %s goes on as %s, with the images of both\n", m.Label, m.ID)
 			})
+		})}
+}
+
+func machineEnrollCommand() *cli.Command {
+	return &cli.Command{Name: "enroll", Usage: "have a server join, within an hour, with a word that is shown once", ArgsUsage: "NAME",
+		Description: "It prints what to type on the server. One that was dismissed, or installed anew, is the same machine as before, and goes on with its images.",
+		Flags:       []cli.Flag{output(), &cli.StringFlag{Name: "source", Usage: "the source of the site that it is one of", Value: site.Servers}},
+		Action: calls([]string{"a name for it"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			name := c.Args().First()
+			a, err := k.Authority(ctx)
+			if err != nil {
+				return err
+			}
+			word, err := k.AdmitAgent(ctx, name, c.String("source")) // last, for it is told once
+			if err != nil {
+				return err
+			}
+			return show(c, word, func(w io.Writer) {
+				fmt.Fprintf(w, "On the server, until %s:\n\n  keenlodge agent join %s --lodge %s --fingerprint %s\n\nand when it asks, the word:\n\n  %s\n\nThen keep it running there: keenlodge agent run\n", moment(&word.Until), name, c.String("url"), a.Fingerprint, word.Word)
+			})
+		})}
+}
+
+func machineDismissCommand() *cli.Command {
+	return &cli.Command{Name: "dismiss", Usage: "end a server's agent, at once; the server's images stay", ArgsUsage: "NAME",
+		Action: calls([]string{"a server's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			if err := k.RevokeAgent(ctx, c.Args().First()); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.Root().Writer, "✓ server %s is dismissed: its agent opens nothing any more, and its images stay; take it back with: keenlodge machine enroll %[1]s\n", c.Args().First())
+			return nil
 		})}
 }

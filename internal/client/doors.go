@@ -80,9 +80,13 @@ func (c *Client) Agents(ctx context.Context) ([]wire.Agent, error) {
 	return list[wire.Agent](ctx, c, "/api/v1/agents")
 }
 
-// AdmitAgent has an agent join, with a word that is told once.
-func (c *Client) AdmitAgent(ctx context.Context, name string) (out wire.Admission, err error) {
-	return out, c.call(ctx, http.MethodPut, "/api/v1/agents/"+url.PathEscape(name), nil, &out)
+// AdmitAgent has an agent join, with a word that is told once; its server is one of a source, "" for the usual one.
+func (c *Client) AdmitAgent(ctx context.Context, name, source string) (out wire.Admission, err error) {
+	query := ""
+	if source != "" {
+		query = "?source=" + url.QueryEscape(source)
+	}
+	return out, c.call(ctx, http.MethodPut, "/api/v1/agents/"+url.PathEscape(name)+query, nil, &out)
 }
 
 // RevokeAgent ends an agent.

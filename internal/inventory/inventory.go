@@ -38,6 +38,7 @@ const (
 type Inventory struct {
 	rec *records.Records
 	log *slog.Logger
+	own map[string]Own
 
 	mu      sync.Mutex
 	asked   map[string]*question // by source
@@ -58,9 +59,12 @@ type remembered struct {
 	at   time.Time
 }
 
-// New makes an Inventory.
-func New(rec *records.Records, log *slog.Logger) *Inventory {
-	return &Inventory{rec: rec, log: log, asked: map[string]*question{}, answers: map[string]remembered{}, told: map[string]time.Time{}}
+// Own is the source of a name, of a kind that only this process can reach.
+type Own func(name string) source.Source
+
+// New makes an Inventory. own are the kinds of sources that are not dialled by an address.
+func New(rec *records.Records, log *slog.Logger, own map[string]Own) *Inventory {
+	return &Inventory{rec: rec, log: log, own: own, asked: map[string]*question{}, answers: map[string]remembered{}, told: map[string]time.Time{}}
 }
 
 // Connect connects to one of the site's sources. Close it.
@@ -69,11 +73,18 @@ func (inv *Inventory) Connect(ctx context.Context, s site.Site, name string) (so
 	if err != nil {
 		return nil, err
 	}
-	h, err := source.Dial(ctx, spec)
+	h, err := inv.dial(ctx, name, spec)
 	if err != nil {
 		return nil, fmt.Errorf("hypervisor %s: %w", name, err)
 	}
 	return h, nil
+}
+
+func (inv *Inventory) dial(ctx context.Context, name string, spec site.Hypervisor) (source.Source, error) {
+	if own, ok := inv.own[spec.SourceKind()]; ok {
+		return own(name), nil
+	}
+	return source.Dial(ctx, spec)
 }
 
 func specOf(s site.Site, name string) (site.Hypervisor, error) {

@@ -35,7 +35,7 @@ func quays(t *testing.T, policies map[string]site.Policy) (*Inventory, site.Site
 	hosts["quay-2"].Add("web", "u-web-2", nil, nil)
 	rec := recordstest.Open(t)
 	require.NoError(t, rec.SaveSite(t.Context(), s, func(site.Policy) time.Time { return time.Time{} }, nil))
-	return New(rec, recordstest.Quiet(t)), s, hosts
+	return New(rec, recordstest.Quiet(t), nil), s, hosts
 }
 
 func names(machines []records.Machine) (out []string) {

@@ -79,7 +79,7 @@ func (inv *Inventory) Probe(ctx context.Context, name string, spec *site.Hypervi
 // others finds out whether guests of a source are known from another one already: it may be the same host by another address.
 func (inv *Inventory) others(ctx context.Context, name string, spec site.Hypervisor) []probe.Step {
 	var steps probe.Steps
-	h, err := source.Dial(ctx, spec)
+	h, err := inv.dial(ctx, name, spec)
 	if err != nil {
 		steps.Tell("guests", probe.Failed, "%v", err)
 		return steps
@@ -122,7 +122,7 @@ func (inv *Inventory) Add(ctx context.Context, name string, a wire.HypervisorAdd
 			return s, fmt.Errorf("%w: hypervisor %s is in the site already; choose another name, or change it in the site file", fault.ErrConflict, name)
 		}
 		for other, has := range s.Hypervisors {
-			if has.URI == a.Spec.URI && has.SourceKind() == a.Spec.SourceKind() {
+			if has.URI != "" && has.URI == a.Spec.URI && has.SourceKind() == a.Spec.SourceKind() {
 				return s, fmt.Errorf("%w: hypervisor %s has that address already", fault.ErrConflict, other)
 			}
 		}

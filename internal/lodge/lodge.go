@@ -26,10 +26,13 @@ import (
 	"keenlodge/internal/restore"
 	"keenlodge/internal/retention"
 	"keenlodge/internal/runs"
+	"keenlodge/internal/source"
+	"keenlodge/internal/source/agent"
 	_ "keenlodge/internal/source/libvirt"   // a kind of source
 	_ "keenlodge/internal/source/qemu"      // a kind of source
 	_ "keenlodge/internal/store/medium/all" // every medium
 	"keenlodge/internal/stores"
+	"keenlodge/internal/switchboard"
 	"keenlodge/internal/throttle"
 	"keenlodge/internal/trail"
 	"keenlodge/internal/vault"
@@ -55,6 +58,7 @@ type Lodge struct {
 	Trail     *trail.Trail
 	Authority *authority.Authority
 	Agents    *authority.Agents
+	Lines     *switchboard.Board
 	Vault     *vault.Vault
 	Witness   *witness.Witness
 	Events    *events.Hub
@@ -101,7 +105,8 @@ func New(c Config) (*Lodge, error) {
 	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, c.State, wire.Program)
 	l.doorman = doorman.New(c.Records, l.Access, l.Trail)
 	l.Witness = witness.New(c.Records, c.Log, l.Trail, l.Stores)
-	l.Inventory = inventory.New(c.Records, c.Log)
+	l.Lines = switchboard.New(c.Records, c.Log)
+	l.Inventory = inventory.New(c.Records, c.Log, map[string]inventory.Own{agent.Kind: func(name string) source.Source { return agent.Of(name, l.Lines) }})
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, engine, wire.Program)
 	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, engine, wire.Program)
@@ -131,7 +136,7 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	upkeep := func(ctx context.Context) error {
 		return l.Retention.Upkeep(ctx, l.often, l.captures.TidyAll)
 	}
-	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve)
+	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve, l.Lines.Serve)
 	return errors.Join(err, l.Stores.Close())
 }
 

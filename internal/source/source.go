@@ -83,6 +83,8 @@ type Request struct {
 	Alive func(ctx context.Context, id string) (alive, known bool, err error)
 	// Tell is called with what a person should know while disks are read, such as that the line was cut and is back; nil tells nobody.
 	Tell func(format string, args ...any)
+	// LongestFreeze is how long file systems may stand still for it, where the source can keep to that; 0 is 10 seconds.
+	LongestFreeze time.Duration
 	// Watch is called before a freeze: it sees to it that the guest is thawed even if this process dies or hangs.
 	Watch func() (Watchdog, error)
 }
@@ -114,6 +116,14 @@ type Capture interface {
 	Close(ctx context.Context, kept bool, drop []string) error
 }
 
+// Settler is a capture of a machine that goes on writing to its disks while they are read: they are as in one instant only once it has settled.
+// Until then its consistency is not known.
+type Settler interface {
+	// Settle takes what was written to the disks since they were last read, and returns the disks of which something was: all else of them is
+	// [disk.Unchanged]. It is called again, after they were read, until done.
+	Settle(ctx context.Context) (disks []CapturedDisk, done bool, err error)
+}
+
 // CapturedDisk is a disk of a capture.
 type CapturedDisk struct {
 	Target, Format string
@@ -123,6 +133,8 @@ type CapturedDisk struct {
 	Whole disk.Disk
 	// Why says why it does not, where it was asked for.
 	Why string
+	// Moving says that it is written to while it is read, by a [Settler]: what was compared may be something else already.
+	Moving bool
 	// Forgets says that the source keeps no list of what is written to it after this capture, though one was asked for: who wants to know
 	// what changed has to compare.
 	Forgets bool

@@ -96,6 +96,10 @@ type Agent struct {
 	Seen         *time.Time `json:"seen"`
 	Address      string     `json:"address"`
 	Revoked      *time.Time `json:"revoked"`
+	Source       string     `json:"source" doc:"the source that its server is one of"`
+	Connected    bool       `json:"connected" doc:"it has a line to the lodge just now"`
+	Program      string     `json:"program" doc:"what it runs as, as it said last"`
+	System       string     `json:"system" doc:"what its server runs, as it said last"`
 }
 
 // Admission is the word with which an agent joins, once.

@@ -94,6 +94,17 @@ func (w *Writer) put(first int64, digests []byte) error {
 	return err
 }
 
+// Forget makes the blocks that a range touches unknown: they will be taken for changed.
+func (w *Writer) Forget(e disk.Extent) error {
+	first, last := e.Offset/Block, blocks(e.End())
+	for ; first < last; first += 4096 {
+		if err := w.put(first, bytes.Repeat(unknown[:], int(min(4096, last-first)))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Finish ends the file. After it nothing is written any more.
 func (w *Writer) Finish() error {
 	sum, err := sumOf(w.f, length(w.size))

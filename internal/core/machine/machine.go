@@ -10,12 +10,14 @@ const (
 	Paused  State = "paused"
 	// Off is not running; its disks stand still.
 	Off State = "off"
+	// Silent is a server whose agent does not call: it may be off, or cut off.
+	Silent State = "silent"
 	// Gone is not known to its source any more; images of it are left.
 	Gone State = "gone"
 )
 
 // States lists every state.
-var States = []State{Running, Paused, Off, Gone}
+var States = []State{Running, Paused, Off, Silent, Gone}
 
 // Quiesce says whether a capture freezes a machine's file systems.
 type Quiesce string

@@ -39,8 +39,8 @@ type Site struct {
 // Hypervisor says how a host that runs guests is reached.
 type Hypervisor struct {
 	// Kind says what it is spoken to as; empty for [Libvirt].
-	Kind string `yaml:"kind,omitempty" json:"kind,omitempty" doc:"how it is spoken to; default libvirt"`
-	URI  string `yaml:"uri" json:"uri" doc:"libvirt address: qemu:///system, qemu+unix:///session?socket=/path, qemu+ssh://user@host/system or qemu+tls://host/system"`
+	Kind string `yaml:"kind,omitempty" json:"kind,omitempty" doc:"how it is spoken to: libvirt (default), or agent for servers whose agents call the lodge"`
+	URI  string `yaml:"uri,omitempty" json:"uri,omitempty" doc:"libvirt address: qemu:///system, qemu+unix:///session?socket=/path, qemu+ssh://user@host/system or qemu+tls://host/system"`
 	// HostKey is what a host that is reached by SSH is known by.
 	HostKey string `yaml:"host_key,omitempty" json:"host_key,omitempty" doc:"by SSH: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say"`
 	// KeyFile, CertFile and CAFile are paths of files that the service can read.
@@ -57,11 +57,16 @@ type Hypervisor struct {
 	Bandwidth   []string `yaml:"bandwidth,omitempty" json:"bandwidth,omitempty" doc:"what may be read from its guests in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00"`
 }
 
-// Libvirt is the kind of hypervisors that are reached through libvirt.
-const Libvirt = "libvirt"
+// Libvirt is the kind of hypervisors that are reached through libvirt, Agents that of servers whose agents call the lodge; Servers is what their
+// source is called where nobody says otherwise.
+const (
+	Libvirt = "libvirt"
+	Agents  = "agent"
+	Servers = "servers"
+)
 
 // sources are the kinds that this program knows; their packages register them.
-var sources = []string{Libvirt}
+var sources = []string{Libvirt, Agents}
 
 // RegisterSource makes a kind of source known to the check of site files.
 func RegisterSource(kind string) {
@@ -72,6 +77,16 @@ func RegisterSource(kind string) {
 
 // SourceKind is the kind of source that the hypervisor is.
 func (h Hypervisor) SourceKind() string { return cmp.Or(h.Kind, Libvirt) }
+
+// SourcesOf lists the sources of a kind, by name.
+func (s Site) SourcesOf(kind string) (out []string) {
+	for _, name := range slices.Sorted(maps.Keys(s.Hypervisors)) {
+		if s.Hypervisors[name].SourceKind() == kind {
+			out = append(out, name)
+		}
+	}
+	return out
+}
 
 // Webhook is an address that is told of runs by policies' hooks, and of whatever else it asks for.
 type Webhook struct {
@@ -215,7 +230,10 @@ func (s Site) Check() error {
 		if err := checkPlace("hypervisor "+name, p, v.Place); err != nil {
 			return err
 		}
-		if v.URI == "" {
+		if v.SourceKind() == Agents && v.URI != "" {
+			return at("hypervisor "+name, p, `servers have no uri, for their agents call the lodge; leave it out`)
+		}
+		if v.URI == "" && v.SourceKind() != Agents {
 			return at("hypervisor "+name, p, `uri is missing; write for example "qemu:///system"`)
 		}
 		if err := checkLimits("hypervisor "+name, p, v.TasksAtOnce, v.Windows, v.Bandwidth); err != nil {

@@ -24,9 +24,18 @@ type Agent struct {
 	Seen      *time.Time `db:"seen"`
 	Address   string     `db:"address"`
 	Revoked   *time.Time `db:"revoked"`
+	// Machine is the UUID of the machine that its server is, Source the source that it belongs to.
+	Machine string `db:"machine"`
+	Source  string `db:"source"`
+	// About is what it said of itself last, as JSON, nil for one that never called.
+	About []byte `db:"about"`
+	// LineSeen is when a process last said that it has the agent's line, nil where none ever did or the line has ended; Connected says that this
+	// was just now.
+	LineSeen  *time.Time `db:"line_seen"`
+	Connected bool       `db:"connected"`
 }
 
-const agentColumns = "name, made, made_by, joining_until, key, certified, ends, seen, address, revoked"
+const agentColumns = "name, made, made_by, joining_until, key, certified, ends, seen, address, revoked, machine::text, source, about, line_seen, line_seen > now() - interval '90 seconds' and revoked is null is true as connected"
 
 // Agents lists all agents, by name.
 func (d Doors) Agents(ctx context.Context) ([]Agent, error) {
@@ -34,11 +43,11 @@ func (d Doors) Agents(ctx context.Context) ([]Agent, error) {
 }
 
 // AdmitAgent has an agent join with a word, for so long. One that joined before goes on as it was until it joins anew; one that was revoked is
-// admitted again.
-func (d Doors) AdmitAgent(ctx context.Context, name, by, word string, good time.Duration) error {
+// admitted again. It is the same machine as before, in the source that is named.
+func (d Doors) AdmitAgent(ctx context.Context, name, source, by, word string, good time.Duration) error {
 	digest := sha256.Sum256([]byte(word))
-	return d.db.Exec(ctx, `insert into agents (name, made_by, joining, joining_until) values ($1, $2, $3, now() + $4)
-		on conflict (name) do update set made_by = excluded.made_by, joining = excluded.joining, joining_until = excluded.joining_until`, name, by, digest[:], good)
+	return d.db.Exec(ctx, `insert into agents (name, source, made_by, joining, joining_until) values ($1, $2, $3, $4, now() + $5)
+		on conflict (name) do update set source = excluded.source, made_by = excluded.made_by, joining = excluded.joining, joining_until = excluded.joining_until`, name, source, by, digest[:], good)
 }
 
 // MayJoin reports whether an agent knows the word that it was given.
@@ -76,4 +85,24 @@ func (d Doors) RevokeAgent(ctx context.Context, name string) error {
 		err = fault.ErrNotFound
 	}
 	return err
+}
+
+// Connect notes that a process has an agent's line, and what the agent says of itself.
+func (d Doors) Connect(ctx context.Context, name, process string, about []byte) error {
+	return d.db.Exec(ctx, "update agents set line_by = $2, line_seen = now(), about = $3 where name = $1", name, process, about)
+}
+
+// Disconnect notes that a process has an agent's line no more.
+func (d Doors) Disconnect(ctx context.Context, name, process string) error {
+	return d.db.Exec(ctx, "update agents set line_by = '', line_seen = null where name = $1 and line_by = $2", name, process)
+}
+
+// KeepLines notes that a process has the lines of agents still.
+func (d Doors) KeepLines(ctx context.Context, process string, names []string) error {
+	return d.db.Exec(ctx, "update agents set line_seen = now() where line_by = $1 and name = any($2)", process, names)
+}
+
+// Barred lists those of some agents whose lines have to end: they were revoked.
+func (d Doors) Barred(ctx context.Context, names []string) ([]string, error) {
+	return db.Column[string](ctx, d.db.Pool, "select name from agents where name = any($1) and revoked is not null", names)
 }

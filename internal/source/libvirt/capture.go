@@ -53,7 +53,7 @@ type capture struct {
 	disks       []source.CapturedDisk
 	firmware    []image.Firmware
 	server      *libvirtxml.DomainBackupPullServer // where the disks are offered
-	open        []*steady
+	open        []*nbd.Steady
 	tell        func(format string, args ...any)
 	patience    time.Duration // how long a line is waited for that was cut
 }
@@ -175,7 +175,7 @@ func (c *capture) openDisk(ctx context.Context, k libvirtxml.DomainDisk) error {
 		return err
 	}
 	c.open = append(c.open, opened)
-	if d.Disk, err = c.widen(ctx, opened, time.Since(begun)); err != nil {
+	if d.Disk, err = c.widen(ctx, opened, target, bitmap, time.Since(begun)); err != nil {
 		return err
 	}
 	if d.Why = c.why[target]; bitmap != "" {
@@ -437,7 +437,7 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanupTime)
 	defer cancel()
 	for _, d := range c.open {
-		d.close()
+		d.Close()
 	}
 	c.open = nil
 	var errs []error

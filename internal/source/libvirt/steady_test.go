@@ -64,13 +64,13 @@ func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
 	c := &capture{h: h, tell: func(string, ...any) { told.Add(1) }, patience: time.Minute}
 	opened, err := c.connect(t.Context(), "vda", "", 0)
 	require.NoError(t, err)
-	defer opened.close()
-	s, err := c.widen(t.Context(), opened, time.Second) // as if it were far
+	defer opened.Close()
+	s, err := c.widen(t.Context(), opened, "vda", "", time.Second) // as if it were far
 	require.NoError(t, err)
 	require.Len(t, c.open, 3, "and the first")
 	defer func() {
 		for _, more := range c.open {
-			more.close()
+			more.Close()
 		}
 	}()
 	var group errgroup.Group
@@ -101,7 +101,9 @@ func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
 	require.NoError(t, disk.Walk(t.Context(), s, func(e disk.Extent) error { size += e.Length; return nil }))
 	require.EqualValues(t, len(body), size)
 
-	c.patience = 0
+	for _, each := range append(c.open, opened) {
+		each.Patience = 0
+	}
 	line.Down(true)
 	_, err = s.ReadAt(make([]byte, 10), 0)
 	require.ErrorContains(t, err, "tried for 0s to reach it again")
@@ -115,6 +117,6 @@ func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
 	line.Down(true)
 	failed := make(chan error)
 	go func() { _, err := opened.ReadAt(make([]byte, 10), 0); failed <- err }()
-	time.AfterFunc(50*time.Millisecond, opened.end)
+	time.AfterFunc(50*time.Millisecond, opened.Interrupt)
 	require.True(t, errors.Is(<-failed, context.Canceled))
 }

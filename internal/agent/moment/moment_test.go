@@ -1,0 +1,398 @@
+package moment
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"keenlodge/internal/agent/block"
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/line"
+)
+
+func TestMain(m *testing.M) {
+	if len(os.Args) == 3 && os.Args[1] == WatchCommand {
+		limit, _ := strconv.Atoi(os.Args[2])
+		if err := WatchFreeze(os.Stdin, os.Stdout, time.Duration(limit)*time.Millisecond); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	os.Exit(m.Run())
+}
+
+// sh runs a script with some variables.
+func sh(t testing.TB, script string, vars ...string) string {
+	t.Helper()
+	cmd := exec.Command("sh", "-ec", script)
+	cmd.Env = append(append(os.Environ(), "PATH=/usr/sbin:/sbin:"+os.Getenv("PATH")), vars...)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return strings.TrimSpace(string(out))
+}
+
+// server is a disk of this host that is mounted, as if it were a server's.
+type server struct {
+	t          *testing.T
+	file, loop string
+	mounted    string
+	folder     string // the agent's
+	devices    []block.Device
+}
+
+func newServer(t *testing.T, size int64, mkfs string) *server {
+	if os.Getuid() != 0 {
+		t.Skip("only root has loop devices, and freezes file systems")
+	}
+	s := &server{t: t, file: filepath.Join(t.TempDir(), "disk"), mounted: t.TempDir(), folder: t.TempDir()}
+	require.NoError(t, os.WriteFile(s.file, nil, 0o600))
+	require.NoError(t, os.Truncate(s.file, size))
+	sh(t, mkfs, "f="+s.file)
+	s.loop = sh(t, "losetup --find --show $f", "f="+s.file)
+	t.Cleanup(func() { sh(t, "umount $m 2>/dev/null || true; losetup -d $l", "m="+s.mounted, "l="+s.loop) })
+	sh(t, "mount $l $m", "l="+s.loop, "m="+s.mounted)
+	var err error
+	s.devices, err = block.Devices([]string{s.loop})
+	require.NoError(t, err)
+	return s
+}
+
+func (s *server) target() string { return s.devices[0].Target }
+
+// received is a disk as a lodge would have it: what it read, round by round.
+type received struct {
+	f    *os.File
+	size int64
+	read atomic.Int64
+}
+
+// receive writes what a disk has into a file: all of it that is not unchanged.
+func (r *received) receive(ctx context.Context, d disk.Disk) error {
+	buffer := make([]byte, 1<<20)
+	return disk.Walk(ctx, d, func(e disk.Extent) error {
+		for at := e.Offset; e.Kind != disk.Unchanged && at < e.End(); at += int64(len(buffer)) {
+			part := buffer[:min(int64(len(buffer)), e.End()-at)]
+			if clear(part); e.Kind == disk.Data {
+				if n, err := d.ReadAt(part, at); n < len(part) {
+					return err
+				}
+				r.read.Add(int64(len(part)))
+			}
+			if _, err := r.f.WriteAt(part, at); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// image takes an image since another, whose file is changed in place, and returns what it came to.
+func (s *server) image(into *received, id, since string, settle line.Settle) line.Settled {
+	s.t.Helper()
+	got, err := s.tryImage(into, id, since, settle)
+	require.NoError(s.t, err)
+	return got
+}
+
+func (s *server) tryImage(into *received, id, since string, settle line.Settle) (got line.Settled, err error) {
+	ctx := s.t.Context()
+	c, err := Begin(ctx, s.folder, s.devices, line.Begin{ID: id, Since: since, Remember: true})
+	if err != nil {
+		return got, err
+	}
+	kept := false
+	defer func() { err = errors.Join(err, c.End(kept)) }()
+	d, changed, err := c.Disk(s.target(), 0)
+	if err != nil {
+		return got, err
+	}
+	if changed != nil {
+		d = changed
+	}
+	if err := into.receive(ctx, d); err != nil {
+		return got, err
+	}
+	for settle.ID = id; !got.Done; {
+		settle.Round++
+		if got, err = c.Settle(ctx, settle); err != nil {
+			return got, err
+		}
+		if got.Changed[s.target()] > 0 {
+			_, d, err := c.Disk(s.target(), settle.Round)
+			if err == nil {
+				err = into.receive(ctx, d)
+			}
+			if err != nil {
+				return got, err
+			}
+		}
+	}
+	kept = true
+	return got, nil
+}
+
+func (s *server) receiver() *received {
+	f, err := os.Create(filepath.Join(s.t.TempDir(), "received"))
+	require.NoError(s.t, err)
+	s.t.Cleanup(func() { f.Close() })
+	require.NoError(s.t, f.Truncate(s.devices[0].Size))
+	return &received{f: f, size: s.devices[0].Size}
+}
+
+// write keeps writing to the file system, until it is ended: files come, change and go, and a ledger says in which order. It tells the longest
+// time for which a write waited.
+func (s *server) write(rate int) (end func() time.Duration) {
+	stop := make(chan struct{})
+	var done sync.WaitGroup
+	var worst atomic.Int64
+	done.Go(func() {
+		ledger, err := os.OpenFile(filepath.Join(s.mounted, "ledger"), os.O_RDWR|os.O_CREATE, 0o600)
+		if err != nil {
+			panic(err)
+		}
+		defer ledger.Close()
+		rng := rand.New(rand.NewPCG(1, 1))
+		body := make([]byte, 256<<10)
+		tick := time.NewTicker(time.Second * time.Duration(len(body)) / time.Duration(rate))
+		defer tick.Stop()
+		for n := uint64(1); ; n++ {
+			select {
+			case <-stop:
+				return
+			case <-tick.C:
+			}
+			begun := time.Now()
+			name := filepath.Join(s.mounted, fmt.Sprintf("turnstile-%03d", rng.IntN(100)))
+			if rng.IntN(4) == 0 {
+				os.Remove(name)
+			} else {
+				for i := range body[:4096] {
+					body[i] = byte(rng.Uint32())
+				}
+				// The same number first and last: a file that is torn shows.
+				binary.BigEndian.PutUint64(body, n)
+				binary.BigEndian.PutUint64(body[len(body)-8:], n)
+				if err := os.WriteFile(name+".new", body, 0o600); err == nil {
+					os.Rename(name+".new", name)
+				}
+			}
+			ledger.WriteAt(binary.BigEndian.AppendUint64(nil, n), int64(n%1000)*4096)
+			if n%8 == 0 {
+				ledger.Sync()
+			}
+			if took := int64(time.Since(begun)); took > worst.Load() {
+				worst.Store(took)
+			}
+		}
+	})
+	return func() time.Duration { close(stop); done.Wait(); return time.Duration(worst.Load()) }
+}
+
+// check looks at a received disk as somebody would who needs it: its file system is whole, and no file is of two moments.
+func (r *received) check(t *testing.T, fsck string) (files int) {
+	t.Helper()
+	require.NoError(t, r.f.Sync())
+	sh(t, fsck, "f="+r.f.Name())
+	at := t.TempDir()
+	sh(t, "mount -o loop,ro,noload $f $m || mount -o loop,ro,norecovery,nouuid $f $m", "f="+r.f.Name(), "m="+at)
+	defer sh(t, "umount $m", "m="+at)
+	entries, err := os.ReadDir(at)
+	require.NoError(t, err)
+	newest := uint64(0)
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), "turnstile") || strings.HasSuffix(e.Name(), ".new") {
+			continue
+		}
+		body, err := os.ReadFile(filepath.Join(at, e.Name()))
+		require.NoError(t, err)
+		require.Len(t, body, 256<<10, e.Name())
+		first, last := binary.BigEndian.Uint64(body), binary.BigEndian.Uint64(body[len(body)-8:])
+		require.Equal(t, first, last, e.Name())
+		newest = max(newest, first)
+		files++
+	}
+	ledger, err := os.ReadFile(filepath.Join(at, "ledger"))
+	require.NoError(t, err)
+	last := uint64(0)
+	for i := 0; i+8 <= len(ledger); i += 4096 {
+		last = max(last, binary.BigEndian.Uint64(ledger[i:]))
+	}
+	require.LessOrEqual(t, newest, last+1, "the ledger is written after the file, so it is of the same moment")
+	require.GreaterOrEqual(t, last+1, newest)
+	return files
+}
+
+var frozen = line.Settle{Freeze: true, Required: true, Longest: 10 * time.Second}
+
+// A disk that is written to all the time comes out as it was in one instant, again and again, and only what changed is read anew.
+func TestOneInstant(t *testing.T) {
+	const ext4 = "e2fsck -fn $f"
+	s := newServer(t, 400<<20, "mkfs.ext4 -q $f")
+	end := s.write(8 << 20)
+	into := s.receiver()
+	since := ""
+	for round := range 3 {
+		id := image.NewID()
+		before := into.read.Load()
+		got := s.image(into, id, since, frozen)
+		require.True(t, got.Held)
+		require.Positive(t, got.Frozen)
+		require.Less(t, got.Frozen, 5*time.Second)
+		require.Positive(t, into.check(t, ext4), "round %d", round)
+		require.Less(t, into.read.Load()-before, int64(200<<20), "what is free is not read")
+		since = id
+	}
+	require.Less(t, end(), 5*time.Second, "nobody stood still for long")
+	sh(t, "sync")
+	last := s.receiver()
+	id := image.NewID()
+	s.image(last, id, "", frozen)
+	before := into.read.Load()
+	s.image(into, id+"", since, frozen)
+	require.Less(t, into.read.Load()-before, into.size/4)
+	ids, err := Known(s.folder)
+	require.NoError(t, err)
+	require.Contains(t, ids, id)
+	gone, err := Forget(s.folder, ids)
+	require.NoError(t, err)
+	require.Equal(t, ids, gone)
+	require.Empty(t, LeftTraces())
+}
+
+// A disk that is not mounted is as it is. One that can't be read fails, and says where.
+func TestNothingMounted(t *testing.T) {
+	s := newServer(t, 64<<20, "mkfs.ext4 -q $f")
+	require.NoError(t, os.WriteFile(filepath.Join(s.mounted, "list"), []byte("cabin 4"), 0o600))
+	sh(t, "umount $m", "m="+s.mounted)
+	into := s.receiver()
+	got := s.image(into, image.NewID(), "", line.Settle{Longest: time.Second})
+	require.True(t, got.Held)
+	require.Zero(t, got.Frozen)
+	sh(t, "e2fsck -fn $f; test \"$(debugfs -R 'cat list' $f 2>/dev/null)\" = 'cabin 4'", "f="+into.f.Name())
+	require.NoError(t, os.Truncate(s.file, 1<<20)) // the disk has lost its end
+	sh(t, "losetup -c $l || true", "l="+s.loop)
+	_, err := s.tryImage(into, image.NewID(), "", frozen)
+	require.Error(t, err)
+}
+
+// The watchdog ends what nobody ends: a freeze that lasts too long, and one whose agent died, also where that comes about only later.
+func TestTheWatchdogOfAFreeze(t *testing.T) {
+	s := newServer(t, 64<<20, "mkfs.ext4 -q $f")
+	mounts, err := block.Mounts()
+	require.NoError(t, err)
+	mounts = block.On(mounts, s.devices)
+	require.Len(t, mounts, 1)
+	isFrozen := func() bool {
+		f, err := os.Open(s.mounted)
+		require.NoError(t, err)
+		defer f.Close()
+		err = ioctl(f, fiFreeze) // it is busy where it stands still already
+		if err == nil {
+			require.NoError(t, ioctl(f, fiThaw))
+		}
+		return errors.Is(err, unix.EBUSY)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(s.folder, frozenFile), fmt.Appendf(nil, "[%q, \"/gone\"]", s.mounted), 0o600))
+	require.NoError(t, ioctl(openOf(t, s.mounted), fiFreeze))
+	found, err := ThawLeft(s.folder)
+	require.NoError(t, err)
+	require.Equal(t, []string{"thawed " + s.mounted}, found)
+	require.False(t, isFrozen())
+	found, err = ThawLeft(s.folder)
+	require.NoError(t, err)
+	require.Empty(t, found)
+
+	st, err := prepare(s.folder, mounts, 200*time.Millisecond)
+	require.NoError(t, err)
+	require.NoError(t, st.freeze())
+	require.True(t, isFrozen())
+	require.Eventually(t, func() bool { return !isFrozen() }, 5*time.Second, 20*time.Millisecond)
+	_, err = st.thaw()
+	require.ErrorIs(t, err, errNotFrozen)
+	st.end()
+
+	st, err = prepare(s.folder, mounts, time.Hour)
+	require.NoError(t, err)
+	st.dog.Close() // the agent is dead, and what it asked for comes about only now
+	require.NoError(t, ioctl(st.open[0], fiFreeze))
+	require.Eventually(t, func() bool { return !isFrozen() }, 5*time.Second, 20*time.Millisecond)
+	st.dog = nil
+	st.end()
+}
+
+func openOf(t *testing.T, path string) *os.File {
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	return f
+}
+
+func TestParseWrite(t *testing.T) {
+	for text, want := range map[string]write{
+		"7,0 W 2048 + 8 [mkfs]":      {7 << 20, 2048 * 512, 4096},
+		"7,1 WS 0 + 1 [x]":           {7<<20 | 1, 0, 512},
+		"8,16 FWFSM 100 + 2 [jbd2]":  {8<<20 | 16, 100 * 512, 1024},
+		"8,0 D 8 + 8 [fstrim]":       {8 << 20, 4096, 4096},
+		"8,0 N 8 + 16 [dd]":          {8 << 20, 4096, 8192},
+		"8,0 R 8 + 8 [cat]":          {8 << 20, 4096, 0},
+		"8,0 RA 8 + 8 [a b [c] + 4]": {8 << 20, 4096, 0},
+		"8,0 F 0 + 0 [sync]":         {8 << 20, 0, 0},
+		"8,0 FF 0 + 0 [sync]":        {8 << 20, 0, 0},
+	} {
+		got, ok := parseWrite(text)
+		require.True(t, ok, text)
+		require.Equal(t, want, got, text)
+	}
+	for _, text := range []string{"", "8 W 1 + 1 [x]", "8,0 W x + 1 [x]", "8,0 W 1 - 1 [x]", "8,0 W -1 + 1 [x]", "8,0  1 + 1 [x]"} {
+		_, ok := parseWrite(text)
+		require.False(t, ok, text)
+	}
+}
+
+// What was written is told by pages, or by whole blocks, joined and in order.
+func TestWritten(t *testing.T) {
+	for seed := range uint64(200) {
+		rng := rand.New(rand.NewPCG(seed, 2))
+		const size = 50*span + 5000
+		w, pages := written{}, map[int64]bool{}
+		for range rng.IntN(40) {
+			at := rng.Int64N(size)
+			n := 1 + rng.Int64N(min(size-at, 5*span))
+			w.add(at, n)
+			for p := at / page; p <= (at+n-1)/page; p++ {
+				pages[p] = true
+			}
+		}
+		for _, whole := range []bool{false, true} {
+			last, seen := int64(-1), map[int64]bool{}
+			for _, e := range w.extents(size, whole) {
+				require.Greater(t, e.Offset, last)
+				require.LessOrEqual(t, e.End(), int64(size))
+				last = e.End()
+				for p := e.Offset / page; p*page < e.End(); p++ {
+					seen[p] = true
+					require.True(t, whole || pages[p], "seed %d: page %d was not written", seed, p)
+				}
+			}
+			for p := range pages {
+				require.True(t, seen[p], "seed %d: page %d is missing", seed, p)
+			}
+		}
+	}
+}

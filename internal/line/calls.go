@@ -1,0 +1,140 @@
+package line
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// The calls of the line, and what each is asked and answered with.
+const (
+	// CallAbout asks who the server is: nothing, [About].
+	CallAbout = "about"
+	// CallBegin begins a capture of disks: [Begin], [Begun].
+	CallBegin = "begin"
+	// CallRead reads a disk of a capture: [Read], then NBD: the export has the disk's target for a name, and what
+	// changed is in its dirty bitmap [Bitmap].
+	CallRead = "read"
+	// CallSettle takes what was written to the disks of a capture since they were last read: [Settle], [Settled].
+	CallSettle = "settle"
+	// CallOpen lists the captures that are open: nothing, [Known].
+	CallOpen = "open"
+	// CallEnd ends a capture: [End], nothing. CallClear ends one that its maker does not end any more: [End], [Cleared].
+	CallEnd   = "end"
+	CallClear = "clear"
+	// CallKnown lists the captures since which the agent can tell what changed: nothing, [Known]. CallForget forgets some: [Known], [Known].
+	CallKnown  = "known"
+	CallForget = "forget"
+	// CallThaw thaws what is frozen: nothing, nothing.
+	CallThaw = "thaw"
+	// CallMounts lists file systems: nothing, [Mounts].
+	CallMounts = "mounts"
+)
+
+// Bitmap is the name of the bitmap that tells what changed on a disk.
+const Bitmap = "since"
+
+// About is who a server is. Sizes are in bytes.
+type About struct {
+	Host    string `json:"host"`
+	Program string `json:"program"`
+	System  string `json:"system"` // such as "Debian GNU/Linux 12 (bookworm)"
+	Kernel  string `json:"kernel"`
+	Arch    string `json:"arch"`
+	Disks   []Disk `json:"disks"`
+	// Restores says that its switch for that is on.
+	Restores bool      `json:"restores"`
+	Now      time.Time `json:"now"` // by its clock
+}
+
+// Disk is a disk that an agent offers.
+type Disk struct {
+	Target string `json:"target"`
+	Size   int64  `json:"size"`
+	// Left says why the disk is in no image, "" for one that is.
+	Left string `json:"left,omitempty"`
+}
+
+// Begin asks for a capture. ID is the image's; Since that of an earlier one, since which only changes are asked for, or "".
+type Begin struct {
+	ID    string   `json:"id"`
+	Since string   `json:"since,omitempty"`
+	Disks []string `json:"disks,omitempty"` // empty for all
+	// Remember says that a later capture may ask for what changed since this one.
+	Remember bool `json:"remember,omitempty"`
+}
+
+// Begun is a capture that has begun.
+type Begun struct {
+	Disks []BegunDisk `json:"disks"`
+	// Layout is all that is needed to lay the machine out again, as JSON.
+	Layout   json.RawMessage `json:"layout"`
+	Warnings []string        `json:"warnings,omitempty"`
+}
+
+// BegunDisk is a disk of a capture. Since says that it tells what changed; where that was asked for and can't be, Why says why.
+type BegunDisk struct {
+	Target string `json:"target"`
+	Size   int64  `json:"size"`
+	Since  bool   `json:"since,omitempty"`
+	Why    string `json:"why,omitempty"`
+}
+
+// Read asks for a disk of a capture, as it is in a round: 0 before the first [Settle], then as that says.
+type Read struct {
+	ID     string `json:"id"`
+	Target string `json:"target"`
+	Round  int    `json:"round"`
+}
+
+// Settle asks that a capture come nearer to one instant. Round counts from 1: the answer to the newest round is given again to who asks again.
+// Freeze says that file systems are to stand still for it, for Longest at most, Required that nothing else will do.
+type Settle struct {
+	ID       string        `json:"id"`
+	Round    int           `json:"round"`
+	Freeze   bool          `json:"freeze"`
+	Longest  time.Duration `json:"longest"` // nanoseconds
+	Required bool          `json:"required,omitempty"`
+	// Last says that this is the last try: what then is not one instant fails.
+	Last bool `json:"last,omitempty"`
+}
+
+// Settled is what a capture came to: the disks on which something was written since they were read, and how much. Once Done they are, with what
+// was read before, as they were in one instant.
+type Settled struct {
+	Done    bool             `json:"done"`
+	Changed map[string]int64 `json:"changed,omitempty"` // bytes by target
+	// Frozen is how long file systems stood still, Held whether all of them that could did until all was read.
+	Frozen   time.Duration `json:"frozen"`
+	Held     bool          `json:"held"`
+	Warnings []string      `json:"warnings,omitempty"`
+}
+
+// End ends a capture. Kept says that its image exists; what was remembered for the captures of Drop is forgotten.
+type End struct {
+	ID   string   `json:"id"`
+	Kept bool     `json:"kept,omitempty"`
+	Drop []string `json:"drop,omitempty"`
+}
+
+// Cleared is what a capture had left.
+type Cleared struct {
+	Found []string `json:"found,omitempty"`
+}
+
+// Known are the IDs of captures.
+type Known struct {
+	IDs []string `json:"ids"`
+}
+
+// Mounts are a server's file systems. Used and Total are bytes.
+type Mounts struct {
+	Mounts []Mount `json:"mounts"`
+}
+
+// Mount is a file system that is mounted.
+type Mount struct {
+	Mounted string `json:"mounted"`
+	Kind    string `json:"kind"`
+	Used    int64  `json:"used"`
+	Total   int64  `json:"total"`
+}

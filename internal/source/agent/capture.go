@@ -1,0 +1,249 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/line"
+	"keenlodge/internal/nbd"
+	"keenlodge/internal/source"
+)
+
+const (
+	// format is what disks of servers are: bytes on a device.
+	format = "raw"
+	// longestFreeze is how long file systems stand still at most where nothing else is asked for.
+	longestFreeze = 10 * time.Second
+	// mostRounds is how often what was written meanwhile is read again before a server writes too much for it.
+	mostRounds = 12
+	// endTime is how long an agent may take to end a capture.
+	endTime = 30 * time.Second
+)
+
+// capture is one of a server's disks. The agent keeps it while the line is cut.
+type capture struct {
+	s        *Source
+	r        source.Request
+	begun    line.Begun
+	disks    []source.CapturedDisk
+	open     []*nbd.Steady
+	earlier  []string
+	rounds   int
+	settled  line.Settled
+	warnings []string
+	ended    bool
+}
+
+func (c *capture) Disks() []source.CapturedDisk { return c.disks }
+func (c *capture) Definition() string           { return string(c.begun.Layout) }
+func (c *capture) Firmware() []image.Firmware   { return nil }
+func (c *capture) Warnings() []string           { return slices.Clone(c.warnings) }
+func (c *capture) Checkpoints() []string        { return c.earlier }
+
+// Consistency implements [source.Capture].
+func (c *capture) Consistency() (image.Consistency, time.Duration) {
+	if c.settled.Held {
+		return image.FileSystem, c.settled.Frozen
+	}
+	return image.Crash, c.settled.Frozen
+}
+
+// Capture implements [source.Capturer].
+func (s *Source) Capture(ctx context.Context, r source.Request) (source.Capture, error) {
+	if r.LongestFreeze == 0 {
+		r.LongestFreeze = longestFreeze
+	}
+	c := &capture{s: s, r: r}
+	if err := c.begin(ctx); err != nil {
+		return nil, errors.Join(err, c.Close(context.WithoutCancel(ctx), false, nil))
+	}
+	return c, nil
+}
+
+func (c *capture) begin(ctx context.Context) (err error) {
+	servers, err := c.s.lines.Servers(ctx, c.s.name)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(servers, func(v Server) bool { return v.Name == c.r.Machine })
+	if i < 0 || c.r.UUID != "" && servers[i].UUID != c.r.UUID {
+		return fmt.Errorf("%w: no server %s is enrolled", source.ErrNoMachine, c.r.Machine)
+	}
+	if c.earlier, err = c.s.Checkpoints(ctx, c.r.Machine); err != nil {
+		return err
+	}
+	// One that a dead process left open is cleared first; the agent has one at a time.
+	if err := c.makeRoom(ctx); err != nil {
+		return err
+	}
+	ask := line.Begin{ID: c.r.ID, Since: c.r.Since, Disks: c.r.Disks, Remember: c.r.Checkpoint}
+	if err := c.s.ask(ctx, c.r.Machine, line.CallBegin, ask, &c.begun); err != nil {
+		return err
+	}
+	c.warnings = append(c.warnings, c.begun.Warnings...)
+	for _, d := range c.begun.Disks {
+		opened, err := c.read(ctx, d.Target, d.Since, 0)
+		if err != nil {
+			return err
+		}
+		disk := source.CapturedDisk{Target: d.Target, Format: format, Disk: opened, Why: d.Why, Moving: true}
+		if d.Since {
+			disk.Whole = opened.Whole()
+		}
+		c.disks = append(c.disks, disk)
+	}
+	return nil
+}
+
+// makeRoom clears the capture that the agent has open, if its maker is dead.
+func (c *capture) makeRoom(ctx context.Context) error {
+	var open line.Known
+	if err := c.s.ask(ctx, c.r.Machine, line.CallOpen, nil, &open); err != nil {
+		return err
+	}
+	for _, id := range open.IDs {
+		busy := func(why string) error {
+			return fmt.Errorf("server %s: %w: %s", c.r.Machine, source.ErrBusy, why)
+		}
+		if c.r.Alive == nil {
+			return busy("the capture of image " + id + " is open on it")
+		}
+		alive, known, err := c.r.Alive(ctx, id)
+		switch {
+		case err != nil:
+			return err
+		case alive:
+			return busy("another run captures it just now, for image " + id)
+		case !known:
+			return busy("another lodge captures it, for image " + id)
+		}
+		found, err := c.s.Clear(ctx, c.r.Machine, id, false)
+		for _, f := range found {
+			c.warnings = append(c.warnings, "a service that died had left something behind: "+f)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// read opens a disk of the capture, as it is in a round.
+func (c *capture) read(ctx context.Context, target string, since bool, round int) (*nbd.Steady, error) {
+	bitmap := ""
+	if since {
+		bitmap = line.Bitmap
+	}
+	opened, err := nbd.Steadily(ctx, nbd.Redial{What: "disk " + target, Whose: "server " + c.r.Machine, Tell: c.r.Tell, Patience: c.s.patience,
+		Dial: func(ctx context.Context) (*nbd.Client, error) {
+			conn, err := c.s.open(ctx, c.r.Machine, line.CallRead, line.Read{ID: c.r.ID, Target: target, Round: round}, nil)
+			if err != nil {
+				return nil, err
+			}
+			return nbd.Over(ctx, conn, nil, target, bitmap)
+		},
+		Over: func(_ context.Context, failed error) error {
+			if refused := new(line.Refusal); errors.As(failed, &refused) {
+				return errors.New("the agent has ended the capture (was it started anew?)")
+			}
+			return nil
+		}})
+	if err == nil {
+		c.open = append(c.open, opened)
+	}
+	return opened, err
+}
+
+// Settle implements [source.Settler].
+func (c *capture) Settle(ctx context.Context) (disks []source.CapturedDisk, done bool, err error) {
+	c.rounds++
+	ask := line.Settle{ID: c.r.ID, Round: c.rounds, Freeze: c.r.Quiesce != machine.NoFreeze, Longest: c.r.LongestFreeze, Required: c.r.Quiesce == machine.Required, Last: c.rounds >= mostRounds}
+	var got line.Settled
+	if err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallSettle, ask, &got) }); err != nil {
+		return nil, false, err
+	}
+	c.settled, c.warnings = got, append(c.warnings, got.Warnings...)
+	for _, d := range c.begun.Disks {
+		if got.Changed[d.Target] == 0 {
+			continue
+		}
+		opened, err := c.read(ctx, d.Target, true, c.rounds)
+		if err != nil {
+			return nil, false, err
+		}
+		disks = append(disks, source.CapturedDisk{Target: d.Target, Format: format, Disk: opened, Moving: !got.Done})
+	}
+	return disks, got.Done, nil
+}
+
+// persist asks again while the line is cut, for a while: a call that names its round is carried out once.
+func (c *capture) persist(ctx context.Context, ask func() error) error {
+	for begun := time.Now(); ; {
+		err := ask()
+		if err == nil || !errors.Is(err, source.ErrUnreachable) || time.Since(begun) > c.s.patience {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("%w: %w", err, context.Cause(ctx))
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// Close implements [source.Capture].
+func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
+	for _, d := range c.open {
+		d.Close()
+	}
+	c.open = nil
+	if c.ended {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), endTime)
+	defer cancel()
+	err := c.persist(ctx, func() error {
+		return c.s.ask(ctx, c.r.Machine, line.CallEnd, line.End{ID: c.r.ID, Kept: kept, Drop: drop}, nil)
+	})
+	c.ended = err == nil
+	return err
+}
+
+// Clear implements [source.Capturer].
+func (s *Source) Clear(ctx context.Context, name, id string, _ bool) ([]string, error) {
+	var c line.Cleared
+	err := s.ask(ctx, name, line.CallClear, line.End{ID: id}, &c)
+	if errors.Is(err, source.ErrNoMachine) {
+		return nil, nil // it was dismissed: nothing of it is ours any more
+	}
+	return c.Found, err
+}
+
+// Checkpoints implements [source.Capturer].
+func (s *Source) Checkpoints(ctx context.Context, name string) ([]string, error) {
+	var k line.Known
+	err := s.ask(ctx, name, line.CallKnown, nil, &k)
+	return k.IDs, err
+}
+
+// DropCheckpoints implements [source.Capturer].
+func (s *Source) DropCheckpoints(ctx context.Context, name string, ids []string) ([]string, error) {
+	var k line.Known
+	err := s.ask(ctx, name, line.CallForget, line.Known{IDs: ids}, &k)
+	return k.IDs, err
+}
+
+// Thaw implements [source.Capturer]: the agent's own watchdog thaws, and it can be told to as well.
+func (s *Source) Thaw(ctx context.Context, name string) error {
+	return s.ask(ctx, name, line.CallThaw, nil, nil)
+}
+
+var (
+	_ source.Capturer = (*Source)(nil)
+	_ source.Settler  = (*capture)(nil)
+)
