@@ -22,6 +22,8 @@ var layers = [][]string{
 	{"internal/service"},
 	{"internal/cli"},
 	{"internal/agent"},
+	{"internal/agent/moment"},
+	{"internal/agent/block"},
 	{"internal/client", "internal/api", "internal/console"},
 	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},

@@ -20,6 +20,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"keenlodge/internal/client"
@@ -31,6 +32,8 @@ import (
 // Identity is who a server's agent is to a lodge. It lies in one file, of mode 0600.
 type Identity struct {
 	file string
+
+	mu   sync.Mutex // of what follows: it is renewed while a line is made
 	kept kept
 	key  *ecdsa.PrivateKey
 	cert *tls.Certificate // nil until it has joined
@@ -50,6 +53,20 @@ type kept struct {
 // Name is the agent's, Ends when its certificate ends.
 func (id *Identity) Name() string    { return id.kept.Name }
 func (id *Identity) Ends() time.Time { return id.kept.Ends }
+
+// lodge is the address that it calls.
+func (id *Identity) lodge() string {
+	id.mu.Lock()
+	defer id.mu.Unlock()
+	return id.kept.URL
+}
+
+// certificate is the one that it has now.
+func (id *Identity) certificate() *tls.Certificate {
+	id.mu.Lock()
+	defer id.mu.Unlock()
+	return id.cert
+}
 
 func fileIn(folder string) string { return filepath.Join(folder, "identity.json") }
 
@@ -105,6 +122,8 @@ func (id *Identity) save(k kept) error {
 	if err != nil {
 		return fmt.Errorf("keep the agent's identity: %w", err)
 	}
+	id.mu.Lock()
+	defer id.mu.Unlock()
 	id.kept = k
 	return id.load()
 }
@@ -215,17 +234,28 @@ func (id *Identity) Keep(ctx context.Context, log *slog.Logger) error {
 
 // client is one that trusts the lodge by its pins, and shows a certificate, if there is one.
 func (id *Identity) client(shown *tls.Certificate) (*client.Client, error) {
+	_, config, err := id.trust(shown)
+	if err != nil {
+		return nil, err
+	}
+	k := client.New(id.kept.URL, "")
+	k.Trust(config)
+	return k, nil
+}
+
+// trust is where the lodge is, and TLS that trusts it by its pins and shows a certificate, if there is one.
+func (id *Identity) trust(shown *tls.Certificate) (*url.URL, *tls.Config, error) {
+	id.mu.Lock()
+	defer id.mu.Unlock()
 	u, err := url.Parse(id.kept.URL)
 	if err != nil || u.Scheme != "https" || u.Host == "" {
-		return nil, fmt.Errorf("%q is no address that an agent joins; write for example https://lodge.brindle.example:7433", id.kept.URL)
+		return nil, nil, fmt.Errorf("%q is no address that an agent joins; write for example https://lodge.brindle.example:7433", id.kept.URL)
 	}
 	config := pinned.Config(u.Hostname(), id.kept.Pins, nil)
 	if shown != nil {
 		config.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return shown, nil } // whatever authorities are asked for
 	}
-	k := client.New(id.kept.URL, "")
-	k.Trust(config)
-	return k, nil
+	return u, config, nil
 }
 
 func newKey() (text string, key *ecdsa.PrivateKey, err error) {

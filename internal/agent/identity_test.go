@@ -121,14 +121,14 @@ func TestRenewal(t *testing.T) {
 	require.NoError(t, err)
 	known := func(c *tls.Certificate) error { _, err := h.l.Agents.Check(ctx, c.Leaf); return err }
 	require.NoError(t, known(id.cert))
-	first := *id
+	first := id.cert
 	for range 3 {
 		before := id.cert
 		require.NoError(t, id.Renew(ctx))
 		require.NotEqual(t, pinned.Fingerprint(before.Leaf), pinned.Fingerprint(id.cert.Leaf))
 		require.NoError(t, known(id.cert))
 	}
-	require.ErrorIs(t, known(first.cert), fault.ErrNotFound, "an old key is of no use once a newer one was shown")
+	require.ErrorIs(t, known(first), fault.ErrNotFound, "an old key is of no use once a newer one was shown")
 	for range 2 {
 		_, err = h.l.Authority.Renew(ctx, "")
 		require.NoError(t, err)

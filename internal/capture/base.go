@@ -142,11 +142,36 @@ func verify(ctx context.Context, c source.CapturedDisk, older disk.Disk) error {
 		if err := readBoth(c.Whole, older, one[:length], two[:length], at); err != nil {
 			return err
 		}
-		if !bytes.Equal(one[:length], two[:length]) {
+		if bytes.Equal(one[:length], two[:length]) {
+			continue
+		}
+		if written, err := writtenMeanwhile(ctx, c, at, length); err != nil {
+			return err
+		} else if !written {
 			return fmt.Errorf("%w, near byte %d: its list of changes can't be trusted", errChanged, at)
 		}
 	}
 	return nil
+}
+
+// writtenMeanwhile reports whether a source that goes on writing does not call a place unchanged any more.
+func writtenMeanwhile(ctx context.Context, c source.CapturedDisk, at, length int64) (bool, error) {
+	if !c.Moving {
+		return false, nil
+	}
+	for end := at + length; at < end; {
+		now, err := c.Disk.Extents(ctx, at, end-at)
+		if err != nil || len(now) == 0 {
+			return false, err
+		}
+		for _, e := range now {
+			if e.Kind != disk.Unchanged {
+				return true, nil
+			}
+			at = e.End()
+		}
+	}
+	return false, nil
 }
 
 // place finds the n-th byte of extents, and how much follows it there, up to a probe's length.

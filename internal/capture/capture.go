@@ -11,6 +11,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/fault"
@@ -146,6 +148,8 @@ type making struct {
 	set      []records.Image // the others of its set, newest first
 	base     *image.Manifest // since which it is taken, or nil
 	why      string          // it is full
+	told     int             // how many of the capture's warnings the task has
+	pace     throttle.Wait   // of reading its disks
 	finished bool            // its manifest is in the store, or may be
 	reserved *stores.Reservation
 }
@@ -238,8 +242,10 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 			t.Log(ctx, "%s left out: %s", f.Kind, f.Left)
 		}
 	}
+	k.told = len(capture.Warnings())
 	t.Warnings, t.Frozen = append(t.Warnings, capture.Warnings()...), m.Frozen.Nanoseconds()
-	disks, err := c.planDisks(ctx, k.st, capture, k.base, t, gentle.both(c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st)), k.rec.ID)
+	k.pace = gentle.both(c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st))
+	disks, err := c.planDisks(ctx, k.st, capture, k.base, t, k.pace, k.rec.ID)
 	defer closePlans(disks)
 	if err != nil {
 		return err
@@ -250,7 +256,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	if err := k.reserved.Check(ctx, o.Site, k.st, k.rec, t.Total); err != nil {
 		return err
 	}
-	return k.store(ctx, m, disks, func() error {
+	return k.store(ctx, m, capture, disks, func() error {
 		obsolete, err := c.obsoleteCheckpoints(records.Within(ctx, 0), o.Site, k.rec.MachineID, capture.Checkpoints())
 		if err != nil && !records.Away(err) { // otherwise they go another time
 			return err
@@ -272,7 +278,7 @@ func (k *making) manifest(capture source.Capture) *image.Manifest {
 }
 
 // store reads the disks into the store, has endCapture end the capture, and lets the image exist.
-func (k *making) store(ctx context.Context, m *image.Manifest, disks []diskPlan, endCapture func() error) (err error) {
+func (k *making) store(ctx context.Context, m *image.Manifest, capture source.Capture, disks []diskPlan, endCapture func() error) (err error) {
 	spec := k.o.Site.Stores[k.o.Policy.Store]
 	w, err := k.st.Begin(ctx, m, store.WriteOptions{Program: k.c.program, Compress: spec.Compress, Compression: spec.Compression})
 	if err != nil {
@@ -291,7 +297,19 @@ func (k *making) store(ctx context.Context, m *image.Manifest, disks []diskPlan,
 			return fmt.Errorf("image %s, on which this one builds, went just now; run it again: %w", k.base.ID, err)
 		}
 	}
-	if err := readDisks(ctx, disks, w, m, k.t); err != nil {
+	count := &store.Progress{}
+	if err := readDisks(ctx, disks, w, m, k.t, count); err != nil {
+		return err
+	}
+	if settler, ok := capture.(source.Settler); ok {
+		if err := k.settle(ctx, settler, disks, w, m, count); err != nil {
+			return err
+		}
+		k.t.Warnings = append(k.t.Warnings, capture.Warnings()[k.told:]...)
+		m.Consistency, m.Frozen = capture.Consistency()
+		k.t.Frozen = m.Frozen.Nanoseconds()
+	}
+	if err := sumUp(ctx, w, m, k.t, count); err != nil {
 		return err
 	}
 	describe(m, k.rec.Capture, k.st, k.base, disks)
@@ -331,7 +349,7 @@ func (k *making) unfinished(ctx context.Context, err error) error {
 func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string) (source.Request, error) {
 	m, err := c.rec.Machine(ctx, t.MachineID)
 	return source.Request{
-		Machine: t.Guest, UUID: m.UUID, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(),
+		Machine: t.Guest, UUID: m.UUID, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(), LongestFreeze: o.Policy.FreezeLimit(),
 		Moment: func(ctx context.Context, m site.Moment) error {
 			warnings, err := c.hooks.Call(ctx, o.Site, hooks.Event{Moment: m, Policy: o.Run.Policy, Run: o.Run.ID, Cause: o.Run.Cause, Machine: t.Machine, Image: t.Image})
 			t.Warnings = append(t.Warnings, warnings...)
@@ -532,14 +550,17 @@ func measure(ctx context.Context, disks []diskPlan, t *runs.Task) error {
 	return nil
 }
 
-// readDisks reads all disks into the store and names them in the manifest. Where the older image turns out to be damaged, the disk is
-// read whole after all.
-func readDisks(ctx context.Context, disks []diskPlan, w store.Writing, m *image.Manifest, t *runs.Task) error {
-	count := &store.Progress{}
-	figures := func(rec *records.Task) {
+// figures notes in a task how far its reading and storing is.
+func figures(w store.Writing, count *store.Progress) func(*records.Task) {
+	return func(rec *records.Task) {
 		rec.Done = count.Read.Load()
 		rec.NewBytes, rec.Stored = w.Written()
 	}
+}
+
+// readDisks reads all disks into the store and names them in the manifest. Where the older image turns out to be damaged, the disk is
+// read whole after all.
+func readDisks(ctx context.Context, disks []diskPlan, w store.Writing, m *image.Manifest, t *runs.Task, count *store.Progress) error {
 	for i := range disks {
 		d := &disks[i]
 		if err := t.Begin(ctx, "reading "+d.target); err != nil {
@@ -551,14 +572,14 @@ func readDisks(ctx context.Context, disks []diskPlan, w store.Writing, m *image.
 			return err
 		}
 		held := count.Data.Load()
-		err := t.Moving(ctx, figures, read)
+		err := t.Moving(ctx, figures(w, count), read)
 		if d.older != nil && (errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)) {
 			d.why = "the image on which it would build is damaged: " + err.Error()
 			t.Log(ctx, "disk %s is read whole: %s", d.target, d.why)
 			d.older.Close()
 			d.Disk, d.older = d.whole, nil
 			count.Data.Store(held)
-			err = t.Moving(ctx, figures, read)
+			err = t.Moving(ctx, figures(w, count), read)
 		}
 		m.Disks = append(m.Disks, out)
 		if err != nil {
@@ -566,10 +587,47 @@ func readDisks(ctx context.Context, disks []diskPlan, w store.Writing, m *image.
 		}
 		m.Sizes.Disks += d.Size()
 	}
+	return nil
+}
+
+// settle reads again what a machine wrote while its disks were read, until they are as they were in one instant.
+func (k *making) settle(ctx context.Context, s source.Settler, disks []diskPlan, w store.Writing, m *image.Manifest, count *store.Progress) error {
+	for round := 1; ; round++ {
+		if err := k.t.Begin(ctx, "taking one instant"); err != nil {
+			return err
+		}
+		changed, done, err := s.Settle(ctx)
+		if err != nil {
+			return fmt.Errorf("bring the disks to one instant: %w", err)
+		}
+		for _, c := range changed {
+			n, err := disk.Allocated(ctx, c.Disk)
+			if err != nil {
+				return fmt.Errorf("disk %s: %w", c.Target, err)
+			}
+			k.t.Total += n
+			i := slices.IndexFunc(m.Disks, func(d image.Disk) bool { return d.Target == c.Target })
+			err = k.t.Moving(ctx, figures(w, count), func() (err error) {
+				m.Disks[i], err = w.Amend(ctx, m.Disks[i], throttle.Disk(ctx, c.Disk, k.pace), disks[i].older, count)
+				return err
+			})
+			if err != nil {
+				return fmt.Errorf("disk %s, what was written while it was read: %w", c.Target, err)
+			}
+			k.t.Log(ctx, "disk %s: %s were written while it was read, and read again (round %d)", c.Target, humanize.IBytes(uint64(n)), round)
+		}
+		if done {
+			return nil
+		}
+	}
+}
+
+// sumUp brings all that was stored to its place, and puts its sizes into the manifest.
+func sumUp(ctx context.Context, w store.Writing, m *image.Manifest, t *runs.Task, count *store.Progress) error {
 	if err := t.Begin(ctx, "storing"); err != nil {
 		return err
 	}
-	if err := t.Moving(ctx, figures, func() error { return w.Flush(ctx) }); err != nil {
+	if err := t.Moving(ctx, figures(w, count), func() error { return w.Flush(ctx) }); err != nil {
 		return err
 	}
 	m.Sizes.Read, m.Sizes.Data = t.Done, min(count.Data.Load(), m.Sizes.Disks)

@@ -92,6 +92,14 @@ func (c *Captures) Try(ctx context.Context, o Order, st store.Store, t *runs.Tas
 		}
 		t.NeedsCleanup = false
 	}()
+	if settler, ok := capture.(source.Settler); ok && freeze {
+		for done := false; !done; {
+			if _, done, err = settler.Settle(ctx); err != nil {
+				tried.Refused = err
+				return tried, nil
+			}
+		}
+	}
 	tried.Consistency, tried.Frozen = capture.Consistency()
 	tried.Warnings = capture.Warnings()
 	disks, err := c.planDisks(ctx, st, capture, base, t, nil, "")

@@ -6,6 +6,8 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"strconv"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -74,15 +76,34 @@ func agentJoinCommand() *cli.Command {
 }
 
 func agentRunCommand() *cli.Command {
-	return &cli.Command{Name: "run", Usage: "on a server: be its agent; for now it keeps its certificate renewed", Flags: []cli.Flag{agentFolder()},
+	return &cli.Command{Name: "run", Usage: "on a server: be its agent, which calls the lodge and answers what that asks", Flags: []cli.Flag{agentFolder(),
+		&cli.StringSliceFlag{Name: "disk", Usage: "offer this disk, by name or path; several times for more; by default all that stay in the server", Sources: cli.EnvVars("KEENLODGE_AGENT_DISKS")}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := arguments(c); err != nil {
 				return err
 			}
-			id, err := agent.Open(c.String("folder"))
+			folder := c.String("folder")
+			id, err := agent.Open(folder)
 			if err != nil {
 				return err
 			}
-			return id.Keep(ctx, slog.New(slog.NewTextHandler(os.Stderr, nil)))
+			log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+			a, err := agent.New(agent.Offer{Disks: c.StringSlice("disk")}, folder, log)
+			if err != nil {
+				return err
+			}
+			return agent.Run(ctx, id, a, log)
+		}}
+}
+
+// freezeWatchCommand is the watchdog of a freeze, which the agent starts.
+func freezeWatchCommand() *cli.Command {
+	return &cli.Command{Name: agent.WatchCommand, Hidden: true, Usage: "thaw file systems if the agent does not (started by the agent itself)", ArgsUsage: "MILLISECONDS",
+		Action: func(_ context.Context, c *cli.Command) error {
+			limit, err := strconv.Atoi(c.Args().First())
+			if err != nil {
+				return err
+			}
+			return agent.WatchFreeze(os.Stdin, os.Stdout, time.Duration(limit)*time.Millisecond)
 		}}
 }

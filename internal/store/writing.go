@@ -27,6 +27,9 @@ type Writing interface {
 	// Disk stores a disk of the machine. What d calls unchanged is taken from base, the same disk of an older image, which is nil
 	// where d is read whole.
 	Disk(ctx context.Context, target, format string, d disk.Disk, base *OlderDisk, count *Progress) (image.Disk, error)
+	// Amend stores a disk that [Writing.Disk] has just stored as it is by now: what changed calls unchanged stays as it was stored. base is what Disk
+	// was given. What it stored before may be gone then, also where this fails.
+	Amend(ctx context.Context, d image.Disk, changed disk.Disk, base *OlderDisk, count *Progress) (image.Disk, error)
 	// Written returns what was new to the store so far, in bytes before and after compression.
 	Written() (newBytes, stored int64)
 	// Flush brings everything to its place. Finish makes the image exist.

@@ -268,6 +268,9 @@ func (c *Capture) Disk(target string, round int) (whole, changed disk.Disk, err 
 func (c *Capture) Settle(ctx context.Context, s line.Settle) (line.Settled, error) {
 	c.settling.Lock()
 	defer c.settling.Unlock()
+	if c.disks == nil {
+		return line.Settled{}, errors.New("the capture has ended")
+	}
 	if s.Round == c.round {
 		return c.settled, nil // the answer was lost on the way
 	}
@@ -462,6 +465,8 @@ func (c *Capture) quiet(ctx context.Context) (moved bool, err error) {
 
 // End ends the capture, and removes what it had. Kept says that the image exists: then what the disks are like in it is remembered.
 func (c *Capture) End(kept bool) error {
+	c.settling.Lock()
+	defer c.settling.Unlock()
 	var errs []error
 	for _, k := range c.disks {
 		if k.digests != nil && kept && c.settled.Done {

@@ -65,7 +65,7 @@ func newServer(t *testing.T, size int64, mkfs string) *server {
 	require.NoError(t, os.Truncate(s.file, size))
 	sh(t, mkfs, "f="+s.file)
 	s.loop = sh(t, "losetup --find --show $f", "f="+s.file)
-	t.Cleanup(func() { sh(t, "umount $m 2>/dev/null || true; losetup -d $l", "m="+s.mounted, "l="+s.loop) })
+	t.Cleanup(func() { sh(t, "umount -l $m 2>/dev/null || true; losetup -d $l", "m="+s.mounted, "l="+s.loop) })
 	sh(t, "mount $l $m", "l="+s.loop, "m="+s.mounted)
 	var err error
 	s.devices, err = block.Devices([]string{s.loop})

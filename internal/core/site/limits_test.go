@@ -125,6 +125,8 @@ func TestLimits(t *testing.T) {
 		{policy(func(p *Policy) { p.Active = &Active{Command: []string{"x"}} }), "", ""},
 		{policy(func(p *Policy) { p.Retries = 20 }), "", ""},
 		{policy(func(p *Policy) { p.Retries = -1 }), "$.policies.'nightly-guests'.retries", "-1 is not a number from 0 to 20"},
+		{policy(func(p *Policy) { p.LongestFreeze = "2 minutes" }), "$.policies.'nightly-guests'.longest_freeze", "longest_freeze: "},
+		{policy(func(p *Policy) { p.LongestFreeze = "10" }), "$.policies.'nightly-guests'.longest_freeze", "longest_freeze: "},
 		{policy(func(p *Policy) { p.RetryWait = "soon" }), "$.policies.'nightly-guests'.retry_wait", "retry_wait: "},
 		{policy(func(p *Policy) { p.Spread = "wide" }), "$.policies.'nightly-guests'.spread", "spread: "},
 		{policy(func(p *Policy) { p.Quiesce = "maybe" }), "$.policies.'nightly-guests'.quiesce", `quiesce "maybe" is not known`},

@@ -31,11 +31,13 @@ type Policy struct {
 	Disks []string `yaml:"disks,omitempty" json:"disks,omitempty" doc:"targets of the disks to cover, such as vdb; by default all"`
 	Store string   `yaml:"store" json:"store"`
 	// Cycle says when an image is full; what lies between is of kind Capture.
-	Cycle     string          `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
-	Capture   image.Capture   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
-	Quiesce   machine.Quiesce `yaml:"quiesce,omitempty" json:"quiesce,omitempty" doc:"default preferred"`
-	Checks    []Health        `yaml:"checks,omitempty" json:"checks,omitempty" doc:"what must hold in the guest before it is captured"`
-	Schedules []Schedule      `yaml:"schedules,omitempty" json:"schedules,omitempty"`
+	Cycle   string          `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
+	Capture image.Capture   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
+	Quiesce machine.Quiesce `yaml:"quiesce,omitempty" json:"quiesce,omitempty" doc:"default preferred"`
+	// LongestFreeze bounds how long a server's file systems stand still.
+	LongestFreeze string     `yaml:"longest_freeze,omitempty" json:"longest_freeze,omitempty" doc:"how long a server's file systems may stand still, up to 1 minute; default 10 seconds"`
+	Checks        []Health   `yaml:"checks,omitempty" json:"checks,omitempty" doc:"what must hold in the guest before it is captured"`
+	Schedules     []Schedule `yaml:"schedules,omitempty" json:"schedules,omitempty"`
 	// Missed says what happens to a moment at which no service ran.
 	Missed  string   `yaml:"missed,omitempty" json:"missed,omitempty" enum:"run,skip" doc:"what becomes of a moment at which no service ran: run (the default) once at start, or skip"`
 	Windows []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00"`
@@ -183,6 +185,12 @@ func (v Policy) SpreadOver() time.Duration { return spanOf(v.Spread, 0) }
 // Wait is the time before the n-th retry, from 1 on.
 func (v Policy) Wait(n int) time.Duration { return spanOf(v.RetryWait, time.Minute) << min(n-1, 10) }
 
+// mostFrozen bounds how long file systems may be asked to stand still, usualFreeze is what holds where nothing is asked.
+const mostFrozen, usualFreeze = time.Minute, 10 * time.Second
+
+// FreezeLimit is how long a server's file systems may stand still.
+func (v Policy) FreezeLimit() time.Duration { return spanOf(v.LongestFreeze, usualFreeze) }
+
 // windowsOf reads windows that Check has accepted.
 func windowsOf(phrases []string) when.Windows {
 	w, err := when.ParseWindows(phrases)
@@ -275,6 +283,9 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 		if _, err := spanOr(text, 0); err != nil {
 			return at(name, p+"."+f, "%s: %v", f, err)
 		}
+	}
+	if d, err := spanOr(v.LongestFreeze, usualFreeze); err != nil || d > mostFrozen {
+		return at(name, p+".longest_freeze", "longest_freeze: %q is not a time up to 1 minute, such as \"10 seconds\"", v.LongestFreeze)
 	}
 	if v.Retries < 0 || v.Retries > 20 {
 		return at(name, p+".retries", "retries: %d is not a number from 0 to 20", v.Retries)

@@ -82,6 +82,31 @@ func (w *Writer) Disk(ctx context.Context, target string, d disk.Disk, base *ima
 	return out, nil
 }
 
+// Amend writes a disk's file anew as it is by now: what changed calls unchanged is as it was written. under is what the file leans on, of which
+// nothing changed, nil where it stands alone.
+func (w *Writer) Amend(ctx context.Context, out image.Disk, changed, under disk.Disk, small bool) (image.Disk, error) {
+	path, part := filepath.Join(w.folder, out.File), filepath.Join(w.folder, "."+out.File)
+	f, err := os.Open(path)
+	if err != nil {
+		return out, err
+	}
+	defer f.Close()
+	written, err := qcow2.Open(f, under)
+	if err != nil {
+		return out, fmt.Errorf("%s: %w", out.File, err)
+	}
+	before := taken(path)
+	if out.Length, out.Digest, err = writeDisk(ctx, part, disk.Over(changed, written), out.LeansOn, small); err != nil {
+		os.Remove(part)
+		return out, err
+	}
+	if err := os.Rename(part, path); err != nil {
+		return out, err
+	}
+	w.stored += taken(path) - before
+	return out, nil
+}
+
 // taken is what a file takes on its disk, in bytes.
 func taken(path string) int64 {
 	s, err := os.Stat(path)

@@ -34,6 +34,24 @@ func (o *writing) Disk(ctx context.Context, target, _ string, d disk.Disk, base 
 	return o.w.Disk(ctx, target, counting{d, count}, older, o.compress)
 }
 
+// Amend implements [store.Writing]: the disk's file is written anew.
+func (o *writing) Amend(ctx context.Context, d image.Disk, changed disk.Disk, base *store.OlderDisk, count *store.Progress) (image.Disk, error) {
+	o.count = count
+	var under disk.Disk
+	if d.LeansOn != "" {
+		under = unchanged{base}
+	}
+	return o.w.Amend(ctx, d, counting{changed, count}, under, o.compress)
+}
+
+// unchanged is a disk of an older image, of which nothing changed.
+type unchanged struct{ disk.Disk }
+
+// Extents implements [disk.Disk].
+func (unchanged) Extents(_ context.Context, offset, length int64) ([]disk.Extent, error) {
+	return []disk.Extent{{Offset: offset, Length: length, Kind: disk.Unchanged}}, nil
+}
+
 // Written implements [store.Writing]: an open store shares nothing, so everything that is read is new.
 func (o *writing) Written() (newBytes, stored int64) {
 	if o.count == nil {

@@ -38,7 +38,8 @@ var ladder = map[site.Compression]step{
 type Writer struct {
 	s       *Store
 	step    step
-	ctx     context.Context
+	outer   context.Context
+	ctx     context.Context // of uploads
 	uploads *errgroup.Group
 	room    chan []byte // memory for packs of pieces; who needs more than there is waits
 	buffers sync.Pool
@@ -50,6 +51,7 @@ type Writer struct {
 	fresh        int64               // bytes new to the store, before compression
 	stored       int64               // and after
 	landed       []landedPack
+	indexed      int      // of those that landed, the first so many
 	taken        [][]byte // from the memory of packs
 }
 
@@ -63,7 +65,7 @@ func (v *Visit) NewWriter(ctx context.Context) *Writer { return v.s.newWriter(ct
 
 // newWriter starts a writer without a visit, for pieces that images need as it is.
 func (s *Store) newWriter(ctx context.Context) *Writer {
-	w := &Writer{s: s, step: ladder[site.Even], pending: map[chunk.Name]bool{}, room: make(chan []byte, packsAtOnce)}
+	w := &Writer{s: s, outer: ctx, step: ladder[site.Even], pending: map[chunk.Name]bool{}, room: make(chan []byte, packsAtOnce)}
 	for range packsAtOnce {
 		w.room <- nil // made when it is needed first
 	}
@@ -275,7 +277,7 @@ func (w *Writer) upload(p *chunk.Pack, again bool) {
 	})
 }
 
-// Flush makes all that was put durable: the last packs, then the index.
+// Flush makes all that was put durable: the last packs, then the index. More can be put after it, and nothing meanwhile.
 func (w *Writer) Flush(ctx context.Context) error {
 	w.mu.Lock()
 	pieces, maps := w.pieces, w.maps
@@ -287,10 +289,17 @@ func (w *Writer) Flush(ctx context.Context) error {
 	if maps != nil {
 		w.upload(maps, false)
 	}
-	if err := w.uploads.Wait(); err != nil || len(w.landed) == 0 {
+	if err := w.uploads.Wait(); err != nil {
 		return err
 	}
-	return w.s.writeIndex(ctx, w.landed)
+	if len(w.landed) > w.indexed {
+		if err := w.s.writeIndex(ctx, w.landed[w.indexed:]); err != nil {
+			return err
+		}
+		w.indexed = len(w.landed)
+	}
+	w.uploads, w.ctx = errgroup.WithContext(w.outer)
+	return nil
 }
 
 // writeIndex writes one index, or several where one would be too large.

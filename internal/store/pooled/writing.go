@@ -53,6 +53,15 @@ func (p *writing) Disk(ctx context.Context, target, format string, d disk.Disk, 
 	return out, err
 }
 
+// Amend implements [store.Writing]: the disk as it was is an older image of itself.
+func (p *writing) Amend(ctx context.Context, d image.Disk, changed disk.Disk, _ *store.OlderDisk, count *store.Progress) (image.Disk, error) {
+	if err := p.w.Flush(ctx); err != nil { // its map is read back
+		return d, err
+	}
+	count.Data.Add(-d.Data)
+	return p.Disk(ctx, d.Target, d.Format, changed, &store.OlderDisk{Desc: d}, count)
+}
+
 // Written implements [store.Writing].
 func (p *writing) Written() (newBytes, stored int64) { return p.w.Written() }
 

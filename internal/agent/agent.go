@@ -1,0 +1,372 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"keenlodge/internal/agent/block"
+	"keenlodge/internal/agent/moment"
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/line"
+	"keenlodge/internal/nbd"
+	"keenlodge/internal/wire"
+)
+
+// Offer is what an agent shows its lodge, as its server's administrator says.
+type Offer struct {
+	// Disks are the disks, by name or path; empty is all that this server has.
+	Disks []string
+}
+
+// capturePatience is how long a capture is kept that nobody asks for: longer than a lodge tries to reach it again.
+const capturePatience = 12 * time.Minute
+
+// Agent answers the lodge's calls. What a capture holds lies in folder.
+type Agent struct {
+	offer  Offer
+	folder string
+	log    *slog.Logger
+
+	mu   sync.Mutex
+	open *opened // the capture that is open, nil where none is
+}
+
+// opened is a capture that is open, or is being begun.
+type opened struct {
+	id    string
+	ready chan struct{} // closed once it has begun, or has failed to
+	begun line.Begun
+	*moment.Capture
+	stop context.CancelFunc // of its beginning
+	// asked is when somebody asked for it last, using how many do now.
+	asked time.Time
+	using int
+}
+
+// New is an agent. What a dead one left is cleared first: nothing of this server stands still because of it.
+func New(offer Offer, folder string, log *slog.Logger) (*Agent, error) {
+	found, err := moment.Tidy(folder)
+	if len(found) > 0 {
+		log.Warn("cleared what an agent left that died", "found", found)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &Agent{offer: offer, folder: folder, log: log}, nil
+}
+
+// Close ends what is open.
+func (a *Agent) Close() error {
+	a.mu.Lock()
+	o := a.open
+	a.open = nil
+	a.mu.Unlock()
+	return a.end(o, false)
+}
+
+// watch ends a capture that nobody asked for in a long time, until ctx ends.
+func (a *Agent) watch(ctx context.Context) {
+	tick := time.NewTicker(30 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		a.mu.Lock()
+		o := a.open
+		if o == nil || o.using > 0 || time.Since(o.asked) < capturePatience {
+			o = nil
+		} else {
+			a.open = nil
+		}
+		a.mu.Unlock()
+		if o != nil {
+			a.log.Warn("a capture was given up, for nobody asked for it any more", "image", o.id)
+			if err := a.end(o, false); err != nil {
+				a.log.Error("a capture did not end", "image", o.id, "error", err)
+			}
+		}
+	}
+}
+
+// end ends a capture that is not open any more.
+func (a *Agent) end(o *opened, kept bool) error {
+	if o == nil {
+		return nil
+	}
+	o.stop()
+	<-o.ready
+	if o.Capture == nil {
+		return nil
+	}
+	return o.End(kept)
+}
+
+// WatchCommand is the hidden command under which the program runs as the watchdog of a freeze.
+const WatchCommand = moment.WatchCommand
+
+// WatchFreeze is that watchdog.
+func WatchFreeze(in io.Reader, out io.Writer, limit time.Duration) error {
+	return moment.WatchFreeze(in, out, limit)
+}
+
+// Reply answers a call. It implements [line.Reply].
+func (a *Agent) Reply(ctx context.Context, call string, args json.RawMessage) (result any, then func(net.Conn) error, err error) {
+	switch call {
+	case line.CallAbout:
+		result, err = a.about()
+	case line.CallBegin:
+		result, err = with(args, func(b line.Begin) (line.Begun, error) { return a.begin(b) })
+	case line.CallRead:
+		return a.read(ctx, args)
+	case line.CallSettle:
+		result, err = with(args, func(s line.Settle) (line.Settled, error) {
+			o, done, err := a.use(s.ID)
+			if err != nil {
+				return line.Settled{}, err
+			}
+			defer done()
+			return o.Settle(context.WithoutCancel(ctx), s) // the answer may be asked for over another line
+		})
+	case line.CallOpen:
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		k := line.Known{IDs: []string{}}
+		if a.open != nil {
+			k.IDs = append(k.IDs, a.open.id)
+		}
+		return k, nil, nil
+	case line.CallEnd:
+		result, err = with(args, a.endCapture)
+	case line.CallClear:
+		result, err = with(args, a.clear)
+	case line.CallKnown:
+		ids, failed := moment.Known(a.folder)
+		result, err = line.Known{IDs: ids}, failed
+	case line.CallForget:
+		result, err = with(args, func(k line.Known) (line.Known, error) {
+			gone, err := moment.Forget(a.folder, k.IDs)
+			return line.Known{IDs: gone}, err
+		})
+	case line.CallThaw:
+		_, err = moment.ThawLeft(a.folder)
+	case line.CallMounts:
+		result, err = mounts()
+	default:
+		err = line.Refuse(line.Unknown, "this agent (%s) does not know the call %q; update it", wire.Program, call)
+	}
+	return result, nil, err
+}
+
+// with carries out a call with its arguments.
+func with[A, R any](args json.RawMessage, do func(A) (R, error)) (R, error) {
+	var in A
+	if err := json.Unmarshal(args, &in); err != nil {
+		var none R
+		return none, fmt.Errorf("the lodge's call is not to be understood: %w", err)
+	}
+	return do(in)
+}
+
+// devices are the disks that are offered, and those that are left.
+func (a *Agent) devices() (offered, left []block.Device, err error) {
+	all, err := block.Devices(a.offer.Disks)
+	for _, d := range all {
+		if d.Left == "" {
+			offered = append(offered, d)
+		} else {
+			left = append(left, d)
+		}
+	}
+	return offered, left, err
+}
+
+func (a *Agent) about() (line.About, error) {
+	host, err := os.Hostname()
+	if err != nil {
+		return line.About{}, err
+	}
+	out := line.About{Host: host, Program: wire.Program, Disks: []line.Disk{}, Now: time.Now()}
+	out.System, out.Kernel, out.Arch = block.System()
+	offered, left, err := a.devices()
+	for _, d := range append(offered, left...) {
+		out.Disks = append(out.Disks, line.Disk{Target: d.Target, Size: d.Size, Left: d.Left})
+	}
+	if err != nil {
+		a.log.Warn("not all disks can be offered", "error", err)
+	}
+	return out, nil
+}
+
+// begin begins a capture, or tells again of the one that was begun: the answer may have been lost.
+func (a *Agent) begin(b line.Begin) (line.Begun, error) {
+	offered, left, err := a.devices()
+	if err != nil {
+		return line.Begun{}, err
+	}
+	for _, target := range b.Disks {
+		if !slices.ContainsFunc(offered, func(d block.Device) bool { return d.Target == target }) {
+			return line.Begun{}, line.Refuse(line.Unknown, "it has no disk %s that it offers", target)
+		}
+	}
+	if len(b.Disks) > 0 {
+		offered = slices.DeleteFunc(offered, func(d block.Device) bool { return !slices.Contains(b.Disks, d.Target) })
+	}
+	if len(offered) == 0 {
+		return line.Begun{}, errors.New("it offers no disk that can be captured; the agent is told which by keenlodge agent run --disk")
+	}
+	a.mu.Lock()
+	o := a.open
+	if o != nil && o.id != b.ID {
+		a.mu.Unlock()
+		return line.Begun{}, line.Refuse(line.Busy, "the capture of image %s is open", o.id)
+	}
+	mine := o == nil
+	if mine {
+		o = &opened{id: b.ID, ready: make(chan struct{}), asked: time.Now()}
+		a.open = o
+		ctx, stop := context.WithCancel(context.Background()) // it outlives the line on which it was asked for
+		o.stop = stop
+		a.mu.Unlock()
+		o.Capture, err = moment.Begin(ctx, a.folder, offered, b)
+		if err == nil {
+			o.begun, err = a.describe(o.Capture, offered, left)
+			if err != nil {
+				err = errors.Join(err, o.End(false))
+				o.Capture = nil
+			}
+		}
+		if err != nil {
+			a.mu.Lock()
+			if a.open == o {
+				a.open = nil
+			}
+			a.mu.Unlock()
+		}
+		close(o.ready)
+	} else {
+		a.mu.Unlock()
+		if <-o.ready; o.Capture == nil {
+			err = errors.New("it could not be begun")
+		}
+	}
+	return o.begun, err
+}
+
+func (a *Agent) describe(c *moment.Capture, offered, left []block.Device) (out line.Begun, err error) {
+	out.Disks, out.Warnings = c.Begun()
+	layout, err := block.Describe(offered, left, c.Maps())
+	if err == nil {
+		out.Layout, err = json.MarshalIndent(layout, "", "  ")
+	}
+	for _, text := range layout.LeftOut {
+		out.Warnings = append(out.Warnings, "left out: "+text)
+	}
+	return out, err
+}
+
+// use finds the capture of an ID; done is called when it is not needed just now.
+func (a *Agent) use(id string) (o *opened, done func(), err error) {
+	a.mu.Lock()
+	o = a.open
+	if o == nil || o.id != id {
+		a.mu.Unlock()
+		return nil, nil, line.Refuse(line.Unknown, "no capture for image %s is open", id)
+	}
+	o.using++
+	a.mu.Unlock()
+	done = func() {
+		a.mu.Lock()
+		o.using--
+		o.asked = time.Now()
+		a.mu.Unlock()
+	}
+	if <-o.ready; o.Capture == nil {
+		done()
+		return nil, nil, line.Refuse(line.Unknown, "the capture for image %s could not be begun", id)
+	}
+	return o, done, nil
+}
+
+// read offers a disk of a capture.
+func (a *Agent) read(ctx context.Context, args json.RawMessage) (any, func(net.Conn) error, error) {
+	var r line.Read
+	if err := json.Unmarshal(args, &r); err != nil {
+		return nil, nil, err
+	}
+	o, done, err := a.use(r.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	whole, changed, err := o.Disk(r.Target, r.Round)
+	if err != nil {
+		done()
+		return nil, nil, line.Refuse(line.Unknown, "%v", err)
+	}
+	e := nbd.Export{Name: r.Target, Disk: whole, Bitmap: line.Bitmap, Changed: changed}
+	if r.Round > 0 {
+		e.Disk = both{whole, changed} // read as it was in the round
+	}
+	return nil, func(conn net.Conn) error {
+		defer done()
+		return nbd.Serve(ctx, conn, e)
+	}, nil
+}
+
+// both has the extents of one disk and is read as another.
+type both struct {
+	disk.Disk
+	from disk.Disk
+}
+
+func (b both) ReadAt(p []byte, off int64) (int, error) { return b.from.ReadAt(p, off) }
+
+// endCapture ends the capture of an ID, and forgets older ones. One that is not there has ended.
+func (a *Agent) endCapture(e line.End) (out line.Cleared, err error) {
+	a.mu.Lock()
+	o := a.open
+	if o != nil && o.id == e.ID {
+		a.open = nil
+	} else {
+		o = nil
+	}
+	a.mu.Unlock()
+	err = a.end(o, e.Kept)
+	drop := e.Drop
+	if !e.Kept {
+		drop = append(slices.Clone(drop), e.ID)
+	}
+	_, forgot := moment.Forget(a.folder, drop)
+	return out, errors.Join(err, forgot)
+}
+
+// clear ends a capture that its maker does not end any more, and tells what there was.
+func (a *Agent) clear(e line.End) (out line.Cleared, err error) {
+	a.mu.Lock()
+	there := a.open != nil && a.open.id == e.ID
+	a.mu.Unlock()
+	if there {
+		out.Found = append(out.Found, "the capture for image "+e.ID+" was open")
+	}
+	_, err = a.endCapture(line.End{ID: e.ID})
+	return out, err
+}
+
+func mounts() (out line.Mounts, err error) {
+	local, err := block.Local()
+	for _, m := range local {
+		out.Mounts = append(out.Mounts, line.Mount{Mounted: m.Path, Kind: m.Kind, Used: m.Used, Total: m.Total})
+	}
+	return out, err
+}

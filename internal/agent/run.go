@@ -1,0 +1,137 @@
+package agent
+
+import (
+	"bufio"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"keenlodge/internal/line"
+)
+
+const (
+	// firstWait is between tries to reach the lodge, and doubles up to longestWait: servers that lost their lodge together come back one by one.
+	firstWait, longestWait = 500 * time.Millisecond, 30 * time.Second
+	// dialTime is how long the lodge may take to answer.
+	dialTime = 20 * time.Second
+	// goodLine is how long a line has to last before the next try comes soon again.
+	goodLine = time.Minute
+)
+
+// errUnknown is for an agent that the lodge does not know any more.
+var errUnknown = errors.New("the lodge does not know this agent any more: it was dismissed, or away for too long; have it enrolled again, and join anew")
+
+// Run is the agent, until ctx ends or the lodge does not know it any more: it calls the lodge, again and again, answers what that asks, and has
+// its certificate renewed.
+func Run(ctx context.Context, id *Identity, a *Agent, log *slog.Logger) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return id.Keep(ctx, log) })
+	group.Go(func() error { a.watch(ctx); return nil })
+	group.Go(func() error { return a.call(ctx, id, log) })
+	err := group.Wait()
+	return errors.Join(err, a.Close())
+}
+
+// call keeps a line to the lodge.
+func (a *Agent) call(ctx context.Context, id *Identity, log *slog.Logger) error {
+	wait := firstWait
+	told := ""
+	for ctx.Err() == nil {
+		begun := time.Now()
+		conn, err := id.dial(ctx)
+		if err == nil {
+			log.Info("connected to the lodge", "lodge", id.lodge())
+			told = ""
+			err = line.Serve(ctx, conn, a.Reply, func(call string, err error) {
+				log.Warn("a call ended before its end", "call", call, "error", err)
+			})
+			conn.Close()
+		}
+		if ctx.Err() != nil {
+			return nil
+		}
+		if errors.Is(err, errUnknown) {
+			return err
+		}
+		if text := err.Error(); text != told { // once for each reason
+			log.Warn("no line to the lodge; trying again", "lodge", id.lodge(), "error", err)
+			told = text
+		}
+		if time.Since(begun) > goodLine {
+			wait = firstWait
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait/2 + rand.N(wait)):
+		}
+		wait = min(2*wait, longestWait)
+	}
+	return nil
+}
+
+// dial makes a line to the lodge.
+func (id *Identity) dial(ctx context.Context) (net.Conn, error) {
+	u, config, err := id.trust(id.certificate())
+	if err != nil {
+		return nil, err
+	}
+	config.NextProtos = []string{"http/1.1"} // HTTP/2 has no upgrade
+	host := u.Host
+	if u.Port() == "" {
+		host = net.JoinHostPort(u.Hostname(), "443")
+	}
+	ctx, end := context.WithTimeout(ctx, dialTime)
+	defer end()
+	conn, err := (&tls.Dialer{Config: config}).DialContext(ctx, "tcp", host)
+	if err != nil {
+		return nil, fmt.Errorf("reach %s: %w", u.Host, err)
+	}
+	upgraded, err := upgrade(ctx, conn, u.Host)
+	if err != nil {
+		conn.Close()
+	}
+	return upgraded, err
+}
+
+// upgrade makes a line of a connection (RFC 9110, section 7.8).
+func upgrade(ctx context.Context, conn net.Conn, host string) (net.Conn, error) {
+	defer context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+host+line.Path, nil)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Connection", "Upgrade")
+	r.Header.Set("Upgrade", line.Protocol)
+	if err := r.Write(conn); err != nil {
+		return nil, fmt.Errorf("ask %s for a line: %w", host, err)
+	}
+	in := bufio.NewReader(conn)
+	answer, err := http.ReadResponse(in, r)
+	if err != nil {
+		return nil, fmt.Errorf("ask %s for a line: %w", host, err)
+	}
+	if answer.StatusCode != http.StatusSwitchingProtocols {
+		why, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<10))
+		answer.Body.Close()
+		if answer.StatusCode == http.StatusUnauthorized {
+			return nil, errUnknown
+		}
+		return nil, fmt.Errorf("%s gives no line: %s: %s", host, answer.Status, why)
+	}
+	if in.Buffered() > 0 {
+		return nil, fmt.Errorf("%s spoke before it was asked", host)
+	}
+	if _, err := line.Offer(conn, line.Oldest, line.Newest); err != nil {
+		return nil, err
+	}
+	return conn, nil
+}

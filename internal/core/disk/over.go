@@ -1,0 +1,70 @@
+package disk
+
+import (
+	"context"
+	"io"
+)
+
+// Over is a disk as it is after a change: where top says [Unchanged] it is as under, of which that may be [Unchanged] in turn. Both are of one
+// length. Closing is theirs.
+func Over(top, under Disk) Disk { return over{top, under} }
+
+type over struct{ top, under Disk }
+
+func (o over) Size() int64 { return o.under.Size() }
+
+// Extents implements [Disk].
+func (o over) Extents(ctx context.Context, offset, length int64) (out []Extent, err error) {
+	changed, err := o.top.Extents(ctx, offset, length)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range changed {
+		if e.Kind != Unchanged {
+			out = append(out, e)
+			continue
+		}
+		for at := e.Offset; at < e.End(); {
+			below, err := o.under.Extents(ctx, at, e.End()-at)
+			if err != nil {
+				return nil, err
+			}
+			if len(below) == 0 {
+				return out, nil // whoever walks notices
+			}
+			out = append(out, below...)
+			at = below[len(below)-1].End()
+		}
+	}
+	return out, nil
+}
+
+// ReadAt implements [io.ReaderAt].
+func (o over) ReadAt(p []byte, off int64) (n int, err error) {
+	ctx := context.Background()
+	end := min(off+int64(len(p)), o.Size())
+	for at := off; at < end; {
+		changed, err := o.top.Extents(ctx, at, end-at)
+		if err != nil {
+			return n, err
+		}
+		for _, e := range changed {
+			from := o.top
+			if e.Kind == Unchanged {
+				from = o.under
+			}
+			part := p[e.Offset-off : e.End()-off]
+			if got, err := from.ReadAt(part, e.Offset); got < len(part) {
+				return n + got, err
+			}
+			n, at = int(e.End()-off), e.End()
+		}
+		if len(changed) == 0 {
+			break
+		}
+	}
+	if n < len(p) {
+		return n, io.EOF
+	}
+	return n, nil
+}
