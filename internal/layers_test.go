@@ -24,6 +24,7 @@ var layers = [][]string{
 	{"internal/agent"},
 	{"internal/agent/moment"},
 	{"internal/agent/block"},
+	{"internal/agent/agenttest"},
 	{"internal/client", "internal/api", "internal/console"},
 	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},

@@ -159,6 +159,8 @@ func fsMap(path string, size int64) (*used.Ranges, error) {
 			if e.Device != own {
 				continue // a journal or real-time device of its own
 			}
+			// What no record is about is in use: ext4 (Linux 6.18) leaves out what lies between free space and the end of a group.
+			m.Add(end, int64(e.Physical)-end)
 			if e.Flags&fsMapOwn == 0 || e.Owner != fsMapFree {
 				m.Add(int64(e.Physical), int64(e.Length))
 			}

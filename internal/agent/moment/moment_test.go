@@ -2,16 +2,12 @@ package moment
 
 import (
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
-	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -19,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"keenlodge/internal/agent/agenttest"
 	"keenlodge/internal/agent/block"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
@@ -37,38 +34,18 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// sh runs a script with some variables.
-func sh(t testing.TB, script string, vars ...string) string {
-	t.Helper()
-	cmd := exec.Command("sh", "-ec", script)
-	cmd.Env = append(append(os.Environ(), "PATH=/usr/sbin:/sbin:"+os.Getenv("PATH")), vars...)
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, string(out))
-	return strings.TrimSpace(string(out))
-}
-
 // server is a disk of this host that is mounted, as if it were a server's.
 type server struct {
-	t          *testing.T
-	file, loop string
-	mounted    string
-	folder     string // the agent's
-	devices    []block.Device
+	*agenttest.Disk
+	t       *testing.T
+	folder  string // the agent's
+	devices []block.Device
 }
 
 func newServer(t *testing.T, size int64, mkfs string) *server {
-	if os.Getuid() != 0 {
-		t.Skip("only root has loop devices, and freezes file systems")
-	}
-	s := &server{t: t, file: filepath.Join(t.TempDir(), "disk"), mounted: t.TempDir(), folder: t.TempDir()}
-	require.NoError(t, os.WriteFile(s.file, nil, 0o600))
-	require.NoError(t, os.Truncate(s.file, size))
-	sh(t, mkfs, "f="+s.file)
-	s.loop = sh(t, "losetup --find --show $f", "f="+s.file)
-	t.Cleanup(func() { sh(t, "umount -l $m 2>/dev/null || true; losetup -d $l", "m="+s.mounted, "l="+s.loop) })
-	sh(t, "mount $l $m", "l="+s.loop, "m="+s.mounted)
+	s := &server{Disk: agenttest.New(t, size, mkfs), t: t, folder: t.TempDir()}
 	var err error
-	s.devices, err = block.Devices([]string{s.loop})
+	s.devices, err = block.Devices([]string{s.Loop})
 	require.NoError(t, err)
 	return s
 }
@@ -155,96 +132,13 @@ func (s *server) receiver() *received {
 	return &received{f: f, size: s.devices[0].Size}
 }
 
-// write keeps writing to the file system, until it is ended: files come, change and go, and a ledger says in which order. It tells the longest
-// time for which a write waited.
-func (s *server) write(rate int) (end func() time.Duration) {
-	stop := make(chan struct{})
-	var done sync.WaitGroup
-	var worst atomic.Int64
-	done.Go(func() {
-		ledger, err := os.OpenFile(filepath.Join(s.mounted, "ledger"), os.O_RDWR|os.O_CREATE, 0o600)
-		if err != nil {
-			panic(err)
-		}
-		defer ledger.Close()
-		rng := rand.New(rand.NewPCG(1, 1))
-		body := make([]byte, 256<<10)
-		tick := time.NewTicker(time.Second * time.Duration(len(body)) / time.Duration(rate))
-		defer tick.Stop()
-		for n := uint64(1); ; n++ {
-			select {
-			case <-stop:
-				return
-			case <-tick.C:
-			}
-			begun := time.Now()
-			name := filepath.Join(s.mounted, fmt.Sprintf("turnstile-%03d", rng.IntN(100)))
-			if rng.IntN(4) == 0 {
-				os.Remove(name)
-			} else {
-				for i := range body[:4096] {
-					body[i] = byte(rng.Uint32())
-				}
-				// The same number first and last: a file that is torn shows.
-				binary.BigEndian.PutUint64(body, n)
-				binary.BigEndian.PutUint64(body[len(body)-8:], n)
-				if err := os.WriteFile(name+".new", body, 0o600); err == nil {
-					os.Rename(name+".new", name)
-				}
-			}
-			ledger.WriteAt(binary.BigEndian.AppendUint64(nil, n), int64(n%1000)*4096)
-			if n%8 == 0 {
-				ledger.Sync()
-			}
-			if took := int64(time.Since(begun)); took > worst.Load() {
-				worst.Store(took)
-			}
-		}
-	})
-	return func() time.Duration { close(stop); done.Wait(); return time.Duration(worst.Load()) }
-}
-
-// check looks at a received disk as somebody would who needs it: its file system is whole, and no file is of two moments.
-func (r *received) check(t *testing.T, fsck string) (files int) {
-	t.Helper()
-	require.NoError(t, r.f.Sync())
-	sh(t, fsck, "f="+r.f.Name())
-	at := t.TempDir()
-	sh(t, "mount -o loop,ro,noload $f $m || mount -o loop,ro,norecovery,nouuid $f $m", "f="+r.f.Name(), "m="+at)
-	defer sh(t, "umount $m", "m="+at)
-	entries, err := os.ReadDir(at)
-	require.NoError(t, err)
-	newest := uint64(0)
-	for _, e := range entries {
-		if !strings.HasPrefix(e.Name(), "turnstile") || strings.HasSuffix(e.Name(), ".new") {
-			continue
-		}
-		body, err := os.ReadFile(filepath.Join(at, e.Name()))
-		require.NoError(t, err)
-		require.Len(t, body, 256<<10, e.Name())
-		first, last := binary.BigEndian.Uint64(body), binary.BigEndian.Uint64(body[len(body)-8:])
-		require.Equal(t, first, last, e.Name())
-		newest = max(newest, first)
-		files++
-	}
-	ledger, err := os.ReadFile(filepath.Join(at, "ledger"))
-	require.NoError(t, err)
-	last := uint64(0)
-	for i := 0; i+8 <= len(ledger); i += 4096 {
-		last = max(last, binary.BigEndian.Uint64(ledger[i:]))
-	}
-	require.LessOrEqual(t, newest, last+1, "the ledger is written after the file, so it is of the same moment")
-	require.GreaterOrEqual(t, last+1, newest)
-	return files
-}
-
 var frozen = line.Settle{Freeze: true, Required: true, Longest: 10 * time.Second}
 
 // A disk that is written to all the time comes out as it was in one instant, again and again, and only what changed is read anew.
 func TestOneInstant(t *testing.T) {
 	const ext4 = "e2fsck -fn $f"
 	s := newServer(t, 400<<20, "mkfs.ext4 -q $f")
-	end := s.write(8 << 20)
+	end := s.Write(8 << 20)
 	into := s.receiver()
 	since := ""
 	for round := range 3 {
@@ -254,12 +148,12 @@ func TestOneInstant(t *testing.T) {
 		require.True(t, got.Held)
 		require.Positive(t, got.Frozen)
 		require.Less(t, got.Frozen, 5*time.Second)
-		require.Positive(t, into.check(t, ext4), "round %d", round)
+		require.Positive(t, agenttest.Check(t, into.f.Name(), ext4), "round %d", round)
 		require.Less(t, into.read.Load()-before, int64(200<<20), "what is free is not read")
 		since = id
 	}
 	require.Less(t, end(), 5*time.Second, "nobody stood still for long")
-	sh(t, "sync")
+	agenttest.Sh(t, "sync")
 	last := s.receiver()
 	id := image.NewID()
 	s.image(last, id, "", frozen)
@@ -278,15 +172,15 @@ func TestOneInstant(t *testing.T) {
 // A disk that is not mounted is as it is. One that can't be read fails, and says where.
 func TestNothingMounted(t *testing.T) {
 	s := newServer(t, 64<<20, "mkfs.ext4 -q $f")
-	require.NoError(t, os.WriteFile(filepath.Join(s.mounted, "list"), []byte("cabin 4"), 0o600))
-	sh(t, "umount $m", "m="+s.mounted)
+	require.NoError(t, os.WriteFile(filepath.Join(s.Mounted, "list"), []byte("cabin 4"), 0o600))
+	agenttest.Sh(t, "umount $m", "m="+s.Mounted)
 	into := s.receiver()
 	got := s.image(into, image.NewID(), "", line.Settle{Longest: time.Second})
 	require.True(t, got.Held)
 	require.Zero(t, got.Frozen)
-	sh(t, "e2fsck -fn $f; test \"$(debugfs -R 'cat list' $f 2>/dev/null)\" = 'cabin 4'", "f="+into.f.Name())
-	require.NoError(t, os.Truncate(s.file, 1<<20)) // the disk has lost its end
-	sh(t, "losetup -c $l || true", "l="+s.loop)
+	agenttest.Sh(t, "e2fsck -fn $f; test \"$(debugfs -R 'cat list' $f 2>/dev/null)\" = 'cabin 4'", "f="+into.f.Name())
+	require.NoError(t, os.Truncate(s.File, 1<<20)) // the disk has lost its end
+	agenttest.Sh(t, "losetup -c $l || true", "l="+s.Loop)
 	_, err := s.tryImage(into, image.NewID(), "", frozen)
 	require.Error(t, err)
 }
@@ -299,20 +193,20 @@ func TestTheWatchdogOfAFreeze(t *testing.T) {
 	mounts = block.On(mounts, s.devices)
 	require.Len(t, mounts, 1)
 	isFrozen := func() bool {
-		f, err := os.Open(s.mounted)
+		f, err := os.Open(s.Mounted)
 		require.NoError(t, err)
 		defer f.Close()
 		err = ioctl(f, fiFreeze) // it is busy where it stands still already
 		if err == nil {
-			require.NoError(t, ioctl(f, fiThaw))
+			_ = ioctl(f, fiThaw) // a watchdog may have been faster
 		}
 		return errors.Is(err, unix.EBUSY)
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(s.folder, frozenFile), fmt.Appendf(nil, "[%q, \"/gone\"]", s.mounted), 0o600))
-	require.NoError(t, ioctl(openOf(t, s.mounted), fiFreeze))
+	require.NoError(t, os.WriteFile(filepath.Join(s.folder, frozenFile), fmt.Appendf(nil, "[%q, \"/gone\"]", s.Mounted), 0o600))
+	require.NoError(t, ioctl(openOf(t, s.Mounted), fiFreeze))
 	found, err := ThawLeft(s.folder)
 	require.NoError(t, err)
-	require.Equal(t, []string{"thawed " + s.mounted}, found)
+	require.Equal(t, []string{"thawed " + s.Mounted}, found)
 	require.False(t, isFrozen())
 	found, err = ThawLeft(s.folder)
 	require.NoError(t, err)

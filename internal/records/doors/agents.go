@@ -35,7 +35,7 @@ type Agent struct {
 	Connected bool       `db:"connected"`
 }
 
-const agentColumns = "name, made, made_by, joining_until, key, certified, ends, seen, address, revoked, machine::text, source, about, line_seen, line_seen > now() - interval '90 seconds' and revoked is null is true as connected"
+const agentColumns = "name, made, made_by, joining_until, key, certified, ends, seen, address, revoked, machine::text, source, about, line_seen, coalesce(line_seen > now() - interval '90 seconds' and revoked is null, false) as connected"
 
 // Agents lists all agents, by name.
 func (d Doors) Agents(ctx context.Context) ([]Agent, error) {

@@ -68,7 +68,7 @@ func (s *Source) Machines(ctx context.Context) ([]source.Machine, error) {
 	servers, err := s.lines.Servers(ctx, s.name)
 	out := []source.Machine{}
 	for _, v := range servers {
-		m := source.Machine{Name: v.Name, UUID: v.UUID, State: machine.Silent}
+		m := source.Machine{Name: v.Name, UUID: v.UUID, State: machine.Silent, Tags: map[string]string{}}
 		if v.Connected {
 			m.State = machine.Running
 		}

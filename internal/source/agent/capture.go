@@ -1,7 +1,9 @@
 package agent
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -40,10 +42,18 @@ type capture struct {
 }
 
 func (c *capture) Disks() []source.CapturedDisk { return c.disks }
-func (c *capture) Definition() string           { return string(c.begun.Layout) }
 func (c *capture) Firmware() []image.Firmware   { return nil }
 func (c *capture) Warnings() []string           { return slices.Clone(c.warnings) }
 func (c *capture) Checkpoints() []string        { return c.earlier }
+
+// Definition implements [source.Capture]: how the server is laid out, as JSON that a person can read.
+func (c *capture) Definition() string {
+	var out bytes.Buffer
+	if err := json.Indent(&out, c.begun.Layout, "", "  "); err != nil {
+		return string(c.begun.Layout)
+	}
+	return out.String()
+}
 
 // Consistency implements [source.Capture].
 func (c *capture) Consistency() (image.Consistency, time.Duration) {
