@@ -3,6 +3,7 @@ package agent
 import (
 	"crypto/tls"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -32,6 +33,10 @@ func TestMain(m *testing.M) {
 			os.Exit(1)
 		}
 		return
+	}
+	if len(os.Args) == 4 && os.Args[1] == underTest {
+		fmt.Fprintln(os.Stderr, agentUnderTest(os.Args[2], os.Args[3]))
+		os.Exit(1)
 	}
 	recordstest.Main(m)
 }

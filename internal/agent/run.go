@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -23,8 +25,6 @@ const (
 	firstWait, longestWait = 500 * time.Millisecond, 30 * time.Second
 	// dialTime is how long the lodge may take to answer.
 	dialTime = 20 * time.Second
-	// goodLine is how long a line has to last before the next try comes soon again.
-	goodLine = time.Minute
 )
 
 // errUnknown is for an agent that the lodge does not know any more.
@@ -46,15 +46,22 @@ func (a *Agent) call(ctx context.Context, id *Identity, log *slog.Logger) error 
 	wait := firstWait
 	told := ""
 	for ctx.Err() == nil {
-		begun := time.Now()
 		conn, err := id.dial(ctx)
 		if err == nil {
 			log.Info("connected to the lodge", "lodge", id.lodge())
 			told = ""
-			err = line.Serve(ctx, conn, a.Reply, func(call string, err error) {
+			var asked atomic.Bool
+			reply := func(ctx context.Context, call string, args json.RawMessage) (any, func(net.Conn) error, error) {
+				asked.Store(true)
+				return a.Reply(ctx, call, args)
+			}
+			err = line.Serve(ctx, conn, reply, func(call string, err error) {
 				log.Warn("a call ended before its end", "call", call, "error", err)
 			})
 			conn.Close()
+			if asked.Load() { // it was a good line: the next try comes soon
+				wait = firstWait
+			}
 		}
 		if ctx.Err() != nil {
 			return nil
@@ -65,9 +72,6 @@ func (a *Agent) call(ctx context.Context, id *Identity, log *slog.Logger) error 
 		if text := err.Error(); text != told { // once for each reason
 			log.Warn("no line to the lodge; trying again", "lodge", id.lodge(), "error", err)
 			told = text
-		}
-		if time.Since(begun) > goodLine {
-			wait = firstWait
 		}
 		select {
 		case <-ctx.Done():

@@ -1,25 +1,35 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"keenlodge/internal/agent/agenttest"
+	"keenlodge/internal/agent/moment"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
+	agentsource "keenlodge/internal/source/agent"
+	"keenlodge/internal/source/sourcetest"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/medium/mediumtest"
 	"keenlodge/internal/store/medium/memory"
 	"keenlodge/internal/wire"
 )
@@ -30,13 +40,14 @@ type gate struct {
 	*agenttest.Disk
 	t      *testing.T
 	folder string
+	line   *mediumtest.Line // on which the agent calls
 	id     *Identity
 	stop   func()
 }
 
 // newGate has gate-07 enrolled, with stores and policies for it.
-func newGate(t *testing.T, policies map[string]site.Policy) *gate {
-	g := &gate{Disk: agenttest.New(t, 300<<20, "mkfs.ext4 -q $f"), house: newHouse(t), t: t, folder: t.TempDir()}
+func newGate(t *testing.T, d *agenttest.Disk, policies map[string]site.Policy) *gate {
+	g := &gate{Disk: d, house: newHouse(t), t: t, folder: t.TempDir()}
 	word := g.admit("gate-07")
 	s, err := g.l.Site(t.Context())
 	require.NoError(t, err)
@@ -48,7 +59,8 @@ func newGate(t *testing.T, policies map[string]site.Policy) *gate {
 		_, err := g.l.AddStore(t.Context(), name, add)
 		require.NoError(t, err)
 	}
-	g.id, err = Join(t.Context(), g.folder, g.url, g.fingerprint(), "gate-07", word)
+	g.line = mediumtest.NewLine(t, strings.TrimPrefix(g.url, "https://"))
+	g.id, err = Join(t.Context(), g.folder, "https://"+g.line.Address(), g.fingerprint(), "gate-07", word)
 	require.NoError(t, err)
 	g.start()
 	t.Cleanup(func() { g.stop() })
@@ -59,6 +71,8 @@ func newGate(t *testing.T, policies map[string]site.Policy) *gate {
 	require.NoError(t, err)
 	return g
 }
+
+func mounted(t *testing.T) *agenttest.Disk { return agenttest.New(t, 300<<20, "mkfs.ext4 -q $f") }
 
 // start has the agent run.
 func (g *gate) start() {
@@ -97,8 +111,20 @@ func (g *gate) state() machine.State {
 // run carries a policy out.
 func (g *gate) run(policy string) records.Run {
 	g.t.Helper()
+	return g.ended(g.begin(policy))
+}
+
+// begin begins to carry a policy out, ended waits until that is over.
+func (g *gate) begin(policy string) records.Run {
+	g.t.Helper()
 	r, err := g.l.RunPolicy(g.t.Context(), policy, "the test", "")
 	require.NoError(g.t, err)
+	return r
+}
+
+func (g *gate) ended(r records.Run) records.Run {
+	g.t.Helper()
+	var err error
 	require.Eventually(g.t, func() bool {
 		r, err = g.rec.Run(g.t.Context(), r.ID)
 		require.NoError(g.t, err)
@@ -149,7 +175,7 @@ func whole(store, cycle string) site.Policy {
 // A server that is written to all the time is captured as a guest is: into both layouts, full and incremental, in one instant each, with what
 // it takes to lay it out again.
 func TestAServer(t *testing.T) {
-	g := newGate(t, map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once"), "plain": whole("plain-shelf", "full once")})
+	g := newGate(t, mounted(t), map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once"), "plain": whole("plain-shelf", "full once")})
 	end := g.Write(4 << 20)
 	defer end()
 	for range 3 {
@@ -175,7 +201,7 @@ func TestAServer(t *testing.T) {
 // An agent that is dismissed loses its line at once; enrolled again it is the same machine, which goes on with its images. One that was stopped is silent,
 // and what is asked of it says so.
 func TestDismissal(t *testing.T) {
-	g := newGate(t, map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once")})
+	g := newGate(t, mounted(t), map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once")})
 	require.EqualValues(t, run.Done, g.run("monthly-whole").State)
 	before, _ := g.newest("monthly-whole")
 	g.stop()
@@ -189,7 +215,7 @@ func TestDismissal(t *testing.T) {
 	g.stop() // it has ended by itself
 	require.NoError(t, os.Remove(fileIn(g.folder)))
 	var err error
-	g.id, err = Join(t.Context(), g.folder, g.url, g.fingerprint(), "gate-07", g.admit("gate-07"))
+	g.id, err = Join(t.Context(), g.folder, "https://"+g.line.Address(), g.fingerprint(), "gate-07", g.admit("gate-07"))
 	require.NoError(t, err)
 	g.start()
 	r = g.run("monthly-whole")
@@ -197,4 +223,96 @@ func TestDismissal(t *testing.T) {
 	after, _ := g.newest("monthly-whole")
 	require.Equal(t, before.MachineID, after.MachineID)
 	require.Equal(t, image.Incremental, after.Capture)
+}
+
+// The servers of a lodge keep the contract of sources.
+func TestServersAreASource(t *testing.T) {
+	g := newGate(t, agenttest.New(t, 64<<20, "true", "noauto"), nil) // nothing but this writes to it
+	disk, err := os.OpenFile(g.Loop, os.O_RDWR|unix.O_SYNC, 0)
+	require.NoError(t, err)
+	defer disk.Close()
+	sourcetest.Run(t, sourcetest.Subject{Guest: "gate-07", Target: filepath.Base(g.Loop), NewID: image.NewID,
+		Dial: func(*testing.T) source.Source { return agentsource.Of("servers", g.l.Lines) },
+		Write: func(t *testing.T, at int64, fill byte) {
+			_, err := disk.WriteAt(bytes.Repeat([]byte{fill}, 1<<20), at)
+			require.NoError(t, err)
+		}})
+}
+
+// A line that is cut again and again while a server is captured holds nothing up but itself, in any step; the image is as without.
+func TestALineThatIsCut(t *testing.T) {
+	g := newGate(t, mounted(t), map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once")})
+	end := g.Write(4 << 20)
+	defer end()
+	for n := range 5 {
+		g.line.CutAfter(int64(1<<(3*n)) << 10) // by the bytes of one capture: in its first calls, and while it reads
+		r := g.run("monthly-whole")
+		require.EqualValues(t, run.Done, r.State, "cut %d: %s", n, r.Tasks[0].Error)
+	}
+	_, file := g.newest("monthly-whole")
+	require.Positive(t, agenttest.Check(t, file, "e2fsck -fn $f"))
+	require.GreaterOrEqual(t, g.line.Cuts(), int64(3))
+	g.await(machine.Running)
+	require.Empty(t, moment.LeftTraces())
+}
+
+// underTest is the argument with which the test's program is an agent, in a process of its own that can be killed.
+const underTest = "agent-under-test"
+
+func agentUnderTest(folder, disk string) error {
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	id, err := Open(folder)
+	if err != nil {
+		return err
+	}
+	a, err := New(Offer{Disks: []string{disk}}, folder, log)
+	if err != nil {
+		return err
+	}
+	return Run(context.Background(), id, a, log)
+}
+
+// An agent that is killed at any moment of a capture leaves its server going, and nothing in it; the next run is right. KEENLODGE_KILLS=N kills so
+// often, from KEENLODGE_SEED on.
+func TestAnAgentThatIsKilled(t *testing.T) {
+	kills, seed := mediumtest.Campaign("KEENLODGE_KILLS", 3)
+	g := newGate(t, mounted(t), map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once")})
+	g.stop()
+	end := g.Write(4 << 20)
+	var cmd *exec.Cmd
+	start := func() {
+		cmd = exec.Command(os.Args[0], underTest, g.folder, g.Loop)
+		require.NoError(t, cmd.Start())
+	}
+	start()
+	defer func() { cmd.Process.Kill(); cmd.Wait() }()
+	g.await(machine.Running)
+	require.EqualValues(t, run.Done, g.run("monthly-whole").State)
+	that := 0
+	for n := range kills {
+		rng := rand.New(rand.NewPCG(uint64(seed), uint64(n)))
+		under := g.begin("monthly-whole")
+		time.Sleep(time.Duration(rng.Int64N(int64(900 * time.Millisecond)))) // at any moment of it
+		cmd.Process.Kill()
+		cmd.Wait()
+		// Whatever stood still goes on by itself, before the agent is there again.
+		begun := time.Now()
+		require.NoError(t, os.WriteFile(filepath.Join(g.Mounted, "alive"), []byte("yes"), 0o600), "kill %d of seed %d", n, seed)
+		require.Less(t, time.Since(begun), 3*time.Second)
+		start()
+		if g.ended(under).State != run.Done {
+			that++
+		}
+		g.await(machine.Running)
+		r := g.run("monthly-whole")
+		require.EqualValues(t, run.Done, r.State, "kill %d of seed %d: %s", n, seed, r.Tasks[0].Error)
+		_, file := g.newest("monthly-whole")
+		require.Positive(t, agenttest.Check(t, file, "e2fsck -fn $f"), "kill %d of seed %d", n, seed)
+	}
+	require.Less(t, end(), 5*time.Second, "nobody stood still for long")
+	t.Logf("%d of %d kills came while it was captured", that, kills)
+	cmd.Process.Kill()
+	cmd.Wait()
+	moment.LeftTraces() // of the one that was killed last, as the next would
+	require.Empty(t, moment.LeftTraces())
 }

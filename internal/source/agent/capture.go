@@ -23,8 +23,8 @@ const (
 	longestFreeze = 10 * time.Second
 	// mostRounds is how often what was written meanwhile is read again before a server writes too much for it.
 	mostRounds = 12
-	// endTime is how long an agent may take to end a capture.
-	endTime = 30 * time.Second
+	// endTime is how long an agent may take to end a capture; what it has not ended then is cleared later, and given up by itself at last.
+	endTime = 15 * time.Second
 )
 
 // capture is one of a server's disks. The agent keeps it while the line is cut.
@@ -38,6 +38,8 @@ type capture struct {
 	rounds   int
 	settled  line.Settled
 	warnings []string
+	reached  bool // the agent had a line
+	asked    bool // it may have begun the capture
 	ended    bool
 }
 
@@ -84,15 +86,20 @@ func (c *capture) begin(ctx context.Context) (err error) {
 	if i < 0 || c.r.UUID != "" && servers[i].UUID != c.r.UUID {
 		return fmt.Errorf("%w: no server %s is enrolled", source.ErrNoMachine, c.r.Machine)
 	}
-	if c.earlier, err = c.s.Checkpoints(ctx, c.r.Machine); err != nil {
+	err = c.persist(ctx, func() (err error) {
+		c.earlier, err = c.s.Checkpoints(ctx, c.r.Machine)
+		return err
+	})
+	if err != nil {
 		return err
 	}
 	// One that a dead process left open is cleared first; the agent has one at a time.
 	if err := c.makeRoom(ctx); err != nil {
 		return err
 	}
+	c.asked = true
 	ask := line.Begin{ID: c.r.ID, Since: c.r.Since, Disks: c.r.Disks, Remember: c.r.Checkpoint}
-	if err := c.s.ask(ctx, c.r.Machine, line.CallBegin, ask, &c.begun); err != nil {
+	if err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallBegin, ask, &c.begun) }); err != nil {
 		return err
 	}
 	c.warnings = append(c.warnings, c.begun.Warnings...)
@@ -113,7 +120,7 @@ func (c *capture) begin(ctx context.Context) (err error) {
 // makeRoom clears the capture that the agent has open, if its maker is dead.
 func (c *capture) makeRoom(ctx context.Context) error {
 	var open line.Known
-	if err := c.s.ask(ctx, c.r.Machine, line.CallOpen, nil, &open); err != nil {
+	if err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallOpen, nil, &open) }); err != nil {
 		return err
 	}
 	for _, id := range open.IDs {
@@ -149,7 +156,7 @@ func (c *capture) read(ctx context.Context, target string, since bool, round int
 	if since {
 		bitmap = line.Bitmap
 	}
-	opened, err := nbd.Steadily(ctx, nbd.Redial{What: "disk " + target, Whose: "server " + c.r.Machine, Tell: c.r.Tell, Patience: c.s.patience,
+	redial := nbd.Redial{What: "disk " + target, Whose: "server " + c.r.Machine, Tell: c.r.Tell, Patience: c.s.patience,
 		Dial: func(ctx context.Context) (*nbd.Client, error) {
 			conn, err := c.s.open(ctx, c.r.Machine, line.CallRead, line.Read{ID: c.r.ID, Target: target, Round: round}, nil)
 			if err != nil {
@@ -162,7 +169,12 @@ func (c *capture) read(ctx context.Context, target string, since bool, round int
 				return errors.New("the agent has ended the capture (was it started anew?)")
 			}
 			return nil
-		}})
+		}}
+	var opened *nbd.Steady
+	err := c.persist(ctx, func() (err error) {
+		opened, err = nbd.Steadily(ctx, redial)
+		return err
+	})
 	if err == nil {
 		c.open = append(c.open, opened)
 	}
@@ -191,11 +203,17 @@ func (c *capture) Settle(ctx context.Context) (disks []source.CapturedDisk, done
 	return disks, got.Done, nil
 }
 
-// persist asks again while the line is cut, for a while: a call that names its round is carried out once.
+// persist asks again while the line is cut, for a while: what is asked so is carried out once, however often it is asked. An agent that had no
+// line in the first place is not waited for.
 func (c *capture) persist(ctx context.Context, ask func() error) error {
 	for begun := time.Now(); ; {
 		err := ask()
-		if err == nil || !errors.Is(err, source.ErrUnreachable) || time.Since(begun) > c.s.patience {
+		if err == nil {
+			c.reached = true
+		}
+		cut := errors.Is(err, line.ErrCut) || errors.Is(err, nbd.ErrBroken) || c.reached && errors.Is(err, source.ErrUnreachable)
+		c.reached = c.reached || cut
+		if err == nil || !cut || time.Since(begun) > c.s.patience {
 			return err
 		}
 		select {
@@ -212,7 +230,7 @@ func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
 		d.Close()
 	}
 	c.open = nil
-	if c.ended {
+	if c.ended || !c.asked {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), endTime)

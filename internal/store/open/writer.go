@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 
 	"golang.org/x/crypto/blake2b"
 
@@ -30,7 +31,7 @@ type Writer struct {
 	stem   string
 	id     string
 	held   *os.File
-	stored int64
+	stored atomic.Int64 // it is asked for while disks are written
 	done   bool
 }
 
@@ -59,7 +60,7 @@ func (s *Store) NewWriter(m *image.Manifest) (*Writer, error) {
 }
 
 // Stored is how many bytes the files of the image take so far.
-func (w *Writer) Stored() int64 { return w.stored }
+func (w *Writer) Stored() int64 { return w.stored.Load() }
 
 // Disk writes a disk's file. base is the same disk of the image that the new one leans on: what d calls unchanged is left to it.
 // With nil the file stands alone, and d must call nothing so. small compresses it.
@@ -78,7 +79,7 @@ func (w *Writer) Disk(ctx context.Context, target string, d disk.Disk, base *ima
 	if err := os.Rename(part, path); err != nil {
 		return out, err
 	}
-	w.stored += taken(path)
+	w.stored.Add(taken(path))
 	return out, nil
 }
 
@@ -103,7 +104,7 @@ func (w *Writer) Amend(ctx context.Context, out image.Disk, changed, under disk.
 	if err := os.Rename(part, path); err != nil {
 		return out, err
 	}
-	w.stored += taken(path) - before
+	w.stored.Add(taken(path) - before)
 	return out, nil
 }
 

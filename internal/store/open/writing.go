@@ -2,6 +2,7 @@ package open
 
 import (
 	"context"
+	"sync/atomic"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
@@ -12,7 +13,7 @@ import (
 type writing struct {
 	w        *Writer
 	compress bool
-	count    *store.Progress
+	count    atomic.Pointer[store.Progress]
 }
 
 // Begin implements [store.Store].
@@ -26,7 +27,7 @@ func (s *Store) Begin(_ context.Context, m *image.Manifest, o store.WriteOptions
 
 // Disk implements [store.Writing]. The format of the source does not matter: an open store keeps qcow2.
 func (o *writing) Disk(ctx context.Context, target, _ string, d disk.Disk, base *store.OlderDisk, count *store.Progress) (image.Disk, error) {
-	o.count = count
+	o.count.Store(count)
 	var older *image.Disk
 	if base != nil {
 		older = &base.Desc
@@ -36,7 +37,7 @@ func (o *writing) Disk(ctx context.Context, target, _ string, d disk.Disk, base 
 
 // Amend implements [store.Writing]: the disk's file is written anew.
 func (o *writing) Amend(ctx context.Context, d image.Disk, changed disk.Disk, base *store.OlderDisk, count *store.Progress) (image.Disk, error) {
-	o.count = count
+	o.count.Store(count)
 	var under disk.Disk
 	if d.LeansOn != "" {
 		under = unchanged{base}
@@ -54,10 +55,11 @@ func (unchanged) Extents(_ context.Context, offset, length int64) ([]disk.Extent
 
 // Written implements [store.Writing]: an open store shares nothing, so everything that is read is new.
 func (o *writing) Written() (newBytes, stored int64) {
-	if o.count == nil {
+	count := o.count.Load()
+	if count == nil {
 		return 0, 0
 	}
-	return o.count.Read.Load(), o.w.Stored()
+	return count.Read.Load(), o.w.Stored()
 }
 
 // Flush implements [store.Writing]: every file is synced when it is whole.
