@@ -27,7 +27,7 @@ func (s *server) registerAgents(a huma.API) {
 	}
 	do(s, a, huma.Operation{OperationID: "admit-agent", Method: http.MethodPut, Path: "/api/v1/agents/{agent}", Summary: "Have a server's agent join, with a word that is told once"},
 		func(ctx context.Context, in *struct {
-			named
+			Agent  string `path:"agent"`
 			Source string `query:"source" default:"servers" doc:"the source of the site that its server is one of; the usual one is made where there is none"`
 		}) (wire.Admission, error) {
 			word, until, err := s.l.Enroll(ctx, who(ctx), in.Agent, in.Source)

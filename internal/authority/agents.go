@@ -8,6 +8,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -34,13 +35,40 @@ type Agents struct {
 // NewAgents makes an Agents.
 func NewAgents(rec *records.Records, a *Authority) *Agents { return &Agents{rec, a} }
 
-// Admit has an agent join under a name, with a word that is good for an hour, once; its server is one of a source.
-func (g *Agents) Admit(ctx context.Context, by, name, source string) (word string, until time.Time, err error) {
+// Enroll has an agent join under a name, with a word that is good for an hour, once; its server is one of a source of the site. The usual one is
+// made, by change, where there is none.
+func (g *Agents) Enroll(ctx context.Context, by, name, source string, change func(context.Context, func(site.Site) (site.Site, error)) error) (word string, until time.Time, err error) {
 	if !site.IsName(name) {
 		return "", time.Time{}, fmt.Errorf("%w: %q can't be an agent's name: up to 63 lower-case letters, digits, dots and dashes, such as gate-07", fault.ErrInvalid, name)
 	}
+	s, err := g.rec.Site(ctx)
+	if err != nil {
+		return "", time.Time{}, err
+	}
+	spec, ok := s.Hypervisors[source]
+	switch {
+	case ok && spec.SourceKind() != site.Agents:
+		return "", time.Time{}, fmt.Errorf("%w: %s is no source of servers, but of kind %s", fault.ErrConflict, source, spec.SourceKind())
+	case !ok && source != site.Servers:
+		return "", time.Time{}, fault.Unknown("source of servers", source, s.SourcesOf(site.Agents))
+	case !ok:
+		if err := change(ctx, addServers); err != nil {
+			return "", time.Time{}, err
+		}
+	}
 	word = strings.ToLower(rand.Text())
 	return word, time.Now().Add(joinTime), g.rec.AdmitAgent(ctx, name, source, by, word, joinTime)
+}
+
+// addServers adds the usual source of servers to a site.
+func addServers(s site.Site) (site.Site, error) {
+	if s.Hypervisors = maps.Clone(s.Hypervisors); s.Hypervisors == nil {
+		s.Hypervisors = map[string]site.Hypervisor{}
+	}
+	if _, made := s.Hypervisors[site.Servers]; !made {
+		s.Hypervisors[site.Servers] = site.Hypervisor{Kind: site.Agents}
+	}
+	return s, nil
 }
 
 // List lists all agents, by name.

@@ -6,8 +6,6 @@ import (
 	"io"
 	"log/slog"
 	"os"
-	"strconv"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -93,17 +91,5 @@ func agentRunCommand() *cli.Command {
 				return err
 			}
 			return agent.Run(ctx, id, a, log)
-		}}
-}
-
-// freezeWatchCommand is the watchdog of a freeze, which the agent starts.
-func freezeWatchCommand() *cli.Command {
-	return &cli.Command{Name: agent.WatchCommand, Hidden: true, Usage: "thaw file systems if the agent does not (started by the agent itself)", ArgsUsage: "MILLISECONDS",
-		Action: func(_ context.Context, c *cli.Command) error {
-			limit, err := strconv.Atoi(c.Args().First())
-			if err != nil {
-				return err
-			}
-			return agent.WatchFreeze(os.Stdin, os.Stdout, time.Duration(limit)*time.Millisecond)
 		}}
 }

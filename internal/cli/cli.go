@@ -61,7 +61,7 @@ func newApp(out io.Writer, host Host, more ...*cli.Command) *cli.Command {
 		},
 		Commands: append([]*cli.Command{
 			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), runCommand(), imageCommand(), rotationCommand(),
-			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(host), sessionCommand(), authorityCommand(), agentCommand(), freezeWatchCommand(), vaultCommand(host), auditCommand(), signInCommand(), signOutCommand(),
+			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(host), sessionCommand(), authorityCommand(), agentCommand(), vaultCommand(host), auditCommand(), signInCommand(), signOutCommand(),
 		}, more...),
 	}
 	for _, c := range more {

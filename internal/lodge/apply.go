@@ -121,34 +121,9 @@ func (l *Lodge) AddHypervisor(ctx context.Context, name string, a wire.Hyperviso
 	return l.Inventory.Add(ctx, name, a, l.change)
 }
 
-// Enroll has a server's agent join, with a word that is told once; the server is a machine of a source of the site. The usual one is made where
-// there is none.
+// Enroll has a server's agent join, with a word that is told once.
 func (l *Lodge) Enroll(ctx context.Context, by, name, source string) (word string, until time.Time, err error) {
-	s, err := l.rec.Site(ctx)
-	if err != nil {
-		return "", time.Time{}, err
-	}
-	spec, ok := s.Hypervisors[source]
-	switch {
-	case ok && spec.SourceKind() != site.Agents:
-		return "", time.Time{}, fmt.Errorf("%w: %s is no source of servers, but of kind %s", fault.ErrConflict, source, spec.SourceKind())
-	case !ok && source != site.Servers:
-		return "", time.Time{}, fault.Unknown("source of servers", source, s.SourcesOf(site.Agents))
-	case !ok:
-		err = l.change(ctx, func(s site.Site) (site.Site, error) {
-			if s.Hypervisors = maps.Clone(s.Hypervisors); s.Hypervisors == nil {
-				s.Hypervisors = map[string]site.Hypervisor{}
-			}
-			if _, made := s.Hypervisors[source]; !made {
-				s.Hypervisors[source] = site.Hypervisor{Kind: site.Agents}
-			}
-			return s, nil
-		})
-		if err != nil {
-			return "", time.Time{}, err
-		}
-	}
-	return l.Agents.Admit(ctx, by, name, source)
+	return l.Agents.Enroll(ctx, by, name, source, l.change)
 }
 
 // change applies a change to the site. What led to it took seconds, in which others may have applied what they like: it is made to what the site

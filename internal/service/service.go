@@ -12,11 +12,13 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sync/errgroup"
 
+	"keenlodge/internal/agent"
 	"keenlodge/internal/api"
 	"keenlodge/internal/capture"
 	"keenlodge/internal/console"
@@ -27,7 +29,7 @@ import (
 
 // Commands are the service's commands.
 func Commands() []*cli.Command {
-	return []*cli.Command{serveCommand(), watchCommand(), documentCommand()}
+	return []*cli.Command{serveCommand(), watchCommand(), freezeWatchCommand(), documentCommand()}
 }
 
 func serveCommand() *cli.Command {
@@ -140,6 +142,18 @@ func watchCommand() *cli.Command {
 			return capture.WatchThaw(context.WithoutCancel(ctx), os.Stdin, os.Stdout)
 		},
 	}
+}
+
+// freezeWatchCommand is the watchdog of a server's freeze, which its agent starts.
+func freezeWatchCommand() *cli.Command {
+	return &cli.Command{Name: agent.WatchCommand, Hidden: true, Usage: "thaw file systems if the agent does not (started by the agent itself)", ArgsUsage: "MILLISECONDS",
+		Action: func(_ context.Context, c *cli.Command) error {
+			limit, err := strconv.Atoi(c.Args().First())
+			if err != nil {
+				return err
+			}
+			return agent.WatchFreeze(os.Stdin, os.Stdout, time.Duration(limit)*time.Millisecond)
+		}}
 }
 
 func documentCommand() *cli.Command {
