@@ -119,27 +119,6 @@ func TestTheDoor(t *testing.T) {
 	require.Eventually(t, func() bool { return ask() == 401 }, time.Second, 10*time.Millisecond)
 	s = keen(one, "audit", "verify")
 	require.Equal(t, 0, s.code, s.err)
-
-	// A server's agent joins, stays certified, and is ended.
-	s = keen(one, "agent", "admit", "gate-07", "-o", "json")
-	require.Equal(t, 0, s.code, s.err)
-	word, folder := filepath.Join(t.TempDir(), "word"), filepath.Join(t.TempDir(), "agent")
-	require.NoError(t, os.WriteFile(word, []byte(regexp.MustCompile(`"word": "(\w+)"`).FindStringSubmatch(s.out)[1]), 0o600))
-	s = keen(one, "agent", "admit", "gate-08")
-	require.Contains(t, s.out, "keenlodge agent join gate-08 --lodge https://"+one+" --fingerprint SHA256:")
-	fingerprint := regexp.MustCompile(`SHA256:\S+`).FindString(s.out)
-	out, err = l.run("agent", "join", "gate-07", "--lodge", "https://"+two, "--fingerprint", fingerprint, "--word-file", word, "--folder", folder).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	require.Contains(t, string(out), "this server is agent gate-07, certified until")
-	run := l.run("agent", "run", "--folder", folder)
-	require.NoError(t, run.Start())
-	s = keen(one, "agent", "list")
-	require.Regexp(t, `(?m)^gate-07 .*✓ joined$`, s.out)
-	require.Regexp(t, `(?m)^gate-08 .*may join until`, s.out)
-	require.NoError(t, run.Process.Signal(syscall.SIGTERM))
-	require.NoError(t, run.Wait())
-	require.Equal(t, 0, keen(two, "agent", "revoke", "gate-07").code)
-	require.Regexp(t, `(?m)^gate-07 .*✗ revoked`, keen(one, "agent", "list").out)
 }
 
 // What is secret is in no log, no argument, no environment of a child, no core dump, and not readable in the database.

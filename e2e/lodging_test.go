@@ -45,6 +45,12 @@ func (l *lodging) serve(args ...string) (process *exec.Cmd, address string, log 
 	require.NoError(l.t, err)
 	address = port.Addr().String()
 	port.Close()
+	return l.serveAt(address, args...)
+}
+
+// serveAt starts a process at an address.
+func (l *lodging) serveAt(address string, args ...string) (process *exec.Cmd, same string, log func() string) {
+	l.t.Helper()
 	file, err := os.Create(filepath.Join(l.state, fmt.Sprint("log-", len(l.logs))))
 	require.NoError(l.t, err)
 	l.logs = append(l.logs, file.Name())

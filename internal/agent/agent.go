@@ -117,9 +117,7 @@ func (a *Agent) end(o *opened, kept bool) error {
 const WatchCommand = moment.WatchCommand
 
 // WatchFreeze is that watchdog.
-func WatchFreeze(in io.Reader, out io.Writer, limit time.Duration) error {
-	return moment.WatchFreeze(in, out, limit)
-}
+func WatchFreeze(in io.Reader, out io.Writer) error { return moment.WatchFreeze(in, out) }
 
 // Reply answers a call. It implements [line.Reply].
 func (a *Agent) Reply(ctx context.Context, call string, args json.RawMessage) (result any, then func(net.Conn) error, err error) {

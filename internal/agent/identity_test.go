@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"strconv"
 	"testing"
 	"time"
 
@@ -27,9 +26,8 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	if len(os.Args) == 3 && os.Args[1] == WatchCommand { // the agent runs its own program as a freeze's watchdog
-		limit, _ := strconv.Atoi(os.Args[2])
-		if err := WatchFreeze(os.Stdin, os.Stdout, time.Duration(limit)*time.Millisecond); err != nil {
+	if len(os.Args) == 2 && os.Args[1] == WatchCommand { // the agent runs its own program as a freeze's watchdog
+		if err := WatchFreeze(os.Stdin, os.Stdout); err != nil {
 			os.Exit(1)
 		}
 		return
@@ -52,6 +50,7 @@ type house struct {
 func newHouse(t *testing.T) *house {
 	rec := recordstest.Open(t)
 	l, _ := lodgetest.Serve(t, rec, io.Discard)
+	l.Lines.Patience = 2 * time.Second
 	pool, err := l.Authority.Pool(t.Context())
 	require.NoError(t, err)
 	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{MinVersion: tls.VersionTLS13, ClientAuth: tls.RequestClientCert, ClientCAs: pool,

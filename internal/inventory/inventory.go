@@ -218,6 +218,16 @@ func (inv *Inventory) Find(ctx context.Context) ([]wire.Found, error) {
 	return inv.Record(ctx, inv.Ask(ctx, s, true))
 }
 
+// Look asks one source for its machines, if the site has it, and records them.
+func (inv *Inventory) Look(ctx context.Context, name string) error {
+	s, err := inv.rec.Site(ctx)
+	if _, has := s.Hypervisors[name]; err != nil || !has {
+		return err
+	}
+	_, err = inv.Record(ctx, inv.Ask(ctx, s, true, name))
+	return err
+}
+
 // Record records the machines that sources told of.
 func (inv *Inventory) Record(ctx context.Context, answers []Answer) ([]wire.Found, error) {
 	out, moved, err := inv.record(ctx, answers)

@@ -125,6 +125,9 @@ func New(rec *records.Records, log *slog.Logger) (*Engine, error) {
 	return e, nil
 }
 
+// Process is the number of this process in the records, by which others tell whether it lives.
+func (e *Engine) Process() int64 { return e.owner }
+
 // Register makes a handler the one of its kind.
 func (e *Engine) Register(kind run.Kind, h Handler) { e.handlers[kind] = h }
 

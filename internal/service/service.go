@@ -12,7 +12,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"strconv"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -146,14 +145,10 @@ func watchCommand() *cli.Command {
 
 // freezeWatchCommand is the watchdog of a server's freeze, which its agent starts.
 func freezeWatchCommand() *cli.Command {
-	return &cli.Command{Name: agent.WatchCommand, Hidden: true, Usage: "thaw file systems if the agent does not (started by the agent itself)", ArgsUsage: "MILLISECONDS",
-		Action: func(_ context.Context, c *cli.Command) error {
-			limit, err := strconv.Atoi(c.Args().First())
-			if err != nil {
-				return err
-			}
-			return agent.WatchFreeze(os.Stdin, os.Stdout, time.Duration(limit)*time.Millisecond)
-		}}
+	return &cli.Command{
+		Name: agent.WatchCommand, Hidden: true, Usage: "thaw file systems if the agent does not (started by the agent itself)",
+		Action: func(context.Context, *cli.Command) error { return agent.WatchFreeze(os.Stdin, os.Stdout) },
+	}
 }
 
 func documentCommand() *cli.Command {

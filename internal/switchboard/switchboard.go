@@ -13,8 +13,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/uuid"
-
 	"keenlodge/internal/line"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
@@ -24,35 +22,40 @@ import (
 const (
 	// lookEvery is how often it is looked for agents that were dismissed.
 	lookEvery = 500 * time.Millisecond
-	// keepEvery is how often it is recorded that agents have their lines still: well within the time after which nobody is taken to have one.
-	keepEvery = 30 * time.Second
 	// aboutTime is how long an agent may take to say who it is, aboutAge how old that may be when somebody asks for machines.
 	aboutTime, aboutAge = 20 * time.Second, 5 * time.Minute
+	// patience is how long a line is waited for, waitEvery how often it is looked for meanwhile.
+	patience, waitEvery = 10 * time.Second, 50 * time.Millisecond
 	// mostClock is how wrong a server's clock may be before it is told.
 	mostClock = 2 * time.Minute
 )
 
 // Board holds the lines of this process. It implements [agent.Lines].
 type Board struct {
-	rec *records.Records
-	log *slog.Logger
-	// process is what the records call this one.
-	process string
+	rec     *records.Records
+	log     *slog.Logger
+	process int64 // what the records call this one
+	// Patience is how long an agent's line is waited for: after a restart of the lodge or of its server it calls within seconds.
+	Patience time.Duration
+	// Changed is called with a source whose servers came, went, or were dismissed; several at once are told once.
+	Changed func(ctx context.Context, source string) error
 
-	mu    sync.Mutex
-	lines map[string]*held
+	mu      sync.Mutex
+	lines   map[string]*held
+	changed map[string]bool // sources
 }
 
 // held is an agent's line.
 type held struct {
 	*line.Line
-	about line.About
-	told  time.Time // when it said so
+	source string
+	about  line.About
+	told   time.Time // when it said so
 }
 
-// New makes a Board.
-func New(rec *records.Records, log *slog.Logger) *Board {
-	return &Board{rec: rec, log: log, process: uuid.NewString(), lines: map[string]*held{}}
+// New makes a Board of the process of a number.
+func New(rec *records.Records, log *slog.Logger, process int64) *Board {
+	return &Board{rec: rec, log: log, process: process, Patience: patience, lines: map[string]*held{}, changed: map[string]bool{}, Changed: func(context.Context, string) error { return nil }}
 }
 
 // Take holds an agent's line, on a connection that the agent made, until it ends. The connection is closed then.
@@ -66,7 +69,7 @@ func (b *Board) Take(ctx context.Context, a records.Agent, conn net.Conn) error 
 		return err
 	}
 	defer l.Close()
-	h := &held{Line: l}
+	h := &held{Line: l, source: a.Source}
 	if err := b.ask(ctx, a.Name, h); err != nil {
 		return err
 	}
@@ -76,6 +79,7 @@ func (b *Board) Take(ctx context.Context, a records.Agent, conn net.Conn) error 
 	b.mu.Lock()
 	older := b.lines[a.Name]
 	b.lines[a.Name] = h
+	b.changed[a.Source] = true
 	b.mu.Unlock()
 	if older != nil {
 		older.Close()
@@ -95,7 +99,11 @@ func (b *Board) Take(ctx context.Context, a records.Agent, conn net.Conn) error 
 		return nil
 	}
 	b.log.Info("an agent's line ended", "agent", a.Name)
-	return b.rec.Disconnect(records.Within(context.WithoutCancel(ctx), aboutTime), a.Name, b.process)
+	err = b.rec.Disconnect(records.Within(context.WithoutCancel(ctx), aboutTime), a.Name, b.process)
+	b.mu.Lock()
+	b.changed[a.Source] = true
+	b.mu.Unlock()
+	return err
 }
 
 // ask asks an agent who it is, and records the answer.
@@ -121,13 +129,13 @@ func (b *Board) Serve(ctx context.Context) error {
 	defer b.endAll()
 	look := time.NewTicker(lookEvery)
 	defer look.Stop()
-	kept := time.Now()
 	for {
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-look.C:
 		}
+		b.tell(ctx)
 		names := b.names()
 		if len(names) == 0 {
 			continue
@@ -136,12 +144,21 @@ func (b *Board) Serve(ctx context.Context) error {
 		for _, name := range barred {
 			b.end(name)
 		}
-		if err == nil && time.Since(kept) > keepEvery {
-			kept = time.Now()
-			err = b.rec.KeepLines(ctx, b.process, names)
-		}
 		if err != nil && ctx.Err() == nil && !records.Away(err) {
 			b.log.Warn("agents' lines could not be looked after", "error", err)
+		}
+	}
+}
+
+// tell tells of sources whose servers changed.
+func (b *Board) tell(ctx context.Context) {
+	b.mu.Lock()
+	sources := slices.Collect(maps.Keys(b.changed))
+	clear(b.changed)
+	b.mu.Unlock()
+	for _, name := range sources {
+		if err := b.Changed(ctx, name); err != nil && ctx.Err() == nil {
+			b.log.Warn("what became of servers could not be recorded; the next look does it", "source", name, "error", err)
 		}
 	}
 }
@@ -172,26 +189,52 @@ func (b *Board) endAll() {
 
 // Line implements [agent.Lines].
 func (b *Board) Line(ctx context.Context, name string) (*line.Line, error) {
-	b.mu.Lock()
-	h := b.lines[name]
-	b.mu.Unlock()
-	if h != nil {
-		return h.Line, nil
+	has := func() *line.Line {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		if h := b.lines[name]; h != nil {
+			return h.Line
+		}
+		return nil
 	}
+	if l := has(); l != nil {
+		return l, nil
+	}
+	missing, lasts := b.missing(ctx, name)
+	if !lasts {
+		return nil, missing
+	}
+	tick := time.NewTicker(waitEvery)
+	defer tick.Stop()
+	for end := time.Now().Add(b.Patience); time.Now().Before(end); {
+		select {
+		case <-ctx.Done():
+			return nil, fmt.Errorf("%w: %w", missing, context.Cause(ctx))
+		case <-tick.C:
+		}
+		if l := has(); l != nil {
+			return l, nil
+		}
+	}
+	return nil, missing
+}
+
+// missing is why an agent has no line here, and whether that may change by itself.
+func (b *Board) missing(ctx context.Context, name string) (why error, mayChange bool) {
 	all, err := b.rec.Agents(ctx)
 	if err != nil {
-		return nil, err
+		return err, false
 	}
 	i := slices.IndexFunc(all, func(a records.Agent) bool { return a.Name == name && a.Revoked == nil })
 	switch {
 	case i < 0:
-		return nil, source.ErrNoMachine
-	case all[i].Connected:
-		return nil, fmt.Errorf("%w to this process: another one of the lodge has its agent's line", source.ErrUnreachable)
+		return source.ErrNoMachine, false
 	case all[i].Key == "":
-		return nil, fmt.Errorf("%w: it was never joined; have it enrolled again: keenlodge machine enroll %s", source.ErrUnreachable, name)
+		return fmt.Errorf("%w: it was never joined; have it enrolled again: keenlodge machine enroll %s", source.ErrUnreachable, name), false
+	case all[i].Connected:
+		return fmt.Errorf("%w to this process: another one of the lodge has its agent's line", source.ErrUnreachable), true
 	}
-	return nil, fmt.Errorf("%w: its agent does not call; is it switched off, or keenlodge agent run not running there?", source.ErrUnreachable)
+	return fmt.Errorf("%w: its agent does not call; is it switched off, or keenlodge agent run not running there?", source.ErrUnreachable), true
 }
 
 // Servers implements [agent.Lines].

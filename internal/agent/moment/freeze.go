@@ -87,7 +87,7 @@ func (s *standing) watch(longest time.Duration) error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(self, WatchCommand, strconv.FormatInt((longest+slack).Milliseconds(), 10))
+	cmd := exec.Command(self, WatchCommand)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // a signal to our group is not for it
 	cmd.ExtraFiles = s.open
 	cmd.Env = []string{}
@@ -102,7 +102,9 @@ func (s *standing) watch(longest time.Duration) error {
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("start the watchdog: %w", err)
 	}
+	_, told := fmt.Fprintln(in, (longest + slack).Milliseconds())
 	line, err := bufio.NewReader(out).ReadString('\n')
+	err = errors.Join(told, err)
 	go cmd.Wait()
 	if line != "watching\n" {
 		in.Close()
@@ -180,9 +182,16 @@ func ioctl(f *os.File, request uintptr) error {
 	}
 }
 
-// WatchFreeze is the watchdog. It has so many file systems open from descriptor 3 on, and thaws them when limit is over after in said "frozen",
-// or in ends without "thawed": then the agent is dead, and what it had asked for may still come about.
-func WatchFreeze(in io.Reader, out io.Writer, limit time.Duration) error {
+// WatchFreeze is the watchdog. It has file systems open from descriptor 3 on. in first says how many milliseconds a freeze may last: they are thawed
+// when those are over after in said "frozen", or in ends without "thawed": then the agent is dead, and what it had asked for may still come about.
+func WatchFreeze(in io.Reader, out io.Writer) error {
+	lines := bufio.NewScanner(in)
+	lines.Scan()
+	milliseconds, err := strconv.Atoi(lines.Text())
+	if err != nil {
+		return fmt.Errorf("how long a freeze may last: %w", err)
+	}
+	limit := time.Duration(milliseconds) * time.Millisecond
 	var open []*os.File
 	for fd := uintptr(3); ; fd++ {
 		var stat unix.Stat_t
@@ -203,7 +212,7 @@ func WatchFreeze(in io.Reader, out io.Writer, limit time.Duration) error {
 	told := make(chan string, 4)
 	go func() {
 		defer close(told)
-		for lines := bufio.NewScanner(in); lines.Scan(); {
+		for lines.Scan() {
 			told <- lines.Text()
 		}
 	}()

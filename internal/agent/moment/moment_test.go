@@ -7,7 +7,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strconv"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -23,9 +22,8 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	if len(os.Args) == 3 && os.Args[1] == WatchCommand {
-		limit, _ := strconv.Atoi(os.Args[2])
-		if err := WatchFreeze(os.Stdin, os.Stdout, time.Duration(limit)*time.Millisecond); err != nil {
+	if len(os.Args) == 2 && os.Args[1] == WatchCommand {
+		if err := WatchFreeze(os.Stdin, os.Stdout); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}

@@ -198,6 +198,9 @@ func (o *Owner) Release() {
 	o.conn = nil
 }
 
+// Living is SQL for the numbers of the processes that live.
+const Living = `select classid::bigint << 32 | objid::bigint from pg_locks where locktype = 'advisory' and objsubid = 1 and database = (select oid from pg_database where datname = current_database())`
+
 // Lives is SQL that is true if the process lives whose number an expression gives.
 func Lives(owner string) string {
 	return `exists (select from pg_locks where locktype = 'advisory' and objsubid = 1 and database = (select oid from pg_database where datname = current_database())

@@ -29,13 +29,11 @@ type Agent struct {
 	Source  string `db:"source"`
 	// About is what it said of itself last, as JSON, nil for one that never called.
 	About []byte `db:"about"`
-	// LineSeen is when a process last said that it has the agent's line, nil where none ever did or the line has ended; Connected says that this
-	// was just now.
-	LineSeen  *time.Time `db:"line_seen"`
-	Connected bool       `db:"connected"`
+	// Connected says that a process which lives has its line.
+	Connected bool `db:"connected"`
 }
 
-const agentColumns = "name, made, made_by, joining_until, key, certified, ends, seen, address, revoked, machine::text, source, about, line_seen, coalesce(line_seen > now() - interval '90 seconds' and revoked is null, false) as connected"
+const agentColumns = "name, made, made_by, joining_until, key, certified, ends, seen, address, revoked, machine::text, source, about, revoked is null and coalesce(line_by in (" + db.Living + "), false) as connected"
 
 // Agents lists all agents, by name.
 func (d Doors) Agents(ctx context.Context) ([]Agent, error) {
@@ -88,18 +86,13 @@ func (d Doors) RevokeAgent(ctx context.Context, name string) error {
 }
 
 // Connect notes that a process has an agent's line, and what the agent says of itself.
-func (d Doors) Connect(ctx context.Context, name, process string, about []byte) error {
-	return d.db.Exec(ctx, "update agents set line_by = $2, line_seen = now(), about = $3 where name = $1", name, process, about)
+func (d Doors) Connect(ctx context.Context, name string, process int64, about []byte) error {
+	return d.db.Exec(ctx, "update agents set line_by = $2, seen = now(), about = $3 where name = $1", name, process, about)
 }
 
 // Disconnect notes that a process has an agent's line no more.
-func (d Doors) Disconnect(ctx context.Context, name, process string) error {
-	return d.db.Exec(ctx, "update agents set line_by = '', line_seen = null where name = $1 and line_by = $2", name, process)
-}
-
-// KeepLines notes that a process has the lines of agents still.
-func (d Doors) KeepLines(ctx context.Context, process string, names []string) error {
-	return d.db.Exec(ctx, "update agents set line_seen = now() where line_by = $1 and name = any($2)", process, names)
+func (d Doors) Disconnect(ctx context.Context, name string, process int64) error {
+	return d.db.Exec(ctx, "update agents set line_by = null, seen = now() where name = $1 and line_by = $2", name, process)
 }
 
 // Barred lists those of some agents whose lines have to end: they were revoked.

@@ -3,8 +3,7 @@
 alter table agents add column machine uuid not null default gen_random_uuid();
 alter table agents add column source text not null default 'servers';
 alter table agents add column about jsonb;           -- what it said of itself last
-alter table agents add column line_by text not null default '';  -- the process that has its line
-alter table agents add column line_seen timestamptz; -- when that process last said so
+alter table agents add column line_by bigint;        -- the number of the process that has its line
 
 -- +goose Down
-alter table agents drop column machine, drop column source, drop column about, drop column line_by, drop column line_seen;
+alter table agents drop column machine, drop column source, drop column about, drop column line_by;
