@@ -239,6 +239,22 @@ func TestServersAreASource(t *testing.T) {
 		}})
 }
 
+// A disk of which a part can't be read makes no image, and it is said which part; nothing of the try stays.
+func TestADiskThatCantBeRead(t *testing.T) {
+	g := newGate(t, agenttest.New(t, 64<<20, "head -c 64M /dev/urandom > $f", "noauto"), map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once")})
+	require.NoError(t, os.Truncate(g.File, 40<<20))
+	r := g.run("monthly-whole")
+	require.EqualValues(t, run.Failed, r.State)
+	require.Regexp(t, `read \d+ bytes at 4[12]\d{6}: .*(input/output error|unexpected EOF)`, r.Tasks[0].Error)
+	images, err := g.rec.Images(t.Context(), records.ImageFilter{})
+	require.NoError(t, err)
+	require.Empty(t, images)
+	require.Empty(t, moment.LeftTraces())
+	require.NoError(t, os.Truncate(g.File, 64<<20))
+	r = g.run("monthly-whole")
+	require.EqualValues(t, run.Done, r.State, r.Tasks[0].Error)
+}
+
 // A line that is cut again and again while a server is captured holds nothing up but itself, in any step; the image is as without.
 func TestALineThatIsCut(t *testing.T) {
 	g := newGate(t, mounted(t), map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once")})

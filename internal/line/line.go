@@ -40,7 +40,7 @@ const (
 )
 
 // ErrCut marks a line that is there no more. What was asked may have been done.
-var ErrCut = errors.New("the line to its agent was cut")
+var ErrCut = errors.New("the line was cut")
 
 // Offer begins a line from the agent's side, and returns the version that both go on with.
 func Offer(conn net.Conn, oldest, newest byte) (version byte, err error) {

@@ -167,6 +167,35 @@ func TestOneInstant(t *testing.T) {
 	require.Empty(t, LeftTraces())
 }
 
+// Other kinds of file systems stand still, too, and are whole; of those of which nobody tells what is free, all is read.
+func TestOtherFileSystems(t *testing.T) {
+	for kind, fsck := range map[string]string{
+		"xfs":   "m=$(mktemp -d); mount -o loop,nouuid $f $m; umount $m; rmdir $m; xfs_repair -n $f", // a freeze leaves a record for the next mount
+		"btrfs": "btrfs check --readonly $f; btrfstune -f -u $f",                                     // the kernel mounts no two of one UUID
+	} {
+		t.Run(kind, func(t *testing.T) {
+			s := newServer(t, 400<<20, "mkfs."+kind+" -q $f")
+			end := s.Write(8 << 20)
+			defer end()
+			for range 2 {
+				into := s.receiver()
+				id := image.NewID()
+				got := s.image(into, id, "", frozen)
+				require.True(t, got.Held)
+				check := func() {
+					file := filepath.Join(t.TempDir(), "copy")
+					agenttest.Sh(t, "cp --sparse=always $f $c", "f="+into.f.Name(), "c="+file)
+					require.Positive(t, agenttest.Check(t, file, fsck))
+				}
+				check()
+				require.Equal(t, kind == "btrfs", into.read.Load() > into.size*3/4)
+				s.image(into, image.NewID(), id, frozen)
+				check()
+			}
+		})
+	}
+}
+
 // A disk that is not mounted is as it is. One that can't be read fails, and says where.
 func TestNothingMounted(t *testing.T) {
 	s := newServer(t, 64<<20, "mkfs.ext4 -q $f")
