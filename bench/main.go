@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"keenlodge/bench/door"
+	"keenlodge/bench/servers"
 	"keenlodge/demo"
 )
 
@@ -34,6 +35,7 @@ type section struct {
 var sections = []section{
 	{"whole", whole}, {"ladder", ladderSteps}, {"changes", changes}, {"many", many}, {"guest", guest}, {"inside", inside},
 	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", func(ctx context.Context, p *demo.Place, r *report) error { return door.Measure(ctx, p, r.add) }},
+	{"servers", func(ctx context.Context, p *demo.Place, r *report) error { return servers.Measure(ctx, p, r.add) }},
 }
 
 func main() {

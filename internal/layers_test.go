@@ -16,7 +16,7 @@ import (
 // never sideways.
 var layers = [][]string{
 	{"e2e", "bench"},
-	{"bench/line", "bench/door"},
+	{"bench/line", "bench/door", "bench/servers"},
 	{"cmd/keenlodge"},
 	{"demo"},
 	{"internal/service"},

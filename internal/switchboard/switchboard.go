@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/line"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
@@ -114,6 +116,7 @@ func (b *Board) ask(ctx context.Context, name string, h *held) error {
 	if err := h.Ask(limit, line.CallAbout, nil, &about); err != nil {
 		return fmt.Errorf("agent %s did not say who it is: %w", name, err)
 	}
+	clean(&about)
 	body, err := json.Marshal(about)
 	if err != nil {
 		return err
@@ -122,6 +125,20 @@ func (b *Board) ask(ctx context.Context, name string, h *held) error {
 	h.about, h.told = about, time.Now()
 	b.mu.Unlock()
 	return b.rec.Connect(limit, name, b.process, body)
+}
+
+// mostDisks bounds how many disks of a server are shown.
+const mostDisks = 1024
+
+// clean makes what an agent says fit to be kept and shown: a server that somebody took over says what he likes.
+func clean(a *line.About) {
+	for _, text := range []*string{&a.Host, &a.Program, &a.System, &a.Kernel, &a.Arch} {
+		*text = plain.Text(*text, 200)
+	}
+	a.Disks = slices.DeleteFunc(a.Disks[:min(len(a.Disks), mostDisks)], func(d line.Disk) bool { return !image.IsTarget(d.Target) || d.Size < 0 || d.Size > image.MaxDisk })
+	for i := range a.Disks {
+		a.Disks[i].Left = plain.Text(a.Disks[i].Left, 200)
+	}
 }
 
 // Serve looks after the lines until ctx ends.

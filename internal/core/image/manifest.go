@@ -91,6 +91,9 @@ var idForm = regexp.MustCompile(`^[0-9a-z]{10}$`)
 // targetForm is what a disk may be called: the name goes into paths and on screens.
 var targetForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,31}$`)
 
+// IsTarget reports whether a disk can be called so: up to 32 letters, digits, dashes and underscores, the first a letter or digit.
+func IsTarget(s string) bool { return targetForm.MatchString(s) }
+
 const (
 	// MaxDisk bounds a disk's length, in bytes: 8 PiB.
 	MaxDisk = 8 << 50

@@ -11,6 +11,7 @@ import (
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/line"
 	"keenlodge/internal/nbd"
 	"keenlodge/internal/source"
@@ -21,6 +22,8 @@ const (
 	format = "raw"
 	// longestFreeze is how long file systems stand still at most where nothing else is asked for.
 	longestFreeze = 10 * time.Second
+	// mostWarnings bounds what is taken over of an agent's warnings.
+	mostWarnings = 100
 	// mostRounds is how often what was written meanwhile is read again before a server writes too much for it.
 	mostRounds = 12
 	// endTime is how long an agent may take to end a capture; what it has not ended then is cleared later, and given up by itself at last.
@@ -102,19 +105,48 @@ func (c *capture) begin(ctx context.Context) (err error) {
 	if err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallBegin, ask, &c.begun) }); err != nil {
 		return err
 	}
-	c.warnings = append(c.warnings, c.begun.Warnings...)
+	if err := c.check(); err != nil {
+		return err
+	}
+	c.warn(c.begun.Warnings)
 	for _, d := range c.begun.Disks {
 		opened, err := c.read(ctx, d.Target, d.Since, 0)
 		if err != nil {
 			return err
 		}
-		disk := source.CapturedDisk{Target: d.Target, Format: format, Disk: opened, Why: d.Why, Moving: true}
+		if opened.Size() != d.Size {
+			return fmt.Errorf("server %s: disk %s was to have %d bytes, and is offered with %d", c.r.Machine, d.Target, d.Size, opened.Size())
+		}
+		disk := source.CapturedDisk{Target: d.Target, Format: format, Disk: opened, Why: plain.Text(d.Why, 1<<10), Moving: true}
 		if d.Since {
 			disk.Whole = opened.Whole()
 		}
 		c.disks = append(c.disks, disk)
 	}
 	return nil
+}
+
+// check looks at what the agent says of its disks: a server that somebody took over says what he likes.
+func (c *capture) check() error {
+	seen := map[string]bool{}
+	for _, d := range c.begun.Disks {
+		asked := len(c.r.Disks) == 0 || slices.Contains(c.r.Disks, d.Target)
+		if !image.IsTarget(d.Target) || seen[d.Target] || !asked || d.Size <= 0 || d.Size > image.MaxDisk {
+			return fmt.Errorf("server %s offers a disk %.40q of %d bytes, which can't be or was not asked for", c.r.Machine, d.Target, d.Size)
+		}
+		seen[d.Target] = true
+	}
+	if len(seen) == 0 {
+		return fmt.Errorf("server %s offers no disk", c.r.Machine)
+	}
+	return nil
+}
+
+// warn takes over warnings of the agent's.
+func (c *capture) warn(texts []string) {
+	for _, text := range texts[:min(len(texts), mostWarnings)] {
+		c.warnings = append(c.warnings, plain.Text(text, 1<<10))
+	}
 }
 
 // makeRoom clears the capture that the agent has open, if its maker is dead.
@@ -189,7 +221,8 @@ func (c *capture) Settle(ctx context.Context) (disks []source.CapturedDisk, done
 	if err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallSettle, ask, &got) }); err != nil {
 		return nil, false, err
 	}
-	c.settled, c.warnings = got, append(c.warnings, got.Warnings...)
+	c.settled = got
+	c.warn(got.Warnings)
 	for _, d := range c.begun.Disks {
 		if got.Changed[d.Target] == 0 {
 			continue
@@ -248,6 +281,9 @@ func (s *Source) Clear(ctx context.Context, name, id string, _ bool) ([]string, 
 	err := s.ask(ctx, name, line.CallClear, line.End{ID: id}, &c)
 	if errors.Is(err, source.ErrNoMachine) {
 		return nil, nil // it was dismissed: nothing of it is ours any more
+	}
+	for i, f := range c.Found {
+		c.Found[i] = plain.Text(f, 1<<10)
 	}
 	return c.Found, err
 }
