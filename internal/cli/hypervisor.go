@@ -116,7 +116,7 @@ func reached(h wire.Hypervisor) string {
 func hypervisorFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "uri", Usage: "libvirt address: qemu:///system, qemu+ssh://user@host/system or qemu+tls://host/system"},
-		&cli.StringFlag{Name: "kind", Usage: "how it is spoken to", Value: site.Libvirt},
+		&cli.StringFlag{Name: "kind", Usage: "how it is spoken to: libvirt, qemu, or agent for servers whose agents call the lodge", Value: site.Libvirt},
 		&cli.StringFlag{Name: "host-key", Usage: "by SSH: the host's public key (ssh-ed25519 AAAA…), from: ssh-keyscan HOST; by default what the service's known_hosts files say"},
 		&cli.StringFlag{Name: "key-file", Usage: "private key that signs in, a path on the service's host; by SSH its agent's keys by default"},
 		&cli.StringFlag{Name: "cert-file", Usage: "by TLS: the service's certificate, a path on its host"},
@@ -140,7 +140,7 @@ func hypervisorAddCommand() *cli.Command {
 		Description: "If a step fails, nothing is added, and it says what to do. The files are the service's: it reads them, not this command.",
 		Flags:       append(hypervisorFlags(), &cli.BoolFlag{Name: "anyway", Usage: "add it although a step failed: it is not up yet, say"}),
 		Action: calls([]string{"a name for it"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			if c.String("uri") == "" {
+			if c.String("uri") == "" && c.String("kind") != site.Agents {
 				return wrongUse("say where it is: --uri qemu+ssh://user@host/system")
 			}
 			name := c.Args().First()

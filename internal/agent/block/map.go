@@ -55,15 +55,16 @@ func MapOf(ctx context.Context, d Device, r *Direct, mounts []Mount) (*Map, erro
 		}
 		next = max(next, p.Offset+p.Length)
 		part := Part{Part: p}
-		for _, mount := range mounts {
+		var on *Mount
+		for i, mount := range mounts {
 			if name, start, ok := mount.place(); ok && strings.ReplaceAll(name, "!", "-") == d.Target && start == p.Offset {
-				part.Mounted = mount.Path
+				part.Mounted, on = mount.Path, &mounts[i]
 			}
 		}
 		if err := ctx.Err(); err != nil {
 			return nil, context.Cause(ctx)
 		}
-		m.part(r, &part)
+		m.part(r, &part, on)
 		m.Parts = append(m.Parts, part)
 	}
 	m.add(next, d.Size-next)
@@ -77,8 +78,8 @@ func (m *Map) add(offset, length int64) {
 	}
 }
 
-// part adds what is in use of a part: all of it, where that is not known.
-func (m *Map) part(r *Direct, p *Part) {
+// part adds what is in use of a part, which is mounted or not: all of it, where that is not known.
+func (m *Map) part(r *Direct, p *Part, on *Mount) {
 	if p.Format == "swap" {
 		m.add(p.Offset, swapHeader)
 		m.Ignored.Add(p.Offset+swapHeader, p.Length-swapHeader)
@@ -87,10 +88,13 @@ func (m *Map) part(r *Direct, p *Part) {
 	}
 	var in *used.Ranges
 	var err error
-	if p.Mounted != "" && p.Format != "vfat" {
+	switch itself := io.NewSectionReader(r, p.Offset, p.Length); {
+	case on != nil && strings.HasPrefix(p.Format, "ext"):
+		in, err = extMap(*on, itself, p.Length)
+	case on != nil && p.Format != "vfat":
 		in, err = fsMap(p.Mounted, p.Length)
-	} else {
-		in, err = used.Of(p.Format, io.NewSectionReader(r, p.Offset, p.Length), p.Length)
+	default:
+		in, err = used.Of(p.Format, itself, p.Length)
 	}
 	if err != nil {
 		p.Whole = err.Error()
@@ -101,6 +105,35 @@ func (m *Map) part(r *Direct, p *Part) {
 		m.add(p.Offset+e.Offset, e.Length)
 	}
 	p.Free = p.Length - in.Bytes()
+}
+
+// extMap finds what is in use of an ext2, ext3 or ext4 that is mounted: what the kernel's cache of its device says, which has what is not on the
+// device yet, and what the device says, which has what a deletion has taken that a power cut now would bring back.
+func extMap(on Mount, device io.ReaderAt, size int64) (*used.Ranges, error) {
+	body, err := os.ReadFile(fmt.Sprintf("/sys/dev/block/%d:%d/uevent", on.Number>>20, on.Number&(1<<20-1)))
+	if err != nil {
+		return nil, err
+	}
+	_, name, ok := strings.Cut(string(body), "DEVNAME=")
+	name, _, _ = strings.Cut(name, "\n")
+	if !ok {
+		return nil, fmt.Errorf("the device of %s has no name", on.Path)
+	}
+	f, err := os.Open("/dev/" + name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	in, err := used.OfMounted(f, size)
+	if err != nil {
+		return nil, err
+	}
+	there, err := used.OfMounted(device, size)
+	if err != nil {
+		return nil, err
+	}
+	in.Join(0, there)
+	return in, nil
 }
 
 // fsMapHead and fsMapRecord are struct fsmap_head and struct fsmap of linux/fsmap.h.
@@ -124,7 +157,7 @@ const (
 	getFSMap    = 0xc0c0583b // FS_IOC_GETFSMAP
 )
 
-// fsMap asks the kernel what is free in a file system that is mounted: ext2, ext3, ext4 and xfs tell.
+// fsMap asks the kernel what is free in a file system that is mounted: xfs tells, and ext4, which has a way of its own above.
 func fsMap(path string, size int64) (*used.Ranges, error) {
 	f, err := os.Open(path)
 	if err != nil {

@@ -139,7 +139,7 @@ func (c *Capture) remember(k *captured) error {
 	if err != nil {
 		return err
 	}
-	w, err := digest.Create(f, k.Size())
+	w, err := digest.CreateSparse(f, k.Size(), k.m.Used.All())
 	if err != nil {
 		f.Close()
 		return errors.Join(err, os.Remove(f.Name()))
@@ -296,7 +296,7 @@ func (c *Capture) settle(ctx context.Context, s line.Settle) (got line.Settled, 
 		if s.Last {
 			return got, fmt.Errorf("the server writes more than can be read: %d MiB again in round %d; capture it when it has less to do", c.weight()>>20, s.Round)
 		}
-		return c.again(), nil
+		return c.again()
 	}
 	if s.Freeze {
 		for range tries {
@@ -308,7 +308,7 @@ func (c *Capture) settle(ctx context.Context, s line.Settle) (got line.Settled, 
 			return got, err
 		}
 		if !s.Last && errors.Is(err, errMoved) {
-			return c.again(), nil
+			return c.again()
 		}
 		if s.Required {
 			return got, fmt.Errorf("its file systems could not be made to stand still: %w", err)
@@ -328,7 +328,7 @@ func (c *Capture) settle(ctx context.Context, s line.Settle) (got line.Settled, 
 	if s.Last {
 		return got, errors.New("it writes all the time, so that no instant could be had without a freeze; the image would be of different moments, and is given up")
 	}
-	return c.again(), nil
+	return c.again()
 }
 
 // errMoved marks an instant that was none: something was written while it was read.
@@ -378,14 +378,30 @@ func (c *Capture) changed() map[string]int64 {
 }
 
 // again offers what was written so far, to be read from the disks while they are written to: another round follows.
-func (c *Capture) again() line.Settled {
+func (c *Capture) again() (line.Settled, error) {
 	for _, k := range c.disks {
 		extents := k.pending.extents(k.Size(), true)
 		k.use(extents)
+		if err := k.forget(extents); err != nil {
+			return line.Settled{}, err
+		}
 		k.offer(extents, k.watched)
 		k.pending = written{}
 	}
-	return line.Settled{Changed: c.changed()}
+	return line.Settled{Changed: c.changed()}, nil
+}
+
+// forget has what is noted of some ranges be unknown until they are read.
+func (k *captured) forget(extents []disk.Extent) error {
+	if k.digests == nil {
+		return nil
+	}
+	for _, e := range extents {
+		if err := k.digests.Forget(e); err != nil {
+			return fmt.Errorf("disk %s: %w", k.Target, err)
+		}
+	}
+	return nil
 }
 
 // offer has the next round be of some ranges.
@@ -490,10 +506,8 @@ func (c *Capture) End(kept bool) error {
 // keep remembers a disk. What was read in the last moment is not noted block by block, and counts as changed the next time.
 func (c *Capture) keep(k *captured) error {
 	if len(k.now) == 2 {
-		for _, e := range k.now[1].(*patch).extents {
-			if err := k.digests.Forget(e); err != nil {
-				return err
-			}
+		if err := k.forget(k.now[1].(*patch).extents); err != nil {
+			return err
 		}
 	}
 	if w, ok := k.watched.(*digest.Watched); ok && w.Err() != nil {

@@ -212,6 +212,29 @@ func TestNothingMounted(t *testing.T) {
 	require.Error(t, err)
 }
 
+// A server whose disk is full is captured all the same; only what it would remember is not there, and that is said.
+func TestAFullServer(t *testing.T) {
+	s := newServer(t, 300<<20, "mkfs.ext4 -q $f")
+	agenttest.Sh(t, "mount -t tmpfs -o size=16k none $m; dd if=/dev/zero of=$m/full bs=4k 2>/dev/null || true", "m="+s.folder)
+	t.Cleanup(func() { agenttest.Sh(t, "umount -l $m", "m="+s.folder) })
+	end := s.Write(4 << 20)
+	into := s.receiver()
+	ctx := t.Context()
+	c, err := Begin(ctx, s.folder, s.devices, line.Begin{ID: image.NewID(), Remember: true})
+	require.NoError(t, err)
+	_, warnings := c.Begun()
+	require.Len(t, warnings, 1)
+	require.Contains(t, warnings[0], "its next image will be full")
+	require.NoError(t, c.End(false))
+	got := s.image(into, image.NewID(), "", frozen)
+	require.True(t, got.Held)
+	end()
+	agenttest.Check(t, into.f.Name(), "e2fsck -fn $f")
+	ids, err := Known(s.folder)
+	require.NoError(t, err)
+	require.Empty(t, ids)
+}
+
 // The watchdog ends what nobody ends: a freeze that lasts too long, and one whose agent died, also where that comes about only later.
 func TestTheWatchdogOfAFreeze(t *testing.T) {
 	s := newServer(t, 64<<20, "mkfs.ext4 -q $f")

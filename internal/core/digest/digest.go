@@ -68,24 +68,50 @@ func of(block []byte) (d [Size]byte) {
 type Writer struct {
 	f    File
 	size int64
+	// sparse says that what is no data is known to be zeros, and need not be noted.
+	sparse bool
 }
 
 // Create begins a file of digests of a disk of so many bytes; none is known yet. The file is empty.
 func Create(f File, size int64) (*Writer, error) {
-	head := append([]byte(magic), make([]byte, headerSize-len(magic))...)
-	binary.BigEndian.PutUint32(head[8:], version)
-	binary.BigEndian.PutUint32(head[12:], Block)
-	binary.BigEndian.PutUint64(head[16:], uint64(size))
-	if _, err := f.WriteAt(head, 0); err != nil {
+	w := &Writer{f: f, size: size}
+	if err := w.head(); err != nil {
 		return nil, err
 	}
-	fill := bytes.Repeat(unknown[:], 4096)
-	for at, end := int64(headerSize), length(size); at < end; at += int64(len(fill)) {
-		if _, err := f.WriteAt(fill[:min(int64(len(fill)), end-at)], at); err != nil {
+	return w, w.Forget(disk.Extent{Length: size})
+}
+
+// SparseFile is a file in which zeros take no room.
+type SparseFile interface {
+	File
+	Truncate(size int64) error
+}
+
+// CreateSparse is Create for a disk of which only some ranges are data, in rising order, now or later: all else of it stays zeros. Of a disk that is
+// large and nearly empty the file takes little room.
+func CreateSparse(f SparseFile, size int64, data []disk.Extent) (*Writer, error) {
+	w := &Writer{f: f, size: size, sparse: true}
+	if err := w.head(); err != nil {
+		return nil, err
+	}
+	if err := f.Truncate(length(size)); err != nil {
+		return nil, err
+	}
+	for _, e := range data {
+		if err := w.Forget(e); err != nil {
 			return nil, err
 		}
 	}
-	return &Writer{f, size}, nil
+	return w, nil
+}
+
+func (w *Writer) head() error {
+	head := append([]byte(magic), make([]byte, headerSize-len(magic))...)
+	binary.BigEndian.PutUint32(head[8:], version)
+	binary.BigEndian.PutUint32(head[12:], Block)
+	binary.BigEndian.PutUint64(head[16:], uint64(w.size))
+	_, err := w.f.WriteAt(head, 0)
+	return err
 }
 
 // put keeps the digests of neighbouring blocks.
@@ -206,6 +232,9 @@ func (k *Watched) Extents(ctx context.Context, offset, length int64) ([]disk.Ext
 
 // hole notes the blocks that lie in a hole.
 func (k *Watched) hole(e disk.Extent) {
+	if k.w.sparse {
+		return
+	}
 	first, last := within(e, k.w.size)
 	for ; first < last; first += 4096 {
 		if put := k.w.put(first, make([]byte, min(4096, last-first)*Size)); put != nil {
@@ -266,14 +295,17 @@ func Compare(ctx context.Context, d disk.Disk, older *Digests, w *Writer) (*Chan
 				if ctx.Err() != nil {
 					return context.Cause(ctx)
 				}
-				buffer := make([]byte, min(last*Block, d.Size())-first*Block)
-				if n, err := watched.ReadAt(buffer, first*Block); n < len(buffer) {
-					return fmt.Errorf("read %d bytes at %d to compare them: %w", len(buffer), first*Block, err)
+				buffer := buffers.Get().(*[stretch * Block]byte)
+				defer buffers.Put(buffer)
+				content := buffer[:min(last*Block, d.Size())-first*Block]
+				if n, err := d.ReadAt(content, first*Block); n < len(content) {
+					return fmt.Errorf("read %d bytes at %d to compare them: %w", len(content), first*Block, err)
 				}
-				return c.compare(older, first, last, &mu, func(i int64) [Size]byte {
-					from := (i - first) * Block
-					return of(buffer[from:min(from+Block, int64(len(buffer)))])
-				})
+				digests := digestsOf(content)
+				if err := w.put(first, digests); err != nil {
+					return err
+				}
+				return c.compare(older, first, last, &mu, func(i int64) [Size]byte { return [Size]byte(digests[(i-first)*Size:]) })
 			})
 		}
 		return nil
@@ -299,18 +331,31 @@ func Compare(ctx context.Context, d disk.Disk, older *Digests, w *Writer) (*Chan
 	return c, errors.Join(err, watched.Err())
 }
 
+// buffers are those of reads that compare.
+var buffers = sync.Pool{New: func() any { return new([stretch * Block]byte) }}
+
+// digestsOf are those of the blocks of a content, one after the other.
+func digestsOf(content []byte) []byte {
+	digests := make([]byte, 0, blocks(int64(len(content)))*Size)
+	for at := 0; at < len(content); at += Block {
+		d := of(content[at:min(at+Block, len(content))])
+		digests = append(digests, d[:]...)
+	}
+	return digests
+}
+
 // compare marks blocks from first to before last that are as they were.
 func (c *Changed) compare(older *Digests, first, last int64, mu *sync.Mutex, now func(int64) [Size]byte) error {
 	was := make([]byte, (last-first)*Size)
 	if _, err := older.f.ReadAt(was, headerSize+first*Size); err != nil {
 		return fmt.Errorf("older digests: %w", err)
 	}
+	mu.Lock()
+	defer mu.Unlock()
 	for i := first; i < last; i++ {
 		d := now(i)
 		if bytes.Equal(was[(i-first)*Size:(i-first+1)*Size], d[:]) && d != unknown {
-			mu.Lock()
 			c.same[i/64] |= 1 << (i % 64)
-			mu.Unlock()
 		}
 	}
 	return nil

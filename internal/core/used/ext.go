@@ -1,9 +1,13 @@
 package used
 
 import (
+	"cmp"
 	"encoding/binary"
 	"io"
 	"math/bits"
+	"slices"
+
+	"keenlodge/internal/core/disk"
 )
 
 // Features of ext2, ext3 and ext4 (Linux, Documentation/filesystems/ext4/super.rst) that are known here: none of the others may be set that says
@@ -28,7 +32,10 @@ type extSuper struct {
 }
 
 // ext reads the block bitmaps of all groups. Of a group whose bitmap was never written only what describes the file system is used.
-func ext(r io.ReaderAt, size int64, m *Ranges) (int64, error) {
+func ext(r io.ReaderAt, size int64, m *Ranges) (int64, error) { return extOf(r, size, m, false) }
+
+// extOf reads one that may be mounted: then its journal is played back in what is read.
+func extOf(r io.ReaderAt, size int64, m *Ranges, mounted bool) (int64, error) {
 	sb := make([]byte, 1024)
 	if err := readFull(r, sb, 1024); err != nil {
 		return 0, err
@@ -44,10 +51,10 @@ func ext(r io.ReaderAt, size int64, m *Ranges) (int64, error) {
 	if le.Uint32(sb[0x4c:]) > 0 {
 		s.inodeSize = int64(le.Uint16(sb[0x58:]))
 	}
-	if s.incompat&extRecover != 0 {
+	if s.incompat&extRecover != 0 && !mounted {
 		return 0, unknown("its journal has to be played back first")
 	}
-	if s.incompat&^uint32(extKnown) != 0 || s.incompat&extJournalDev != 0 {
+	if s.incompat&^uint32(extKnown|extRecover) != 0 || s.incompat&extJournalDev != 0 {
 		return 0, unknown("it has features %#x", s.incompat)
 	}
 	if s.incompat&ext64bit != 0 {
@@ -65,18 +72,56 @@ func ext(r io.ReaderAt, size int64, m *Ranges) (int64, error) {
 		return 0, odd("its superblock: groups of %d blocks", s.perGroup)
 	}
 	m.Add(0, max(2048, s.block)) // a boot sector, and the superblock
-	groups := (s.blocks - s.first + s.perGroup - 1) / s.perGroup
+	groups, err := s.read(r)
+	if err != nil {
+		return 0, err
+	}
+	empty := s.emptyTables(groups)
+	bitmap := make([]byte, s.block)
+	for i, d := range groups {
+		g := uint64(i)
+		begin := s.first + g*s.perGroup
+		n := min(s.perGroup, s.blocks-begin)
+		m.Add(int64(begin)*s.block, s.overhead(g)*s.block)
+		if d.flags&extBlockUninit == 0 {
+			if err := readFull(r, bitmap, int64(d.blockMap)*s.block); err != nil {
+				return 0, err
+			}
+			ones(bitmap, int64((n*uint64(s.block)+uint64(s.cluster)-1)/uint64(s.cluster)), func(from, to int64) {
+				addBut(m, int64(begin)*s.block+from*s.cluster, (to-from)*s.cluster, empty)
+			})
+		}
+		m.Add(int64(d.blockMap)*s.block, s.block)
+		m.Add(int64(d.inodeMap)*s.block, s.block)
+		m.Add(int64(d.inodes)*s.block, s.tableUsed(d))
+	}
+	return int64(s.blocks) * s.block, nil
+}
+
+// extGroup is what describes a group: where its bitmaps and its table of inodes lie, in blocks, and how many inodes at the table's end are unused.
+type extGroup struct {
+	blockMap, inodeMap, inodes uint64
+	unused                     uint32
+	flags                      uint16
+}
+
+// Flags of a group, where its descriptor has a checksum: its table and bitmap of inodes, or its bitmap of blocks, were never written.
+const extInodeUninit, extBlockUninit = 1, 2
+
+// read reads the descriptors of all groups.
+func (s extSuper) read(r io.ReaderAt) ([]extGroup, error) {
+	le := binary.LittleEndian
+	groups := make([]extGroup, 0, (s.blocks-s.first+s.perGroup-1)/s.perGroup)
 	perBlock := uint64(s.block / s.descSize)
 	descs := make([]byte, s.block)
-	bitmap := make([]byte, s.block)
-	for g := range groups {
+	for g := range uint64(cap(groups)) {
 		if g%perBlock == 0 {
 			at := s.descAt(g / perBlock)
 			if at >= s.blocks {
-				return 0, odd("descriptors of group %d", g)
+				return nil, odd("descriptors of group %d", g)
 			}
 			if err := readFull(r, descs, int64(at)*s.block); err != nil {
-				return 0, err
+				return nil, err
 			}
 		}
 		d := descs[int64(g%perBlock)*s.descSize:][:s.descSize]
@@ -87,30 +132,61 @@ func ext(r io.ReaderAt, size int64, m *Ranges) (int64, error) {
 			}
 			return v
 		}
-		blockMap, inodeMap, inodes, flags := at(0, 0x20), at(4, 0x24), at(8, 0x28), le.Uint16(d[0x12:])
-		if s.roCompat&uint32(extCsums) == 0 {
-			flags = 0
-		}
-		begin := s.first + g*s.perGroup
-		n := min(s.perGroup, s.blocks-begin)
-		tables := (s.inodesPer*uint64(s.inodeSize) + uint64(s.block) - 1) / uint64(s.block)
-		if blockMap >= s.blocks || inodeMap >= s.blocks || inodes >= s.blocks || tables > s.blocks-inodes {
-			return 0, odd("the descriptor of group %d", g)
-		}
-		m.Add(int64(begin)*s.block, s.overhead(g)*s.block)
-		if flags&2 == 0 {
-			if err := readFull(r, bitmap, int64(blockMap)*s.block); err != nil {
-				return 0, err
+		group := extGroup{blockMap: at(0, 0x20), inodeMap: at(4, 0x24), inodes: at(8, 0x28)}
+		if s.roCompat&uint32(extCsums) != 0 {
+			group.flags, group.unused = le.Uint16(d[0x12:]), uint32(le.Uint16(d[0x1c:]))
+			if s.descSize >= 64 {
+				group.unused |= uint32(le.Uint16(d[0x32:])) << 16
 			}
-			ones(bitmap, int64((n*uint64(s.block)+uint64(s.cluster)-1)/uint64(s.cluster)), func(from, to int64) {
-				m.Add(int64(begin)*s.block+from*s.cluster, (to-from)*s.cluster)
-			})
 		}
-		m.Add(int64(blockMap)*s.block, s.block)
-		m.Add(int64(inodeMap)*s.block, s.block)
-		m.Add(int64(inodes)*s.block, int64(tables)*s.block)
+		if group.blockMap >= s.blocks || group.inodeMap >= s.blocks || group.inodes >= s.blocks || s.tableBlocks() > s.blocks-group.inodes || uint64(group.unused) > s.inodesPer {
+			return nil, odd("the descriptor of group %d", g)
+		}
+		groups = append(groups, group)
 	}
-	return int64(s.blocks) * s.block, nil
+	return groups, nil
+}
+
+func (s extSuper) tableBlocks() uint64 {
+	return (s.inodesPer*uint64(s.inodeSize) + uint64(s.block) - 1) / uint64(s.block)
+}
+
+// tableUsed is how much of a group's table of inodes was ever used, in bytes.
+func (s extSuper) tableUsed(d extGroup) int64 {
+	if d.flags&extInodeUninit != 0 {
+		return 0
+	}
+	return int64(s.inodesPer-uint64(d.unused)) * s.inodeSize
+}
+
+// emptyTables are the parts of tables of inodes that nobody used yet, in rising order: on a large file system that is new, most of what is in use.
+func (s extSuper) emptyTables(groups []extGroup) []disk.Extent {
+	var out []disk.Extent
+	for _, d := range groups {
+		begin := int64(d.inodes) * s.block
+		from := begin + (s.tableUsed(d)+s.block-1)/s.block*s.block
+		if end := begin + int64(s.tableBlocks())*s.block; from < end {
+			out = append(out, disk.Extent{Offset: from, Length: end - from})
+		}
+	}
+	slices.SortFunc(out, func(a, b disk.Extent) int { return cmp.Compare(a.Offset, b.Offset) })
+	return out
+}
+
+// addBut adds a range but for what lies in others, which are in rising order.
+func addBut(m *Ranges, offset, length int64, but []disk.Extent) {
+	end := offset + length
+	i, _ := slices.BinarySearchFunc(but, offset, func(e disk.Extent, at int64) int {
+		if e.End() <= at {
+			return -1
+		}
+		return 1
+	})
+	for ; i < len(but) && but[i].Offset < end && offset < end; i++ {
+		m.Add(offset, but[i].Offset-offset)
+		offset = max(offset, but[i].End())
+	}
+	m.Add(offset, end-offset)
 }
 
 // descAt is the block with a block of group descriptors.

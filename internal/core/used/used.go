@@ -38,16 +38,31 @@ func Of(kind string, r io.ReaderAt, size int64) (*Ranges, error) {
 	if !ok {
 		return nil, unknown("%q", kind)
 	}
-	m := New(size)
-	end, err := read(r, size, m)
+	m, err := whole(r, size, read)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", kind, err)
 	}
+	return m, nil
+}
+
+// whole has what a reader finds, and what lies beyond the file system's end.
+func whole(r io.ReaderAt, size int64, read func(io.ReaderAt, int64, *Ranges) (end int64, err error)) (*Ranges, error) {
+	m := New(size)
+	end, err := read(r, size, m)
+	if err != nil {
+		return nil, err
+	}
 	if end < 0 || end > size {
-		return nil, fmt.Errorf("%s: %w", kind, odd("it ends at byte %d of %d", end, size))
+		return nil, odd("it ends at byte %d of %d", end, size)
 	}
 	m.Add(end, size-end)
 	return m, nil
+}
+
+// OfMounted is [Of] for an ext2, ext3 or ext4 that is mounted. r reads its device through the kernel's cache, which has what is not on the device
+// yet.
+func OfMounted(r io.ReaderAt, size int64) (*Ranges, error) {
+	return whole(r, size, func(r io.ReaderAt, size int64, m *Ranges) (int64, error) { return extOf(r, size, m, true) })
 }
 
 // mostRanges bounds how many ranges are kept, and so the memory: 64 MiB. Beyond it smaller gaps count as used.
