@@ -293,6 +293,11 @@ func (c *Capture) settle(ctx context.Context, s line.Settle) (got line.Settled, 
 		return got, err
 	}
 	if c.weight() > mostHeld {
+		if err := c.leaveFree(ctx); err != nil {
+			return got, err
+		}
+	}
+	if c.weight() > mostHeld {
 		if s.Last {
 			return got, fmt.Errorf("the server writes more than can be read: %d MiB again in round %d; capture it when it has less to do", c.weight()>>20, s.Round)
 		}
@@ -347,6 +352,25 @@ func (c *Capture) gather(ctx context.Context) error {
 		k.pending.join(k.wanted(seen[k.Number]))
 	}
 	return ctx.Err()
+}
+
+// leaveFree leaves out of what was written what is not in use by now: files that came and went, tables that are made ready. What comes into use
+// after this look is written after it, too.
+func (c *Capture) leaveFree(ctx context.Context) error {
+	for _, k := range c.disks {
+		now, err := block.MapOf(ctx, k.Device, k.r, c.mounts)
+		if err != nil {
+			return err
+		}
+		for b := range k.pending {
+			at := b * span
+			used := slices.ContainsFunc(now.Used.Extents(at, min(span, k.Size()-at)), func(e disk.Extent) bool { return e.Kind == disk.Data })
+			if !used {
+				delete(k.pending, b)
+			}
+		}
+	}
+	return nil
 }
 
 // lost is for when writes were not seen: the capture can't be what it was to be.

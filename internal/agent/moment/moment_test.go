@@ -167,6 +167,33 @@ func TestOneInstant(t *testing.T) {
 	require.Empty(t, LeftTraces())
 }
 
+// What was written and is not in use any more is not read again, however much it was.
+func TestWhatCameAndWent(t *testing.T) {
+	s := newServer(t, 400<<20, "mkfs.ext4 -q $f")
+	end := s.Write(2 << 20)
+	into := s.receiver()
+	ctx := t.Context()
+	id := image.NewID()
+	c, err := Begin(ctx, s.folder, s.devices, line.Begin{ID: id})
+	require.NoError(t, err)
+	d, _, err := c.Disk(s.target(), 0)
+	require.NoError(t, err)
+	require.NoError(t, into.receive(ctx, d))
+	agenttest.Sh(t, "head -c 150M /dev/urandom > $m/large; sync -f $m; rm $m/large; sync -f $m", "m="+s.Mounted)
+	ask := frozen
+	ask.Round = 1
+	got, err := c.Settle(ctx, ask)
+	require.NoError(t, err)
+	require.True(t, got.Done)
+	require.Less(t, got.Changed[s.target()], int64(64<<20))
+	_, d, err = c.Disk(s.target(), 1)
+	require.NoError(t, err)
+	require.NoError(t, into.receive(ctx, d))
+	require.NoError(t, c.End(false))
+	end()
+	agenttest.Check(t, into.f.Name(), "e2fsck -fn $f")
+}
+
 // Other kinds of file systems stand still, too, and are whole; of those of which nobody tells what is free, all is read.
 func TestOtherFileSystems(t *testing.T) {
 	for kind, fsck := range map[string]string{
