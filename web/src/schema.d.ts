@@ -1102,6 +1102,8 @@ export interface components {
       address: string
       /** Format: date-time */
       certified: string | null
+      /** @description it has a line to the lodge just now */
+      connected: boolean
       /**
        * Format: date-time
        * @description when its newest certificate ends
@@ -1118,10 +1120,16 @@ export interface components {
       made: string
       made_by: string
       name: string
+      /** @description what it runs as, as it said last */
+      program: string
       /** Format: date-time */
       revoked: string | null
       /** Format: date-time */
       seen: string | null
+      /** @description the source that its server is one of */
+      source: string
+      /** @description what its server runs, as it said last */
+      system: string
     }
     Applied: {
       changes: components["schemas"]["SiteChange"][]
@@ -1533,7 +1541,7 @@ export interface components {
       /** Format: date-time */
       seen: string
       /** @enum {string} */
-      state: "running" | "paused" | "off" | "gone"
+      state: "running" | "paused" | "off" | "silent" | "gone"
       tags: {
         [key: string]: string
       }
@@ -1783,6 +1791,8 @@ export interface components {
       hooks?: components["schemas"]["SiteHook"][]
       /** @description how long a run may take, such as 4 hours; then it is stopped */
       longest?: string
+      /** @description how long a server's file systems may stand still, up to 1 minute; default 10 seconds */
+      longest_freeze?: string
       /** @description names, or patterns with * and ?; * is everything */
       machines?: string[]
       /**
@@ -2151,7 +2161,7 @@ export interface components {
       host_key?: string
       /** @description private key (PEM, without a passphrase) that signs in, by SSH or TLS; by SSH the keys of the service's agent by default */
       key_file?: string
-      /** @description how it is spoken to; default libvirt */
+      /** @description how it is spoken to: libvirt (default), or agent for servers whose agents call the lodge */
       kind?: string
       /** @description where it is, by a name of your own such as harbour-office; roles can be narrowed to places */
       place?: string
@@ -2163,7 +2173,7 @@ export interface components {
        */
       tasks_at_once?: number
       /** @description libvirt address: qemu:///system, qemu+unix:///session?socket=/path, qemu+ssh://user@host/system or qemu+tls://host/system */
-      uri: string
+      uri?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
       windows?: string[]
     }
@@ -2196,6 +2206,8 @@ export interface components {
       hooks?: components["schemas"]["SiteHook"][]
       /** @description how long a run may take, such as 4 hours; then it is stopped */
       longest?: string
+      /** @description how long a server's file systems may stand still, up to 1 minute; default 10 seconds */
+      longest_freeze?: string
       /** @description names, or patterns with * and ?; * is everything */
       machines?: string[]
       /**
@@ -2864,7 +2876,10 @@ export interface operations {
   }
   "admit-agent": {
     parameters: {
-      query?: never
+      query?: {
+        /** @description the source of the site that its server is one of; the usual one is made where there is none */
+        source?: string
+      }
       header?: never
       path: {
         agent: string
@@ -5085,7 +5100,7 @@ export interface operations {
         after?: string
         limit?: number
         hypervisor?: string
-        state?: "running" | "paused" | "off" | "gone"
+        state?: "running" | "paused" | "off" | "silent" | "gone"
         /** @description what the label contains */
         text?: string
       }
@@ -5188,7 +5203,7 @@ export interface operations {
         after?: string
         limit?: number
         hypervisor?: string
-        state?: "running" | "paused" | "off" | "gone"
+        state?: "running" | "paused" | "off" | "silent" | "gone"
         /** @description what the label contains */
         text?: string
       }
