@@ -575,7 +575,11 @@ func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
 	}, 3*time.Minute, time.Second, "runs are left lying")
 	seen := map[string]int{}
 	for _, r := range runs {
+		if strings.HasPrefix(r.Note, "takes up run ") { // a kill came in the middle of another
+			continue
+		}
 		seen[r.Policy]++
+		require.NotNil(t, r.Due, "run %s of %s", r.ID, r.Policy)
 		require.True(t, due[r.Policy].Equal(*r.Due), "%s was due at %s, its run at %s", r.Policy, due[r.Policy], r.Due)
 	}
 	for name := range due {

@@ -149,42 +149,60 @@ func (c *Capture) remember(k *captured) error {
 	return nil
 }
 
-// compare finds what changed on a disk since an image, by its digests.
+// abandon gives up noting what a disk is like: that spares the next image something, and this one must not fail for want of it.
+func (k *captured) abandon() {
+	k.digests.drop()
+	k.digests, k.watched = nil, k.live
+	k.now = append([]disk.Disk{k.live}, k.now[1:]...)
+}
+
+// compare finds what changed on a disk since an image, by its digests. Whatever is wrong with those is why that is not told.
 func (c *Capture) compare(ctx context.Context, k *captured, since string) error {
 	f, err := os.Open(digestFile(c.folder, since, k.Target))
 	if errors.Is(err, fs.ErrNotExist) {
 		k.why = "what it was like in image " + since + " is not remembered on the server"
 		return nil
 	}
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	older, err := digest.Open(f, info.Size())
-	switch {
-	case errors.Is(err, digest.ErrDamaged):
-		k.why = "what it was like in image " + since + ": " + err.Error()
-		return nil
-	case err != nil:
-		return err
-	case older.DiskSize() != k.Size():
-		k.why = fmt.Sprintf("it had %d bytes in image %s", older.DiskSize(), since)
-		return nil
-	case k.digests == nil:
+	if k.digests == nil {
 		k.why = "nothing can be noted of it now"
 		return nil
 	}
+	var older *digest.Digests
+	if err == nil {
+		defer f.Close()
+		older, err = open(f)
+	}
+	switch {
+	case err != nil:
+		k.why = "what it was like in image " + since + ": " + err.Error()
+		return nil
+	case older.DiskSize() != k.Size():
+		k.why = fmt.Sprintf("it had %d bytes in image %s", older.DiskSize(), since)
+		return nil
+	}
 	changed, err := digest.Compare(ctx, k.live, older, k.digests.Writer)
-	if err != nil {
+	switch {
+	case isFull(err):
+		k.why = "what it is like now can't be noted: " + err.Error()
+		k.abandon()
+		return nil
+	case err != nil:
 		return fmt.Errorf("disk %s: %w", k.Target, err)
 	}
 	k.since = &fresh{changed, c, k}
 	return nil
 }
+
+func open(f *os.File) (*digest.Digests, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	return digest.Open(f, info.Size())
+}
+
+// isFull reports whether the server has no room for what was to be written.
+func isFull(err error) bool { return errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) }
 
 // fresh is a disk with what changed since an image, and since that was compared.
 type fresh struct {
@@ -421,7 +439,10 @@ func (k *captured) forget(extents []disk.Extent) error {
 		return nil
 	}
 	for _, e := range extents {
-		if err := k.digests.Forget(e); err != nil {
+		if err := k.digests.Forget(e); isFull(err) {
+			k.abandon()
+			return nil
+		} else if err != nil {
 			return fmt.Errorf("disk %s: %w", k.Target, err)
 		}
 	}
@@ -530,7 +551,7 @@ func (c *Capture) End(kept bool) error {
 // keep remembers a disk. What was read in the last moment is not noted block by block, and counts as changed the next time.
 func (c *Capture) keep(k *captured) error {
 	if len(k.now) == 2 {
-		if err := k.forget(k.now[1].(*patch).extents); err != nil {
+		if err := k.forget(k.now[1].(*patch).extents); err != nil || k.digests == nil {
 			return err
 		}
 	}

@@ -67,7 +67,7 @@ func prepare(folder string, mounts []block.Mount, longest time.Duration) (*stand
 	body, err := json.Marshal(paths)
 	if err == nil {
 		// It is for the day on which both the agent and its watchdog are killed. A server whose disk is full is captured without.
-		if err = private.Write(s.note, string(body)); errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+		if err = private.Write(s.note, string(body)); isFull(err) {
 			err = nil
 		}
 	}
