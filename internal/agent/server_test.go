@@ -241,7 +241,9 @@ func TestServersAreASource(t *testing.T) {
 
 // A disk of which a part can't be read makes no image, and it is said which part; nothing of the try stays.
 func TestADiskThatCantBeRead(t *testing.T) {
-	g := newGate(t, agenttest.New(t, 64<<20, "head -c 64M /dev/urandom > $f", "noauto"), map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once")})
+	policy := whole("quay-shelf", "full once")
+	policy.Hooks = []site.Hook{{At: []site.Moment{site.Frozen}, Script: "/bin/true"}}
+	g := newGate(t, agenttest.New(t, 64<<20, "head -c 64M /dev/urandom > $f", "noauto"), map[string]site.Policy{"monthly-whole": policy})
 	require.NoError(t, os.Truncate(g.File, 40<<20))
 	r := g.run("monthly-whole")
 	require.EqualValues(t, run.Failed, r.State)
@@ -252,7 +254,9 @@ func TestADiskThatCantBeRead(t *testing.T) {
 	require.Empty(t, moment.LeftTraces())
 	require.NoError(t, os.Truncate(g.File, 64<<20))
 	r = g.run("monthly-whole")
-	require.EqualValues(t, run.Done, r.State, r.Tasks[0].Error)
+	require.EqualValues(t, run.Warned, r.State, r.Tasks[0].Error)
+	require.Len(t, r.Tasks[0].Warnings, 1)
+	require.Contains(t, r.Tasks[0].Warnings[0], "hooks at frozen and thawed were not called")
 }
 
 // A line that is cut again and again while a server is captured holds nothing up but itself, in any step; the image is as without.
