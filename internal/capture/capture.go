@@ -11,9 +11,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
-	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
@@ -547,96 +544,6 @@ func measure(ctx context.Context, disks []diskPlan, t *runs.Task) error {
 		}
 		t.Total += n
 	}
-	return nil
-}
-
-// figures notes in a task how far its reading and storing is.
-func figures(w store.Writing, count *store.Progress) func(*records.Task) {
-	return func(rec *records.Task) {
-		rec.Done = count.Read.Load()
-		rec.NewBytes, rec.Stored = w.Written()
-	}
-}
-
-// readDisks reads all disks into the store and names them in the manifest. Where the older image turns out to be damaged, the disk is
-// read whole after all.
-func readDisks(ctx context.Context, disks []diskPlan, w store.Writing, m *image.Manifest, t *runs.Task, count *store.Progress) error {
-	for i := range disks {
-		d := &disks[i]
-		if err := t.Begin(ctx, "reading "+d.target); err != nil {
-			return err
-		}
-		var out image.Disk
-		read := func() (err error) {
-			out, err = w.Disk(ctx, d.target, d.format, d.Disk, d.older, count)
-			return err
-		}
-		held := count.Data.Load()
-		err := t.Moving(ctx, figures(w, count), read)
-		if d.older != nil && (errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)) {
-			d.why = "the image on which it would build is damaged: " + err.Error()
-			t.Log(ctx, "disk %s is read whole: %s", d.target, d.why)
-			d.older.Close()
-			d.Disk, d.older = d.whole, nil
-			count.Data.Store(held)
-			err = t.Moving(ctx, figures(w, count), read)
-		}
-		m.Disks = append(m.Disks, out)
-		if err != nil {
-			return fmt.Errorf("disk %s: %w", d.target, err)
-		}
-		m.Sizes.Disks += d.Size()
-	}
-	return nil
-}
-
-// settle reads again what a machine wrote while its disks were read, until they are as they were in one instant.
-func (k *making) settle(ctx context.Context, s source.Settler, disks []diskPlan, w store.Writing, m *image.Manifest, count *store.Progress) error {
-	if slices.ContainsFunc(k.o.Policy.Hooks, func(h site.Hook) bool {
-		return slices.Contains(h.At, site.Frozen) || slices.Contains(h.At, site.Thawed)
-	}) {
-		k.t.Warn("its policy's hooks at frozen and thawed were not called: a server stands still on the far side of the line")
-	}
-	for round := 1; ; round++ {
-		if err := k.t.Begin(ctx, "taking one instant"); err != nil {
-			return err
-		}
-		changed, done, err := s.Settle(ctx)
-		if err != nil {
-			return fmt.Errorf("bring the disks to one instant: %w", err)
-		}
-		for _, c := range changed {
-			n, err := disk.Allocated(ctx, c.Disk)
-			if err != nil {
-				return fmt.Errorf("disk %s: %w", c.Target, err)
-			}
-			k.t.Total += n
-			i := slices.IndexFunc(m.Disks, func(d image.Disk) bool { return d.Target == c.Target })
-			err = k.t.Moving(ctx, figures(w, count), func() (err error) {
-				m.Disks[i], err = w.Amend(ctx, m.Disks[i], throttle.Disk(ctx, c.Disk, k.pace), disks[i].older, count)
-				return err
-			})
-			if err != nil {
-				return fmt.Errorf("disk %s, what was written while it was read: %w", c.Target, err)
-			}
-			k.t.Log(ctx, "disk %s: %s were written while it was read, and read again (round %d)", c.Target, humanize.IBytes(uint64(n)), round)
-		}
-		if done {
-			return nil
-		}
-	}
-}
-
-// sumUp brings all that was stored to its place, and puts its sizes into the manifest.
-func sumUp(ctx context.Context, w store.Writing, m *image.Manifest, t *runs.Task, count *store.Progress) error {
-	if err := t.Begin(ctx, "storing"); err != nil {
-		return err
-	}
-	if err := t.Moving(ctx, figures(w, count), func() error { return w.Flush(ctx) }); err != nil {
-		return err
-	}
-	m.Sizes.Read, m.Sizes.Data = t.Done, min(count.Data.Load(), m.Sizes.Disks)
-	m.Sizes.New, m.Sizes.Stored = w.Written()
 	return nil
 }
 

@@ -35,15 +35,13 @@ const Bitmap = "since"
 
 // About is who a server is. Sizes are in bytes.
 type About struct {
-	Host    string `json:"host"`
-	Program string `json:"program"`
-	System  string `json:"system"` // such as "Debian GNU/Linux 12 (bookworm)"
-	Kernel  string `json:"kernel"`
-	Arch    string `json:"arch"`
-	Disks   []Disk `json:"disks"`
-	// Restores says that its switch for that is on.
-	Restores bool      `json:"restores"`
-	Now      time.Time `json:"now"` // by its clock
+	Host    string    `json:"host"`
+	Program string    `json:"program"`
+	System  string    `json:"system"` // such as "Debian GNU/Linux 12 (bookworm)"
+	Kernel  string    `json:"kernel"`
+	Arch    string    `json:"arch"`
+	Disks   []Disk    `json:"disks"`
+	Now     time.Time `json:"now"` // by its clock
 }
 
 // Disk is a disk that an agent offers.

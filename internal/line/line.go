@@ -191,8 +191,6 @@ const (
 	Busy Kind = "busy"
 	// Unknown is of something that the agent does not have.
 	Unknown Kind = "unknown"
-	// Denied is of something that the agent was told, on its server, not to do.
-	Denied Kind = "denied"
 )
 
 // Refuse is an error that the lodge gets as a refusal of a kind.

@@ -153,9 +153,6 @@ func (w steadyWhole) Extents(ctx context.Context, offset, length int64) (out []d
 	return out, err
 }
 
-// Interrupt ends what waits for a connection, and what would. Close ends the connection, too.
-func (s *Steady) Interrupt() { s.end() }
-
 // Close ends the connection, also one that is being made.
 func (s *Steady) Close() error {
 	s.end()

@@ -50,9 +50,8 @@ type Board struct {
 // held is an agent's line.
 type held struct {
 	*line.Line
-	source string
-	about  line.About
-	told   time.Time // when it said so
+	about line.About
+	told  time.Time // when it said so
 }
 
 // New makes a Board of the process of a number.
@@ -71,7 +70,7 @@ func (b *Board) Take(ctx context.Context, a records.Agent, conn net.Conn) error 
 		return err
 	}
 	defer l.Close()
-	h := &held{Line: l, source: a.Source}
+	h := &held{Line: l}
 	if err := b.ask(ctx, a.Name, h); err != nil {
 		return err
 	}

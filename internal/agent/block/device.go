@@ -37,7 +37,7 @@ type Device struct {
 	Left string
 }
 
-// kinds are names of devices that stand on others, or hold nothing that stays.
+// standOnOthers are how the names of devices begin that stand on others, or hold nothing that stays.
 var standOnOthers = []string{"loop", "ram", "zram", "dm-", "md", "nbd", "sr", "fd", "drbd"}
 
 // Devices lists the server's disks, by target. only narrows them to some, by target or path, of whatever kind they are; empty is all that stand
@@ -96,7 +96,7 @@ func device(name, target, path string) (Device, error) {
 	if d.Logical, err = strconv.ParseInt(read(name, "queue/logical_block_size"), 10, 64); err != nil {
 		return d, err
 	}
-	number, ok := number(read(name, "dev"))
+	number, ok := Number(read(name, "dev"))
 	if !ok {
 		return d, fmt.Errorf("its number is %q", read(name, "dev"))
 	}
@@ -113,8 +113,8 @@ func read(name, attribute string) string {
 	return strings.TrimSpace(string(body))
 }
 
-// number is what the kernel calls a device, from "major:minor".
-func number(text string) (uint32, bool) {
+// Number is what the kernel calls a device, from "major:minor".
+func Number(text string) (uint32, bool) {
 	major, minor, ok := strings.Cut(text, ":")
 	a, bad := strconv.ParseUint(major, 10, 12)
 	b, worse := strconv.ParseUint(minor, 10, 20)

@@ -84,12 +84,13 @@ func Describe(devices, left []Device, maps map[string]*Map) (Layout, error) {
 		disk := LayoutDisk{Target: d.Target, Size: d.Size, Sector: d.Logical, Model: d.Model, Serial: d.Serial, Parts: []LayoutPart{}}
 		about := probe(d.Path, 0, 0)
 		disk.Table, disk.ID = about["PTTYPE"], about["PTUUID"]
+		entries := entriesOf(d.Path)
 		for _, p := range maps[d.Target].Parts {
 			part := LayoutPart{Number: p.Number, Start: p.Offset, Size: p.Length, Holds: p.Format, Mounted: p.Mounted, Free: p.Free, Whole: p.Whole}
 			about := about
 			if p.Number > 0 {
 				about = probe(d.Path, p.Offset, p.Length)
-				entry := entryOf(d.Path, p.Number)
+				entry := entries[fmt.Sprint(p.Number)]
 				part.Type, part.UUID, part.Name = entry.Type, entry.UUID, entry.Name
 			}
 			if about["TYPE"] != "" {
@@ -156,24 +157,23 @@ type entry struct {
 	Node, Type, UUID, Name string
 }
 
-// entryOf is a partition's entry in its table, as sfdisk tells it.
-func entryOf(path string, n int) entry {
+// entriesOf are the entries of a disk's table, by number, as sfdisk tells them.
+func entriesOf(path string) map[string]entry {
 	out, err := exec.Command("sfdisk", "--json", path).Output()
 	if err != nil {
-		return entry{}
+		return nil
 	}
 	var told struct {
 		Table struct{ Partitions []entry } `json:"partitiontable"`
 	}
 	if json.Unmarshal(out, &told) != nil {
-		return entry{}
+		return nil
 	}
+	entries := map[string]entry{}
 	for _, e := range told.Table.Partitions {
-		if number := strings.TrimPrefix(strings.TrimPrefix(e.Node, path), "p"); number == fmt.Sprint(n) {
-			return e
-		}
+		entries[strings.TrimPrefix(strings.TrimPrefix(e.Node, path), "p")] = e
 	}
-	return entry{}
+	return entries
 }
 
 // volumes asks lsblk what stands on disks.

@@ -45,7 +45,7 @@ func parseMounts(r io.Reader) ([]Mount, error) {
 			return nil, fmt.Errorf("mountinfo: %q is not to be understood", lines.Text())
 		}
 		id, err := strconv.Atoi(fields[0])
-		dev, good := number(fields[2])
+		dev, good := Number(fields[2])
 		if err != nil || !good {
 			return nil, fmt.Errorf("mountinfo: %q is not to be understood", lines.Text())
 		}

@@ -211,39 +211,10 @@ type fresh struct {
 	k *captured
 }
 
-// Extents implements [disk.Disk].
+// Extents implements [disk.Disk]: what was written is data, and the rest is as it was compared.
 func (f *fresh) Extents(ctx context.Context, offset, length int64) ([]disk.Extent, error) {
-	extents, err := f.Changed.Extents(ctx, offset, length)
-	if err != nil || len(extents) == 0 {
-		return extents, err
-	}
-	end := extents[len(extents)-1].End()
-	now := &patch{size: f.Size(), extents: f.c.trace.peek(f.k.Number).extents(f.Size(), true)}
-	if len(now.extents) == 0 {
-		return extents, nil
-	}
-	written, err := now.Extents(ctx, offset, end-offset)
-	// What was written is data, and the rest is as it was compared.
-	var out []disk.Extent
-	for i, j := 0, 0; i < len(extents) && j < len(written); {
-		at, to := max(extents[i].Offset, written[j].Offset), min(extents[i].End(), written[j].End())
-		kind := extents[i].Kind
-		if written[j].Kind == disk.Data {
-			kind = disk.Data
-		}
-		if n := len(out); n > 0 && out[n-1].Kind == kind {
-			out[n-1].Length += to - at
-		} else {
-			out = append(out, disk.Extent{Offset: at, Length: to - at, Kind: kind})
-		}
-		if extents[i].End() == to {
-			i++
-		}
-		if written[j].End() == to {
-			j++
-		}
-	}
-	return out, err
+	now := &patch{f.Size(), f.c.trace.peek(f.k.Number).extents(f.Size(), true), f.k.live}
+	return disk.Over(now, f.Changed).Extents(ctx, offset, length)
 }
 
 // Begun is what the capture offers.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -101,12 +100,7 @@ func (p *patch) ReadAt(b []byte, off int64) (int, error) { return p.from.ReadAt(
 func (p *patch) Extents(_ context.Context, offset, length int64) (out []disk.Extent, _ error) {
 	const most = 1 << 16
 	end := offset + length
-	i, _ := slices.BinarySearchFunc(p.extents, offset, func(e disk.Extent, at int64) int {
-		if e.End() <= at {
-			return -1
-		}
-		return 1
-	})
+	i := disk.From(p.extents, offset)
 	for at := offset; at < end && len(out) < most; i++ {
 		if i == len(p.extents) || p.extents[i].Offset >= end {
 			return append(out, disk.Extent{Offset: at, Length: end - at, Kind: disk.Unchanged}), nil
@@ -164,12 +158,7 @@ func (c *copied) fill(ctx context.Context, r *block.Direct) error {
 // ReadAt implements [io.ReaderAt].
 func (c *copied) ReadAt(p []byte, off int64) (n int, err error) {
 	end := off + int64(len(p))
-	i, _ := slices.BinarySearchFunc(c.extents, off, func(e disk.Extent, at int64) int {
-		if e.End() <= at {
-			return -1
-		}
-		return 1
-	})
+	i := disk.From(c.extents, off)
 	if n = len(p); i == len(c.extents) || c.extents[i].Offset > off || c.extents[i].End() < end {
 		n, err = c.Disk.ReadAt(p, off)
 	}

@@ -215,7 +215,7 @@ func parseWrite(text string) (w write, ok bool) {
 	if len(fields) < 5 || fields[3] != "+" {
 		return w, false
 	}
-	number, good := number(fields[0])
+	number, good := block.Number(strings.Replace(fields[0], ",", ":", 1))
 	at, bad := strconv.ParseInt(fields[2], 10, 54)
 	count, worse := strconv.ParseInt(fields[4], 10, 54)
 	if !good || bad != nil || worse != nil || at < 0 || count < 0 {
@@ -230,13 +230,6 @@ func parseWrite(text string) (w write, ok bool) {
 		w.length = 0
 	}
 	return w, op != ""
-}
-
-func number(text string) (uint32, bool) {
-	major, minor, ok := strings.Cut(text, ",")
-	a, bad := strconv.ParseUint(major, 10, 12)
-	b, worse := strconv.ParseUint(minor, 10, 20)
-	return uint32(a)<<20 | uint32(b), ok && bad == nil && worse == nil
 }
 
 // take returns what was written since it was called last, by the disks' numbers. On [errLost] it is not all.

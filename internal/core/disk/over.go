@@ -3,7 +3,19 @@ package disk
 import (
 	"context"
 	"io"
+	"slices"
 )
+
+// From is the index of the first of some extents, in rising order, that ends after an offset; their number where none does.
+func From(extents []Extent, offset int64) int {
+	i, _ := slices.BinarySearchFunc(extents, offset, func(e Extent, at int64) int {
+		if e.End() <= at {
+			return -1
+		}
+		return 1
+	})
+	return i
+}
 
 // Over is a disk as it is after a change: where top says [Unchanged] it is as under, of which that may be [Unchanged] in turn. Both are of one
 // length. Closing is theirs.

@@ -176,12 +176,7 @@ func (s extSuper) emptyTables(groups []extGroup) []disk.Extent {
 // addBut adds a range but for what lies in others, which are in rising order.
 func addBut(m *Ranges, offset, length int64, but []disk.Extent) {
 	end := offset + length
-	i, _ := slices.BinarySearchFunc(but, offset, func(e disk.Extent, at int64) int {
-		if e.End() <= at {
-			return -1
-		}
-		return 1
-	})
+	i := disk.From(but, offset)
 	for ; i < len(but) && but[i].Offset < end && offset < end; i++ {
 		m.Add(offset, but[i].Offset-offset)
 		offset = max(offset, but[i].End())

@@ -161,12 +161,7 @@ func (m *Ranges) Join(at int64, other *Ranges) {
 // Extents tells a range: [disk.Data] where something is, [disk.Zero] elsewhere. offset and length lie within.
 func (m *Ranges) Extents(offset, length int64) []disk.Extent {
 	all := m.All()
-	i, _ := slices.BinarySearchFunc(all, offset, func(e disk.Extent, at int64) int {
-		if e.End() <= at {
-			return -1
-		}
-		return 1
-	})
+	i := disk.From(all, offset)
 	const most = 1 << 16 // extents in one answer: memory stays bounded
 	var out []disk.Extent
 	for at, end := offset, offset+length; at < end && len(out) < most; {

@@ -9,7 +9,6 @@ import (
 	"net"
 	"time"
 
-	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/site"
@@ -112,8 +111,6 @@ func told(name string, err error) error {
 		return fmt.Errorf("server %s: %w: %w", name, source.ErrUnreachable, err)
 	case errors.As(err, &refused) && refused.Kind == line.Busy:
 		return fmt.Errorf("server %s: %w: %w", name, source.ErrBusy, err)
-	case errors.As(err, &refused) && refused.Kind == line.Denied:
-		return fmt.Errorf("server %s: %w: %w", name, fault.ErrConflict, err)
 	}
 	return fmt.Errorf("server %s: %w", name, err)
 }

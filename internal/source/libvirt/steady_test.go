@@ -117,6 +117,6 @@ func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
 	line.Down(true)
 	failed := make(chan error)
 	go func() { _, err := opened.ReadAt(make([]byte, 10), 0); failed <- err }()
-	time.AfterFunc(50*time.Millisecond, opened.Interrupt)
+	time.AfterFunc(50*time.Millisecond, func() { opened.Close() })
 	require.True(t, errors.Is(<-failed, context.Canceled))
 }
