@@ -89,6 +89,24 @@ type Request struct {
 	Watch func() (Watchdog, error)
 }
 
+// OfTheDead is nil where a capture that is open on the machine, for the image of an ID, is one that a dead process of this lodge left, which is to be
+// cleared. Otherwise it is [ErrBusy], and says whose it is.
+func (r Request) OfTheDead(ctx context.Context, id string) error {
+	if r.Alive == nil {
+		return fmt.Errorf("%w: the capture of image %s is open on it", ErrBusy, id)
+	}
+	alive, known, err := r.Alive(ctx, id)
+	switch {
+	case err != nil:
+		return err
+	case alive:
+		return fmt.Errorf("%w: another run captures it just now, for image %s", ErrBusy, id)
+	case !known:
+		return fmt.Errorf("%w: another lodge captures it, for image %s, or did and died", ErrBusy, id)
+	}
+	return nil
+}
+
 // Watchdog ends a freeze that nobody else ends.
 type Watchdog interface {
 	// Frozen says that the guest's file systems stand still: from now on it has 10 seconds.

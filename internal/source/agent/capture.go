@@ -156,20 +156,8 @@ func (c *capture) makeRoom(ctx context.Context) error {
 		return err
 	}
 	for _, id := range open.IDs {
-		busy := func(why string) error {
-			return fmt.Errorf("server %s: %w: %s", c.r.Machine, source.ErrBusy, why)
-		}
-		if c.r.Alive == nil {
-			return busy("the capture of image " + id + " is open on it")
-		}
-		alive, known, err := c.r.Alive(ctx, id)
-		switch {
-		case err != nil:
-			return err
-		case alive:
-			return busy("another run captures it just now, for image " + id)
-		case !known:
-			return busy("another lodge captures it, for image " + id)
+		if err := c.r.OfTheDead(ctx, id); err != nil {
+			return fmt.Errorf("server %s: %w", c.r.Machine, err)
 		}
 		found, err := c.s.Clear(ctx, c.r.Machine, id, false)
 		for _, f := range found {

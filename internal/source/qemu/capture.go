@@ -237,18 +237,8 @@ func (h *Host) Captures(ctx context.Context, guest string) (ids []string, err er
 // makeRoom clears what a dead process left in the guest's QEMU; what is of a living one, or of another lodge, is left alone.
 func (c *capture) makeRoom(ctx context.Context, r source.Request, found []string) error {
 	for _, id := range found {
-		busy := func(why string) error { return fmt.Errorf("guest %s: %w: %s", r.Machine, source.ErrBusy, why) }
-		if r.Alive == nil {
-			return busy("the capture of image " + id + " is open on it")
-		}
-		alive, known, err := r.Alive(ctx, id)
-		switch {
-		case err != nil:
-			return err
-		case alive:
-			return busy("another run captures it just now, for image " + id)
-		case !known:
-			return busy("another lodge captures it, for image " + id + ", or did and died")
+		if err := r.OfTheDead(ctx, id); err != nil {
+			return fmt.Errorf("guest %s: %w", r.Machine, err)
 		}
 		cleared, err := c.h.Clear(ctx, r.Machine, id, false)
 		for _, f := range cleared {
