@@ -75,6 +75,7 @@ func requirePierClean(t *testing.T) {
 // A line that is cut while a guest is frozen leaves it frozen for ten seconds at most, though nobody here can reach it: what it has on its own
 // side ends the freeze. When the line is back, all is cleared.
 func TestALineThatIsCutWhileAGuestIsFrozen(t *testing.T) {
+	t.Parallel() // it waits most of the time, and changes nothing that others have
 	line, spec := pierLine(t)
 	for _, guard := range []string{"in the guest", "on its host"} {
 		t.Run(guard, func(t *testing.T) {

@@ -25,6 +25,7 @@ import (
 // QEMU by itself keeps the contract of sources, with a guest that nobody but its process knows; a policy covers it, its second image is what
 // changed, and a QEMU that was killed and started anew is read in full.
 func TestQEMUByItself(t *testing.T) {
+	t.Parallel() // beside others that wait; of these none changes the site
 	guest := demo.Guest{Name: "gate-09", Disks: 1}
 	folder := place.Folder + "/g"
 	require.NoError(t, os.MkdirAll(folder, 0o711))
