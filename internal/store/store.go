@@ -47,6 +47,10 @@ type Store interface {
 	ReadImage(ctx context.Context, id string) (*image.Manifest, error)
 	// OpenDisk opens a disk of an image; close it.
 	OpenDisk(ctx context.Context, m *image.Manifest, d image.Disk) (OpenedDisk, error)
+	// ListFiles opens the list of an image of files, which [files.NewListReader] reads; close it. Archive writes all of them as a pax archive that
+	// common tools read.
+	ListFiles(ctx context.Context, m *image.Manifest) (io.ReadCloser, error)
+	Archive(ctx context.Context, m *image.Manifest, out io.Writer) error
 	// ReadBack reads all of an image back and tells what it matched. Errors wrap chunk.ErrDamaged or [medium.ErrNotFound]
 	// where the image is to blame.
 	ReadBack(ctx context.Context, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error)

@@ -2,9 +2,11 @@ package store
 
 import (
 	"context"
+	"errors"
 	"sync/atomic"
 
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
 )
@@ -22,6 +24,9 @@ type WriteOptions struct {
 	Compression site.Compression
 }
 
+// ErrOtherFiles marks a server that remembers another image than the one since which it was to tell what changed.
+var ErrOtherFiles = errors.New("the server speaks of another image than this one")
+
 // Writing is an image on its way into a store. [Writing.End] ends it in any case.
 type Writing interface {
 	// Disk stores a disk of the machine. What d calls unchanged is taken from base, the same disk of an older image, which is nil
@@ -30,6 +35,9 @@ type Writing interface {
 	// Amend stores a disk that [Writing.Disk] has just stored as it is by now: what changed calls unchanged stays as it was stored. base is what Disk
 	// was given. What it stored before may be gone then, also where this fails.
 	Amend(ctx context.Context, d image.Disk, changed disk.Disk, base *OlderDisk, count *Progress) (image.Disk, error)
+	// Files stores what travels of a server's files, and describes it but for the rest of its manifest. What it says is as it was in an older image is
+	// taken from base, which is nil where all of it travels. Errors wrap [ErrOtherFiles] where the server means another image than base.
+	Files(ctx context.Context, in *files.Reader, base *image.Files, count *Progress) (image.Files, error)
 	// Written returns what was new to the store so far, in bytes before and after compression.
 	Written() (newBytes, stored int64)
 	// Flush brings everything to its place. Finish makes the image exist.

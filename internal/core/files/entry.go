@@ -41,7 +41,8 @@ type Entry struct {
 	UID, GID     uint32
 	Owner, Group string
 	Modified     time.Time
-	// Size is a file's length in bytes. Data are the ranges that are not holes, in rising order; nil is all of it.
+	// Size is a file's length in bytes. Data are the ranges that are not holes, in rising order; nil is all of it. They begin and end at multiples of
+	// [SpanUnit], or at the file's end.
 	Size int64
 	Data []Span
 	// Target is where a symbolic link points at. Same is the path of an earlier entry of which this is a hard link: it has no content of its own.
@@ -71,6 +72,9 @@ func (e *Entry) Stored() (n int64) {
 	}
 	return n
 }
+
+// SpanUnit is what ranges of files with holes are multiples of, in bytes: tar's block, for GNU tar reads no others.
+const SpanUnit = 512
 
 const (
 	// MaxPath bounds a path, in bytes; a name in it has at most 255, as in every file system of Linux.
@@ -117,7 +121,7 @@ func (e *Entry) Check() error {
 	}
 	next := int64(0)
 	for _, s := range e.Data {
-		if s.Offset < next || s.Length <= 0 || s.Length > e.Size || s.Offset > e.Size-s.Length {
+		if s.Offset < next || s.Length <= 0 || s.Length > e.Size || s.Offset > e.Size-s.Length || s.Offset%SpanUnit != 0 || s.Length%SpanUnit != 0 && s.Offset+s.Length != e.Size {
 			return wrong("has a range of %d bytes at %d, of %d", s.Length, s.Offset, e.Size)
 		}
 		next = s.Offset + s.Length

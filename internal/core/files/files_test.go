@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"keenlodge/internal/core/chunk"
 )
@@ -44,10 +45,10 @@ func anyEntry(rng *rand.Rand, n int) Entry {
 	case File:
 		if e.Size = rng.Int64N(5000); rng.IntN(3) == 0 {
 			e.Data = []Span{}
-			for at := rng.Int64N(3000); at < e.Size; {
-				s := Span{at, min(e.Size-at, 1+rng.Int64N(900))}
+			for at := rng.Int64N(5) * SpanUnit; at < e.Size; {
+				s := Span{at, min(e.Size-at, (1+rng.Int64N(3))*SpanUnit)}
 				e.Data = append(e.Data, s)
-				at += s.Length + rng.Int64N(2000)
+				at += s.Length + rng.Int64N(4)*SpanUnit
 			}
 		}
 		if rng.IntN(9) == 0 {
@@ -106,8 +107,8 @@ func TestAListComesBack(t *testing.T) {
 // Lists of others are refused where they can't be true.
 func TestListsThatMakeNoSense(t *testing.T) {
 	for _, text := range []string{"", "#mtree\n", ListHead + "./a", ListHead + "a type=file\n", ListHead + "./../a type=file size=1\n", ListHead + "/a type=file\n", ListHead + "./a//b type=dir\n", ListHead + "./a type=socket\n",
-		ListHead + "./a\n", ListHead + "./a type=file size=-1\n", ListHead + "./a type=dir size=1\n", ListHead + "./a\\9 type=dir\n", ListHead + "./a type=link\n", ListHead + "./a type=file size=10\n#data 5 6\n", ListHead + "./a type=file size=10\n#data 5 2 4 1\n",
-		ListHead + "./a type=file size=10\n#data 5\n", ListHead + "./a type=file size=10\n#nope\n", ListHead + "./a type=file size=1 nope=1\n", ListHead + "./" + strings.Repeat("a", 256) + " type=dir\n", ListHead + "./a type=dir time=1.1\n",
+		ListHead + "./a\n", ListHead + "./a type=file size=-1\n", ListHead + "./a type=dir size=1\n", ListHead + "./a\\9 type=dir\n", ListHead + "./a type=link\n", ListHead + "./a type=file size=1000\n#data 512 489\n", ListHead + "./a type=file size=2000\n#data 1024 512 512 512\n",
+		ListHead + "./a type=file size=10\n#data 5\n", ListHead + "./a type=file size=1000\n#data 0 100\n", ListHead + "./a type=file size=1000\n#data 8 992\n", ListHead + "./a type=file size=10\n#nope\n", ListHead + "./a type=file size=1 nope=1\n", ListHead + "./" + strings.Repeat("a", 256) + " type=dir\n", ListHead + "./a type=dir time=1.1\n",
 		ListHead + "./a type=file size=9\n#same b\n", ListHead + "./a\\000 type=dir\n", ListHead + "./" + strings.Repeat("a", longestLine+9) + "\n"} {
 		r, err := NewListReader(strings.NewReader(text))
 		if err == nil {
@@ -221,6 +222,12 @@ func TestTarReadsAnArchive(t *testing.T) {
 		if e.Kind != Link {
 			require.Equal(t, e.FileMode(), info.Mode(), e.Path)
 		}
+		for k, v := range e.Xattrs {
+			got := make([]byte, 99)
+			n, err := unix.Lgetxattr(filepath.Join(folder, e.Path), k, got)
+			require.NoError(t, err)
+			require.Equal(t, v, string(got[:n]))
+		}
 		if e.Kind != File || e.Same != "" {
 			continue
 		}
@@ -258,7 +265,7 @@ func FuzzList(f *testing.F) {
 func FuzzArchive(f *testing.F) {
 	var out bytes.Buffer
 	w := NewWireWriter(&out)
-	e := Entry{Path: "a", Kind: File, Size: 9, Data: []Span{{1, 3}}}
+	e := Entry{Path: "a", Kind: File, Size: 515, Data: []Span{{512, 3}}}
 	w.Entry(&e)
 	w.Write([]byte("abc"))
 	w.Keep()

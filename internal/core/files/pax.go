@@ -2,6 +2,7 @@ package files
 
 import (
 	"archive/tar"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -107,7 +108,7 @@ func (w *Writer) sparse(e *Entry, h *tar.Header) error {
 	}
 	body := padded([]byte(list.String()))
 	records := map[string]string{"GNU.sparse.major": "1", "GNU.sparse.minor": "0", "GNU.sparse.name": e.Path, "GNU.sparse.realsize": strconv.FormatInt(e.Size, 10),
-		"mtime": paxTime(e), "uid": strconv.Itoa(h.Uid), "gid": strconv.Itoa(h.Gid), "uname": e.Owner, "gname": e.Group, "size": strconv.FormatInt(int64(len(body))+e.Stored(), 10)}
+		"mtime": paxTime(e), "uid": strconv.Itoa(h.Uid), "gid": strconv.Itoa(h.Gid), "uname": e.Owner, "gname": e.Group}
 	for k, v := range h.PAXRecords {
 		records[k] = v
 	}
@@ -164,10 +165,16 @@ func padded(b []byte) []byte { return append(b, make([]byte, padding(int64(len(b
 func block(name string, kind byte, mode, size, modified int64) []byte {
 	b := make([]byte, blockSize)
 	octal := func(at, n int, v int64) {
-		if v < 0 || v >= 1<<(3*(n-1)) {
-			v = 0 // the pax record has it
+		switch {
+		case v >= 0 && v < 1<<(3*(n-1)):
+			copy(b[at:at+n], fmt.Sprintf("%0*o", n-1, v))
+		case n == 12: // in base 256, as GNU tar has it
+			binary.BigEndian.PutUint64(b[at+4:at+12], uint64(v))
+			for i := range b[at : at+4] {
+				b[at+i] = byte(v >> 63)
+			}
+			b[at] |= 0x80
 		}
-		copy(b[at:at+n], fmt.Sprintf("%0*o", n-1, v))
 	}
 	copy(b[:100], name)
 	octal(100, 8, mode)

@@ -27,10 +27,17 @@ const (
 	WholeMachine Scope = "machine"
 	// SomeDisks are disks that were chosen.
 	SomeDisks Scope = "disks"
+	// SystemState is what brings a server's system back, in parts.
+	SystemState Scope = "system"
+	// SomeFiles are folders of a server that were chosen.
+	SomeFiles Scope = "files"
 )
 
 // Scopes lists every scope.
-var Scopes = []Scope{WholeMachine, SomeDisks}
+var Scopes = []Scope{WholeMachine, SomeDisks, SystemState, SomeFiles}
+
+// OfFiles reports whether an image of this scope holds files, and no disks.
+func (s Scope) OfFiles() bool { return s == SystemState || s == SomeFiles }
 
 // Capture is how an image was read.
 type Capture string
@@ -81,10 +88,12 @@ const (
 	Crash Consistency = "crash"
 	// Off means that the machine was switched off, so that nothing could be half written.
 	Off Consistency = "off"
+	// EachFile means that each file is as it was at a moment of its own, while the machine ran.
+	EachFile Consistency = "each file"
 )
 
 // Consistencies lists every consistency, from the best to the least.
-var Consistencies = []Consistency{Application, FileSystem, Off, Crash}
+var Consistencies = []Consistency{Application, FileSystem, Off, EachFile, Crash}
 
 // Provable lists the levels of proof that this program can carry out.
 var Provable = []Level{ByRead, ByMount}

@@ -6,11 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/plain"
 )
 
@@ -48,6 +51,8 @@ type Manifest struct {
 	Hypervisor string `json:"hypervisor"`
 	Definition string `json:"definition"`
 	Disks      []Disk `json:"disks"`
+	// Files are those of an image that holds files, and no disks.
+	Files *Files `json:"files,omitempty"`
 	// Firmware is what the machine's firmware keeps beside the disks.
 	Firmware []Firmware `json:"firmware,omitempty"`
 	Sizes    Sizes      `json:"sizes"`
@@ -71,6 +76,79 @@ type Disk struct {
 	Map string `json:"map,omitempty"`
 	// Data is how many bytes of the disk lie in pieces.
 	Data int64 `json:"data,omitempty"`
+}
+
+// Files are what an image of files holds. Sizes are in bytes.
+type Files struct {
+	// Entries are files of any kind, Bytes their content. Unread are those that could not be read as they were, Changed those that were written to
+	// while they were read.
+	Entries int64 `json:"entries"`
+	Bytes   int64 `json:"bytes"`
+	Unread  int64 `json:"unread,omitempty"`
+	Changed int64 `json:"changed,omitempty"`
+	// Parts are those of the system state, in their order.
+	Parts []FilesPart `json:"parts,omitempty"`
+	// LeftOut is what rules kept out.
+	LeftOut []files.LeftOut `json:"left_out,omitempty"`
+
+	// In the pooled layout List is the list of all entries, and Content what their files hold, in the order of the list.
+	List    Stream `json:"list,omitzero"`
+	Content Stream `json:"content,omitzero"`
+	// In the open layout Archive is a file of the machine's folder, as is ListFile.
+	Archive  File `json:"archive,omitzero"`
+	ListFile File `json:"list_file,omitzero"`
+}
+
+// FilesPart is a part of the system state in an image.
+type FilesPart struct {
+	Name    string `json:"name"`
+	Entries int64  `json:"entries"`
+	Bytes   int64  `json:"bytes"`
+}
+
+// File is one of an open store: its name in the machine's folder, its length in bytes and its BLAKE2b-512 in hexadecimal.
+type File struct {
+	Name   string `json:"name"`
+	Length int64  `json:"length"`
+	Digest string `json:"digest"`
+}
+
+// Take takes counts over; parts are in order of their names.
+func (f *Files) Take(c *files.Counts) {
+	f.Entries, f.Bytes, f.Unread, f.Changed, f.Parts = c.Entries, c.Bytes, c.Unread, c.Changed, nil
+	for _, name := range slices.Sorted(maps.Keys(c.Parts)) {
+		f.Parts = append(f.Parts, FilesPart{name, c.Parts[name].Entries, c.Parts[name].Bytes})
+	}
+}
+
+// mostParts bounds the parts of an image and the rules that it tells of.
+const mostParts = 1000
+
+func (f *Files) clean() {
+	for i := range f.Parts {
+		f.Parts[i].Name = plain.Text(f.Parts[i].Name, 100)
+	}
+	for i := range f.LeftOut {
+		l := &f.LeftOut[i]
+		l.Rule = plain.Text(l.Rule, mostText)
+		l.Largest = l.Largest[:min(len(l.Largest), 10)]
+		for k := range l.Largest {
+			l.Largest[k] = plain.Text(l.Largest[k], mostText)
+		}
+	}
+}
+
+// check says what can't be true. Errors wrap [chunk.ErrDamaged].
+func (f *Files) check() error {
+	if f.Entries < 0 || f.Bytes < 0 || f.Unread < 0 || f.Changed < 0 || len(f.Parts) > mostParts || len(f.LeftOut) > mostParts {
+		return fmt.Errorf("%w: it has %d entries of %d bytes in %d parts", chunk.ErrDamaged, f.Entries, f.Bytes, len(f.Parts))
+	}
+	for _, v := range []File{f.Archive, f.ListFile} {
+		if v != (File{}) && (!fileForm.MatchString(v.Name) || v.Length < 0) {
+			return fmt.Errorf("%w: it has a file %.40q of %d bytes", chunk.ErrDamaged, v.Name, v.Length)
+		}
+	}
+	return errors.Join(f.List.Check(), f.Content.Check())
 }
 
 // Sizes are a backup's figures in bytes: the disks' length, how much of them is not zeros, what the source gave, what was
@@ -163,6 +241,12 @@ func Decode(body []byte) (*Manifest, error) {
 		return nil, fmt.Errorf("manifest of image %s: %w: it has %d parts of firmware", m.ID, chunk.ErrDamaged, len(m.Firmware))
 	}
 	m.clean()
+	if m.Files != nil {
+		m.Files.clean()
+		if err := m.Files.check(); err != nil {
+			return nil, fmt.Errorf("manifest of image %s: %w", m.ID, err)
+		}
+	}
 	targets := map[string]bool{}
 	for _, d := range m.Disks {
 		if !targetForm.MatchString(d.Target) || targets[d.Target] || d.Size > MaxDisk {

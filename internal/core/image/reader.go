@@ -258,43 +258,7 @@ type Visit struct {
 // Walk calls visit for every map block of the disk, before what hangs on it, and every range. What occurs more than once is visited each
 // time.
 func (r *Reader) Walk(ctx context.Context, visit func(Visit) error) error {
-	return r.walk(ctx, r.root, r.height, 0, visit)
-}
-
-func (r *Reader) walk(ctx context.Context, name chunk.Name, height int, at int64, visit func(Visit) error) error {
-	if name.IsZero() {
-		return nil
-	}
-	err := visit(Visit{Name: name, Height: height, Offset: at * cut.Unit, Length: r.bytes(at, span(height))})
-	if err == ErrSkip {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	if height == 1 {
-		parts, err := r.leaf(ctx, name, at)
-		for i := 0; i < len(parts) && err == nil; i++ {
-			p := parts[i]
-			err = visit(Visit{Name: p.Piece, Offset: p.At * cut.Unit, Length: r.bytes(p.At, p.Units), From: p.From * cut.Unit})
-		}
-		return err
-	}
-	names, err := r.node(ctx, name)
-	if err != nil {
-		return err
-	}
-	for i, child := range names {
-		if err := r.walk(ctx, child, height-1, at+int64(i)*span(height-1), visit); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// bytes is the length in bytes of a range that may lie over the disk's end.
-func (r *Reader) bytes(at, units int64) int64 {
-	return min(units*cut.Unit, r.desc.Size-at*cut.Unit)
+	return Tree{r.desc.Target, r.root, r.height, r.desc.Size}.Walk(ctx, r.get, visit)
 }
 
 // Span is how many bytes of a disk a map block of a height describes.

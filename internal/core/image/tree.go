@@ -327,9 +327,21 @@ func (w *TreeWriter) Finish(ctx context.Context) (string, error) {
 	return root.String(), nil
 }
 
-// Children calls visit for what a map block of a height names that begins at a byte of its disk, as it lies, zeros left out. The last may lie
-// over the disk's end. Errors of the map block wrap [chunk.ErrDamaged].
+// Children calls visit for what a map block of a height names, or a rope's block, that begins at a byte of its disk or stream, as it lies, zeros left
+// out. The last may lie over the disk's end. Errors of the map block wrap [chunk.ErrDamaged].
 func Children(body []byte, height int, offset int64, visit func(Visit) error) error {
+	if height > ropeHeight {
+		row, err := decodeRope(body, height)
+		for i := 0; i < len(row) && err == nil; i++ {
+			below := height - 1
+			if below == ropeHeight {
+				below = 0
+			}
+			err = visit(Visit{Name: row[i].name, Height: below, Offset: offset, Length: row[i].length})
+			offset += row[i].length
+		}
+		return err
+	}
 	if height == 1 {
 		parts, err := decodeParts(body, offset/cut.Unit)
 		for i := 0; i < len(parts) && err == nil; i++ {

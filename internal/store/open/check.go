@@ -59,6 +59,16 @@ func (s *Store) Check(ctx context.Context, read bool, progress func(int64)) (sto
 			}
 		}
 	}
+	for _, m := range images {
+		for _, f := range parts(m) {
+			out.Packs++
+			if err := s.checkPart(ctx, m, f, read, func(n int64) { out.Read += n; progress(n) }); errors.Is(err, errDamaged) {
+				out.Add(store.Problem{Image: m.ID, Object: f.Name, Length: f.Length, What: err.Error()})
+			} else if err != nil {
+				return out, err
+			}
+		}
+	}
 	if err := s.checkStems(&out, images, read, progress); err != nil {
 		return out, err
 	}
@@ -99,7 +109,7 @@ func (s *Store) checkStems(out *store.Report, images map[string]*image.Manifest,
 
 type differing struct{ file, what string }
 
-// checkAround matches the small files of an image with their digests; its disks are matched with those that the manifest has.
+// checkAround matches the small files of an image with their digests; its disks, archive and list are matched with those that the manifest has.
 func checkAround(base string, progress func(int64)) (out []differing) {
 	sums, err := readSmall(base + sumsEnd)
 	if err != nil {
@@ -108,7 +118,7 @@ func checkAround(base string, progress func(int64)) (out []differing) {
 	matched := 0
 	for line := range strings.Lines(string(sums)) {
 		digest, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
-		if name != filepath.Base(name) || !strings.HasPrefix(name, filepath.Base(base)) || strings.HasSuffix(name, ".qcow2") {
+		if name != filepath.Base(name) || !strings.HasPrefix(name, filepath.Base(base)) || strings.HasSuffix(name, ".qcow2") || strings.HasSuffix(name, archiveEnd) || strings.HasSuffix(name, listEnd) {
 			continue
 		}
 		matched++
@@ -124,6 +134,20 @@ func checkAround(base string, progress func(int64)) (out []differing) {
 		out = append(out, differing{filepath.Base(base) + sumsEnd, "it says nothing of the manifest"})
 	}
 	return out
+}
+
+func (s *Store) checkPart(ctx context.Context, m *image.Manifest, f image.File, read bool, progress func(int64)) error {
+	i, err := os.Stat(filepath.Join(s.folder(m.Machine), f.Name))
+	if err != nil {
+		return missing(err)
+	}
+	if i.Size() != f.Length {
+		return fmt.Errorf("%w: %s has %d bytes, not %d", errDamaged, f.Name, i.Size(), f.Length)
+	}
+	if !read {
+		return nil
+	}
+	return s.readPart(ctx, m, f, progress)
 }
 
 func (s *Store) checkFile(ctx context.Context, m *image.Manifest, d image.Disk, read bool, progress func(int64)) error {

@@ -26,6 +26,8 @@ const (
 	manifestEnd = ".json"
 	sumsEnd     = ".b2"
 	domainEnd   = ".xml"
+	// layoutEnd ends the name of a server's definition, which is JSON.
+	layoutEnd = "-server.json"
 	// variablesEnd ends the name of a machine's UEFI variables, a file such as QEMU's pflash drives take.
 	variablesEnd = "-uefi-variables.fd"
 	// writingEnd is locked by who makes, folds or drops an image; it is there as long as the work is not done.
@@ -287,6 +289,11 @@ func readManifest(path string) (*image.Manifest, error) {
 	for _, d := range m.Disks {
 		if d.File == "" {
 			return nil, fmt.Errorf("manifest of image %s: %w: disk %s has no file", m.ID, errDamaged, d.Target)
+		}
+	}
+	for _, f := range parts(m) {
+		if f.Name == "" {
+			return nil, fmt.Errorf("manifest of image %s: %w: it holds files, and names none", m.ID, errDamaged)
 		}
 	}
 	return m, nil

@@ -158,6 +158,12 @@ func (s *Store) readBack(ctx context.Context, m *image.Manifest, progress func(b
 		}
 		evidence = append(evidence, fmt.Sprintf("%s: %d files of %s read back and matched, %s of data in them", d.Target, files, show(bytes), show(data)))
 	}
+	for _, f := range parts(m) {
+		if err := s.readPart(ctx, m, f, progress); err != nil {
+			return evidence, err
+		}
+		evidence = append(evidence, fmt.Sprintf("%s: %s read back and matched", f.Name, show(f.Length)))
+	}
 	return evidence, nil
 }
 

@@ -7,13 +7,16 @@ import (
 	"github.com/dustin/go-humanize"
 )
 
-const rootText = `This folder keeps images of whole machines, in formats that common tools read.
+const rootText = `This folder keeps images of machines, in formats that common tools read.
 
 Each machine has a folder, and in it each image has these files, which begin with the moment (UTC) and the image's name:
 
   …-vda.qcow2   a disk (vda, vdb …), in QEMU's format
   ….xml         the machine's definition, as libvirt has it
   …-uefi-variables.fd   the variables of its UEFI firmware, if it has any
+  …-server.json the same of a server: its disks, partitions and mounts
+  …-files.tar.zst   files of a server, as a pax archive that is compressed by Zstandard
+  …-files.mtree     a list of these, as mtree(5) has it, with what could not be read
   ….json        what the image is: when and how it was taken, its files and what they lean on
   ….b2          digests of these files (BLAKE2b, as b2sum writes them)
 
@@ -31,6 +34,8 @@ Look at its files         qemu-nbd --read-only --connect=/dev/nbd0 NAME-vda.qcow
                           (or: guestmount --ro -a NAME-vda.qcow2 -i /mnt)
 Start it as it is         qemu-img create -f qcow2 -F qcow2 -b $PWD/NAME-vda.qcow2 /tmp/try.qcow2
                           and give /tmp/try.qcow2 to a virtual machine: what it writes goes there, and not in here
+Files of a server         tar --zstd --xattrs --xattrs-include='*' -xpf NAME-files.tar.zst -C /into/here
+Are they what they were?  bsdtar -tf NAME-files.mtree lists them; mtree -f NAME-files.mtree -p /into/here compares
 Define the machine anew   virsh define NAME.xml, after its disks' paths, and that of its nvram, were changed to copies
 
 A file that says "backing file" holds only what changed since that one; never write to either.

@@ -133,10 +133,14 @@ func writeAround(base string, m *image.Manifest) error {
 	if err != nil {
 		return err
 	}
-	if err := putFile(base+domainEnd, []byte(m.Definition)); err != nil {
+	definition := domainEnd
+	if strings.HasPrefix(m.Definition, "{") {
+		definition = layoutEnd
+	}
+	if err := putFile(base+definition, []byte(m.Definition)); err != nil {
 		return err
 	}
-	around := map[string][]byte{domainEnd: []byte(m.Definition), manifestEnd: body}
+	around := map[string][]byte{definition: []byte(m.Definition), manifestEnd: body}
 	if variables, err := m.FirmwareOf(image.UEFIVariables); err != nil {
 		return err
 	} else if variables != nil {
@@ -149,6 +153,9 @@ func writeAround(base string, m *image.Manifest) error {
 	line := func(digest, name string) { fmt.Fprintf(&sums, "%s  %s\n", digest, name) }
 	for _, d := range m.Disks {
 		line(d.Digest, d.File)
+	}
+	for _, f := range parts(m) {
+		line(f.Digest, f.Name)
 	}
 	for end, content := range around {
 		digest := blake2b.Sum512(content)

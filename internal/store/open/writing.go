@@ -5,6 +5,7 @@ import (
 	"sync/atomic"
 
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 )
@@ -43,6 +44,12 @@ func (o *writing) Amend(ctx context.Context, d image.Disk, changed disk.Disk, ba
 		under = unchanged{base}
 	}
 	return o.w.Amend(ctx, d, counting{changed, count}, under, o.compress)
+}
+
+// Files implements [store.Writing]: an archive holds all that there is, so that base is nil.
+func (o *writing) Files(ctx context.Context, in *files.Reader, _ *image.Files, count *store.Progress) (image.Files, error) {
+	o.count.Store(count)
+	return o.w.Files(ctx, in, count)
 }
 
 // unchanged is a disk of an older image, of which nothing changed.

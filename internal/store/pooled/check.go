@@ -293,13 +293,13 @@ func (s *Store) checkImages(ctx context.Context, f *findings) error {
 			return err
 		}
 		f.report.Images++
-		for _, d := range m.Disks {
-			root, err := d.Root()
-			if err != nil {
-				return err
-			}
-			w := walker{s: s, stored: stored, f: f, image: m.ID, disk: d}
-			if _, err := w.walk(ctx, node{root, d.Height()}, 0, image.Span(d.Height())); err != nil {
+		trees, err := m.Trees()
+		if err != nil {
+			return err
+		}
+		for _, tree := range trees {
+			w := walker{s: s, stored: stored, f: f, image: m.ID, tree: tree}
+			if _, err := w.walk(ctx, node{tree.Root, tree.Height}, 0, tree.Span()); err != nil {
 				return err
 			}
 		}
@@ -307,24 +307,24 @@ func (s *Store) checkImages(ctx context.Context, f *findings) error {
 	return nil
 }
 
-// walker follows one disk's map.
+// walker follows one disk's map, or a rope.
 type walker struct {
 	s      *Store
 	stored reader
 	f      *findings
 	image  string
-	disk   image.Disk
+	tree   image.Tree
 }
 
-// walk reports whether all is well with a piece or a map block, and what hangs on it. It is what length bytes of the disk from at on need,
-// which may lie over its end.
+// walk reports whether all is well with a piece or a map block, and what hangs on it. It is what length bytes of the disk, or of the stream, from at on
+// need, which may lie over its end.
 func (w walker) walk(ctx context.Context, n node, at, length int64) (clean bool, err error) {
 	if n.name.IsZero() || w.f.clean[n] {
 		return true, nil
 	}
 	hit := func(err error) {
 		w.f.lost[n.name] = true
-		w.f.report.Add(store.Problem{Object: w.f.bad[n.name], Image: w.image, Disk: w.disk.Target, Offset: at, Length: min(length, w.disk.Size-at), What: err.Error()})
+		w.f.report.Add(store.Problem{Object: w.f.bad[n.name], Image: w.image, Disk: w.tree.What, Offset: at, Length: min(length, w.tree.Size-at), What: err.Error()})
 	}
 	if why, ok := w.f.why[n.name]; ok && w.f.bad[n.name] != "" {
 		hit(why)

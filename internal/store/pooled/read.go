@@ -34,19 +34,19 @@ func (s *Store) Reading(ctx context.Context, program string) (end func(context.C
 	return v.End, nil
 }
 
-// ReadBack reads every piece of an image and matches it against its name. It tells what it read, disk by disk.
+// ReadBack reads every piece of an image and matches it against its name. It tells what it read, disk by disk, and of files and their list.
 func (s *Store) ReadBack(ctx context.Context, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error) {
 	stored := s.asItLies()
-	for _, d := range m.Disks {
-		disk, err := image.NewReader(stored, d)
-		if err != nil {
-			return evidence, err
-		}
+	trees, err := m.Trees()
+	if err != nil {
+		return nil, err
+	}
+	for _, tree := range trees {
 		group, ctx := errgroup.WithContext(ctx)
 		group.SetLimit(runtime.GOMAXPROCS(0))
 		seen := map[chunk.Name]bool{}
 		var bytes int64
-		err = disk.Walk(ctx, func(v image.Visit) error {
+		err := tree.Walk(ctx, stored, func(v image.Visit) error {
 			if v.Height == 0 {
 				progress(v.Length)
 				bytes += v.Length
@@ -58,7 +58,7 @@ func (s *Store) ReadBack(ctx context.Context, m *image.Manifest, progress func(b
 			seen[v.Name] = true
 			group.Go(func() error {
 				if _, err := stored.GetMap(ctx, v.Name); err != nil {
-					return fmt.Errorf("disk %s at byte %d: %w", d.Target, v.Offset, err)
+					return fmt.Errorf("%s at byte %d: %w", tree.What, v.Offset, err)
 				}
 				return nil
 			})
@@ -71,7 +71,14 @@ func (s *Store) ReadBack(ctx context.Context, m *image.Manifest, progress func(b
 		if err != nil {
 			return evidence, err
 		}
-		evidence = append(evidence, fmt.Sprintf("%s: %s of data read back, %d pieces matched", d.Target, humanize.IBytes(uint64(bytes)), len(seen)))
+		evidence = append(evidence, fmt.Sprintf("%s: %s of data read back, %d pieces matched", tree.What, humanize.IBytes(uint64(bytes)), len(seen)))
+	}
+	if m.Files != nil {
+		counts, err := checkFiles(stored, m.Files)
+		if err != nil {
+			return evidence, err
+		}
+		evidence = append(evidence, fmt.Sprintf("%d files listed, which is what the image holds", counts.Entries))
 	}
 	return evidence, nil
 }

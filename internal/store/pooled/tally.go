@@ -236,13 +236,13 @@ func (t *tally) flush(a *adding) {
 }
 
 func (t *tally) addImage(ctx context.Context, a *adding, manifest *image.Manifest) error {
+	trees, err := manifest.Trees()
+	if err != nil {
+		return err
+	}
 	var roots []node
-	for _, d := range manifest.Disks {
-		root, err := d.Root()
-		if err != nil {
-			return err
-		}
-		if n := (node{root, d.Height()}); !root.IsZero() {
+	for _, tree := range trees {
+		if n := (node{tree.Root, tree.Height}); !n.name.IsZero() {
 			roots = append(roots, n)
 			err = t.refer(ctx, a, n)
 		}

@@ -180,14 +180,14 @@ func (s *Store) Secure(ctx context.Context, m *image.Manifest) error {
 		return err
 	}
 	defer v.End(ctx)
-	for _, d := range m.Disks {
-		r, err := image.NewReader(s, d)
-		if err != nil {
-			return err
-		}
-		err = r.Walk(ctx, func(v image.Visit) error {
+	trees, err := m.Trees()
+	if err != nil {
+		return err
+	}
+	for _, tree := range trees {
+		err := tree.Walk(ctx, s, func(v image.Visit) error {
 			if p, ok := s.find(v.Name); !ok || p.condemned {
-				return fmt.Errorf("%w, and piece %s of disk %s is going or gone; run it again", ErrTakenForDead, v.Name, d.Target)
+				return fmt.Errorf("%w, and piece %s of %s is going or gone; run it again", ErrTakenForDead, v.Name, tree.What)
 			}
 			return nil
 		})
