@@ -16,6 +16,11 @@ const (
 	CallRead = "read"
 	// CallSettle takes what was written to the disks of a capture since they were last read: [Settle], [Settled].
 	CallSettle = "settle"
+	// CallWalk begins a capture of files: [Walk], [Walked]. CallArchive reads it: [Archive], then what [files.NewReader] reads.
+	CallWalk    = "walk"
+	CallArchive = "archive"
+	// CallParts lists the parts of the system state: [Parts], [PartsTold].
+	CallParts = "parts"
 	// CallOpen lists the captures that are open: nothing, [Known].
 	CallOpen = "open"
 	// CallEnd ends a capture: [End], nothing. CallClear ends one that its maker does not end any more: [End], [Cleared].
@@ -105,6 +110,65 @@ type Settled struct {
 	Frozen   time.Duration `json:"frozen"`
 	Held     bool          `json:"held"`
 	Warnings []string      `json:"warnings,omitempty"`
+}
+
+// Files says which files are wanted: the system state in parts, or folders.
+type Files struct {
+	System bool `json:"system,omitempty"`
+	// Parts are chosen ones, empty for all; LeaveOut are left out.
+	Parts    []string `json:"parts,omitempty"`
+	LeaveOut []string `json:"leave_out,omitempty"`
+	Folders  []string `json:"folders,omitempty"`
+	// Ignore are patterns as of gitignore(5), from the root of the file system on. Personal takes people's own folders, too.
+	Ignore   []string `json:"ignore,omitempty"`
+	Personal bool     `json:"personal,omitempty"`
+}
+
+// Walk asks for a capture of files. ID, Since and Remember are as in [Begin].
+type Walk struct {
+	ID       string `json:"id"`
+	Since    string `json:"since,omitempty"`
+	Remember bool   `json:"remember,omitempty"`
+	Files    Files  `json:"files"`
+}
+
+// Walked is a capture of files that has begun. Since says that only what changed is told; where that was asked for and can't be, Why says why.
+// Bytes is about how much is to be read, where that is known beforehand.
+type Walked struct {
+	Since    bool            `json:"since,omitempty"`
+	Why      string          `json:"why,omitempty"`
+	Bytes    int64           `json:"bytes,omitempty"`
+	System   json.RawMessage `json:"layout"` // what it is that the files are of, as JSON
+	Warnings []string        `json:"warnings,omitempty"`
+}
+
+// Archive asks for the archive of a capture of files, from a byte on.
+type Archive struct {
+	ID   string `json:"id"`
+	From int64  `json:"from"`
+}
+
+// Parts asks for the parts of the system state; Measure asks how large each is.
+type Parts struct {
+	Measure bool `json:"measure,omitempty"`
+}
+
+// PartsTold are the parts of a server.
+type PartsTold struct {
+	Parts []Part `json:"parts"`
+}
+
+// Part is a part of the system state. Bytes and Files are of what it would hold now, Output the files that commands make; Trouble says what of it
+// can't be had.
+type Part struct {
+	Name      string   `json:"name"`
+	About     string   `json:"about"`
+	Mandatory bool     `json:"mandatory,omitempty"`
+	Paths     []string `json:"paths"`
+	Files     int64    `json:"files"`
+	Bytes     int64    `json:"bytes"`
+	Output    []string `json:"output,omitempty"`
+	Trouble   []string `json:"trouble,omitempty"`
 }
 
 // End ends a capture. Kept says that its image exists; what was remembered for the captures of Drop is forgotten.

@@ -161,3 +161,13 @@ func On(mounts []Mount, devices []Device) []Mount {
 	slices.SortFunc(out, func(a, b Mount) int { return b.ID - a.ID })
 	return out
 }
+
+// Removable reports whether a file system lies on a disk that can be taken out of the server.
+func (m Mount) Removable() bool {
+	name, _, ok := m.place()
+	if !ok {
+		return false
+	}
+	body, err := os.ReadFile(filepath.Join("/sys/class/block", name, "removable"))
+	return err == nil && strings.TrimSpace(string(body)) == "1"
+}
