@@ -15,6 +15,7 @@ import (
 
 	"keenlodge/internal/agent/block"
 	"keenlodge/internal/agent/moment"
+	"keenlodge/internal/agent/tree"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/line"
 	"keenlodge/internal/nbd"
@@ -25,6 +26,8 @@ import (
 type Offer struct {
 	// Disks are the disks, by name or path; empty is all that this server has.
 	Disks []string
+	// Files are the files.
+	Files tree.Offer
 }
 
 // capturePatience is how long a capture is kept that nobody asks for: longer than a lodge tries to reach it again.
@@ -45,8 +48,10 @@ type opened struct {
 	id    string
 	ready chan struct{} // closed once it has begun, or has failed to
 	begun line.Begun
-	*moment.Capture
-	stop context.CancelFunc // of its beginning
+	// One of disks or files is there once it has begun.
+	disks *moment.Capture
+	files *tree.Capture
+	stop  context.CancelFunc // of its beginning
 	// asked is when somebody asked for it last, using how many do now.
 	asked time.Time
 	using int
@@ -54,12 +59,14 @@ type opened struct {
 
 // New is an agent. What a dead one left is cleared first: nothing of this server stands still because of it.
 func New(offer Offer, folder string, log *slog.Logger) (*Agent, error) {
-	found, err := moment.Tidy(folder)
-	if len(found) > 0 {
-		log.Warn("cleared what an agent left that died", "found", found)
-	}
-	if err != nil {
-		return nil, err
+	for _, tidy := range []func(string) ([]string, error){moment.Tidy, tree.Tidy} {
+		found, err := tidy(folder)
+		if len(found) > 0 {
+			log.Warn("cleared what an agent left that died", "found", found)
+		}
+		if err != nil {
+			return nil, err
+		}
 	}
 	return &Agent{offer: offer, folder: folder, log: log}, nil
 }
@@ -107,10 +114,13 @@ func (a *Agent) end(o *opened, kept bool) error {
 	}
 	o.stop()
 	<-o.ready
-	if o.Capture == nil {
-		return nil
+	switch {
+	case o.disks != nil:
+		return o.disks.End(kept)
+	case o.files != nil:
+		return o.files.End(kept)
 	}
-	return o.End(kept)
+	return nil
 }
 
 // WatchCommand is the hidden command under which the program runs as the watchdog of a freeze.
@@ -135,8 +145,17 @@ func (a *Agent) Reply(ctx context.Context, call string, args json.RawMessage) (r
 				return line.Settled{}, err
 			}
 			defer done()
-			return o.Settle(context.WithoutCancel(ctx), s) // the answer may be asked for over another line
+			if o.disks == nil {
+				return line.Settled{}, line.Refuse(line.Unknown, "the capture for image %s is one of files", s.ID)
+			}
+			return o.disks.Settle(context.WithoutCancel(ctx), s) // the answer may be asked for over another line
 		})
+	case line.CallWalk:
+		result, err = with(args, a.walk)
+	case line.CallArchive:
+		return a.archive(ctx, args)
+	case line.CallParts:
+		result, err = with(args, func(p line.Parts) (line.PartsTold, error) { return tree.Parts(ctx, a.offer.Files, p.Measure) })
 	case line.CallOpen:
 		a.mu.Lock()
 		defer a.mu.Unlock()
@@ -151,10 +170,11 @@ func (a *Agent) Reply(ctx context.Context, call string, args json.RawMessage) (r
 		result, err = with(args, a.clear)
 	case line.CallKnown:
 		ids, failed := moment.Known(a.folder)
-		result, err = line.Known{IDs: ids}, failed
+		ofFiles, failedToo := tree.Known(a.folder)
+		result, err = line.Known{IDs: append(ids, ofFiles...)}, errors.Join(failed, failedToo)
 	case line.CallForget:
 		result, err = with(args, func(k line.Known) (line.Known, error) {
-			gone, err := moment.Forget(a.folder, k.IDs)
+			gone, err := a.forget(k.IDs)
 			return line.Known{IDs: gone}, err
 		})
 	case line.CallThaw:
@@ -224,42 +244,93 @@ func (a *Agent) begin(b line.Begin) (line.Begun, error) {
 	if len(offered) == 0 {
 		return line.Begun{}, errors.New("it offers no disk that can be captured; the agent is told which by keenlodge agent run --disk")
 	}
+	o, err := a.begun(b.ID, func(ctx context.Context, o *opened) (err error) {
+		if o.disks, err = moment.Begin(ctx, a.folder, offered, b); err == nil {
+			o.begun, err = a.describe(o.disks, offered, left)
+		}
+		return err
+	})
+	return o.begun, err
+}
+
+// begun begins a capture, or gives the one of that ID that was begun.
+func (a *Agent) begun(id string, begin func(ctx context.Context, o *opened) error) (*opened, error) {
 	a.mu.Lock()
 	o := a.open
-	if o != nil && o.id != b.ID {
+	if o != nil && o.id != id {
 		a.mu.Unlock()
-		return line.Begun{}, line.Refuse(line.Busy, "the capture of image %s is open", o.id)
+		return &opened{}, line.Refuse(line.Busy, "the capture of image %s is open", o.id)
 	}
-	mine := o == nil
-	if mine {
-		o = &opened{id: b.ID, ready: make(chan struct{}), asked: time.Now()}
-		a.open = o
-		ctx, stop := context.WithCancel(context.Background()) // it outlives the line on which it was asked for
-		o.stop = stop
+	if o != nil {
 		a.mu.Unlock()
-		o.Capture, err = moment.Begin(ctx, a.folder, offered, b)
-		if err == nil {
-			o.begun, err = a.describe(o.Capture, offered, left)
-			if err != nil {
-				err = errors.Join(err, o.End(false))
-				o.Capture = nil
-			}
+		if <-o.ready; o.disks == nil && o.files == nil {
+			return o, errors.New("it could not be begun")
 		}
-		if err != nil {
-			a.mu.Lock()
-			if a.open == o {
-				a.open = nil
-			}
-			a.mu.Unlock()
-		}
-		close(o.ready)
-	} else {
-		a.mu.Unlock()
-		if <-o.ready; o.Capture == nil {
-			err = errors.New("it could not be begun")
-		}
+		return o, nil
 	}
-	return o.begun, err
+	o = &opened{id: id, ready: make(chan struct{}), asked: time.Now()}
+	a.open = o
+	ctx, stop := context.WithCancel(context.Background()) // it outlives the line on which it was asked for
+	o.stop = stop
+	a.mu.Unlock()
+	err := begin(ctx, o)
+	if err != nil {
+		if o.disks != nil {
+			err = errors.Join(err, o.disks.End(false))
+			o.disks = nil
+		}
+		a.mu.Lock()
+		if a.open == o {
+			a.open = nil
+		}
+		a.mu.Unlock()
+	}
+	close(o.ready)
+	return o, err
+}
+
+// walk begins a capture of files, or tells again of the one that was begun.
+func (a *Agent) walk(w line.Walk) (line.Walked, error) {
+	o, err := a.begun(w.ID, func(ctx context.Context, o *opened) (err error) {
+		o.files, err = tree.Begin(ctx, a.folder, a.offer.Files, w)
+		return err
+	})
+	if err != nil || o.files == nil {
+		return line.Walked{}, err
+	}
+	return o.files.Walked(), nil
+}
+
+// archive offers the archive of a capture of files.
+func (a *Agent) archive(ctx context.Context, args json.RawMessage) (any, func(net.Conn) error, error) {
+	var r line.Archive
+	if err := json.Unmarshal(args, &r); err != nil {
+		return nil, nil, err
+	}
+	o, done, err := a.use(r.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	if o.files == nil {
+		done()
+		return nil, nil, line.Refuse(line.Unknown, "the capture for image %s is one of disks", r.ID)
+	}
+	send, err := o.files.Archive(ctx, r.From)
+	if err != nil {
+		done()
+		return nil, nil, err
+	}
+	return nil, func(conn net.Conn) error {
+		defer done()
+		return send(conn)
+	}, nil
+}
+
+// forget forgets what is remembered for images.
+func (a *Agent) forget(ids []string) ([]string, error) {
+	gone, err := moment.Forget(a.folder, ids)
+	ofFiles, failed := tree.Forget(a.folder, ids)
+	return append(gone, ofFiles...), errors.Join(err, failed)
 }
 
 func (a *Agent) describe(c *moment.Capture, offered, left []block.Device) (out line.Begun, err error) {
@@ -290,7 +361,7 @@ func (a *Agent) use(id string) (o *opened, done func(), err error) {
 		o.asked = time.Now()
 		a.mu.Unlock()
 	}
-	if <-o.ready; o.Capture == nil {
+	if <-o.ready; o.disks == nil && o.files == nil {
 		done()
 		return nil, nil, line.Refuse(line.Unknown, "the capture for image %s could not be begun", id)
 	}
@@ -307,7 +378,11 @@ func (a *Agent) read(ctx context.Context, args json.RawMessage) (any, func(net.C
 	if err != nil {
 		return nil, nil, err
 	}
-	whole, changed, err := o.Disk(r.Target, r.Round)
+	if o.disks == nil {
+		done()
+		return nil, nil, line.Refuse(line.Unknown, "the capture for image %s is one of files", r.ID)
+	}
+	whole, changed, err := o.disks.Disk(r.Target, r.Round)
 	if err != nil {
 		done()
 		return nil, nil, line.Refuse(line.Unknown, "%v", err)
@@ -345,7 +420,7 @@ func (a *Agent) endCapture(e line.End) (out line.Cleared, err error) {
 	if !e.Kept {
 		drop = append(slices.Clone(drop), e.ID)
 	}
-	_, forgot := moment.Forget(a.folder, drop)
+	_, forgot := a.forget(drop)
 	return out, errors.Join(err, forgot)
 }
 

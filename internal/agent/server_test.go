@@ -19,6 +19,7 @@ import (
 
 	"keenlodge/internal/agent/agenttest"
 	"keenlodge/internal/agent/moment"
+	"keenlodge/internal/agent/tree"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
@@ -77,7 +78,7 @@ func mounted(t *testing.T) *agenttest.Disk { return agenttest.New(t, 300<<20, "m
 // start has the agent run.
 func (g *gate) start() {
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	a, err := New(Offer{Disks: []string{g.Loop}}, g.folder, log)
+	a, err := New(Offer{Disks: []string{g.Loop}, Files: tree.Offer{Root: g.Mounted, Settings: filepath.Join(g.Mounted, "etc/keenlodge")}}, g.folder, log)
 	require.NoError(g.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)

@@ -71,6 +71,9 @@ func (o Order) disks() []string {
 }
 
 func (o Order) scope() image.Scope {
+	if scope := o.Policy.Covers(); scope.OfFiles() {
+		return scope
+	}
 	if len(o.disks()) > 0 {
 		return image.SomeDisks
 	}
@@ -126,7 +129,13 @@ func (c *Captures) Capture(ctx context.Context, o Order, st store.Store, t *runs
 	if err := k.begin(ctx); err != nil {
 		return err
 	}
-	if err := k.carryOut(ctx, capturer); err != nil && k.finished {
+	err = k.carryOut(ctx, capturer)
+	if err != nil && k.base != nil && o.files() != nil && unfitBase(err) && ctx.Err() == nil {
+		t.Log(ctx, "image %s can't be built upon, so all files are read: %v", k.base.ID, err)
+		k.base, k.why, k.rec.Capture = nil, "the image on which it would build can't be used: "+err.Error(), image.Full
+		err = k.carryOut(ctx, capturer)
+	}
+	if err != nil && k.finished {
 		return err // the image exists: whoever clears up after this run records it
 	} else if err != nil {
 		return errors.Join(err, k.forget(context.WithoutCancel(ctx)))
@@ -164,6 +173,9 @@ func (k *making) begin(ctx context.Context) (err error) {
 	if k.set, err = k.c.setOf(ctx, k.rec); err != nil {
 		return err
 	}
+	if k.why = wholeOnly(o, k.st); k.why != "" {
+		return k.c.rec.AddImage(ctx, k.rec)
+	}
 	if k.base, k.why, err = chooseBase(ctx, o.Policy, o.Capture, k.st, k.set, k.rec.Taken.In(o.Site.Location())); err != nil {
 		return err
 	}
@@ -187,6 +199,9 @@ func (k *making) forget(ctx context.Context) error {
 // carryOut takes the moment and makes the image of it.
 func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	c, o, t := k.c, k.o, k.t
+	if err := k.hasFiles(h); err != nil {
+		return err
+	}
 	if err := k.reserved.Check(ctx, o.Site, k.st, k.rec, 0); err != nil {
 		return err
 	}
@@ -242,18 +257,24 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	k.told = len(capture.Warnings())
 	t.Warnings, t.Frozen = append(t.Warnings, capture.Warnings()...), m.Frozen.Nanoseconds()
 	k.pace = gentle.both(c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st))
+	archive, err := k.planFiles(ctx, capture)
+	if err != nil {
+		return err
+	}
 	disks, err := c.planDisks(ctx, k.st, capture, k.base, t, k.pace, k.rec.ID)
 	defer closePlans(disks)
 	if err != nil {
 		return err
 	}
-	if err := measure(ctx, disks, t); err != nil {
+	if archive != nil {
+		t.Total = archive.bytes
+	} else if err := measure(ctx, disks, t); err != nil {
 		return err
 	}
 	if err := k.reserved.Check(ctx, o.Site, k.st, k.rec, t.Total); err != nil {
 		return err
 	}
-	return k.store(ctx, m, capture, disks, func() error {
+	return k.store(ctx, m, capture, disks, archive, func() error {
 		obsolete, err := c.obsoleteCheckpoints(records.Within(ctx, 0), o.Site, k.rec.MachineID, capture.Checkpoints())
 		if err != nil && !records.Away(err) { // otherwise they go another time
 			return err
@@ -268,14 +289,14 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 
 // manifest begins the image's manifest.
 func (k *making) manifest(capture source.Capture) *image.Manifest {
-	m := &image.Manifest{Format: image.Format, ID: k.rec.ID, Machine: k.rec.Machine, Identity: k.rec.MachineID, Policy: k.rec.Policy, Taken: k.rec.Taken.UTC(), Scope: k.rec.Scope,
+	m := &image.Manifest{Format: image.Format, ID: k.rec.ID, Machine: k.rec.Machine, Identity: k.rec.MachineID, Policy: k.rec.Policy, Taken: k.rec.Taken.UTC(), Scope: k.rec.Scope, Capture: image.Full,
 		Hypervisor: k.t.Hypervisor, Definition: capture.Definition(), Program: k.c.program, Why: k.why, Note: k.rec.Note, SeparateSet: k.rec.SeparateSet, Firmware: capture.Firmware()}
 	m.Consistency, m.Frozen = capture.Consistency()
 	return m
 }
 
-// store reads the disks into the store, has endCapture end the capture, and lets the image exist.
-func (k *making) store(ctx context.Context, m *image.Manifest, capture source.Capture, disks []diskPlan, endCapture func() error) (err error) {
+// store reads the disks, or files, into the store, has endCapture end the capture, and lets the image exist.
+func (k *making) store(ctx context.Context, m *image.Manifest, capture source.Capture, disks []diskPlan, archive *filesPlan, endCapture func() error) (err error) {
 	spec := k.o.Site.Stores[k.o.Policy.Store]
 	w, err := k.st.Begin(ctx, m, store.WriteOptions{Program: k.c.program, Compress: spec.Compress, Compression: spec.Compression})
 	if err != nil {
@@ -295,7 +316,12 @@ func (k *making) store(ctx context.Context, m *image.Manifest, capture source.Ca
 		}
 	}
 	count := &store.Progress{}
-	if err := readDisks(ctx, disks, w, m, k.t, count); err != nil {
+	if archive != nil {
+		err = k.readFiles(ctx, archive, w, m, count)
+	} else {
+		err = readDisks(ctx, disks, w, m, k.t, count)
+	}
+	if err != nil {
 		return err
 	}
 	if settler, ok := capture.(source.Settler); ok {
@@ -309,7 +335,12 @@ func (k *making) store(ctx context.Context, m *image.Manifest, capture source.Ca
 	if err := sumUp(ctx, w, m, k.t, count); err != nil {
 		return err
 	}
-	describe(m, k.rec.Capture, k.st, k.base, disks)
+	if err := k.tellUnread(ctx, m); err != nil {
+		return err
+	}
+	if archive == nil {
+		describe(m, k.rec.Capture, k.st, k.base, disks)
+	}
 	if err := k.t.Begin(ctx, "ending the capture"); err != nil {
 		return err
 	}
@@ -346,7 +377,7 @@ func (k *making) unfinished(ctx context.Context, err error) error {
 func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string) (source.Request, error) {
 	m, err := c.rec.Machine(ctx, t.MachineID)
 	return source.Request{
-		Machine: t.Guest, UUID: m.UUID, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(), LongestFreeze: o.Policy.FreezeLimit(),
+		Machine: t.Guest, UUID: m.UUID, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(), Files: o.files(), LongestFreeze: o.Policy.FreezeLimit(),
 		Moment: func(ctx context.Context, m site.Moment) error {
 			warnings, err := c.hooks.Call(ctx, o.Site, hooks.Event{Moment: m, Policy: o.Run.Policy, Run: o.Run.ID, Cause: o.Run.Cause, Machine: t.Machine, Image: t.Image})
 			t.Warnings = append(t.Warnings, warnings...)

@@ -55,9 +55,11 @@ func (c *Captures) Try(ctx context.Context, o Order, st store.Store, t *runs.Tas
 	if tried.Set, err = c.setOf(ctx, tried.Image); err != nil {
 		return tried, err
 	}
-	base, _, err := chooseBase(ctx, o.Policy, "", st, tried.Set, tried.Image.Taken.In(o.Site.Location()))
-	if err != nil {
-		return tried, err
+	var base *image.Manifest
+	if wholeOnly(o, st) == "" {
+		if base, _, err = chooseBase(ctx, o.Policy, "", st, tried.Set, tried.Image.Taken.In(o.Site.Location())); err != nil {
+			return tried, err
+		}
 	}
 	asked, err := c.request(ctx, o, t, tried.Image.ID)
 	if err != nil {
@@ -102,6 +104,13 @@ func (c *Captures) Try(ctx context.Context, o Order, st store.Store, t *runs.Tas
 	}
 	tried.Consistency, tried.Frozen = capture.Consistency()
 	tried.Warnings = capture.Warnings()
+	if a, ok := capture.(source.Archiver); ok {
+		_, since, _, bytes := a.Archive()
+		if tried.Reads = bytes; !since {
+			tried.Image.Capture = image.Full
+		}
+		return tried, nil
+	}
 	disks, err := c.planDisks(ctx, st, capture, base, t, nil, "")
 	defer closePlans(disks)
 	if err != nil {

@@ -24,6 +24,7 @@ import (
 	"keenlodge/internal/records/schema"
 	"keenlodge/internal/records/secrets"
 	"keenlodge/internal/records/trust"
+	"keenlodge/internal/records/unread"
 )
 
 // Errors that callers decide on.
@@ -41,6 +42,7 @@ type Records struct {
 	secrets.Secrets
 	doors.Doors
 	deeds.Deeds
+	unread.Unread
 	db *db.DB
 
 	mu         sync.Mutex
@@ -80,7 +82,7 @@ func Open(ctx context.Context, url string, told ...func(away bool, err error)) (
 		return nil, err
 	}
 	d := &db.DB{Pool: pool, Jobs: jobs}
-	return &Records{Trust: trust.New(d), Around: around.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), db: d}, nil
+	return &Records{Trust: trust.New(d), Around: around.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), Unread: unread.New(d), db: d}, nil
 }
 
 // Tell queues the telling of an event that changes nothing in the records.

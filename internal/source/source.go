@@ -74,6 +74,8 @@ type Request struct {
 	Starting func() error
 	// Disks narrows the capture to these targets; empty for all.
 	Disks []string
+	// Files asks for files in place of disks, where the source can give such: the capture is an [Archiver] then.
+	Files *FilesWanted
 	// Secrets asks for what the machine keeps of secrets beside its disks, too: the state of its TPM.
 	Secrets bool
 	// Moment is called at "frozen", while the file systems stand still, and at "thawed"; an error at frozen ends the capture.
@@ -87,6 +89,17 @@ type Request struct {
 	LongestFreeze time.Duration
 	// Watch is called before a freeze: it sees to it that the guest is thawed even if this process dies or hangs.
 	Watch func() (Watchdog, error)
+}
+
+// FilesWanted says which files of a machine are wanted: the system state in parts, or folders.
+type FilesWanted struct {
+	System bool
+	// Parts are chosen ones, empty for all; LeaveOut are left out.
+	Parts, LeaveOut []string
+	Folders         []string
+	// Ignore are patterns as of gitignore(5), from the root of the file system on. Personal takes people's own folders, too.
+	Ignore   []string
+	Personal bool
 }
 
 // OfTheDead is nil where a capture that is open on the machine, for the image of an ID, is one that a dead process of this lodge left, which is to be
@@ -140,6 +153,30 @@ type Settler interface {
 	// Settle takes what was written to the disks since they were last read, and returns the disks of which something was: all else of them is
 	// [disk.Unchanged]. It is called again, after they were read, until done.
 	Settle(ctx context.Context) (disks []CapturedDisk, done bool, err error)
+}
+
+// Archiver is a capture of files: it has no disks.
+type Archiver interface {
+	// Archive is what [files.NewReader] reads. Since says that it tells only what is not as in the image that was asked for; where it does not, why
+	// says why. Bytes is about how much it will be, 0 where that is not known.
+	Archive() (archive io.Reader, since bool, why string, bytes int64)
+}
+
+// PartOf is a part of a machine's system state. Files and Bytes are what it would hold now; Output are files that commands make; Trouble says what
+// of it can't be had.
+type PartOf struct {
+	Name, About  string
+	Mandatory    bool
+	Paths        []string
+	Files, Bytes int64
+	Output       []string
+	Trouble      []string
+}
+
+// Parter tells of a machine's system state.
+type Parter interface {
+	// Parts lists the parts, and where measured how large each is.
+	Parts(ctx context.Context, name string, measured bool) ([]PartOf, error)
 }
 
 // CapturedDisk is a disk of a capture.

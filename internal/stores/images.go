@@ -54,6 +54,9 @@ func Finished(rec records.Image, m *image.Manifest) records.Image {
 	for _, f := range m.Firmware {
 		rec.Firmware = append(rec.Firmware, records.ImageFirmware{Kind: f.Kind, Size: f.Size, Left: f.Left})
 	}
+	if f := m.Files; f != nil {
+		rec.Files = &records.ImageFiles{Entries: f.Entries, Bytes: f.Bytes, Unread: f.Unread, Changed: f.Changed, Parts: f.Parts, LeftOut: f.LeftOut}
+	}
 	return rec
 }
 

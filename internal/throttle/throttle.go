@@ -4,6 +4,7 @@ package throttle
 
 import (
 	"context"
+	"io"
 	"sync"
 	"time"
 
@@ -87,6 +88,30 @@ func (d pacedDisk) ReadAt(p []byte, off int64) (int, error) {
 		return 0, err
 	}
 	return d.Disk.ReadAt(p, off)
+}
+
+// Reader is what is read, at a pace; with a nil wait it is the same.
+func Reader(ctx context.Context, r io.Reader, wait Wait) io.Reader {
+	if wait == nil {
+		return r
+	}
+	return pacedReader{ctx, r, wait}
+}
+
+type pacedReader struct {
+	ctx  context.Context
+	from io.Reader
+	wait Wait
+}
+
+func (r pacedReader) Read(p []byte) (int, error) {
+	n, err := r.from.Read(p)
+	if n > 0 {
+		if waited := r.wait(r.ctx, n); waited != nil {
+			return n, waited
+		}
+	}
+	return n, err
 }
 
 // Medium is a medium that is written to no faster than wait allows.

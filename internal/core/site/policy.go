@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/ignore"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/rotation"
@@ -27,9 +28,20 @@ type Policy struct {
 	Except []string `yaml:"except,omitempty" json:"except,omitempty" doc:"names or patterns of machines that are left out"`
 	// Active tells which member of a high-availability pair is to be captured.
 	Active *Active `yaml:"active,omitempty" json:"active,omitempty" doc:"skips a machine that is not the active member of its pair"`
+	// Scope is what images cover; empty is the whole machine, or the disks named.
+	Scope image.Scope `yaml:"scope,omitempty" json:"scope,omitempty" enum:"machine,disks,system,files" doc:"what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server)"`
 	// Disks narrows images to some of a machine's disks.
 	Disks []string `yaml:"disks,omitempty" json:"disks,omitempty" doc:"targets of the disks to cover, such as vdb; by default all"`
-	Store string   `yaml:"store" json:"store"`
+	// Parts and LeaveOut choose of a system state; Folders are those of scope files.
+	Parts    []string `yaml:"parts,omitempty" json:"parts,omitempty" doc:"of a system state: these parts, and those that are mandatory; by default all"`
+	LeaveOut []string `yaml:"leave_out,omitempty" json:"leave_out,omitempty" doc:"of a system state: parts that are left out"`
+	Folders  []string `yaml:"folders,omitempty" json:"folders,omitempty" doc:"of scope files: the folders, as absolute paths"`
+	// Ignore leaves out files by patterns as of gitignore(5); Personal takes people's own folders, too.
+	Ignore   []string `yaml:"ignore,omitempty" json:"ignore,omitempty" doc:"of files: patterns as in a gitignore file, from / on; what they fit is left out, and with ! taken in again"`
+	Personal bool     `yaml:"personal,omitempty" json:"personal,omitempty" doc:"of files: take people's own folders (/home, /root), too"`
+	// Unread says what becomes of a run that could not read some files.
+	Unread string `yaml:"unread,omitempty" json:"unread,omitempty" enum:"warn,fail" doc:"of files: what some that can't be read do: warn (the default), or fail"`
+	Store  string `yaml:"store" json:"store"`
 	// Cycle says when an image is full; what lies between is of kind Capture.
 	Cycle   string          `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
 	Capture image.Capture   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
@@ -120,6 +132,8 @@ var (
 	// kindsByHand and whenMissed list what a policy may say of runs by hand and of moments at which no service ran.
 	kindsByHand = []string{"apart"}
 	whenMissed  = []string{"run", "skip"}
+	// ofUnread lists what files that can't be read may do.
+	ofUnread = []string{"warn", "fail"}
 )
 
 // known refuses a word that is not in its list; "" is the default.
@@ -267,6 +281,9 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 	if _, ok := s.Stores[v.Store]; !ok {
 		return at(name, p+".store", "no store is called %q%s", v.Store, suggest.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
 	}
+	if err := v.checkScope(name, p); err != nil {
+		return err
+	}
 	if err := v.checkCycle(name, p, s); err != nil {
 		return err
 	}
@@ -321,6 +338,61 @@ func (v Policy) checkSelection(name, p string) error {
 	}
 	if _, err := selection.Parse(v.Active.Tags); err != nil {
 		return at(name, p+".active.tags", "%v", err)
+	}
+	return nil
+}
+
+// Covers is the scope of its images.
+func (v Policy) Covers() image.Scope {
+	switch {
+	case v.Scope != "":
+		return v.Scope
+	case len(v.Disks) > 0:
+		return image.SomeDisks
+	}
+	return image.WholeMachine
+}
+
+// checkScope refuses what makes no sense for what its images cover.
+func (v Policy) checkScope(name, p string) error {
+	if err := known(name, p, "scope", v.Scope, image.Scopes); err != nil {
+		return err
+	}
+	if err := known(name, p, "unread", v.Unread, ofUnread); err != nil {
+		return err
+	}
+	scope := v.Covers()
+	disks := len(v.Disks) > 0 || slices.ContainsFunc(v.Schedules, func(s Schedule) bool { return len(s.Disks) > 0 })
+	for field, used := range map[string]bool{"parts": len(v.Parts) > 0 && scope != image.SystemState, "leave_out": len(v.LeaveOut) > 0 && scope != image.SystemState,
+		"folders": len(v.Folders) > 0 && scope != image.SomeFiles, "ignore": len(v.Ignore) > 0 && !scope.OfFiles(), "personal": v.Personal && !scope.OfFiles(), "unread": v.Unread != "" && !scope.OfFiles(),
+		"disks": disks && (scope.OfFiles() || v.Scope == image.WholeMachine), "gentle": v.Gentle && scope.OfFiles()} {
+		if used {
+			return at(name, p+"."+field, "%s means nothing for images of scope %s; leave it out, or change scope", field, scope)
+		}
+	}
+	if scope == image.SomeDisks && len(v.Disks) == 0 {
+		return at(name, p+".disks", `disks are missing; write for example disks: [vdb]`)
+	}
+	if scope == image.SomeFiles && len(v.Folders) == 0 {
+		return at(name, p+".folders", `folders are missing; write for example folders: [/srv]`)
+	}
+	for _, f := range v.Folders {
+		if !path.IsAbs(f) || path.Clean(f) != f || strings.ContainsRune(f, 0) {
+			return at(name, p+".folders", "%q is no absolute path, such as /srv/tickets", f)
+		}
+	}
+	for field, names := range map[string][]string{"parts": v.Parts, "leave_out": v.LeaveOut} {
+		for _, n := range names {
+			if !IsName(n) {
+				return at(name, p+"."+field, "%q is no part's name; look at: keenlodge machine parts NAME", n)
+			}
+		}
+	}
+	if _, err := ignore.Parse(v.Ignore); err != nil {
+		return at(name, p+".ignore", "%v", err)
+	}
+	if scope.OfFiles() && v.Prove != "" && v.Prove != image.ByRead {
+		return at(name, p+".prove", "images of scope %s have no file systems that could be mounted; write prove: read", scope)
 	}
 	return nil
 }

@@ -1,11 +1,10 @@
 package agent
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"time"
 
@@ -30,35 +29,36 @@ const (
 	endTime = 15 * time.Second
 )
 
-// capture is one of a server's disks. The agent keeps it while the line is cut.
-type capture struct {
+// session is what captures of disks and of files have in common. The agent keeps a capture while the line is cut.
+type session struct {
 	s        *Source
 	r        source.Request
-	begun    line.Begun
-	disks    []source.CapturedDisk
-	open     []*nbd.Steady
+	ctx      context.Context // in which it was begun
+	open     []io.Closer
 	earlier  []string
-	rounds   int
-	settled  line.Settled
 	warnings []string
 	reached  bool // the agent had a line
 	asked    bool // it may have begun the capture
 	ended    bool
 }
 
+func (c *session) Firmware() []image.Firmware { return nil }
+func (c *session) Warnings() []string         { return slices.Clone(c.warnings) }
+func (c *session) Checkpoints() []string      { return c.earlier }
+
+// capture is one of a server's disks.
+type capture struct {
+	session
+	begun   line.Begun
+	disks   []source.CapturedDisk
+	rounds  int
+	settled line.Settled
+}
+
 func (c *capture) Disks() []source.CapturedDisk { return c.disks }
-func (c *capture) Firmware() []image.Firmware   { return nil }
-func (c *capture) Warnings() []string           { return slices.Clone(c.warnings) }
-func (c *capture) Checkpoints() []string        { return c.earlier }
 
 // Definition implements [source.Capture]: how the server is laid out, as JSON that a person can read.
-func (c *capture) Definition() string {
-	var out bytes.Buffer
-	if err := json.Indent(&out, c.begun.Layout, "", "  "); err != nil {
-		return string(c.begun.Layout)
-	}
-	return out.String()
-}
+func (c *capture) Definition() string { return indented(c.begun.Layout) }
 
 // Consistency implements [source.Capture].
 func (c *capture) Consistency() (image.Consistency, time.Duration) {
@@ -73,14 +73,19 @@ func (s *Source) Capture(ctx context.Context, r source.Request) (source.Capture,
 	if r.LongestFreeze == 0 {
 		r.LongestFreeze = longestFreeze
 	}
-	c := &capture{s: s, r: r}
+	if r.Files != nil {
+		return s.captureFiles(ctx, r)
+	}
+	c := &capture{session: session{s: s, r: r}}
 	if err := c.begin(ctx); err != nil {
 		return nil, errors.Join(err, c.Close(context.WithoutCancel(ctx), false, nil))
 	}
 	return c, nil
 }
 
-func (c *capture) begin(ctx context.Context) (err error) {
+// prepare makes sure that the server is the one that is meant, and that nothing of a dead process is in the way.
+func (c *session) prepare(ctx context.Context) (err error) {
+	c.ctx = ctx
 	servers, err := c.s.lines.Servers(ctx, c.s.name)
 	if err != nil {
 		return err
@@ -101,6 +106,13 @@ func (c *capture) begin(ctx context.Context) (err error) {
 		return err
 	}
 	c.asked = true
+	return nil
+}
+
+func (c *capture) begin(ctx context.Context) (err error) {
+	if err := c.prepare(ctx); err != nil {
+		return err
+	}
 	ask := line.Begin{ID: c.r.ID, Since: c.r.Since, Disks: c.r.Disks, Remember: c.r.Checkpoint}
 	if err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallBegin, ask, &c.begun) }); err != nil {
 		return err
@@ -143,14 +155,14 @@ func (c *capture) check() error {
 }
 
 // warn takes over warnings of the agent's.
-func (c *capture) warn(texts []string) {
+func (c *session) warn(texts []string) {
 	for _, text := range texts[:min(len(texts), mostWarnings)] {
 		c.warnings = append(c.warnings, plain.Text(text, 1<<10))
 	}
 }
 
 // makeRoom clears the capture that the agent has open, if its maker is dead.
-func (c *capture) makeRoom(ctx context.Context) error {
+func (c *session) makeRoom(ctx context.Context) error {
 	var open line.Known
 	if err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallOpen, nil, &open) }); err != nil {
 		return err
@@ -226,7 +238,7 @@ func (c *capture) Settle(ctx context.Context) (disks []source.CapturedDisk, done
 
 // persist asks again while the line is cut, for a while: what is asked so is carried out once, however often it is asked. An agent that had no
 // line in the first place is not waited for.
-func (c *capture) persist(ctx context.Context, ask func() error) error {
+func (c *session) persist(ctx context.Context, ask func() error) error {
 	for begun := time.Now(); ; {
 		err := ask()
 		if err == nil {
@@ -246,7 +258,7 @@ func (c *capture) persist(ctx context.Context, ask func() error) error {
 }
 
 // Close implements [source.Capture].
-func (c *capture) Close(ctx context.Context, kept bool, drop []string) error {
+func (c *session) Close(ctx context.Context, kept bool, drop []string) error {
 	for _, d := range c.open {
 		d.Close()
 	}

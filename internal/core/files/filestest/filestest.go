@@ -170,3 +170,21 @@ func (t Tree) RequireList(tb testing.TB, in io.Reader) {
 	}
 	require.Equal(tb, len(t), seen)
 }
+
+// Contents are the regular files of an archive, by path.
+func Contents(tb testing.TB, archive io.Reader) map[string]string {
+	tb.Helper()
+	out := map[string]string{}
+	for in := tar.NewReader(archive); ; {
+		h, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			return out
+		}
+		require.NoError(tb, err)
+		body, err := io.ReadAll(in)
+		require.NoError(tb, err)
+		if h.Typeflag == tar.TypeReg {
+			out[h.Name] = string(body)
+		}
+	}
+}
