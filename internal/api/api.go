@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 
+	"keenlodge/internal/api/schema"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/line"
 	"keenlodge/internal/lodge"
@@ -54,13 +55,13 @@ func build(s *server) (*chi.Mux, huma.API) {
 	config := huma.DefaultConfig("Keen Lodge", "1")
 	config.CreateHooks = nil // no "$schema" in every answer
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
-	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schema.Name)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	a := humachi.New(router, config)
 	a.UseMiddleware(s.noted, s.signedIn(a))
 	s.register(a)
-	complete(a.OpenAPI().Components.Schemas)
+	schema.Complete(a.OpenAPI().Components.Schemas)
 	return router, a
 }
 

@@ -6,6 +6,7 @@ import (
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
+	"keenlodge/internal/source"
 	"keenlodge/internal/wire"
 )
 
@@ -39,7 +40,15 @@ func imageOf(m records.Image) wire.Image {
 		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
 		Disks: eachOf(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, NewBytes: m.NewBytes, Stored: m.Stored,
 		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving,
-		Firmware: eachOf(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) })}
+		Firmware: eachOf(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) }), Files: filesOf(m.Files)}
+}
+
+func filesOf(f *records.ImageFiles) *wire.ImageFiles {
+	if f == nil {
+		return nil
+	}
+	out := wire.ImageFiles(*f)
+	return &out
 }
 
 func proofOf(p records.Proof) wire.Proof { return wire.Proof(p) }
@@ -80,3 +89,9 @@ func laneOf(v lodge.LaneView) wire.Lane {
 		return wire.LaneImage{ID: m.ID, Taken: m.Taken, State: m.State, Consistency: m.Consistency, Proven: m.Proven, Failed: m.Failed, Gone: m.Gone, GoneWhy: m.GoneWhy, Read: m.Read, Stored: m.Stored}
 	}), Late: v.Late, FreshnessLimit: v.FreshnessLimit, Next: v.Next}
 }
+
+func partOf(p source.PartOf) wire.Part {
+	return wire.Part{Name: p.Name, About: p.About, Mandatory: p.Mandatory, Paths: eachOf(p.Paths, same), Files: p.Files, Bytes: p.Bytes, Output: eachOf(p.Output, same), Trouble: eachOf(p.Trouble, same)}
+}
+
+func same(s string) string { return s }

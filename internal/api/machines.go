@@ -79,6 +79,18 @@ func (s *server) registerMachines(a huma.API) {
 		return eachOf(found, func(t records.Thing) wire.Thing { return wire.Thing(t) }), err
 	})
 	get(s, a, "get-summary", "/api/v1/summary", "How the lodge stands, in one call", func(ctx context.Context, _ *none) (wire.Standing, error) { return s.l.Summary(ctx, within(ctx)) })
+	type measured struct {
+		NamedMachine
+		Measure bool `query:"measure" doc:"how large each is now: the server looks at all of its files"`
+	}
+	get(s, a, "list-parts", "/api/v1/machines/{machine}/parts", "The parts of a server's system state", func(ctx context.Context, in *measured) ([]wire.Part, error) {
+		m, err := s.machine(ctx, in.Machine)
+		if err != nil {
+			return nil, err
+		}
+		found, err := s.l.Inventory.Parts(ctx, m, in.Measure)
+		return eachOf(found, partOf), err
+	})
 	type retire struct {
 		NamedMachine
 		Body wire.RetireBody

@@ -59,5 +59,5 @@ func pages[I, O any](s *server, a huma.API, id, path, summary string, handle fun
 		}
 		return &paged[O]{link, out}, nil
 	})
-	addQueryWords(a.OpenAPI().Paths[path].Get.Parameters, reflect.TypeFor[I]())
+	schema.AddQueryWords(a.OpenAPI().Paths[path].Get.Parameters, reflect.TypeFor[I]())
 }

@@ -3,9 +3,11 @@ package api
 import (
 	"context"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
@@ -49,6 +51,20 @@ func (s *server) registerRuns(a huma.API) {
 			lines, err = s.seenLines(ctx, lines)
 		}
 		return eachOf(lines, lineOf), err
+	})
+	get(s, a, "list-unread", "/api/v1/runs/{id}/unread", "Files that a run could not read as they were", func(ctx context.Context, in *byID) ([]wire.UnreadFile, error) {
+		r, found, err := s.l.Runs.Unread(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		seen := seenTasks(ctx, r.Tasks)
+		out := []wire.UnreadFile{}
+		for _, f := range found {
+			if i := slices.IndexFunc(seen, func(t records.Task) bool { return t.MachineID == f.Machine }); i >= 0 {
+				out = append(out, wire.UnreadFile{Machine: seen[i].Machine, Path: files.Readable(string(f.Path)), Why: f.Why, Changed: f.Changed})
+			}
+		}
+		return out, nil
 	})
 	type cancel struct {
 		ID   string `path:"id"`

@@ -7,6 +7,8 @@ import (
 	"io"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
@@ -108,15 +110,15 @@ func (k *making) tellUnread(ctx context.Context, m *image.Manifest) error {
 	}
 	look := fmt.Sprintf("keenlodge run show %s --unread", k.o.Run.ID)
 	if f.Changed > 0 {
-		k.t.Log(ctx, "%d files were written to while they were read; which: %s", f.Changed, look)
+		k.t.Log(ctx, "%s written to while being read; which: %s", english.Plural(int(f.Changed), "file was", "files were"), look)
 	}
 	if f.Unread == 0 {
 		return nil
 	}
 	if k.o.Policy.Unread == "fail" {
-		return fmt.Errorf("%d files could not be read, and policy %s wants all (unread: fail); which: %s", f.Unread, k.o.Run.Policy, look)
+		return fmt.Errorf("%s could not be read, and policy %s wants all (unread: fail); which: %s", english.Plural(int(f.Unread), "file", ""), k.o.Run.Policy, look)
 	}
-	k.t.Warn("%d files could not be read; which: %s", f.Unread, look)
+	k.t.Warn("%s could not be read; which: %s", english.Plural(int(f.Unread), "file", ""), look)
 	return nil
 }
 

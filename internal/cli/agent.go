@@ -10,11 +10,14 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/agent"
+	"keenlodge/internal/agent/parts"
+	"keenlodge/internal/agent/tree"
 	"keenlodge/internal/client"
+	"keenlodge/internal/wire"
 )
 
 func agentCommand() *cli.Command {
-	return noun("agent", "our program on a server", agentListCommand(), agentJoinCommand(), agentRunCommand())
+	return noun("agent", "our program on a server", agentListCommand(), agentJoinCommand(), agentRunCommand(), agentPartsCommand())
 }
 
 func agentListCommand() *cli.Command {
@@ -67,6 +70,9 @@ func agentJoinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if err := installParts(c, parts.Folder); err != nil {
+				return err
+			}
 			ends := id.Ends()
 			fmt.Fprintf(c.Root().Writer, "✓ this server is agent %s, certified until %s; keenlodge agent run has that renewed\n", id.Name(), moment(&ends))
 			return nil
@@ -75,7 +81,8 @@ func agentJoinCommand() *cli.Command {
 
 func agentRunCommand() *cli.Command {
 	return &cli.Command{Name: "run", Usage: "on a server: be its agent, which calls the lodge and answers what that asks", Flags: []cli.Flag{agentFolder(),
-		&cli.StringSliceFlag{Name: "disk", Usage: "offer this disk, by name or path; several times for more; by default all that stay in the server", Sources: cli.EnvVars("KEENLODGE_AGENT_DISKS")}},
+		&cli.StringSliceFlag{Name: "disk", Usage: "offer this disk, by name or path; several times for more; by default all that stay in the server", Sources: cli.EnvVars("KEENLODGE_AGENT_DISKS")},
+		&cli.StringSliceFlag{Name: "path", Usage: "offer the files below this path; several times for more; by default all", Sources: cli.EnvVars("KEENLODGE_AGENT_PATHS")}, settingsFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := arguments(c); err != nil {
 				return err
@@ -86,10 +93,47 @@ func agentRunCommand() *cli.Command {
 				return err
 			}
 			log := slog.New(slog.NewTextHandler(os.Stderr, nil))
-			a, err := agent.New(agent.Offer{Disks: c.StringSlice("disk")}, folder, log)
+			a, err := agent.New(agent.Offer{Disks: c.StringSlice("disk"), Files: tree.Offer{Paths: c.StringSlice("path"), Settings: c.String("settings")}}, folder, log)
 			if err != nil {
 				return err
 			}
 			return agent.Run(ctx, id, a, log)
 		}}
+}
+
+func settingsFlag() cli.Flag {
+	return &cli.StringFlag{Name: "settings", Usage: "where parts of the system state and commands lie, which only root may write to", Value: parts.Folder, Sources: cli.EnvVars("KEENLODGE_AGENT_SETTINGS")}
+}
+
+func agentPartsCommand() *cli.Command {
+	return &cli.Command{Name: "parts", Usage: "on a server: show the parts of its system state, with their sizes", Flags: []cli.Flag{output(), settingsFlag(),
+		&cli.BoolFlag{Name: "install", Usage: "first put those that come with the program into the folder; what is there stays as it is"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := arguments(c); err != nil {
+				return err
+			}
+			if c.Bool("install") {
+				if err := installParts(c, c.String("settings")); err != nil {
+					return err
+				}
+			}
+			told, err := tree.Parts(ctx, tree.Offer{Settings: c.String("settings")}, true)
+			if err != nil {
+				return err
+			}
+			out := []wire.Part{}
+			for _, p := range told.Parts {
+				out = append(out, wire.Part(p))
+			}
+			return show(c, out, func(w io.Writer) { drawParts(w, out, true) })
+		}}
+}
+
+// installParts puts parts and commands into a folder of this server, and names those that are new.
+func installParts(c *cli.Command, folder string) error {
+	made, err := parts.Install(folder)
+	if len(made) > 0 && c.String("output") != "json" {
+		fmt.Fprintf(c.Root().Writer, "✓ %d files that say what the system state is are in %s\n", len(made), folder)
+	}
+	return err
 }

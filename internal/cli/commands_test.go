@@ -25,6 +25,9 @@ import (
 
 	"keenlodge/internal/api"
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/core/files/filestest"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
@@ -32,6 +35,7 @@ import (
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/listing"
 	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/source"
 	"keenlodge/internal/source/sourcetest"
 	_ "keenlodge/internal/store/medium/all"
 	"keenlodge/internal/store/medium/dir"
@@ -132,6 +136,25 @@ func (d *desk) do(what string) {
 			p.Rotation = "newest 1"
 			d.site.Policies[name] = p
 		}
+		d.apply()
+	case "server": // there is one with files
+		tree := filestest.Tree{}
+		tree.Add("etc/hosts", []byte("127.0.0.1 gate-07\n"))
+		tree.Add("etc/odd\xff\n", []byte("odd"))
+		tree.Add("etc/cron.d/night", []byte("0 3 * * * root /usr/local/bin/count\n"))
+		v := tree["etc/cron.d/night"]
+		v.Part = "jobs"
+		tree["etc/cron.d/night"] = v
+		v = tree["etc/hosts"]
+		v.Path, v.Unread, v.Data, v.Content = "etc/shadow", "input/output error", []files.Span{}, nil
+		tree["etc/shadow"] = v
+		lodgetest.AddGuest(d.host, "gate-07", "u-gate-07", nil, 1)
+		d.host.Change("gate-07", func(g *sourcetest.Guest) {
+			g.Files = tree
+			g.Parts = []source.PartOf{{Name: "configuration", About: "the rest of the configuration", Mandatory: true, Paths: []string{"/etc"}, Files: 3, Bytes: 21},
+				{Name: "jobs", About: "scheduled jobs", Paths: []string{"/etc/cron.d", "/etc/cron.daily", "/etc/crontab", "/var/spool/cron"}, Files: 1, Bytes: 36, Output: []string{"timers"}, Trouble: []string{"/etc/cron.daily: permission denied"}}}
+		})
+		d.site.Policies["weekly-system"] = site.Policy{Machines: []string{"gate-07"}, Scope: image.SystemState, Store: "shelf", Rotation: "newest 5"}
 		d.apply()
 	default:
 		d.t.Fatalf("%q does not happen", what)
@@ -246,10 +269,10 @@ func TestCommands(t *testing.T) {
 		}
 	}
 	d.leaves(newApp(io.Discard, d.onHost()), nil, func(path string, c *cli.Command) {
-		onServers := path == "agent join" || path == "agent run" // these need TLS, and are tried with the whole program
+		onServers := path == "agent join" || path == "agent run" || path == "agent parts" // these need TLS, and are tried with the whole program
 		assert.True(t, shown[path] || onServers, "no table of %s", path)
 		if slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), "output") }) {
-			assert.True(t, machines[path], "no JSON of %s", path)
+			assert.True(t, machines[path] || onServers, "no JSON of %s", path)
 		}
 	})
 	file := filepath.Join("testdata", "day.txt")
@@ -533,6 +556,27 @@ audit verify -o json
 policy pause nightly-guests --help
 imgae => usage
 policy => usage
+! server
+hypervisor find -o json
+machine parts gate-07
+machine parts gate-07 --quick
+machine parts gate-07 -o json
+machine parts timetable => failed
+policy run weekly-system -w => warned
+run show --unread
+run show --unread -o json
+image list --policy weekly-system
+image show IMAGE-14
+image files IMAGE-14
+image files IMAGE-14 /etc/cron.d --part jobs
+image files IMAGE-14 --unread
+image files IMAGE-14 etc/hosts -o json
+image files IMAGE-14 etc -o mtree
+image files IMAGE-13 => failed
+image files => usage
+image prove IMAGE-14 --level mount => failed
+image prove IMAGE-14 -w
+image restore IMAGE-14 --as gate-08 => failed
 `
 
 // onHost is what the service's program does on its host.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -47,6 +48,7 @@ type folderStore interface {
 	ImageIDs(ctx context.Context) ([]string, error)
 	ReadImage(ctx context.Context, id string) (*image.Manifest, error)
 	OpenDisk(ctx context.Context, m *image.Manifest, d image.Disk) (store.OpenedDisk, error)
+	Archive(ctx context.Context, m *image.Manifest, out io.Writer) error
 }
 
 func openFolder(ctx context.Context, c *cli.Command, folder string) (folderStore, error) {
@@ -97,10 +99,29 @@ func listFolder(ctx context.Context, c *cli.Command, s folderStore) error {
 			for _, d := range m.Disks {
 				disks += fmt.Sprintf("%s %s  ", d.Target, size(d.Size))
 			}
+			if m.Files != nil {
+				disks = fmt.Sprintf("%d files, %s", m.Files.Entries, size(m.Files.Bytes))
+			}
 			rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), string(m.Consistency), disks})
 		}
-		table(w, []string{"IMAGE", "MACHINE", "TAKEN", "CONSISTENCY", "DISKS"}, rows)
+		table(w, []string{"IMAGE", "MACHINE", "TAKEN", "CONSISTENCY", "HOLDS"}, rows)
 	})
+}
+
+// archive writes the files of an image as a pax archive.
+func archive(ctx context.Context, s folderStore, m *image.Manifest, file string) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	err = s.Archive(ctx, m, f)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return errors.Join(fmt.Errorf("write %s: %w", file, err), os.Remove(file))
+	}
+	return nil
 }
 
 func extract(ctx context.Context, c *cli.Command, s folderStore, word string) error {
@@ -129,6 +150,13 @@ func extract(ctx context.Context, c *cli.Command, s folderStore, word string) er
 		file := filepath.Join(c.String("to"), id+"-"+filepath.Base(d.Target)+".raw")
 		if err := raw.Write(ctx, file, r); err != nil {
 			return fmt.Errorf("disk %s: %w", d.Target, err)
+		}
+		written = append(written, file)
+	}
+	if m.Files != nil && c.String("disk") == "" {
+		file := filepath.Join(c.String("to"), id+"-files.tar")
+		if err := archive(ctx, s, m, file); err != nil {
+			return err
 		}
 		written = append(written, file)
 	}

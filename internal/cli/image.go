@@ -51,9 +51,9 @@ func imageCommand() *cli.Command {
 						} else if m.Pinned {
 							state += ", pinned"
 						}
-						rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), state, string(m.Capture), orDash(m.Consistency), standing(m), size(m.Size), size(m.Read), size(m.Stored), m.Store, orDash(m.Policy)})
+						rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), state, captureOf(m), orDash(m.Consistency), standing(m), size(m.Size), size(m.Read), size(m.Stored), m.Store, orDash(m.Policy)})
 					}
-					table(w, []string{"IMAGE", "MACHINE", "TAKEN", "STATE", "CAPTURE", "CONSISTENCY", "PROVEN", "DISKS>", "READ>", "STORED>", "STORE", "POLICY"}, rows)
+					table(w, []string{"IMAGE", "MACHINE", "TAKEN", "STATE", "CAPTURE", "CONSISTENCY", "PROVEN", "SIZE>", "READ>", "STORED>", "STORE", "POLICY"}, rows)
 					moreLine(w, more, len(images))
 				})
 			})},
@@ -111,7 +111,7 @@ func imageCommand() *cli.Command {
 				}
 				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is not pinned\n", m.ID, m.Machine) })
 			})},
-		imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
+		imageFilesCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
 		&cli.Command{Name: "restore", Usage: "make a guest from an image", ArgsUsage: "IMAGE",
 			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "as", Usage: "name of the guest to make", Required: true},
 				&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},
@@ -181,18 +181,25 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 			firmware = append(firmware, fmt.Sprintf("%s %s", f.Kind, size(f.Size)))
 		}
 	}
+	what, level := strings.Join(disks, ", "), "mount"
+	if m.Files != nil {
+		what, level = "–; it holds files", "read"
+	}
 	for _, row := range [][2]string{
 		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"policy", orDash(m.Policy)}, {"store", m.Store},
 		{"capture", captureWords(m.Image)}, {"leans on", orDash(m.Base)}, {"note", orDash(m.Note)}, {"pinned", pinWords(m.Image)}, {"took", time.Duration(m.Took).Round(100 * time.Millisecond).String()}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
-		{"disks", orDash(strings.Join(disks, ", "))}, {"read", size(m.Read)}, {"new to the store", size(m.NewBytes)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
+		{"disks", orDash(what)}, {"read", size(m.Read)}, {"new to the store", size(m.NewBytes)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
 	} {
 		fmt.Fprintf(w, "%-18s %s\n", row[0], row[1])
+	}
+	if m.Files != nil {
+		filesDetails(w, m.Files)
 	}
 	if len(firmware) > 0 {
 		fmt.Fprintf(w, "%-18s %s\n", "firmware", strings.Join(firmware, ", "))
 	}
 	if len(m.Proofs) == 0 {
-		fmt.Fprintf(w, "\nnot proven yet; prove it with: keenlodge image prove %s --level mount --wait\n", m.ID)
+		fmt.Fprintf(w, "\nnot proven yet; prove it with: keenlodge image prove %s --level %s --wait\n", m.ID, level)
 	}
 	for _, p := range m.Proofs {
 		sign, word := "✓", "passed"
@@ -207,4 +214,12 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 			fmt.Fprintf(w, "  %s\n", p.Error)
 		}
 	}
+}
+
+// captureOf is how an image was read, and of what where that is not the machine's disks.
+func captureOf(m wire.Image) string {
+	if m.Scope.OfFiles() {
+		return string(m.Capture) + ", " + string(m.Scope)
+	}
+	return string(m.Capture)
 }

@@ -42,7 +42,7 @@ func machineCommand() *cli.Command {
 				machineTable(w, machines)
 				moreLine(w, more, len(machines))
 			})
-		})}, machineRetireCommand(), machineUnretireCommand(), machineContinueCommand(), machineEnrollCommand(), machineDismissCommand())
+		})}, machineRetireCommand(), machineUnretireCommand(), machineContinueCommand(), machineEnrollCommand(), machineDismissCommand(), machinePartsCommand())
 }
 
 func machineTable(w io.Writer, machines []wire.Machine) {

@@ -96,8 +96,12 @@ func runCommand() *cli.Command {
 					moreLine(w, more, len(runs))
 				})
 			})},
-		&cli.Command{Name: "show", Usage: "show a run; the newest if none is named", ArgsUsage: "[RUN]", Flags: []cli.Flag{output()},
+		&cli.Command{Name: "show", Usage: "show a run; the newest if none is named", ArgsUsage: "[RUN]",
+			Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "unread", Usage: "list the files that could not be read as they were"}},
 			Action: one(func(ctx context.Context, c *cli.Command, k *client.Client, id string) error {
+				if c.Bool("unread") {
+					return showUnread(ctx, c, k, id)
+				}
 				r, err := k.Run(ctx, id)
 				if err != nil {
 					return err

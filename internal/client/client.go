@@ -420,3 +420,26 @@ func (c *Client) watchOnce(ctx context.Context, id string, changed func(wire.Run
 	}
 	return run, errors.Join(errors.New("the stream of changes ended"), lines.Err())
 }
+
+// Parts lists the parts of a server's system state, and where measured how large each is.
+func (c *Client) Parts(ctx context.Context, machine string, measured bool) ([]wire.Part, error) {
+	path := "/api/v1/machines/" + url.PathEscape(machine) + "/parts"
+	if measured {
+		path += "?measure=true"
+	}
+	return list[wire.Part](ctx, c, path)
+}
+
+// Unread lists the files that a run could not read as they were.
+func (c *Client) Unread(ctx context.Context, run string) ([]wire.UnreadFile, error) {
+	return list[wire.UnreadFile](ctx, c, "/api/v1/runs/"+url.PathEscape(run)+"/unread")
+}
+
+// ImageFiles opens the list of an image of files, which [files.NewListReader] reads; close it.
+func (c *Client) ImageFiles(ctx context.Context, id string) (io.ReadCloser, error) {
+	r, err := c.send(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id)+"/files", nil)
+	if err != nil {
+		return nil, err
+	}
+	return r.Body, nil
+}

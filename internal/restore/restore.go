@@ -77,6 +77,9 @@ func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.R
 		return none, err
 	}
 	defer on.h.Close()
+	if on.manifest.Files != nil {
+		return none, fmt.Errorf("%w: image %s holds files, and no disks of which a guest could be made; where its store lies, keenlodge store extract writes them out as an archive", fault.ErrConflict, on.manifest.ID)
+	}
 	if err := checkFree(ctx, on.h, q); err != nil {
 		return none, err
 	}

@@ -9,6 +9,7 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/unread"
 )
 
 // isGone reports whether a record is not there, or not as it was looked for.
@@ -69,6 +70,16 @@ func (e *Engine) Tasks(ctx context.Context, id string, after int64, limit int) (
 		return nil, err
 	}
 	return e.rec.Tasks(ctx, id, after, limit)
+}
+
+// Unread lists the files that a run could not read as they were, with the run whose tasks these are of.
+func (e *Engine) Unread(ctx context.Context, id string) (records.Run, []unread.File, error) {
+	r, err := e.Find(ctx, id)
+	if err != nil {
+		return r, nil, err
+	}
+	found, err := e.rec.UnreadOf(ctx, id)
+	return r, found, err
 }
 
 // ReadLog is a run's log, oldest first.

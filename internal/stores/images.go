@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/fault"
@@ -117,4 +118,20 @@ func (ss *Stores) Collect(ctx context.Context, name, place string) error {
 // Expected lists the images that must lie in a store, for a sweep of it.
 func (ss *Stores) Expected(name string) func(context.Context) ([]string, error) {
 	return func(ctx context.Context) ([]string, error) { return ss.rec.Expected(ctx, name) }
+}
+
+// ListFiles opens the list of an image of files; close it.
+func (ss *Stores) ListFiles(ctx context.Context, id string) (io.ReadCloser, error) {
+	m, st, err := ss.OfImage(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if m.Files == nil {
+		return nil, fmt.Errorf("%w: image %s holds disks, and no list of files", fault.ErrConflict, id)
+	}
+	manifest, err := st.ReadImage(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return st.ListFiles(ctx, manifest)
 }

@@ -3,6 +3,7 @@ package wire
 import (
 	"time"
 
+	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 )
 
@@ -42,6 +43,25 @@ type Image struct {
 	InStore     bool              `json:"in_store" doc:"of an image that is gone: it still lies in its store"`
 	Firmware    []ImageFirmware   `json:"firmware" doc:"what it has, and has not, of what the machine's firmware keeps beside the disks"`
 	Leaving     bool              `json:"leaving" doc:"of an image that is gone: it is on its way out, and can't be brought back"`
+	Files       *ImageFiles       `json:"files" doc:"what an image of files holds; null is one of disks"`
+}
+
+// ImageFiles is what an image of files holds. Bytes are of their content.
+type ImageFiles struct {
+	Entries int64             `json:"entries" doc:"files of any kind"`
+	Bytes   int64             `json:"bytes"`
+	Unread  int64             `json:"unread" doc:"that could not be read as they were"`
+	Changed int64             `json:"changed" doc:"that were written to while they were read"`
+	Parts   []image.FilesPart `json:"parts" doc:"of the system state"`
+	LeftOut []files.LeftOut   `json:"left_out" doc:"what rules kept out, the most first"`
+}
+
+// UnreadFile is one that a run could not read as it was.
+type UnreadFile struct {
+	Machine string `json:"machine"`
+	Path    string `json:"path" doc:"bytes that are no text are written as a backslash and three octal digits"`
+	Why     string `json:"why" doc:"why it could not be read; empty where it was, and was written to meanwhile"`
+	Changed bool   `json:"changed"`
 }
 
 // ImageDisk is a disk of an image. Size is in bytes.

@@ -117,3 +117,15 @@ type HypervisorAdded struct {
 	Steps    []probe.Step `json:"steps"`
 	Machines []string     `json:"machines" doc:"its guests"`
 }
+
+// Part is a part of a server's system state.
+type Part struct {
+	Name      string   `json:"name"`
+	About     string   `json:"about"`
+	Mandatory bool     `json:"mandatory" doc:"no policy can leave it out"`
+	Paths     []string `json:"paths"`
+	Files     int64    `json:"files" doc:"that it would hold now, where that was measured"`
+	Bytes     int64    `json:"bytes"`
+	Output    []string `json:"output" doc:"files that commands on the server make"`
+	Trouble   []string `json:"trouble" doc:"what of it can't be had"`
+}

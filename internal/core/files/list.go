@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/plain"
 )
 
 // ListHead begins a list: what mtree(5) asks for, and what this program's lists are known by.
@@ -373,4 +374,12 @@ func spansText(spans []Span) string {
 		b = strconv.AppendInt(append(b, ' '), s.Length, 10)
 	}
 	return string(b)
+}
+
+// Readable is a path as it can be shown: what is no text in it is written as in a list.
+func Readable(path string) string {
+	if plain.Text(path, len(path)) == path && !strings.ContainsAny(path, "\n\t") {
+		return path
+	}
+	return string(appendText(nil, path))
 }

@@ -102,6 +102,9 @@ var Table = []Entry{
 	look("list-tasks", OneRun),
 	look("get-run-log", OneRun),
 	look("get-image", OneImage),
+	look("list-unread", OneRun),
+	look("list-parts", OneMachine),
+	change("list-image-files", OneImage, whoRestores),
 	look("list-trail", Lodge),
 	look("verify-trail", Lodge),
 

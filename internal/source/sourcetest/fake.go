@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/files/filestest"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
@@ -89,9 +90,13 @@ type Guest struct {
 	Frozen      bool
 	Job         string
 	Checkpoints []string
+	// Files are those of a server, nil for what has none to offer; Parts are of its system state.
+	Files filestest.Tree
+	Parts []source.PartOf
 	// Variables and TPM are what it keeps beside its disks, nil for nothing.
 	Variables, TPM []byte
 
+	trees  map[string]filestest.Tree            // of captures since which it can tell what changed
 	places []string                             // of its disks, if a restore made them
 	dirty  map[string]map[string]map[int64]bool // checkpoint, disk, grain
 	writes int64
@@ -275,6 +280,9 @@ func (c *Conn) Capture(ctx context.Context, r source.Request) (source.Capture, e
 		if err := moment(ctx, r, site.Thawed); err != nil {
 			k.warnings = append(k.warnings, err.Error())
 		}
+	}
+	if r.Files != nil {
+		return c.files(k)
 	}
 	return k, nil
 }

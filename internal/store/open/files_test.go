@@ -28,7 +28,7 @@ func TestFilesThatOthersRead(t *testing.T) {
 	w, err := s.Begin(t.Context(), m, store.WriteOptions{Program: "test"})
 	require.NoError(t, err)
 	count := &store.Progress{}
-	f, err := w.Files(t.Context(), files.NewReader(bytes.NewReader(tree.Wire(t, nil))), nil, count)
+	f, err := w.Files(t.Context(), files.NewReader(bytes.NewReader(tree.Wire(nil))), nil, count)
 	require.NoError(t, err)
 	m.Files = &f
 	require.NoError(t, w.Finish(t.Context(), m))
@@ -65,7 +65,7 @@ func TestFilesThatOthersRead(t *testing.T) {
 		}
 	}
 
-	_, err = w.Files(t.Context(), files.NewReader(bytes.NewReader(tree.Wire(t, tree))), nil, count)
+	_, err = w.Files(t.Context(), files.NewReader(bytes.NewReader(tree.Wire(tree))), nil, count)
 	require.Error(t, err, "an archive leans on nothing")
 	for _, name := range []string{f.Archive.Name, f.ListFile.Name} {
 		path := filepath.Join(folder, name)

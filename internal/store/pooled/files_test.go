@@ -72,7 +72,7 @@ func TestFilesComeBack(t *testing.T) {
 			s, err := Make(t.Context(), memory, moment, cut.Default(7), sealed, keys...)
 			require.NoError(t, err)
 			trees := []filestest.Tree{filestest.Random(rng, 150)}
-			first, err := writeFiles(t.Context(), s, trees[0].Wire(t, nil), nil)
+			first, err := writeFiles(t.Context(), s, trees[0].Wire(nil), nil)
 			require.NoError(t, err)
 			images := []*image.Manifest{first}
 			for round := range 6 {
@@ -81,7 +81,7 @@ func TestFilesComeBack(t *testing.T) {
 				if round == 4 {
 					next = filestest.Tree{}
 				}
-				m, err := writeFiles(t.Context(), s, next.Wire(t, older), images[round])
+				m, err := writeFiles(t.Context(), s, next.Wire(older), images[round])
 				require.NoError(t, err)
 				trees, images = append(trees, next), append(images, m)
 			}
@@ -119,11 +119,11 @@ func TestWhatMovedCostsLittle(t *testing.T) {
 		before.Add(fmt.Sprintf("srv/old/%03d", i), content)
 		after.Add(fmt.Sprintf("srv/new/%03d", rng.IntN(1e9)), append([]byte("a line at its begin\n"), content...))
 	}
-	_, err = writeFiles(t.Context(), s, before.Wire(t, nil), nil)
+	_, err = writeFiles(t.Context(), s, before.Wire(nil), nil)
 	require.NoError(t, err)
 	whole, err := s.Footprint(t.Context())
 	require.NoError(t, err)
-	m, err := writeFiles(t.Context(), s, after.Wire(t, nil), nil)
+	m, err := writeFiles(t.Context(), s, after.Wire(nil), nil)
 	require.NoError(t, err)
 	both, err := s.Footprint(t.Context())
 	require.NoError(t, err)
@@ -133,7 +133,7 @@ func TestWhatMovedCostsLittle(t *testing.T) {
 	for i, p := range before.Paths() {
 		moved.Add(fmt.Sprintf("srv/moved/%03d", 999-i), before[p].Content)
 	}
-	m, err = writeFiles(t.Context(), s, moved.Wire(t, nil), nil)
+	m, err = writeFiles(t.Context(), s, moved.Wire(nil), nil)
 	require.NoError(t, err)
 	all, err := s.Footprint(t.Context())
 	require.NoError(t, err)
@@ -146,7 +146,7 @@ func TestFilesOfAnotherImage(t *testing.T) {
 	rng := rand.New(rand.NewPCG(16, 3))
 	s, _ := newStore(t, nil)
 	tree := filestest.Random(rng, 40)
-	base, err := writeFiles(t.Context(), s, tree.Wire(t, nil), nil)
+	base, err := writeFiles(t.Context(), s, tree.Wire(nil), nil)
 	require.NoError(t, err)
 	shorter, longer, other := filestest.Tree{}, filestest.Tree{}, filestest.Tree{}
 	for i, p := range tree.Paths() {
@@ -158,12 +158,12 @@ func TestFilesOfAnotherImage(t *testing.T) {
 	longer.Add("zz", nil)
 	other.Add("zz", nil)
 	for what, meant := range map[string]filestest.Tree{"shorter": shorter, "longer": longer, "of other names": other} {
-		_, err := writeFiles(t.Context(), s, tree.Wire(t, meant), base)
+		_, err := writeFiles(t.Context(), s, tree.Wire(meant), base)
 		require.ErrorIs(t, err, store.ErrOtherFiles, what)
 	}
-	_, err = writeFiles(t.Context(), s, tree.Wire(t, tree), nil)
+	_, err = writeFiles(t.Context(), s, tree.Wire(tree), nil)
 	require.ErrorContains(t, err, "no older image")
-	wire := tree.Wire(t, nil)
+	wire := tree.Wire(nil)
 	_, err = writeFiles(t.Context(), s, wire[:len(wire)/2], nil)
 	require.ErrorIs(t, err, files.ErrCut)
 	ids, err := s.ImageIDs(t.Context())
@@ -177,7 +177,7 @@ func TestDamagedFiles(t *testing.T) {
 	rng := rand.New(rand.NewPCG(16, 4))
 	s, memory := newStore(t, nil)
 	tree := filestest.Random(rng, 60)
-	m, err := writeFiles(t.Context(), s, tree.Wire(t, nil), nil)
+	m, err := writeFiles(t.Context(), s, tree.Wire(nil), nil)
 	require.NoError(t, err)
 	requireClean(t, s)
 	damage(memory)

@@ -1,4 +1,5 @@
-package api
+// Package schema says in the OpenAPI document what the types do not: which words each kind has, and the settings of each medium.
+package schema
 
 import (
 	"reflect"
@@ -52,8 +53,8 @@ func init() {
 	list(wire.Verdicts)
 }
 
-// schemaName names a type in the OpenAPI document. What the site file says of a policy or a store is told from what people see of it.
-func schemaName(t reflect.Type, hint string) string {
+// Name names a type in the OpenAPI document. What the site file says of a policy or a store is told from what people see of it.
+func Name(t reflect.Type, hint string) string {
 	name := huma.DefaultSchemaNamer(t, hint)
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
@@ -66,8 +67,8 @@ func schemaName(t reflect.Type, hint string) string {
 
 var sitePackage = reflect.TypeFor[site.Site]().PkgPath()
 
-// complete adds to the schemas what the types do not say: the words of each kind, and the settings of each medium beside a store's.
-func complete(reg huma.Registry) {
+// Complete adds to the schemas what the types do not say: the words of each kind, and the settings of each medium beside a store's.
+func Complete(reg huma.Registry) {
 	for name, schema := range reg.Map() {
 		t := reg.TypeFromRef("#/components/schemas/" + name)
 		if t == nil || t.Kind() != reflect.Struct {
@@ -117,8 +118,8 @@ func addWords(schema *huma.Schema, t reflect.Type) {
 	}
 }
 
-// addQueryWords gives parameters the words that they can be, by the types of the fields that they are read into; another is refused.
-func addQueryWords(parameters []*huma.Param, t reflect.Type) {
+// AddQueryWords gives parameters the words that they can be, by the types of the fields that they are read into; another is refused.
+func AddQueryWords(parameters []*huma.Param, t reflect.Type) {
 	for f := range t.Fields() {
 		for _, p := range parameters {
 			if list, ok := words[f.Type]; ok && p.In == "query" && p.Name == f.Tag.Get("query") {

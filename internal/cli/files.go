@@ -1,0 +1,246 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"keenlodge/internal/client"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/wire"
+)
+
+// showUnread lists the files that a run could not read as they were.
+func showUnread(ctx context.Context, c *cli.Command, k *client.Client, run string) error {
+	found, err := k.Unread(ctx, run)
+	if err != nil {
+		return err
+	}
+	return show(c, found, func(w io.Writer) {
+		if len(found) == 0 {
+			fmt.Fprintf(w, "run %s read all files as they were\n", run)
+			return
+		}
+		var rows [][]string
+		for _, f := range found {
+			why := f.Why
+			if why == "" {
+				why = "it was written to while it was read"
+			}
+			rows = append(rows, []string{f.Machine, "/" + f.Path, why})
+		}
+		table(w, []string{"MACHINE", "FILE", "WHY"}, rows)
+	})
+}
+
+func machinePartsCommand() *cli.Command {
+	return &cli.Command{Name: "parts", Usage: "list the parts of a server's system state, with their sizes", ArgsUsage: "MACHINE", Flags: []cli.Flag{output(),
+		&cli.BoolFlag{Name: "quick", Usage: "without sizes: the server looks at none of its files"}},
+		Action: calls([]string{"a machine"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			parts, err := k.Parts(ctx, c.Args().First(), !c.Bool("quick"))
+			if err != nil {
+				return err
+			}
+			return show(c, parts, func(w io.Writer) { drawParts(w, parts, !c.Bool("quick")) })
+		})}
+}
+
+func drawParts(w io.Writer, parts []wire.Part, measured bool) {
+	var rows [][]string
+	var files, bytes int64
+	for _, p := range parts {
+		files, bytes = files+p.Files, bytes+p.Bytes
+		must := "may be left out"
+		if p.Mandatory {
+			must = "mandatory"
+		}
+		has := append([]string{}, p.Paths...)
+		for _, o := range p.Output {
+			has = append(has, o+" (a command's)")
+		}
+		row := []string{p.Name, must}
+		if measured {
+			row = append(row, fmt.Sprint(p.Files), size(p.Bytes))
+		}
+		rows = append(rows, append(row, p.About, shortList(has, 3)))
+	}
+	heads := []string{"PART", "", "ABOUT", "WHAT"}
+	if measured {
+		heads = []string{"PART", "", "FILES>", "SIZE>", "ABOUT", "WHAT"}
+		rows = append(rows, []string{"all", "", fmt.Sprint(files), size(bytes), "", ""})
+	}
+	table(w, heads, rows)
+	for _, p := range parts {
+		for _, t := range p.Trouble {
+			fmt.Fprintf(w, "! %s: %s\n", p.Name, t)
+		}
+	}
+}
+
+// shortList names the first of many.
+func shortList(all []string, most int) string {
+	if len(all) <= most {
+		return orDash(strings.Join(all, " "))
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(all[:most], " "), len(all)-most)
+}
+
+func imageFilesCommand() *cli.Command {
+	return &cli.Command{Name: "files", Usage: "list the files of an image of files", ArgsUsage: "IMAGE [PATH]", Flags: []cli.Flag{
+		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "text, json (an object a line) or mtree, as mtree(5) has it", Value: "text"},
+		&cli.StringFlag{Name: "part", Usage: "of one part of the system state"}, &cli.BoolFlag{Name: "unread", Usage: "those that could not be read as they were"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() < 1 || c.Args().Len() > 2 {
+				return usageError{errors.New("it takes an image's name, and a path if not all files are wanted")}
+			}
+			form, err := pick("output", c.String("output"), []string{"text", "json", "mtree"})
+			if err != nil {
+				return usageError{err}
+			}
+			k, err := connect(ctx, c)
+			if err != nil {
+				return err
+			}
+			id, err := pickImage(ctx, k, c.Args().First())
+			if err != nil {
+				return err
+			}
+			in, err := k.ImageFiles(ctx, id)
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			return listFiles(c, in, form)
+		}}
+}
+
+// listFiles writes the entries of a list that are wanted.
+func listFiles(c *cli.Command, in io.Reader, form string) error {
+	list, err := files.NewListReader(in)
+	if err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	below := strings.Trim(c.Args().Get(1), "/")
+	if form == "mtree" {
+		fmt.Fprint(w, files.ListHead)
+	}
+	encoder := json.NewEncoder(w)
+	for {
+		e, raw, err := list.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if below != "" && e.Path != below && !strings.HasPrefix(e.Path, below+"/") || c.String("part") != "" && e.Part != c.String("part") || c.Bool("unread") && e.Unread == "" && !e.Changed {
+			continue
+		}
+		switch form {
+		case "mtree":
+			_, err = w.Write(raw)
+		case "json":
+			err = encoder.Encode(fileOf(&e))
+		default:
+			_, err = fmt.Fprintln(w, fileLine(&e))
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// listed is an entry as JSON tells it. A path that is no text is written as in mtree(5).
+type listed struct {
+	Path     string            `json:"path"`
+	Kind     files.Kind        `json:"kind"`
+	Mode     string            `json:"mode"`
+	Owner    string            `json:"owner"`
+	Group    string            `json:"group"`
+	Size     int64             `json:"size"`
+	Modified string            `json:"modified"`
+	Part     string            `json:"part,omitempty"`
+	Target   string            `json:"target,omitempty"`
+	Same     string            `json:"same,omitempty"`
+	Unread   string            `json:"unread,omitempty"`
+	Changed  bool              `json:"changed,omitempty"`
+	Xattrs   map[string][]byte `json:"xattrs,omitempty"`
+}
+
+func fileOf(e *files.Entry) listed {
+	out := listed{Path: files.Readable(e.Path), Kind: e.Kind, Mode: fmt.Sprintf("%04o", e.Mode), Owner: ownerOf(e.Owner, e.UID), Group: ownerOf(e.Group, e.GID), Size: e.Size, Modified: e.Modified.Format("2006-01-02T15:04:05.999999999Z07:00"),
+		Part: e.Part, Target: files.Readable(e.Target), Same: files.Readable(e.Same), Unread: e.Unread, Changed: e.Changed}
+	for k, v := range e.Xattrs {
+		if out.Xattrs == nil {
+			out.Xattrs = map[string][]byte{}
+		}
+		out.Xattrs[files.Readable(k)] = []byte(v)
+	}
+	return out
+}
+
+func ownerOf(name string, id uint32) string {
+	if name == "" {
+		return fmt.Sprint(id)
+	}
+	return name
+}
+
+// fileLine is an entry as a person reads it.
+func fileLine(e *files.Entry) string {
+	if e.Kind == files.Unseen {
+		return fmt.Sprintf("%-10s %-17s %10s  %-16s  /%s  ✗ %s", "?", "", "", "", files.Readable(e.Path), e.Unread)
+	}
+	path := "/" + files.Readable(e.Path)
+	if e.Path == "." {
+		path = "/"
+	}
+	line := fmt.Sprintf("%-10s %-17s %10s  %s  %s", e.FileMode(), ownerOf(e.Owner, e.UID)+":"+ownerOf(e.Group, e.GID), size(e.Size), moment(&e.Modified), path)
+	switch {
+	case e.Same != "":
+		line += " = /" + files.Readable(e.Same)
+	case e.Target != "":
+		line += " → " + files.Readable(e.Target)
+	}
+	if e.Changed {
+		line += "  ! written to while it was read"
+	}
+	if e.Unread != "" {
+		line += "  ✗ " + e.Unread
+	}
+	return line
+}
+
+// filesDetails tells what an image of files holds.
+func filesDetails(w io.Writer, f *wire.ImageFiles) {
+	row := func(what, format string, args ...any) {
+		fmt.Fprintf(w, "%-18s %s\n", what, fmt.Sprintf(format, args...))
+	}
+	row("files", "%d, with %s of content", f.Entries, size(f.Bytes))
+	if f.Unread > 0 {
+		row("could not be read", "%d", f.Unread)
+	}
+	if f.Changed > 0 {
+		row("changed meanwhile", "%d", f.Changed)
+	}
+	for i, p := range f.Parts {
+		what := ""
+		if i == 0 {
+			what = "parts"
+		}
+		row(what, "%-18s %6d files %10s", p.Name, p.Entries, size(p.Bytes))
+	}
+	for i, l := range f.LeftOut {
+		what := ""
+		if i == 0 {
+			what = "left out"
+		}
+		row(what, "%-18s %6d files %10s  %s", l.Rule, l.Files, size(l.Bytes), strings.Join(l.Largest, " "))
+	}
+}
