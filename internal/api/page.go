@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"keenlodge/internal/api/schema"
 	"net/http"
 	"net/url"
 	"reflect"
