@@ -15,6 +15,7 @@ import (
 
 	"keenlodge/internal/agent/block"
 	"keenlodge/internal/agent/moment"
+	"keenlodge/internal/agent/parts"
 	"keenlodge/internal/agent/tree"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/line"
@@ -59,7 +60,8 @@ type opened struct {
 
 // New is an agent. What a dead one left is cleared first: nothing of this server stands still because of it.
 func New(offer Offer, folder string, log *slog.Logger) (*Agent, error) {
-	for _, tidy := range []func(string) ([]string, error){moment.Tidy, tree.Tidy} {
+	tidyDisks := func(folder string) ([]string, error) { return moment.Tidy(folder, offer.Files.Settings) }
+	for _, tidy := range []func(string) ([]string, error){tidyDisks, tree.Tidy} {
 		found, err := tidy(folder)
 		if len(found) > 0 {
 			log.Warn("cleared what an agent left that died", "found", found)
@@ -154,6 +156,8 @@ func (a *Agent) Reply(ctx context.Context, call string, args json.RawMessage) (r
 		result, err = with(args, a.walk)
 	case line.CallArchive:
 		return a.archive(ctx, args)
+	case line.CallCommand:
+		result, err = with(args, func(c line.Command) (line.CommandEnded, error) { return a.command(ctx, c) })
 	case line.CallParts:
 		result, err = with(args, func(p line.Parts) (line.PartsTold, error) { return tree.Parts(ctx, a.offer.Files, p.Measure) })
 	case line.CallOpen:
@@ -245,7 +249,7 @@ func (a *Agent) begin(b line.Begin) (line.Begun, error) {
 		return line.Begun{}, errors.New("it offers no disk that can be captured; the agent is told which by keenlodge agent run --disk")
 	}
 	o, err := a.begun(b.ID, func(ctx context.Context, o *opened) (err error) {
-		if o.disks, err = moment.Begin(ctx, a.folder, offered, b); err == nil {
+		if o.disks, err = moment.Begin(ctx, a.folder, a.offer.Files.Settings, offered, b); err == nil {
 			o.begun, err = a.describe(o.disks, offered, left)
 		}
 		return err
@@ -324,6 +328,28 @@ func (a *Agent) archive(ctx context.Context, args json.RawMessage) (any, func(ne
 		defer done()
 		return send(conn)
 	}, nil
+}
+
+// command runs a command of the server's folder.
+func (a *Agent) command(ctx context.Context, c line.Command) (out line.CommandEnded, err error) {
+	said := &first{}
+	err = parts.Run(ctx, a.offer.Files.Settings, c.Name, c.Within, said)
+	if ended := new(parts.Ended); errors.As(err, &ended) {
+		said.Write([]byte(err.Error()))
+		out.Code, err = ended.Code, nil
+	}
+	out.Output = string(said.b)
+	return out, err
+}
+
+// first keeps the begin of what is written to it.
+type first struct{ b []byte }
+
+const mostOutput = 64 << 10
+
+func (f *first) Write(p []byte) (int, error) {
+	f.b = append(f.b, p[:min(len(p), mostOutput-len(f.b))]...)
+	return len(p), nil
 }
 
 // forget forgets what is remembered for images.

@@ -40,7 +40,7 @@ func imageOf(m records.Image) wire.Image {
 		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
 		Disks: eachOf(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, NewBytes: m.NewBytes, Stored: m.Stored,
 		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving,
-		Firmware: eachOf(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) }), Files: filesOf(m.Files)}
+		Firmware: eachOf(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) }), Rested: eachOf(m.Rested, func(r image.Rested) image.Rested { return r }), Files: filesOf(m.Files)}
 }
 
 func filesOf(f *records.ImageFiles) *wire.ImageFiles {

@@ -2,13 +2,13 @@ package api
 
 import (
 	"context"
-	"keenlodge/internal/api/schema"
 	"net/http"
 	"net/url"
 	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/schema"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/records/listing"
 )

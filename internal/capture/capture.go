@@ -154,6 +154,7 @@ type making struct {
 	set      []records.Image // the others of its set, newest first
 	base     *image.Manifest // since which it is taken, or nil
 	why      string          // it is full
+	rested   []image.Rested  // applications
 	told     int             // how many of the capture's warnings the task has
 	pace     throttle.Wait   // of reading its disks
 	finished bool            // its manifest is in the store, or may be
@@ -224,6 +225,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 		return err
 	}
 	asked.Secrets = k.st.Header().Sealed
+	asked.Rest = k.rest(h)
 	if k.base != nil {
 		asked.Since = k.base.ID
 	}
@@ -242,7 +244,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 			}
 		}
 		if closed == nil {
-			t.NeedsCleanup = false
+			t.NeedsCleanup = len(t.Owed) > 0
 		} else if err != nil {
 			err = errors.Join(err, closed)
 		} // otherwise the image is whole, what stays behind was told, and is cleared later
@@ -292,6 +294,7 @@ func (k *making) manifest(capture source.Capture) *image.Manifest {
 	m := &image.Manifest{Format: image.Format, ID: k.rec.ID, Machine: k.rec.Machine, Identity: k.rec.MachineID, Policy: k.rec.Policy, Taken: k.rec.Taken.UTC(), Scope: k.rec.Scope, Capture: image.Full,
 		Hypervisor: k.t.Hypervisor, Definition: capture.Definition(), Program: k.c.program, Why: k.why, Note: k.rec.Note, SeparateSet: k.rec.SeparateSet, Firmware: capture.Firmware()}
 	m.Consistency, m.Frozen = capture.Consistency()
+	m.Rested = k.rested
 	return m
 }
 
@@ -330,6 +333,9 @@ func (k *making) store(ctx context.Context, m *image.Manifest, capture source.Ca
 		}
 		k.t.Warnings = append(k.t.Warnings, capture.Warnings()[k.told:]...)
 		m.Consistency, m.Frozen = capture.Consistency()
+		if r, ok := capture.(source.Rester); ok {
+			m.Rested = r.Rested()
+		}
 		k.t.Frozen = m.Frozen.Nanoseconds()
 	}
 	if err := sumUp(ctx, w, m, k.t, count); err != nil {
@@ -377,7 +383,7 @@ func (k *making) unfinished(ctx context.Context, err error) error {
 func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string) (source.Request, error) {
 	m, err := c.rec.Machine(ctx, t.MachineID)
 	return source.Request{
-		Machine: t.Guest, UUID: m.UUID, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(), Files: o.files(), LongestFreeze: o.Policy.FreezeLimit(),
+		Machine: t.Guest, UUID: m.UUID, ID: id, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(), Files: o.files(), Applications: o.Policy.Applications, LongestFreeze: o.Policy.FreezeLimit(),
 		Moment: func(ctx context.Context, m site.Moment) error {
 			warnings, err := c.hooks.Call(ctx, o.Site, hooks.Event{Moment: m, Policy: o.Run.Policy, Run: o.Run.ID, Cause: o.Run.Cause, Machine: t.Machine, Image: t.Image})
 			t.Warnings = append(t.Warnings, warnings...)
@@ -649,7 +655,12 @@ func (c *Captures) Clear(ctx context.Context, t records.Task) (found []string, e
 		return nil, err
 	}
 	defer h.Close()
-	return capturer.Clear(ctx, t.Guest, t.Image, t.StartedPaused)
+	found, err = capturer.Clear(ctx, t.Guest, t.Image, t.StartedPaused)
+	if err != nil {
+		return found, err
+	}
+	went, err := goOn(ctx, h, t)
+	return append(found, went...), err
 }
 
 // Undo clears what a failed try left on the source, so that another can begin.
@@ -664,6 +675,6 @@ func (c *Captures) Undo(ctx context.Context, t *runs.Task) error {
 	if err != nil {
 		return fmt.Errorf("what it left on the hypervisor could not be cleared: %w", err)
 	}
-	t.NeedsCleanup = false
+	t.NeedsCleanup, t.Owed = false, nil
 	return t.Save(ctx)
 }

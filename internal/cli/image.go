@@ -195,6 +195,13 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 	if m.Files != nil {
 		filesDetails(w, m.Files)
 	}
+	for _, r := range m.Rested {
+		what := fmt.Sprintf("%s at rest: before %s, after %s", r.Name, r.Before.Round(time.Millisecond), r.After.Round(time.Millisecond))
+		if r.Failed != "" {
+			what = "✗ " + r.Failed
+		}
+		fmt.Fprintf(w, "%-18s %s\n", "application", what)
+	}
 	if len(firmware) > 0 {
 		fmt.Fprintf(w, "%-18s %s\n", "firmware", strings.Join(firmware, ", "))
 	}

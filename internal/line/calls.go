@@ -19,6 +19,8 @@ const (
 	// CallWalk begins a capture of files: [Walk], [Walked]. CallArchive reads it: [Archive], then what [files.NewReader] reads.
 	CallWalk    = "walk"
 	CallArchive = "archive"
+	// CallCommand runs a command of the server's folder: [Command], [CommandEnded].
+	CallCommand = "command"
 	// CallParts lists the parts of the system state: [Parts], [PartsTold].
 	CallParts = "parts"
 	// CallOpen lists the captures that are open: nothing, [Known].
@@ -99,6 +101,34 @@ type Settle struct {
 	Required bool          `json:"required,omitempty"`
 	// Last says that this is the last try: what then is not one instant fails.
 	Last bool `json:"last,omitempty"`
+	// Applications are brought to rest before file systems stand still, in this order, and told to go on after, in the opposite one.
+	Applications []Application `json:"applications,omitempty"`
+}
+
+// Application is a file in the server's folder of commands, which is called with "before" and "after". Within is how long each call may take.
+type Application struct {
+	Name   string        `json:"name"`
+	Within time.Duration `json:"within"` // nanoseconds
+}
+
+// Rested is what became of an application. Before and After are how long its calls took.
+type Rested struct {
+	Name   string        `json:"name"`
+	Before time.Duration `json:"before"` // nanoseconds
+	After  time.Duration `json:"after"`
+	Failed string        `json:"failed,omitempty"`
+}
+
+// Command runs a file of the server's folder of commands, without arguments, for so long at most.
+type Command struct {
+	Name   string        `json:"name"`
+	Within time.Duration `json:"within"` // nanoseconds
+}
+
+// CommandEnded is what came of it: how it ended, and the first 64 KiB of what it said.
+type CommandEnded struct {
+	Code   int    `json:"code"`
+	Output string `json:"output"`
 }
 
 // Settled is what a capture came to: the disks on which something was written since they were read, and how much. Once Done they are, with what
@@ -110,6 +140,8 @@ type Settled struct {
 	Frozen   time.Duration `json:"frozen"`
 	Held     bool          `json:"held"`
 	Warnings []string      `json:"warnings,omitempty"`
+	// Rested are the applications that were called.
+	Rested []Rested `json:"rested,omitempty"`
 }
 
 // Files says which files are wanted: the system state in parts, or folders.

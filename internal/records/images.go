@@ -56,6 +56,8 @@ type Image struct {
 	Adopted bool `db:"adopted" json:"adopted"`
 	// Firmware is what it has, and has not, of what the machine's firmware keeps beside the disks; nil is nothing.
 	Firmware []ImageFirmware `db:"firmware" json:"firmware"`
+	// Rested are the applications that were brought to rest for it.
+	Rested []image.Rested `db:"rested" json:"rested"`
 	// Files is what an image of files holds; nil is one of disks.
 	Files *ImageFiles `db:"files" json:"files"`
 }
@@ -84,7 +86,7 @@ type ImageDisk struct {
 }
 
 const imageSelect = `select i.id, coalesce(mm.label, i.machine) as machine, i.machine_id, i.policy, i.store, i.run, i.taken, i.state, i.scope, i.capture, i.since, i.capture_why, i.base,
-	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, i.adopted, i.firmware, i.files,
+	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, i.adopted, i.firmware, i.files, i.rested,
 	i.proven, i.proven_at, i.proof_failed as failed from images i left join machines mm on mm.id = i.machine_id `
 
 // ImageFilter narrows a listing; empty fields do not.
@@ -226,8 +228,8 @@ func (r *Records) AddImage(ctx context.Context, m Image) error {
 // FinishImage makes an image usable.
 func (r *Records) FinishImage(ctx context.Context, m Image) error {
 	return r.db.Exec(ctx, `update images set state = 'usable', taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9,
-		capture = $10, since = $11, capture_why = $12, base = $13, took = $14, firmware = coalesce($15::jsonb, '[]'), files = $16 where id = $1`,
-		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took, m.Firmware, m.Files)
+		capture = $10, since = $11, capture_why = $12, base = $13, took = $14, firmware = coalesce($15::jsonb, '[]'), files = $16, rested = coalesce($17::jsonb, '[]') where id = $1`,
+		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took, m.Firmware, m.Files, m.Rested)
 }
 
 // ForgetImage removes an image that never came to be.

@@ -69,16 +69,18 @@ type Task struct {
 	Image         string     `db:"image" json:"image"`
 	NeedsCleanup  bool       `db:"touched" json:"-"`
 	StartedPaused bool       `db:"woken" json:"-"`
-	Cleaner       int64      `db:"cleaner" json:"-"`
-	Started       *time.Time `db:"started" json:"started"`
-	Ended         *time.Time `db:"ended" json:"ended"`
-	Done          int64      `db:"done" json:"done"`
-	Total         int64      `db:"total" json:"total"`
-	NewBytes      int64      `db:"fresh" json:"fresh"`
-	Stored        int64      `db:"stored" json:"stored"`
-	Frozen        int64      `db:"frozen" json:"frozen" doc:"nanoseconds"`
-	Warnings      []string   `db:"warnings" json:"warnings"`
-	Error         string     `db:"error" json:"error"`
+	// Owed are applications that were brought to rest in its guest, and have yet to be told to go on.
+	Owed     []string   `db:"owed" json:"-"`
+	Cleaner  int64      `db:"cleaner" json:"-"`
+	Started  *time.Time `db:"started" json:"started"`
+	Ended    *time.Time `db:"ended" json:"ended"`
+	Done     int64      `db:"done" json:"done"`
+	Total    int64      `db:"total" json:"total"`
+	NewBytes int64      `db:"fresh" json:"fresh"`
+	Stored   int64      `db:"stored" json:"stored"`
+	Frozen   int64      `db:"frozen" json:"frozen" doc:"nanoseconds"`
+	Warnings []string   `db:"warnings" json:"warnings"`
+	Error    string     `db:"error" json:"error"`
 }
 
 // TaskStep is a step of a task that has ended. Took is in nanoseconds.
@@ -399,10 +401,13 @@ func (r *Records) SaveTask(ctx context.Context, t Task) error {
 	if t.Steps == nil {
 		t.Steps = []TaskStep{}
 	}
+	if t.Owed == nil {
+		t.Owed = []string{}
+	}
 	return r.db.Exec(ctx, `with saved as (update tasks set state = $2, step = $3, image = $4, touched = $5, woken = $6, started = $7, ended = $8, done = $9, total = $10,
-		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18, hypervisor = $19, guest = $20 where id = $1 returning id, run)
+		fresh = $11, stored = $12, frozen = $13, warnings = $14, error = $15, why = $16, tries = $17, steps = $18, hypervisor = $19, guest = $20, owed = $21 where id = $1 returning id, run)
 		select pg_notify('`+db.Channel+`', 'task ' || id || ' ' || run) from saved`,
-		t.ID, t.State, t.Step, t.Image, t.NeedsCleanup, t.StartedPaused, t.Started, t.Ended, t.Done, t.Total, t.NewBytes, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps, t.Hypervisor, t.Guest)
+		t.ID, t.State, t.Step, t.Image, t.NeedsCleanup, t.StartedPaused, t.Started, t.Ended, t.Done, t.Total, t.NewBytes, t.Stored, t.Frozen, t.Warnings, t.Error, t.Why, t.Tries, t.Steps, t.Hypervisor, t.Guest, t.Owed)
 }
 
 // AddTasks records queued tasks of a run and returns them with their numbers.

@@ -34,6 +34,25 @@ func WhileFrozen(ctx context.Context, r Request, f Freezer, take func() error) (
 	if r.Quiesce == machine.NoFreeze {
 		return s, take()
 	}
+	if r.Rest != nil {
+		goOn, err := r.Rest(ctx)
+		if err != nil && r.Quiesce == machine.Required {
+			return s, err
+		}
+		if err != nil {
+			s.Warnings = append(s.Warnings, fmt.Sprintf("%v; its file systems were made to stand still without", err))
+		} else {
+			asked := r
+			asked.Rest = nil
+			stood, err := WhileFrozen(ctx, asked, f, take)
+			if still := goOn(context.WithoutCancel(ctx)); still != nil {
+				stood.Warnings = append(stood.Warnings, fmt.Sprintf("%v; it is told so again", still))
+			} else if stood.Consistency == image.FileSystem {
+				stood.Consistency = image.Application
+			}
+			return stood, err
+		}
+	}
 	dog, err := r.Watch()
 	if err != nil {
 		return s, fmt.Errorf("freeze guest %s: no watchdog could be set, so it was not tried: %w", r.Machine, err)

@@ -87,6 +87,11 @@ type Request struct {
 	Tell func(format string, args ...any)
 	// LongestFreeze is how long file systems may stand still for it, where the source can keep to that; 0 is 10 seconds.
 	LongestFreeze time.Duration
+	// Rest, if not nil, brings applications in the machine to rest before a freeze, and returns what tells them to go on, which is called after it
+	// however it ended. Where it fails, none of them rests any more.
+	Rest func(ctx context.Context) (goOn func(context.Context) error, err error)
+	// Applications are what Rest is about, for a source that does it by itself, and tells so as a [Rester].
+	Applications []site.Application
 	// Watch is called before a freeze: it sees to it that the guest is thawed even if this process dies or hangs.
 	Watch func() (Watchdog, error)
 }
@@ -177,6 +182,12 @@ type PartOf struct {
 type Parter interface {
 	// Parts lists the parts, and where measured how large each is.
 	Parts(ctx context.Context, name string, measured bool) ([]PartOf, error)
+}
+
+// Rester is a capture that brings applications to rest by itself.
+type Rester interface {
+	// Rested tells what became of them.
+	Rested() []image.Rested
 }
 
 // CapturedDisk is a disk of a capture.

@@ -45,7 +45,7 @@ func (ss *Stores) OfImage(ctx context.Context, id string) (records.Image, store.
 func Finished(rec records.Image, m *image.Manifest) records.Image {
 	rec.Taken, rec.Consistency, rec.Frozen = m.Taken, m.Consistency, m.Frozen.Nanoseconds()
 	rec.Capture, rec.Since, rec.Base, rec.CaptureWhy, rec.Took = m.Capture, m.Since, m.Base, m.Why, m.Took.Nanoseconds()
-	rec.Note, rec.SeparateSet = m.Note, m.SeparateSet
+	rec.Note, rec.SeparateSet, rec.Rested = m.Note, m.SeparateSet, m.Rested
 	rec.Size, rec.Read, rec.NewBytes, rec.Stored = m.Sizes.Disks, m.Sizes.Read, m.Sizes.New, m.Sizes.Stored
 	rec.Disks = []records.ImageDisk{}
 	for _, d := range m.Disks {

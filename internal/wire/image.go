@@ -43,6 +43,7 @@ type Image struct {
 	InStore     bool              `json:"in_store" doc:"of an image that is gone: it still lies in its store"`
 	Firmware    []ImageFirmware   `json:"firmware" doc:"what it has, and has not, of what the machine's firmware keeps beside the disks"`
 	Leaving     bool              `json:"leaving" doc:"of an image that is gone: it is on its way out, and can't be brought back"`
+	Rested      []image.Rested    `json:"rested" doc:"applications that were brought to rest for it"`
 	Files       *ImageFiles       `json:"files" doc:"what an image of files holds; null is one of disks"`
 }
 

@@ -36,6 +36,7 @@ const (
 // Capture is one of this server's disks that goes on.
 type Capture struct {
 	id, folder string
+	settings   string        // the folder of commands
 	mounts     []block.Mount // on its disks, the last mounted first
 	trace      *tracker
 	disks      []*captured
@@ -57,12 +58,12 @@ type captured struct {
 	pending written     // what was written since it was read last
 }
 
-// Begin begins a capture of some devices. folder is one of the agent's.
-func Begin(ctx context.Context, folder string, devices []block.Device, b line.Begin) (c *Capture, err error) {
+// Begin begins a capture of some devices. folder is one of the agent's, settings that in which commands lie.
+func Begin(ctx context.Context, folder, settings string, devices []block.Device, b line.Begin) (c *Capture, err error) {
 	if !image.IsID(b.ID) || b.Since != "" && !image.IsID(b.Since) {
 		return nil, fmt.Errorf("%q since %q: these are no images' IDs", b.ID, b.Since)
 	}
-	c = &Capture{id: b.ID, folder: folder}
+	c = &Capture{id: b.ID, folder: folder, settings: settings}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, c.End(false))
@@ -294,7 +295,7 @@ func (c *Capture) settle(ctx context.Context, s line.Settle) (got line.Settled, 
 	}
 	if s.Freeze {
 		for range tries {
-			if got, err = c.still(ctx, s.Longest); err == nil || ctx.Err() != nil || !errors.Is(err, errMoved) {
+			if got, err = c.atRest(ctx, s); err == nil || ctx.Err() != nil || !errors.Is(err, errMoved) {
 				break
 			}
 		}
@@ -307,7 +308,7 @@ func (c *Capture) settle(ctx context.Context, s line.Settle) (got line.Settled, 
 		if s.Required {
 			return got, fmt.Errorf("its file systems could not be made to stand still: %w", err)
 		}
-		got = line.Settled{Warnings: []string{fmt.Sprintf("its file systems could not be made to stand still: %v; the image is as after a power cut", err)}}
+		got = line.Settled{Rested: got.Rested, Warnings: []string{fmt.Sprintf("its file systems could not be made to stand still: %v; the image is as after a power cut", err)}}
 	}
 	for range quietTries {
 		moved, err := c.quiet(ctx)
@@ -566,8 +567,10 @@ func Forget(folder string, ids []string) (gone []string, err error) {
 }
 
 // Tidy removes what a dead agent had left: what was frozen, traces, half of what was to be remembered. It returns what it found.
-func Tidy(folder string) (found []string, err error) {
+func Tidy(folder, settings string) (found []string, err error) {
 	found, err = ThawLeft(folder)
+	went, failed := goOnLeft(folder, settings)
+	found, err = append(found, went...), errors.Join(err, failed)
 	found = append(found, LeftTraces()...)
 	files, globbed := filepath.Glob(filepath.Join(folder, digestsFolder, partial+"*"))
 	errs := []error{err, globbed}

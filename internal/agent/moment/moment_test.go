@@ -38,10 +38,12 @@ type server struct {
 	t       *testing.T
 	folder  string // the agent's
 	devices []block.Device
+	// settings is where commands lie.
+	settings string
 }
 
 func newServer(t *testing.T, size int64, mkfs string) *server {
-	s := &server{Disk: agenttest.New(t, size, mkfs), t: t, folder: t.TempDir()}
+	s := &server{Disk: agenttest.New(t, size, mkfs), t: t, folder: t.TempDir(), settings: t.TempDir()}
 	var err error
 	s.devices, err = block.Devices([]string{s.Loop})
 	require.NoError(t, err)
@@ -87,7 +89,7 @@ func (s *server) image(into *received, id, since string, settle line.Settle) lin
 
 func (s *server) tryImage(into *received, id, since string, settle line.Settle) (got line.Settled, err error) {
 	ctx := s.t.Context()
-	c, err := Begin(ctx, s.folder, s.devices, line.Begin{ID: id, Since: since, Remember: true})
+	c, err := Begin(ctx, s.folder, s.settings, s.devices, line.Begin{ID: id, Since: since, Remember: true})
 	if err != nil {
 		return got, err
 	}
@@ -174,7 +176,7 @@ func TestWhatCameAndWent(t *testing.T) {
 	into := s.receiver()
 	ctx := t.Context()
 	id := image.NewID()
-	c, err := Begin(ctx, s.folder, s.devices, line.Begin{ID: id})
+	c, err := Begin(ctx, s.folder, s.settings, s.devices, line.Begin{ID: id})
 	require.NoError(t, err)
 	d, _, err := c.Disk(s.target(), 0)
 	require.NoError(t, err)
@@ -247,7 +249,7 @@ func TestAFullServer(t *testing.T) {
 	end := s.Write(4 << 20)
 	into := s.receiver()
 	ctx := t.Context()
-	c, err := Begin(ctx, s.folder, s.devices, line.Begin{ID: image.NewID(), Remember: true})
+	c, err := Begin(ctx, s.folder, s.settings, s.devices, line.Begin{ID: image.NewID(), Remember: true})
 	require.NoError(t, err)
 	_, warnings := c.Begun()
 	require.Len(t, warnings, 1)

@@ -53,11 +53,22 @@ func Run(ctx context.Context, folder, name string, limit time.Duration, out io.W
 	case ctx.Err() == nil && limited.Err() != nil:
 		err = fmt.Errorf("it took longer than %s and was ended", limit)
 	}
+	if ended := new(exec.ExitError); errors.As(err, &ended) && ended.Exited() {
+		err = &Ended{ended.ExitCode(), ended.Error()}
+	}
 	if text := said.last(); text != "" {
 		return fmt.Errorf("command %s: %w: %s", name, err, text)
 	}
 	return fmt.Errorf("command %s: %w", name, err)
 }
+
+// Ended marks a command that ended by itself, and not with 0.
+type Ended struct {
+	Code int
+	says string
+}
+
+func (e *Ended) Error() string { return e.says }
 
 // tail keeps the end of what is written to it.
 type tail struct{ b []byte }

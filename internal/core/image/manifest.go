@@ -44,7 +44,9 @@ type Manifest struct {
 
 	Consistency Consistency `json:"consistency"`
 	// Frozen is how long the guest's file systems stood still, in nanoseconds.
-	Frozen time.Duration     `json:"frozen"`
+	Frozen time.Duration `json:"frozen"`
+	// Rested are the applications that were brought to rest for it.
+	Rested []Rested          `json:"rested,omitempty"`
 	Tags   map[string]string `json:"tags,omitempty"`
 
 	// Hypervisor names where the machine lived; Definition is its description in that hypervisor's own words.
@@ -241,6 +243,7 @@ func Decode(body []byte) (*Manifest, error) {
 		return nil, fmt.Errorf("manifest of image %s: %w: it has %d parts of firmware", m.ID, chunk.ErrDamaged, len(m.Firmware))
 	}
 	m.clean()
+	m.Rested = cleanRested(m.Rested)
 	if m.Files != nil {
 		m.Files.clean()
 		if err := m.Files.check(); err != nil {

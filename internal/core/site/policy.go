@@ -47,9 +47,11 @@ type Policy struct {
 	Capture image.Capture   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
 	Quiesce machine.Quiesce `yaml:"quiesce,omitempty" json:"quiesce,omitempty" doc:"default preferred"`
 	// LongestFreeze bounds how long a server's file systems stand still.
-	LongestFreeze string     `yaml:"longest_freeze,omitempty" json:"longest_freeze,omitempty" doc:"how long a server's file systems may stand still, up to 1 minute; default 10 seconds"`
-	Checks        []Health   `yaml:"checks,omitempty" json:"checks,omitempty" doc:"what must hold in the guest before it is captured"`
-	Schedules     []Schedule `yaml:"schedules,omitempty" json:"schedules,omitempty"`
+	LongestFreeze string `yaml:"longest_freeze,omitempty" json:"longest_freeze,omitempty" doc:"how long a server's file systems may stand still, up to 1 minute; default 10 seconds"`
+	// Applications are brought to rest before a machine's file systems stand still, in this order.
+	Applications []Application `yaml:"applications,omitempty" json:"applications,omitempty" doc:"commands on the machine that bring applications to rest before its file systems stand still, in this order, and have them go on after"`
+	Checks       []Health      `yaml:"checks,omitempty" json:"checks,omitempty" doc:"what must hold in the guest before it is captured"`
+	Schedules    []Schedule    `yaml:"schedules,omitempty" json:"schedules,omitempty"`
 	// Missed says what happens to a moment at which no service ran.
 	Missed  string   `yaml:"missed,omitempty" json:"missed,omitempty" enum:"run,skip" doc:"what becomes of a moment at which no service ran: run (the default) once at start, or skip"`
 	Windows []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00"`
@@ -282,6 +284,9 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 		return at(name, p+".store", "no store is called %q%s", v.Store, suggest.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
 	}
 	if err := v.checkScope(name, p); err != nil {
+		return err
+	}
+	if err := v.checkApplications(name, p); err != nil {
 		return err
 	}
 	if err := v.checkCycle(name, p, s); err != nil {

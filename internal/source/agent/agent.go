@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/line"
@@ -113,6 +114,35 @@ func told(name string, err error) error {
 		return fmt.Errorf("server %s: %w: %w", name, source.ErrBusy, err)
 	}
 	return fmt.Errorf("server %s: %w", name, err)
+}
+
+// Ping implements [source.Insider].
+func (s *Source) Ping(ctx context.Context, name string) error {
+	return s.ask(ctx, name, line.CallOpen, nil, nil)
+}
+
+// Execute implements [source.Insider]: a server runs what lies in its folder of commands, by its name, and nothing else.
+func (s *Source) Execute(ctx context.Context, name string, command []string, limit time.Duration) (int, string, error) {
+	if len(command) != 1 || !site.IsName(command[0]) {
+		return 0, "", fmt.Errorf("server %s runs only what lies in its folder %s, by its name and without arguments, such as [ledger-idle], and not %q", name, site.CommandFolder, command)
+	}
+	var ended line.CommandEnded
+	err := s.ask(ctx, name, line.CallCommand, line.Command{Name: command[0], Within: limit}, &ended)
+	return ended.Code, plain.Text(ended.Output, 64<<10), err
+}
+
+// GuestMounts implements [source.Insider].
+func (s *Source) GuestMounts(ctx context.Context, name string) (places []string, err error) {
+	found, err := s.FileSystems(ctx, name)
+	for _, f := range found {
+		places = append(places, f.Mounted)
+	}
+	return places, err
+}
+
+// ReadGuestFile implements [source.Insider]. Files of servers come in images of files.
+func (s *Source) ReadGuestFile(_ context.Context, name, _ string, _ int64) ([]byte, error) {
+	return nil, fmt.Errorf("server %s: single files are not read", name)
 }
 
 // FileSystems implements [source.Insider].

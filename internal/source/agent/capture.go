@@ -62,10 +62,21 @@ func (c *capture) Definition() string { return indented(c.begun.Layout) }
 
 // Consistency implements [source.Capture].
 func (c *capture) Consistency() (image.Consistency, time.Duration) {
+	if c.settled.Held && image.Held(c.Rested()) {
+		return image.Application, c.settled.Frozen
+	}
 	if c.settled.Held {
 		return image.FileSystem, c.settled.Frozen
 	}
 	return image.Crash, c.settled.Frozen
+}
+
+// Rested implements [source.Rester].
+func (c *capture) Rested() (out []image.Rested) {
+	for _, r := range c.settled.Rested[:min(len(c.settled.Rested), len(c.r.Applications))] {
+		out = append(out, image.Rested{Name: plain.Text(r.Name, 100), Before: r.Before, After: r.After, Failed: plain.Text(r.Failed, 1<<10)})
+	}
+	return out
 }
 
 // Capture implements [source.Capturer].
@@ -217,6 +228,9 @@ func (c *capture) read(ctx context.Context, target string, since bool, round int
 func (c *capture) Settle(ctx context.Context) (disks []source.CapturedDisk, done bool, err error) {
 	c.rounds++
 	ask := line.Settle{ID: c.r.ID, Round: c.rounds, Freeze: c.r.Quiesce != machine.NoFreeze, Longest: c.r.LongestFreeze, Required: c.r.Quiesce == machine.Required, Last: c.rounds >= mostRounds}
+	for _, a := range c.r.Applications {
+		ask.Applications = append(ask.Applications, line.Application{Name: a.Name, Within: a.Limit()})
+	}
 	var got line.Settled
 	if err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallSettle, ask, &got) }); err != nil {
 		return nil, false, err

@@ -263,6 +263,14 @@ func (c *Conn) Capture(ctx context.Context, r source.Request) (source.Capture, e
 		freeze = false
 		k.warnings = append(k.warnings, "it could not be frozen: no agent answers in it")
 	}
+	var goOn func(context.Context) error
+	if freeze && r.Rest != nil {
+		if goOn, err = r.Rest(ctx); err != nil && r.Quiesce == machine.Required {
+			return nil, err
+		} else if err != nil {
+			k.warnings = append(k.warnings, err.Error())
+		}
+	}
 	if freeze {
 		c.h.Change(r.Machine, func(g *Guest) { g.Frozen = true })
 		k.consistency, k.frozen = image.FileSystem, time.Millisecond
@@ -279,6 +287,13 @@ func (c *Conn) Capture(ctx context.Context, r source.Request) (source.Capture, e
 	if freeze {
 		if err := moment(ctx, r, site.Thawed); err != nil {
 			k.warnings = append(k.warnings, err.Error())
+		}
+	}
+	if goOn != nil {
+		if err := goOn(context.WithoutCancel(ctx)); err != nil {
+			k.warnings = append(k.warnings, err.Error())
+		} else {
+			k.consistency = image.Application
 		}
 	}
 	if r.Files != nil {

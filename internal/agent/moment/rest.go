@@ -1,0 +1,127 @@
+package moment
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"keenlodge/internal/agent/parts"
+	"keenlodge/internal/line"
+	"keenlodge/internal/private"
+)
+
+// restFile names the applications that were brought to rest, for the day on which the agent is killed before they were told to go on.
+const restFile = "resting"
+
+// What a command of an application is called with.
+const before, after = "before", "after"
+
+// atRest takes the instant while applications are at rest, too, where some are asked for. Where one does not come to rest, that is an error where a
+// freeze is required; otherwise the instant is taken without.
+func (c *Capture) atRest(ctx context.Context, s line.Settle) (got line.Settled, err error) {
+	if len(s.Applications) == 0 {
+		return c.still(ctx, s.Longest)
+	}
+	rested, err := c.rest(ctx, s.Applications)
+	if err != nil {
+		err = errors.Join(err, c.goOn(ctx, s.Applications, rested))
+		if s.Required {
+			return line.Settled{Rested: rested}, err
+		}
+		got, failed := c.still(ctx, s.Longest)
+		got.Rested = rested
+		got.Warnings = append(got.Warnings, err.Error()+"; its file systems were made to stand still without")
+		return got, failed
+	}
+	got, err = c.still(ctx, s.Longest)
+	if still := c.goOn(ctx, s.Applications, rested); still != nil {
+		got.Warnings = append(got.Warnings, still.Error())
+	}
+	got.Rested = rested
+	return got, err
+}
+
+// rest calls applications in their order, and tells which it called.
+func (c *Capture) rest(ctx context.Context, all []line.Application) (called []line.Rested, err error) {
+	for _, a := range all {
+		called = append(called, line.Rested{Name: a.Name})
+		told := &called[len(called)-1]
+		if err = c.noteResting(called); err == nil {
+			begun := time.Now()
+			err = parts.Run(ctx, c.settings, a.Name, a.Within, io.Discard, before)
+			told.Before = time.Since(begun)
+		}
+		if err != nil {
+			err = fmt.Errorf("application %s, %s: %w", a.Name, before, err)
+			told.Failed = err.Error()
+			return called, err
+		}
+	}
+	return called, nil
+}
+
+// goOn tells those that were called to go on, in the opposite order, whatever becomes of the capture.
+func (c *Capture) goOn(ctx context.Context, all []line.Application, called []line.Rested) error {
+	var errs []error
+	for i := len(called) - 1; i >= 0; i-- {
+		begun := time.Now()
+		err := parts.Run(context.WithoutCancel(ctx), c.settings, all[i].Name, all[i].Within, io.Discard, after)
+		called[i].After = time.Since(begun)
+		if errors.Is(err, fs.ErrNotExist) && called[i].Failed != "" {
+			err = nil // there is no such command, which was said already
+		}
+		if err != nil {
+			err = fmt.Errorf("application %s, %s: %w", all[i].Name, after, err)
+			called[i].Failed = strings.TrimPrefix(called[i].Failed+"; "+err.Error(), "; ")
+			errs = append(errs, err)
+		}
+	}
+	return errors.Join(append(errs, os.Remove(filepath.Join(c.folder, restFile)))...)
+}
+
+func (c *Capture) noteResting(called []line.Rested) error {
+	var names []string
+	for _, r := range called {
+		names = append(names, r.Name)
+	}
+	body, err := json.Marshal(names)
+	if err != nil {
+		return err
+	}
+	return private.Write(filepath.Join(c.folder, restFile), string(body))
+}
+
+// leftTime is how long an application may take to go on that a dead agent left at rest.
+const leftTime = time.Minute
+
+// goOnLeft tells applications to go on that a dead agent left at rest.
+func goOnLeft(folder, settings string) (found []string, err error) {
+	place := filepath.Join(folder, restFile)
+	body, err := os.ReadFile(place)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var names []string
+	if err == nil {
+		err = json.Unmarshal(body, &names)
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("which applications a dead agent left at rest: %w", err), os.Remove(place))
+	}
+	for _, name := range slices.Backward(names) {
+		if failed := parts.Run(context.Background(), settings, name, leftTime, io.Discard, after); failed != nil {
+			found = append(found, fmt.Sprintf("application %s was at rest, and could not be told to go on: %v", name, failed))
+			continue
+		}
+		found = append(found, "application "+name+" was at rest, and was told to go on")
+	}
+	return found, os.Remove(place)
+}
