@@ -37,13 +37,24 @@ func TestAServer(t *testing.T) {
 	word := filepath.Join(t.TempDir(), "word")
 	require.NoError(t, os.WriteFile(word, []byte(regexp.MustCompile(`(?m)^  (\w{26})$`).FindStringSubmatch(told)[1]), 0o600))
 	folder := t.TempDir()
-	join := []string{"agent", "join", "gate-07", "--lodge", "https://" + one, "--fingerprint", found[1], "--word-file", word, "--folder", folder}
+	join := []string{"agent", "join", "gate-07", "--lodge", "https://" + one, "--fingerprint", found[1], "--word-file", word, "--folder", folder, "--settings", t.TempDir()}
 	out, err := l.run(join...).CombinedOutput()
 	require.NoError(t, err, "%s", out)
+	require.Contains(t, string(out), "13 files that say what the system state is")
 	require.Contains(t, string(out), "this server is agent gate-07, certified until")
 	disk := agenttest.New(t, 300<<20, "mkfs.ext4 -q $f")
 	end := disk.Write(4 << 20)
-	agent := l.run("agent", "run", "--folder", folder, "--disk", disk.Loop)
+	settings := t.TempDir()
+	put := func(path, text string, mode os.FileMode) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), mode))
+	}
+	put(filepath.Join(settings, "parts", "turnstile.yaml"), "about: the turnstile's settings\nmandatory: true\npaths: ["+disk.Mounted+"/settings]\noutput: {state: turnstile-state}\n", 0o644)
+	put(filepath.Join(settings, "commands", "turnstile-state"), "#!/bin/sh\necho open\n", 0o755)
+	put(filepath.Join(settings, "commands", "ledger"), "#!/bin/sh\necho $1 >> "+settings+"/said\n", 0o755)
+	put(filepath.Join(disk.Mounted, "settings", "gate.conf"), "berth = 4\n", 0o640)
+	put(filepath.Join(disk.Mounted, "settings", "core.tmp"), "nobody wants it", 0o640)
+	agent := l.run("agent", "run", "--folder", folder, "--disk", disk.Loop, "--settings", settings, "--path", disk.Mounted)
 	said, err := os.Create(filepath.Join(t.TempDir(), "agent.log"))
 	require.NoError(t, err)
 	agent.Stderr = said
@@ -69,6 +80,31 @@ func TestAServer(t *testing.T) {
 	list := ok("image", "list", "--machine", "gate-07")
 	require.Regexp(t, `full +filesystem .*mount`, list)
 
+	// Its system state, in parts, and what could not be had; an application comes to rest for a whole image.
+	require.Regexp(t, `(?m)^turnstile +mandatory +3 +\d+ B +the turnstile's settings`, ok("machine", "parts", "gate-07"))
+	text += "  weekly-system:\n    machines: [gate-07]\n    scope: system\n    ignore: ['*.tmp']\n    store: quay-shelf\n    cycle: full once\n    rotation: newest 5\n    prove: read\n" +
+		"  with-ledger:\n    machines: [gate-07]\n    store: quay-shelf\n    quiesce: required\n    applications: [ledger]\n    rotation: newest 5\n"
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	ok("site", "apply", file)
+	ok("policy", "run", "weekly-system", "--wait")
+	list = ok("image", "list", "--policy", "weekly-system")
+	require.Regexp(t, `full, system +each file +✓ read`, list)
+	state := strings.Fields(strings.Split(list, "\n")[1])[0]
+	require.Regexp(t, `(?s)parts +turnstile.*left out +\*\.tmp +1 files +15 B +`+disk.Mounted+`/settings/core.tmp`, ok("image", "show", state))
+	require.Regexp(t, `-rw-r----- +root:root +10 B .* `+disk.Mounted+`/settings/gate.conf`, ok("image", "files", state))
+	put(filepath.Join(settings, "commands", "turnstile-state"), "#!/bin/sh\necho it is stuck >&2; exit 1\n", 0o755)
+	s := keen("policy", "run", "weekly-system", "--wait")
+	require.Equal(t, 3, s.code, s.out)
+	require.Regexp(t, `gate-07 +/\.keenlodge/turnstile/state +command turnstile-state: exit status 1: it is stuck`, ok("run", "show", "--unread"))
+	backs := t.TempDir()
+	ok("store", "extract", shelf, state, "--to", backs)
+	require.Contains(t, agenttest.Sh(t, "tar -xOf "+backs+"/"+state+"-files.tar "+strings.TrimPrefix(disk.Mounted, "/")+"/settings/gate.conf 2>/dev/null"), "berth = 4")
+	ok("policy", "run", "with-ledger", "--wait")
+	require.Regexp(t, `full +application`, ok("image", "list", "--policy", "with-ledger"))
+	calls, err := os.ReadFile(filepath.Join(settings, "said"))
+	require.NoError(t, err)
+	require.Equal(t, "before\nafter\n", string(calls))
+
 	// The service is killed in the middle of another.
 	ok("policy", "run", "monthly-whole")
 	time.Sleep(400 * time.Millisecond)
@@ -78,7 +114,7 @@ func TestAServer(t *testing.T) {
 	require.Eventually(t, connected, 40*time.Second, 300*time.Millisecond)
 	require.Eventually(t, func() bool { return !strings.Contains(keen("run", "list").out, "running") }, time.Minute, 300*time.Millisecond)
 	ok("policy", "run", "monthly-whole", "--wait")
-	require.Regexp(t, `incremental +filesystem`, ok("image", "list", "--machine", "gate-07"))
+	require.Regexp(t, `incremental +filesystem`, ok("image", "list", "--policy", "monthly-whole"))
 	require.Less(t, end(), 5*time.Second, "its file systems stood still only for moments")
 	traces, err := filepath.Glob("/sys/kernel/tracing/instances/keenlodge-*")
 	require.NoError(t, err)

@@ -54,7 +54,7 @@ func agentFolder() cli.Flag {
 
 func agentJoinCommand() *cli.Command {
 	return &cli.Command{Name: "join", Usage: "on a server: join a lodge", ArgsUsage: "NAME", Description: "An administrator has it enrolled first: keenlodge machine enroll NAME.",
-		Flags: []cli.Flag{agentFolder(),
+		Flags: []cli.Flag{agentFolder(), settingsFlag(),
 			&cli.StringFlag{Name: "lodge", Usage: "its address, such as https://lodge.brindle.example:7433", Required: true},
 			&cli.StringFlag{Name: "fingerprint", Usage: "of its authority", Required: true},
 			&cli.StringFlag{Name: "word-file", Usage: "file with the word; by default you are asked"}},
@@ -70,7 +70,7 @@ func agentJoinCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := installParts(c, parts.Folder); err != nil {
+			if err := installParts(c, c.String("settings")); err != nil {
 				return err
 			}
 			ends := id.Ends()

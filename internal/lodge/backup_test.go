@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -270,9 +271,13 @@ func TestOrphans(t *testing.T) {
 		task, err := b.rec.AddTask(ctx, task)
 		require.NoError(t, err)
 		task.State, task.Started, task.NeedsCleanup = run.Running, &now, task.Image == "imgorphan0"
+		if task.NeedsCleanup {
+			task.Owed = []string{"tickets"}
+		}
 		require.NoError(t, b.rec.SaveTask(ctx, task))
 	}
 
+	b.host.Change("tickets-db", func(g *sourcetest.Guest) { g.Commands["/etc/keenlodge/commands/tickets after"] = 0 })
 	b.start()
 	r := b.await("orphan00")
 	require.EqualValues(t, run.Failed, r.State)
@@ -280,6 +285,7 @@ func TestOrphans(t *testing.T) {
 	require.Contains(t, b.lines(r.ID), "cleared: an open capture")
 	require.Contains(t, b.lines(r.ID), "image "+whole.Image+" was complete when the service ended")
 	b.until(func() bool { return !b.host.Look("tickets-db").Frozen }, "the thaw")
+	b.until(func() bool { return slices.Contains(b.host.Look("tickets-db").Called, "/etc/keenlodge/commands/tickets after") }, "that what was at rest goes on")
 	b.clean("tickets-db", 0)
 	_, err = b.rec.Image(ctx, "imgorphan0")
 	require.Error(t, err, "an image that did not come to be is forgotten")
@@ -323,6 +329,75 @@ func TestChecks(t *testing.T) {
 	r = b.run("nightly-guests")
 	require.EqualValues(t, run.Done, r.Tasks[0].State, "nothing in a machine that is off can be asked: %s", b.lines(r.ID))
 	require.Equal(t, image.Off, b.images("u-tickets")[0].Consistency)
+}
+
+// Applications come to rest before a guest's file systems do, and go on afterwards whatever happens; an image is as the application wants it only
+// where all of that held.
+func TestApplications(t *testing.T) {
+	t.Parallel()
+	p := site.Policy{Machines: []string{"tickets-db"}, Store: "quay-shelf", Rotation: "newest 9", Quiesce: machine.Preferred, Applications: []site.Application{{Name: "tickets"}, {Name: "ledger"}}}
+	b := newBench(t, map[string]site.Policy{"nightly-guests": p})
+	command := func(name, word string, code int) {
+		b.host.Change("tickets-db", func(g *sourcetest.Guest) { g.Commands[site.CommandFolder+"/"+name+" "+word] = code })
+	}
+	called := func() (out []string) {
+		b.host.Change("tickets-db", func(g *sourcetest.Guest) {
+			for _, c := range g.Called {
+				out = append(out, strings.TrimPrefix(c, site.CommandFolder+"/"))
+			}
+			g.Called = nil
+		})
+		return out
+	}
+	for _, name := range []string{"tickets", "ledger"} {
+		command(name, "before", 0)
+		command(name, "after", 0)
+	}
+	all := []string{"tickets before", "ledger before", "ledger after", "tickets after"}
+	r := b.run("nightly-guests")
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	m := b.images("u-tickets")[0]
+	require.Equal(t, image.Application, m.Consistency)
+	require.Len(t, m.Rested, 2)
+	require.Equal(t, all, called())
+
+	command("ledger", "before", 7)
+	r = b.run("nightly-guests")
+	require.EqualValues(t, run.Warned, r.State)
+	require.Contains(t, r.Tasks[0].Warnings[0], "application ledger, before: it ended with 7")
+	require.Equal(t, image.FileSystem, b.images("u-tickets")[0].Consistency)
+	require.Equal(t, all, called())
+
+	p.Quiesce = machine.Required
+	b.site.Policies["nightly-guests"] = p
+	b.apply()
+	r = b.run("nightly-guests")
+	require.EqualValues(t, run.Failed, r.State)
+	require.Equal(t, all, called())
+	require.Len(t, b.images("u-tickets"), 2)
+
+	// One that does not go on is told so until it does; a capture that fails after the freeze has all of them go on.
+	command("ledger", "before", 0)
+	command("tickets", "after", 5)
+	r = b.run("nightly-guests")
+	require.EqualValues(t, run.Warned, r.State, b.lines(r.ID))
+	require.Equal(t, image.FileSystem, b.images("u-tickets")[0].Consistency)
+	require.Contains(t, b.images("u-tickets")[0].Rested[0].Failed, "it ended with 5")
+	command("tickets", "after", 0)
+	called()
+	b.until(func() bool { return slices.Contains(called(), "tickets after") }, "that it goes on")
+
+	command("ledger", "before", 0)
+	b.host.SetFault(func(call, _ string) error {
+		if call == "read" {
+			return errors.New("the disk is gone")
+		}
+		return nil
+	})
+	called()
+	r = b.run("nightly-guests")
+	require.EqualValues(t, run.Failed, r.State)
+	require.Equal(t, all, called())
 }
 
 // What may pass by itself is tried again, and leaves nothing in between; what will not pass is not.

@@ -80,6 +80,8 @@ type Guest struct {
 	Disks map[string]disk.Memory
 	// Commands are what a command in the guest ends with; one that is missing ends with 127.
 	Commands map[string]int
+	// Called are the commands that were run, in their order.
+	Called []string
 	// Agent says that an agent answers in it.
 	Agent bool
 	// WriteTimes, if not nil, tells what [source.WriteTimer] does; otherwise each [Host.Write] took a millisecond.
@@ -557,7 +559,9 @@ func (c *Conn) Execute(ctx context.Context, name string, command []string, _ tim
 	}
 	c.h.mu.Lock()
 	defer c.h.mu.Unlock()
-	code, ok := c.h.guests[name].Commands[strings.Join(command, " ")]
+	g := c.h.guests[name]
+	g.Called = append(g.Called, strings.Join(command, " "))
+	code, ok := g.Commands[strings.Join(command, " ")]
 	if !ok {
 		return 127, "not found", nil
 	}
