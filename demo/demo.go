@@ -53,6 +53,10 @@ type show struct {
 	begun time.Time
 	last  time.Time
 	rows  []string
+	// server gets gate-07's disk, boots what became of its start; debian is how long the disk took to make.
+	server chan made
+	boots  chan error
+	debian time.Duration
 }
 
 // done notes a step that held.
@@ -83,7 +87,8 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 		p.Listen = wire.DefaultAddress // a client finds it there with no word said
 	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
-	for _, step := range []func(context.Context) error{s.ground, s.pierGuests, s.guests, s.lodge, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.door, s.forecast} {
+	s.prepare(ctx)
+	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.enroll, s.pierGuests, s.boot, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.door, s.gate, s.forecast} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
 		}
@@ -116,16 +121,22 @@ func (s *show) ground(ctx context.Context) error {
 }
 
 func (s *show) guests(ctx context.Context) error {
-	var running []string
 	for _, g := range s.p.Quay.Guests {
 		if err := s.p.Quay.MakeGuest(ctx, g); err != nil {
 			return err
 		}
+	}
+	s.done("guests", "made %d; they boot from their own disks", len(s.p.Quay.Guests))
+	return nil
+}
+
+func (s *show) boot(ctx context.Context) error {
+	var running []string
+	for _, g := range s.p.Quay.Guests {
 		if !g.Off {
 			running = append(running, g.Name)
 		}
 	}
-	s.done("guests", "made %d; they boot from their own disks", len(s.p.Quay.Guests))
 	for _, name := range running {
 		if err := s.p.Quay.AwaitGuest(ctx, name); err != nil {
 			return err
@@ -247,10 +258,10 @@ func (s *show) sealed(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.setPolicy(ctx, "monthly-whole", site.Policy{Machines: []string{"berth-sim"}, Store: "north-pier", Rotation: "newest 2", Prove: "read"}); err != nil {
+	if _, err := s.setPolicy(ctx, "monthly-berth", site.Policy{Machines: []string{"berth-sim"}, Store: "north-pier", Rotation: "newest 2", Prove: "read"}); err != nil {
 		return err
 	}
-	r, err := s.c.RunPolicy(ctx, "monthly-whole", "")
+	r, err := s.c.RunPolicy(ctx, "monthly-berth", "")
 	if r, err = s.await(ctx, r, err); err != nil {
 		return err
 	}
@@ -314,7 +325,7 @@ func (s *show) chain(ctx context.Context) error {
 // guard shows a rule typed wrong: it deletes nothing.
 func (s *show) guard(ctx context.Context) error {
 	p := site.Policy{Machines: []string{"timetable"}, Store: "plain-shelf", Rotation: "newest 9", Quiesce: "off"}
-	if _, err := s.setPolicy(ctx, "weekly-system", p); err != nil {
+	if _, err := s.setPolicy(ctx, "weekly-timetable", p); err != nil {
 		return err
 	}
 	for n := range 4 {
@@ -322,27 +333,27 @@ func (s *show) guard(ctx context.Context) error {
 		if n == 1 {
 			note = "before the harbour upgrade"
 		}
-		if _, err := s.runOf(ctx, "weekly-system", note); err != nil {
+		if _, err := s.runOf(ctx, "weekly-timetable", note); err != nil {
 			return err
 		}
 	}
 	p.Rotation = "newest 1"
-	told, err := s.setPolicy(ctx, "weekly-system", p)
+	told, err := s.setPolicy(ctx, "weekly-timetable", p)
 	if err != nil {
 		return err
 	}
-	r, err := s.runOf(ctx, "weekly-system", "")
+	r, err := s.runOf(ctx, "weekly-timetable", "")
 	if err != nil {
 		return err
 	}
-	images, _, err := s.c.Images(ctx, wire.ImageFilter{Policy: "weekly-system"})
+	images, _, err := s.c.Images(ctx, wire.ImageFilter{Policy: "weekly-timetable"})
 	if err != nil {
 		return err
 	}
 	if r.State != corerun.Warned || len(images) != 5 || len(told.Rotation) != 1 {
-		return fmt.Errorf("the guard should have held the rotation of weekly-system back, but its run is %s and %d images are left", r.State, len(images))
+		return fmt.Errorf("the guard should have held the rotation of weekly-timetable back, but its run is %s and %d images are left", r.State, len(images))
 	}
-	s.done("guard", "weekly-system: \"newest 1\" would drop 4 of 5 images, so nothing went; it waits for: keenlodge rotation confirm weekly-system")
+	s.done("guard", "weekly-timetable: \"newest 1\" would drop 4 of 5 images, so nothing went; it waits for: keenlodge rotation confirm weekly-timetable")
 	return nil
 }
 
@@ -433,16 +444,16 @@ func (s *show) rehearse(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p := all.Policies["weekly-system"]
+	p := all.Policies["weekly-timetable"]
 	p.Checks = []site.Health{{Mounted: "/srv/timetable"}}
-	if _, err := s.setPolicy(ctx, "weekly-system", p); err != nil {
+	if _, err := s.setPolicy(ctx, "weekly-timetable", p); err != nil {
 		return err
 	}
-	failed, _, err = rehearsed("weekly-system")
+	failed, _, err = rehearsed("weekly-timetable")
 	if err != nil || len(failed) != 1 {
-		return fmt.Errorf("one check of weekly-system's rehearsal should fail: %v, %w", failed, err)
+		return fmt.Errorf("one check of weekly-timetable's rehearsal should fail: %v, %w", failed, err)
 	}
-	s.done("rehearsal", "weekly-system would fail: %s", failed[0].Text)
+	s.done("rehearsal", "weekly-timetable would fail: %s", failed[0].Text)
 	return nil
 }
 
@@ -473,17 +484,17 @@ func (s *show) hooks(ctx context.Context) error {
 		return err
 	}
 	all.Webhooks = map[string]site.Webhook{"harbour-desk": {URL: "http://" + listener.Addr().String() + "/runs", Events: []event.Name{event.RunWarned}}}
-	p := all.Policies["monthly-whole"]
+	p := all.Policies["monthly-berth"]
 	p.Hooks = []site.Hook{{At: []site.Moment{site.Begun, site.MachineDone, site.Done}, Script: script}, {At: []site.Moment{site.Done}, Webhook: "harbour-desk"}}
-	all.Policies["monthly-whole"] = p
-	q := all.Policies["weekly-system"]
+	all.Policies["monthly-berth"] = p
+	q := all.Policies["weekly-timetable"]
 	q.Checks = nil
-	q.Schedules = []site.Schedule{{When: "after monthly-whole", Note: "after the month's own"}}
-	all.Policies["weekly-system"] = q
+	q.Schedules = []site.Schedule{{When: "after monthly-berth", Note: "after the month's own"}}
+	all.Policies["weekly-timetable"] = q
 	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
 		return err
 	}
-	if _, err := s.runOf(ctx, "monthly-whole", ""); err != nil {
+	if _, err := s.runOf(ctx, "monthly-berth", ""); err != nil {
 		return err
 	}
 	told, err := os.ReadFile(s.p.path("bridge"))
@@ -501,13 +512,13 @@ func (s *show) hooks(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		i := slices.IndexFunc(runs, func(r wire.Run) bool { return r.Policy == "weekly-system" && r.Cause == "chain" && r.Over() })
+		i := slices.IndexFunc(runs, func(r wire.Run) bool { return r.Policy == "weekly-timetable" && r.Cause == "chain" && r.Over() })
 		if i >= 0 {
-			s.done("chain", "weekly-system ran after monthly-whole by itself: run %s is %s", runs[i].ID, runs[i].State)
+			s.done("chain", "weekly-timetable ran after monthly-berth by itself: run %s is %s", runs[i].ID, runs[i].State)
 			break
 		}
 		if time.Now().After(end) {
-			return errors.New("weekly-system did not run after monthly-whole within 30 s")
+			return errors.New("weekly-timetable did not run after monthly-berth within 30 s")
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
@@ -526,7 +537,7 @@ func (s *show) forecast(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for name, when := range map[string]string{"hourly-tickets": "every 4 hours from 00:20", "monthly-whole": "monthly on the last sun at 01:00"} {
+	for name, when := range map[string]string{"hourly-tickets": "every 4 hours from 00:20", "monthly-berth": "monthly on the last sun at 01:00"} {
 		p := all.Policies[name]
 		p.Schedules = []site.Schedule{{When: when}}
 		all.Policies[name] = p
@@ -560,16 +571,17 @@ Brindle Sound Ferries is up after %s. All %d steps held.
   console   %s
   sign in   with the token in %s
 
-Ten commands to try, after
+Eleven commands to try, after
   export KEENLODGE_URL=%[3]s KEENLODGE_TOKEN_FILE=%[4]s
 
   %[6]s image list                       which images exist, and what is proven
   %[6]s policy run nightly --wait        a backup with live progress
   %[6]s rotation preview hourly          what the next rotation would drop, and why
-  %[6]s rotation confirm weekly          what the guard holds back, to let it happen
+  %[6]s rotation confirm weekly-timetable   what the guard holds back, to let it happen
   %[6]s image history                    what is gone, why, and until when it comes back
   %[6]s policy rehearse nightly          what a run would do, and whether it would go well
   %[6]s policy forecast --days 14        what will come of it
+  %[6]s machine parts gate-07            what a server's system state is, and how large
   %[6]s run log                          what the newest run did, step by step
   %[6]s store show quay-shelf            what the store holds, and what it saved
   %[6]s audit list                       who did what, and what was refused

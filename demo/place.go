@@ -49,6 +49,7 @@ type Place struct {
 	mu      sync.Mutex
 	started []*Process
 	url     string
+	agents  string // where servers' agents call
 	pgURL   string
 }
 
@@ -330,7 +331,14 @@ func (p *Place) StartService(ctx context.Context) (*Process, error) {
 			return nil, err
 		}
 	}
-	cmd := exec.Command(p.Program, "serve", "--listen", p.Listen, "--state", p.path("state"))
+	if p.agents == "" {
+		port, err := freePort()
+		if err != nil {
+			return nil, err
+		}
+		p.agents = fmt.Sprintf("127.0.0.1:%d", port)
+	}
+	cmd := exec.Command(p.Program, "serve", "--listen", p.Listen, "--agents-listen", p.agents, "--tls-name", loopbackInside, "--state", p.path("state"))
 	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+p.pgURL, "PGPASSFILE="+p.path("pgpass"))
 	s, err := p.start("service", cmd, syscall.SIGTERM)
 	if err != nil {

@@ -31,7 +31,7 @@ func (s *server) registerAgents(a huma.API) {
 			Source string `query:"source" default:"servers" doc:"the source of the site that its server is one of; the usual one is made where there is none"`
 		}) (wire.Admission, error) {
 			word, until, err := s.l.Enroll(ctx, who(ctx), in.Agent, in.Source)
-			return wire.Admission{Word: word, Until: until}, err
+			return wire.Admission{Word: word, Until: until, Port: s.l.AgentsPort}, err
 		})
 	do(s, a, huma.Operation{OperationID: "revoke-agent", Method: http.MethodDelete, Path: "/api/v1/agents/{agent}", Summary: "End an agent, at once and in every process"},
 		func(ctx context.Context, in *named) (done, error) {

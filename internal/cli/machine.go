@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -184,7 +186,11 @@ func machineEnrollCommand() *cli.Command {
 				return err
 			}
 			return show(c, word, func(w io.Writer) {
-				fmt.Fprintf(w, "On the server, until %s:\n\n  keenlodge agent join %s --lodge %s --fingerprint %s\n\nand when it asks, the word:\n\n  %s\n\nThen keep it running there: keenlodge agent run\n", moment(&word.Until), name, c.String("url"), a.Fingerprint, word.Word)
+				address := c.String("url")
+				if u, err := url.Parse(address); err == nil && word.Port != 0 {
+					address = "https://" + net.JoinHostPort(u.Hostname(), fmt.Sprint(word.Port))
+				}
+				fmt.Fprintf(w, "On the server, until %s:\n\n  keenlodge agent join %s --lodge %s --fingerprint %s\n\nand when it asks, the word:\n\n  %s\n\nThen keep it running there: keenlodge agent run\n", moment(&word.Until), name, address, a.Fingerprint, word.Word)
 			})
 		})}
 }

@@ -285,7 +285,9 @@ func TestOrphans(t *testing.T) {
 	require.Contains(t, b.lines(r.ID), "cleared: an open capture")
 	require.Contains(t, b.lines(r.ID), "image "+whole.Image+" was complete when the service ended")
 	b.until(func() bool { return !b.host.Look("tickets-db").Frozen }, "the thaw")
-	b.until(func() bool { return slices.Contains(b.host.Look("tickets-db").Called, "/etc/keenlodge/commands/tickets after") }, "that what was at rest goes on")
+	b.until(func() bool {
+		return slices.Contains(b.host.Look("tickets-db").Called, "/etc/keenlodge/commands/tickets after")
+	}, "that what was at rest goes on")
 	b.clean("tickets-db", 0)
 	_, err = b.rec.Image(ctx, "imgorphan0")
 	require.Error(t, err, "an image that did not come to be is forgotten")

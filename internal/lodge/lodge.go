@@ -50,6 +50,8 @@ type Config struct {
 	KeyFile string
 	// Names are the host names and addresses of a certificate from the lodge's own authority.
 	Names []string
+	// AgentsPort is that at which servers' agents call, 0 where it is the interface's own.
+	AgentsPort int
 }
 
 // Lodge is a process's part in a lodge. Faces call its parts.
@@ -58,18 +60,20 @@ type Lodge struct {
 	Trail     *trail.Trail
 	Authority *authority.Authority
 	Agents    *authority.Agents
-	Lines     *switchboard.Board
-	Vault     *vault.Vault
-	Witness   *witness.Witness
-	Events    *events.Hub
-	Runs      *runs.Engine
-	Hooks     *hooks.Hooks
-	Stores    *stores.Stores
-	Inventory *inventory.Inventory
-	Retention *retention.Retention
-	Proofs    *proof.Proofs
-	Restores  *restore.Restores
-	Planning  *planning.Planning
+	// AgentsPort is as in [Config].
+	AgentsPort int
+	Lines      *switchboard.Board
+	Vault      *vault.Vault
+	Witness    *witness.Witness
+	Events     *events.Hub
+	Runs       *runs.Engine
+	Hooks      *hooks.Hooks
+	Stores     *stores.Stores
+	Inventory  *inventory.Inventory
+	Retention  *retention.Retention
+	Proofs     *proof.Proofs
+	Restores   *restore.Restores
+	Planning   *planning.Planning
 
 	rec       *records.Records
 	log       *slog.Logger
@@ -93,7 +97,7 @@ func New(c Config) (*Lodge, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Lodge{rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine, Vault: v}
+	l := &Lodge{AgentsPort: c.AgentsPort, rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine, Vault: v}
 	pace := &throttle.Throttle{}
 	l.Access = access.New(c.Records, c.Log)
 	l.Authority = authority.New(v, c.Names)

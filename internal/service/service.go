@@ -42,11 +42,12 @@ func serveCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "tls-name", Usage: "with --tls: a name or address by which this host is called; several times for more", Sources: cli.EnvVars("KEENLODGE_TLS_NAME")},
 			&cli.StringFlag{Name: "tls-certificate", Usage: "speak TLS with this certificate (PEM, with those between it and its authority); read again when it changes", Sources: cli.EnvVars("KEENLODGE_TLS_CERTIFICATE")},
 			&cli.StringFlag{Name: "tls-key", Usage: "its key (PEM)", Sources: cli.EnvVars("KEENLODGE_TLS_KEY")},
+			&cli.StringFlag{Name: "agents-listen", Usage: "a second address, always with TLS from the lodge's own authority, at which servers' agents call and nobody else", Sources: cli.EnvVars("KEENLODGE_AGENTS_LISTEN")},
 			&cli.StringFlag{Name: "without-tls", Usage: "listen beyond loopback without TLS: say " + plainWords, Sources: cli.EnvVars("KEENLODGE_WITHOUT_TLS")},
 			&cli.StringFlag{Name: "state", Usage: "folder for what belongs to this host", Value: "/var/lib/keenlodge", Sources: cli.EnvVars("KEENLODGE_STATE")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return serve(ctx, door{listen: c.String("listen"), own: c.Bool("tls"), names: c.StringSlice("tls-name"), certificate: c.String("tls-certificate"), key: c.String("tls-key"), plain: c.String("without-tls")},
+			return serve(ctx, door{listen: c.String("listen"), own: c.Bool("tls"), names: c.StringSlice("tls-name"), certificate: c.String("tls-certificate"), key: c.String("tls-key"), plain: c.String("without-tls"), agents: c.String("agents-listen")},
 				c.String("database"), c.String("state"))
 		},
 	}
@@ -79,7 +80,7 @@ func serve(ctx context.Context, d door, database, state string) error {
 		return err
 	}
 	defer rec.Close()
-	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log, KeyFile: keyFile(state), Names: d.certificateNames()})
+	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log, KeyFile: keyFile(state), Names: d.certificateNames(), AgentsPort: portOf(d.agents)})
 	if err != nil {
 		return err
 	}
@@ -100,6 +101,10 @@ func serve(ctx context.Context, d door, database, state string) error {
 	if err != nil {
 		return err
 	}
+	calling, err := d.forAgents(ctx, l, log)
+	if err != nil {
+		return err
+	}
 	told := []any{"address", scheme + "://" + listener.Addr().String()}
 	if fingerprint != "" {
 		told = append(told, "fingerprint", fingerprint)
@@ -107,29 +112,43 @@ func serve(ctx context.Context, d door, database, state string) error {
 	if config != nil {
 		listener = tls.NewListener(listener, config)
 	}
-	server := &http.Server{Handler: api.New(l, log, console.Handler()), ReadHeaderTimeout: 10 * time.Second}
 	// Streams of events end with the service, not with a time limit.
 	streams, endStreams := context.WithCancel(context.WithoutCancel(ctx))
 	defer endStreams()
-	server.BaseContext = func(net.Listener) context.Context { return streams }
-	server.RegisterOnShutdown(endStreams)
+	handler := api.New(l, log, console.Handler())
+	newServer := func(h http.Handler) *http.Server {
+		s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return streams }}
+		s.RegisterOnShutdown(endStreams)
+		return s
+	}
+	servers := map[*http.Server]net.Listener{newServer(handler): listener}
+	if calling != nil {
+		told = append(told, "agents", "https://"+calling.Addr().String())
+		servers[newServer(forAgents(handler))] = calling
+	}
 
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
 		return l.Serve(ctx, func() { log.Info("ready", told...) })
 	})
-	group.Go(func() error {
-		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
-			return err
-		}
-		return nil
-	})
+	for server, at := range servers {
+		group.Go(func() error {
+			if err := server.Serve(at); !errors.Is(err, http.ErrServerClosed) {
+				return err
+			}
+			return nil
+		})
+		group.Go(func() error {
+			<-ctx.Done()
+			end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+			defer cancel()
+			return server.Shutdown(end)
+		})
+	}
 	group.Go(func() error {
 		<-ctx.Done()
 		log.Info("stopping")
-		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-		defer cancel()
-		return server.Shutdown(end)
+		return nil
 	})
 	return group.Wait()
 }

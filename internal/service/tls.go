@@ -7,7 +7,10 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -24,6 +27,47 @@ type door struct {
 	names            []string // of the certificate from that
 	certificate, key string   // files
 	plain            string
+	agents           string // a second address, for agents only; "" for none
+}
+
+// forAgents listens at the address for agents, nil where there is none.
+func (d door) forAgents(ctx context.Context, l *lodge.Lodge, log *slog.Logger) (net.Listener, error) {
+	if d.agents == "" {
+		return nil, nil
+	}
+	config, _, err := door{own: true, names: d.names}.tlsConfig(ctx, l, log)
+	if err != nil {
+		return nil, err
+	}
+	listener, err := net.Listen("tcp", d.agents)
+	if err != nil {
+		return nil, fmt.Errorf("listen for agents: %w", err)
+	}
+	return tls.NewListener(listener, config), nil
+}
+
+// forAgents leaves of the interface what agents call.
+func forAgents(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !strings.HasPrefix(r.URL.Path, "/api/v1/agent/") && !(strings.HasPrefix(r.URL.Path, "/api/v1/agents/") && strings.HasSuffix(r.URL.Path, "/certificate")) {
+			http.Error(w, "only servers' agents call at this address", http.StatusNotFound)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
+}
+
+// portOf is an address's port, 0 for none.
+func portOf(address string) int {
+	_, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return 0
+	}
+	n, err := strconv.Atoi(port)
+	if err != nil {
+		return 0
+	}
+	return n
 }
 
 // encrypted reports whether a door speaks TLS. One that would listen beyond loopback without is refused.

@@ -106,6 +106,7 @@ type Agent struct {
 type Admission struct {
 	Word  string    `json:"word" doc:"nobody can ask for it again"`
 	Until time.Time `json:"until"`
+	Port  int       `json:"port" doc:"of the service at which agents call; 0 where that is the interface's own"`
 }
 
 // Joining is what an agent joins with.

@@ -1,0 +1,239 @@
+package demo
+
+import (
+	"context"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/wire"
+	"keenlodge/packaging"
+)
+
+//go:embed server.sh
+var serverScript []byte
+
+// Gate is the server of the demonstration, on the north pier: a Debian with our agent in it, which no hypervisor of the site knows.
+const Gate = "gate-07"
+
+// kept is the folder in which what takes long to make is kept for the next start.
+func (p *Place) kept() string { return p.Folder + "-kept" }
+
+// MakeServer makes the disk of gate-07, or takes the one that was made before of the same script, and returns its place.
+func (p *Place) MakeServer(ctx context.Context) (string, error) {
+	sum := sha256.New()
+	sum.Write(serverScript)
+	sum.Write(packaging.AgentUnit)
+	folder := filepath.Join(p.kept(), hex.EncodeToString(sum.Sum(nil))[:16])
+	disk := filepath.Join(folder, Gate+".qcow2")
+	if _, err := os.Stat(disk); err == nil {
+		return disk, nil
+	}
+	if err := os.RemoveAll(p.kept()); err != nil { // one of another script
+		return "", err
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return "", err
+	}
+	script, unit := filepath.Join(folder, "server.sh"), filepath.Join(folder, "keenlodge-agent.service")
+	if err := errors.Join(os.WriteFile(script, serverScript, 0o700), os.WriteFile(unit, packaging.AgentUnit, 0o644)); err != nil {
+		return "", err
+	}
+	_, err := as(ctx, nil, script, folder, Gate, unit)
+	if err != nil {
+		err = fmt.Errorf("make server %s: %w", Gate, err)
+	}
+	return disk, err
+}
+
+// programDisk makes a disk with this program on it.
+func (p *Place) programDisk(ctx context.Context) (string, error) {
+	folder, disk := p.path("program"), p.path("program.raw")
+	if err := os.Mkdir(folder, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return "", err
+	}
+	_, err := as(ctx, nil, "sh", "-ec", `cp "$0" "$1/keenlodge"; rm -f "$2"; truncate -s $(( $(stat -c %s "$0") + (24 << 20) )) "$2"; mkfs.ext4 -q -F -L program -E root_owner=0:0 -d "$1" "$2"`, p.Program, folder, disk)
+	return disk, err
+}
+
+// StartServer starts gate-07 over a disk, which stays as it is. Its agent joins by what is in the files lodge, fingerprint and word of a folder.
+func (p *Place) StartServer(ctx context.Context, base, knows string) (*Process, error) {
+	program, err := p.programDisk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	over := p.path(Gate + ".qcow2")
+	if _, err := as(ctx, nil, "qemu-img", "create", "-q", "-f", "qcow2", "-F", "qcow2", "-b", base, over); err != nil {
+		return nil, err
+	}
+	who, err := account(guestAccount)
+	if err != nil {
+		return nil, err
+	}
+	files := []string{over, knows}
+	accel := []string{"-accel", "tcg,thread=multi"}
+	if p.Quay.KVM() {
+		accel = []string{"-accel", "kvm", "-cpu", "host"}
+	}
+	args := append(accel, "-name", Gate, "-m", "512", "-nodefaults", "-display", "none", "-serial", "file:"+p.path(Gate+".console"),
+		"-drive", "if=virtio,format=qcow2,file="+over, "-drive", "if=virtio,format=raw,readonly=on,file="+program,
+		"-netdev", "user,id=pier", "-device", "virtio-net-pci,netdev=pier,romfile=")
+	for _, name := range []string{"lodge", "fingerprint", "word"} {
+		file := filepath.Join(knows, name)
+		args = append(args, "-fw_cfg", "name=opt/keenlodge/"+name+",file="+file)
+		files = append(files, file)
+	}
+	console := p.path(Gate + ".console")
+	if err := os.WriteFile(console, nil, 0o644); err != nil {
+		return nil, err
+	}
+	for _, f := range append(files, console) {
+		if err := os.Chown(f, int(who.Uid), int(who.Gid)); err != nil {
+			return nil, err
+		}
+	}
+	cmd := exec.Command("qemu-system-x86_64", args...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: who}
+	return p.start(Gate, cmd, syscall.SIGTERM)
+}
+
+// prepare begins to make gate-07's disk, beside all else.
+func (s *show) prepare(ctx context.Context) {
+	s.server = make(chan made, 1)
+	go func() {
+		begun := time.Now()
+		disk, err := s.p.MakeServer(ctx)
+		s.server <- made{disk, time.Since(begun), err}
+	}()
+}
+
+// made is a disk that was made, and how long that took.
+type made struct {
+	disk string
+	took time.Duration
+	err  error
+}
+
+// enroll has gate-07 enrolled; it is started as soon as its disk is there, and boots beside all else.
+func (s *show) enroll(ctx context.Context) error {
+	authority, err := s.c.Authority(ctx)
+	if err != nil {
+		return err
+	}
+	word, err := s.c.AdmitAgent(ctx, Gate, site.Servers)
+	if err != nil {
+		return err
+	}
+	knows := s.p.path("gate")
+	if err := os.Mkdir(knows, 0o700); err != nil {
+		return err
+	}
+	// QEMU's network has the host's loopback at this address.
+	for name, text := range map[string]string{"lodge": fmt.Sprintf("https://%s:%d", loopbackInside, word.Port), "fingerprint": authority.Fingerprint, "word": word.Word} {
+		if err := os.WriteFile(filepath.Join(knows, name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	s.boots = make(chan error, 1)
+	go func() {
+		m := <-s.server
+		if m.err == nil {
+			s.debian = m.took
+			_, m.err = s.p.StartServer(ctx, m.disk, knows)
+		}
+		s.boots <- m.err
+	}()
+	s.done("enroll", "%s may join with a word, once; its Debian is made and booted meanwhile", Gate)
+	return nil
+}
+
+// loopbackInside is where a guest on QEMU's user network finds the host's loopback.
+const loopbackInside = "10.0.2.2"
+
+// gate shows a server: its parts, its system state, and the whole of it, taken while it writes.
+func (s *show) gate(ctx context.Context) error {
+	if err := <-s.boots; err != nil {
+		return err
+	}
+	err := until(ctx, 4*time.Minute, "the agent of "+Gate, func() error {
+		found, _, err := s.c.Machines(ctx, wire.MachineFilter{Text: Gate})
+		if err == nil && (len(found) == 0 || found[0].State != machine.Running) {
+			err = errors.New("it does not call")
+		}
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("%w; what it said is in %s", err, s.p.path(Gate+".console"))
+	}
+	how := "made before"
+	if s.debian > 5*time.Second {
+		how = "installed by debootstrap in " + s.debian.Round(time.Second).String()
+	}
+	s.done("server", "%s, a Debian 12 in QEMU (%s), calls the lodge by itself", Gate, how)
+	parts, err := s.c.Parts(ctx, Gate, true)
+	if err != nil {
+		return err
+	}
+	bytes := int64(0)
+	for _, p := range parts {
+		bytes += p.Bytes
+	}
+	s.done("parts", "the system state of %s: %d parts, %.1f MiB", Gate, len(parts), float64(bytes)/(1<<20))
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	all.Policies["weekly-system"] = site.Policy{Machines: []string{Gate}, Scope: image.SystemState, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 8", Prove: image.ByRead,
+		Schedules: []site.Schedule{{When: "every sun at 03:00"}}}
+	all.Policies["monthly-whole"] = site.Policy{Machines: []string{Gate}, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 3", Quiesce: machine.Required, LongestFreeze: "20 seconds", Prove: image.ByMount,
+		Schedules: []site.Schedule{{When: "monthly on the 1st at 04:00"}}}
+	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
+		return err
+	}
+	for _, policy := range []string{"weekly-system", "monthly-whole"} {
+		for range 2 {
+			r, err := s.runOf(ctx, policy, "")
+			if err != nil {
+				return err
+			}
+			if err := s.tellServer(ctx, policy, r); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// tellServer tells of a server's newest image.
+func (s *show) tellServer(ctx context.Context, policy string, r wire.Run) error {
+	images, _, err := s.c.Images(ctx, wire.ImageFilter{Policy: policy})
+	if err != nil {
+		return err
+	}
+	if len(images) == 0 || images[0].Run != r.ID {
+		return fmt.Errorf("run %s of %s made no image: %s", r.ID, policy, r.Error)
+	}
+	m := images[0]
+	what := fmt.Sprintf("consistency %s, its file systems stood still for %s", m.Consistency, time.Duration(m.Frozen).Round(time.Millisecond))
+	if m.Files != nil {
+		what = fmt.Sprintf("%d files in %d parts", m.Files.Entries, len(m.Files.Parts))
+		if m.Files.Unread > 0 {
+			return fmt.Errorf("%d files of %s could not be read; look at: keenlodge run show %s --unread", m.Files.Unread, Gate, r.ID)
+		}
+	}
+	name, _, _ := strings.Cut(policy, "-")
+	s.done(name, "%s of %s: %s, read %.1f MiB, stored %.1f MiB; %s; proven by %s", m.Capture, Gate, m.Scope, float64(m.Read)/(1<<20), float64(m.Stored)/(1<<20), what, m.Proven)
+	return nil
+}

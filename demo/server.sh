@@ -1,0 +1,122 @@
+#!/bin/sh
+# server.sh FOLDER NAME UNIT makes the disk of a server in FOLDER, as NAME.qcow2: a Debian that debootstrap installs from where this host's own
+# packages come, with systemd, a boot loader of its own, our agent's unit, and something that writes a ledger (docs/ledger.md) all the time. Where the
+# agent finds its lodge, and the program itself, comes from outside when it is started: by QEMU's fw_cfg, and on a second disk with the label
+# "program". Nothing is mounted but what debootstrap mounts in a folder of its own, and no loop device is used.
+set -eu
+out=$1 name=$2 unit=$3
+export LC_ALL=C
+work=$(mktemp -d "$out/.make-$name.XXXXXX")
+root=$work/root
+tidy() {
+  for m in proc sys dev; do umount -l "$root/$m" 2> /dev/null || true; done
+  rm -rf --one-file-system "$work"
+}
+trap tidy EXIT
+
+site=$(apt-get indextargets --format '$(SITE)' 'Created-By: Packages' 'Codename: bookworm' | head -n 1)
+[ -n "$site" ] || { echo "this host has no source of Debian 12's packages (apt-get indextargets)" >&2; exit 1; }
+debootstrap --variant=minbase --include=systemd,systemd-sysv,udev,kmod,iproute2,e2fsprogs,fdisk,cron,qemu-guest-agent bookworm "$root" "$site" > "$out/debootstrap.log" 2>&1 ||
+  { tail -n 5 "$out/debootstrap.log" >&2; exit 1; }
+umount -l "$root/proc" 2> /dev/null || true
+rm -rf "$root"/var/cache/apt/archives/*.deb "$root"/var/lib/apt/lists/*
+
+# The kernel is this host's, with a small initial user space that has the drivers of a virtual machine: making one of Debian's own takes a minute.
+kernel=$(ls /boot/vmlinuz-*-cloud-amd64 | sort -V | tail -n 1)
+version=${kernel#/boot/vmlinuz-}
+initrd=$work/initrd
+mkdir -p "$initrd/bin" "$initrd/proc" "$initrd/dev" "$initrd/sys" "$initrd/root" "$initrd/lib"
+cp /bin/busybox "$initrd/bin/busybox"
+modules=""
+for module in virtio_pci virtio_blk virtio_console virtio_net qemu_fw_cfg; do
+  for file in $(modprobe -S "$version" -n --show-depends "$module" | awk '$1 == "insmod" { print $2 }'); do
+    case " $modules " in *" ${file##*/} "*) continue ;; esac
+    modules="$modules ${file##*/}"
+    cp "$file" "$initrd/lib/"
+  done
+done
+cat > "$initrd/init" <<INIT
+#!/bin/busybox sh
+/bin/busybox mount -t proc proc /proc
+/bin/busybox mount -t sysfs sys /sys
+/bin/busybox mount -t devtmpfs dev /dev
+for m in $modules; do /bin/busybox insmod /lib/\$m; done
+until [ -b /dev/vda1 ]; do /bin/busybox usleep 50000; done
+/bin/busybox mount -t ext4 -o rw /dev/vda1 /root
+for d in proc sys dev; do /bin/busybox mount -o move /\$d /root/\$d; done
+exec /bin/busybox switch_root /root /sbin/init
+INIT
+chmod 755 "$initrd/init"
+mkdir -p "$root/boot/grub"
+(cd "$initrd" && find . | cpio -o -H newc --quiet | gzip -1) > "$root/boot/initrd"
+cp "$kernel" "$root/boot/vmlinuz"
+printf 'linux /boot/vmlinuz root=/dev/vda1 console=ttyS0 panic=5 quiet systemd.show_status=0\ninitrd /boot/initrd\nboot\n' > "$root/boot/grub/grub.cfg"
+
+# What it is.
+echo "$name" > "$root/etc/hostname"
+printf '127.0.0.1 localhost\n192.0.2.17 %s.brindle.example %s\n' "$name" "$name" > "$root/etc/hosts"
+printf '/dev/vda1 / ext4 defaults 0 1\n/dev/vda2 /srv ext4 defaults 0 2\nLABEL=program /opt/keenlodge ext4 ro 0 0\n' > "$root/etc/fstab"
+mkdir -p "$root/opt/keenlodge" "$root/etc/turnstile" "$root/home/operator"
+ln -s /opt/keenlodge/keenlodge "$root/usr/bin/keenlodge"
+printf 'berth = 4\nopens = 06:10\ncloses = 23:40\n' > "$root/etc/turnstile/gate.conf"
+printf '15 3 * * * root /usr/local/bin/count-passengers\n' > "$root/etc/cron.d/turnstile"
+printf '#!/bin/sh\nwc -l < /srv/keenlodge.ledger\n' > "$root/usr/local/bin/count-passengers"
+chmod 755 "$root/usr/local/bin/count-passengers"
+echo "private" > "$root/home/operator/letter"
+printf '[Match]\nName=en* eth*\n[Network]\nAddress=10.0.2.15/24\nGateway=10.0.2.2\n' > "$root/etc/systemd/network/10-pier.network"
+cat > "$root/usr/local/bin/turnstile" <<'RUN'
+#!/bin/sh
+# The ledger: number, seconds since 1970, and the SHA-256 of the line before it together with both.
+last=$(tail -n 1 /srv/keenlodge.ledger)
+n=${last%% *}; sum=${last##* }
+while :; do
+  n=$((${n:-0} + 1)); at=$(date +%s)
+  sum=$(printf '%s %s %s' "${sum:--}" $n $at | sha256sum); sum=${sum%% *}
+  echo "$n $at $sum" >> /srv/keenlodge.ledger
+  sync -d /srv/keenlodge.ledger
+  sleep 1
+done
+RUN
+chmod 755 "$root/usr/local/bin/turnstile"
+units=$root/etc/systemd/system
+mkdir -p "$units/multi-user.target.wants" "$units/keenlodge-agent.service.d"
+printf '[Unit]\nDescription=Turnstile of the north pier\nRequiresMountsFor=/srv\n[Service]\nExecStart=/usr/local/bin/turnstile\nRestart=always\n' > "$units/turnstile.service"
+cp "$unit" "$units/keenlodge-agent.service"
+printf '[Unit]\nRequiresMountsFor=/opt/keenlodge /srv\nAfter=keenlodge-join.service\n[Service]\nEnvironment=KEENLODGE_AGENT_DISKS=vda\n' > "$units/keenlodge-agent.service.d/here.conf"
+cat > "$units/keenlodge-join.service" <<'UNIT'
+[Unit]
+Description=Join the lodge that the machine was started with
+RequiresMountsFor=/opt/keenlodge
+After=systemd-networkd.service network-online.target
+Wants=network-online.target
+ConditionPathExists=!/var/lib/keenlodge-agent/identity.json
+[Service]
+Type=oneshot
+Environment=at=/sys/firmware/qemu_fw_cfg/by_name/opt/keenlodge
+ExecStart=/bin/sh -c 'exec /usr/bin/keenlodge agent join $$(hostname) --lodge $$(cat $at/lodge/raw) --fingerprint $$(cat $at/fingerprint/raw) --word-file $at/word/raw'
+[Install]
+WantedBy=multi-user.target
+UNIT
+for u in turnstile keenlodge-agent keenlodge-join; do ln -sf "/etc/systemd/system/$u.service" "$units/multi-user.target.wants/$u.service"; done
+chroot "$root" systemctl -q enable systemd-networkd 2> /dev/null
+for u in systemd-networkd-wait-online e2scrub_reap systemd-timesyncd getty@tty1; do ln -sf /dev/null "$units/$u.service"; done
+for t in apt-daily.timer apt-daily-upgrade.timer e2scrub_all.timer fstrim.timer; do ln -sf /dev/null "$units/$t"; done
+
+# Its disk.
+mkdir -p "$work/data/records"
+seq -f "$name passage %05.0f north pier" 1 20000 > "$work/data/records/passages.txt"
+: > "$work/data/keenlodge.ledger"
+partition() {
+  mkfs.ext4 -q -F -b 4096 -L "$5" -E "offset=$(($2 * 1048576)),root_owner=0:0" -d "$4" "$1" "$3M"
+}
+raw=$work/vda.raw
+truncate -s 2G "$raw"
+printf '2048,3670016,83,*\n3672064,,83\n' | sfdisk -q "$raw"
+partition "$raw" 1 1792 "$root" system
+partition "$raw" 1793 255 "$work/data" srv
+grub=/usr/lib/grub/i386-pc
+grub-mkimage -O i386-pc -p '(hd0,msdos1)/boot/grub' -o "$work/core.img" biosdisk part_msdos ext2 linux normal configfile
+dd if=$grub/boot.img of="$raw" bs=440 count=1 conv=notrunc status=none
+dd if="$work/core.img" of="$raw" bs=512 seek=1 conv=notrunc status=none
+qemu-img convert -q -O qcow2 "$raw" "$work/$name.qcow2"
+mv "$work/$name.qcow2" "$out/$name.qcow2"
