@@ -53,16 +53,20 @@ type show struct {
 	begun time.Time
 	last  time.Time
 	rows  []string
-	// server gets gate-07's disk, boots what became of its start; debian is how long the disk took to make.
-	server chan made
-	boots  chan error
-	debian time.Duration
+	// disk gets gate-07's disk, server what is shown of it.
+	disk   chan made
+	server chan server
 }
 
 // done notes a step that held.
 func (s *show) done(step, format string, args ...any) {
-	took := time.Since(s.last).Round(100 * time.Millisecond)
+	s.doneIn(time.Since(s.last), step, format, args...)
 	s.last = time.Now()
+}
+
+// doneIn notes a step that took so long, beside others.
+func (s *show) doneIn(took time.Duration, step, format string, args ...any) {
+	took = took.Round(100 * time.Millisecond)
 	row := fmt.Sprintf("✓ %-10s %7s  %s", step, took, fmt.Sprintf(format, args...))
 	s.rows = append(s.rows, row)
 	fmt.Fprintln(s.w, row)

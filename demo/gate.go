@@ -83,7 +83,7 @@ func (p *Place) StartServer(ctx context.Context, base, knows string) (*Process, 
 		return nil, err
 	}
 	files := []string{over, knows}
-	accel := []string{"-accel", "tcg,thread=multi"}
+	accel := []string{"-accel", "tcg,thread=multi", "-cpu", "max"}
 	if p.Quay.KVM() {
 		accel = []string{"-accel", "kvm", "-cpu", "host"}
 	}
@@ -111,11 +111,11 @@ func (p *Place) StartServer(ctx context.Context, base, knows string) (*Process, 
 
 // prepare begins to make gate-07's disk, beside all else.
 func (s *show) prepare(ctx context.Context) {
-	s.server = make(chan made, 1)
+	s.disk = make(chan made, 1)
 	go func() {
 		begun := time.Now()
 		disk, err := s.p.MakeServer(ctx)
-		s.server <- made{disk, time.Since(begun), err}
+		s.disk <- made{disk, time.Since(begun), err}
 	}()
 }
 
@@ -126,7 +126,7 @@ type made struct {
 	err  error
 }
 
-// enroll has gate-07 enrolled; it is started as soon as its disk is there, and boots beside all else.
+// enroll has gate-07 enrolled. It is started as soon as its disk is there, and all that is shown of it goes on beside the other steps.
 func (s *show) enroll(ctx context.Context) error {
 	authority, err := s.c.Authority(ctx)
 	if err != nil {
@@ -146,15 +146,19 @@ func (s *show) enroll(ctx context.Context) error {
 			return err
 		}
 	}
-	s.boots = make(chan error, 1)
-	go func() {
-		m := <-s.server
-		if m.err == nil {
-			s.debian = m.took
-			_, m.err = s.p.StartServer(ctx, m.disk, knows)
-		}
-		s.boots <- m.err
-	}()
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	all.Policies["weekly-system"] = site.Policy{Machines: []string{"gate-*"}, Scope: image.SystemState, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 8", Prove: image.ByRead,
+		Schedules: []site.Schedule{{When: "every sun at 03:00"}}}
+	all.Policies["monthly-whole"] = site.Policy{Machines: []string{"gate-*"}, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 3", Quiesce: machine.Required, LongestFreeze: "20 seconds", Prove: image.ByMount,
+		Schedules: []site.Schedule{{When: "monthly on the 1st at 04:00"}}}
+	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
+		return err
+	}
+	s.server = make(chan server, 1)
+	go func() { s.server <- s.serverStory(ctx, knows) }()
 	s.done("enroll", "%s may join with a word, once; its Debian is made and booted meanwhile", Gate)
 	return nil
 }
@@ -162,78 +166,96 @@ func (s *show) enroll(ctx context.Context) error {
 // loopbackInside is where a guest on QEMU's user network finds the host's loopback.
 const loopbackInside = "10.0.2.2"
 
+// server is what is shown of gate-07: what each step came to, and how long it took.
+type server struct {
+	steps []serverStep
+	err   error
+}
+
+type serverStep struct {
+	name, text string
+	took       time.Duration
+}
+
 // gate shows a server: its parts, its system state, and the whole of it, taken while it writes.
-func (s *show) gate(ctx context.Context) error {
-	if err := <-s.boots; err != nil {
-		return err
+func (s *show) gate(context.Context) error {
+	told := <-s.server
+	for _, v := range told.steps {
+		s.doneIn(v.took, v.name, "%s", v.text)
 	}
-	err := until(ctx, 4*time.Minute, "the agent of "+Gate, func() error {
+	s.last = time.Now()
+	return told.err
+}
+
+func (s *show) serverStory(ctx context.Context, knows string) (out server) {
+	last := time.Now()
+	done := func(step, format string, args ...any) {
+		out.steps = append(out.steps, serverStep{step, fmt.Sprintf(format, args...), time.Since(last)})
+		last = time.Now()
+	}
+	m := <-s.disk
+	if out.err = m.err; out.err != nil {
+		return out
+	}
+	if _, out.err = s.p.StartServer(ctx, m.disk, knows); out.err != nil {
+		return out
+	}
+	out.err = until(ctx, 4*time.Minute, "the agent of "+Gate, func() error {
 		found, _, err := s.c.Machines(ctx, wire.MachineFilter{Text: Gate})
 		if err == nil && (len(found) == 0 || found[0].State != machine.Running) {
 			err = errors.New("it does not call")
 		}
 		return err
 	})
-	if err != nil {
-		return fmt.Errorf("%w; what it said is in %s", err, s.p.path(Gate+".console"))
+	if out.err != nil {
+		out.err = fmt.Errorf("%w; what it said is in %s", out.err, s.p.path(Gate+".console"))
+		return out
 	}
 	how := "made before"
-	if s.debian > 5*time.Second {
-		how = "installed by debootstrap in " + s.debian.Round(time.Second).String()
+	if m.took > 5*time.Second {
+		how = "installed by debootstrap in " + m.took.Round(time.Second).String()
 	}
-	s.done("server", "%s, a Debian 12 in QEMU (%s), calls the lodge by itself", Gate, how)
+	done("server", "%s, a Debian 12 in QEMU (%s), calls the lodge by itself", Gate, how)
 	parts, err := s.c.Parts(ctx, Gate, true)
-	if err != nil {
-		return err
+	if out.err = err; err != nil {
+		return out
 	}
 	bytes := int64(0)
 	for _, p := range parts {
 		bytes += p.Bytes
 	}
-	s.done("parts", "the system state of %s: %d parts, %.1f MiB", Gate, len(parts), float64(bytes)/(1<<20))
-	all, err := s.c.Site(ctx)
-	if err != nil {
-		return err
-	}
-	all.Policies["weekly-system"] = site.Policy{Machines: []string{Gate}, Scope: image.SystemState, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 8", Prove: image.ByRead,
-		Schedules: []site.Schedule{{When: "every sun at 03:00"}}}
-	all.Policies["monthly-whole"] = site.Policy{Machines: []string{Gate}, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 3", Quiesce: machine.Required, LongestFreeze: "20 seconds", Prove: image.ByMount,
-		Schedules: []site.Schedule{{When: "monthly on the 1st at 04:00"}}}
-	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
-		return err
-	}
-	for _, policy := range []string{"weekly-system", "monthly-whole"} {
-		for range 2 {
-			r, err := s.runOf(ctx, policy, "")
-			if err != nil {
-				return err
-			}
-			if err := s.tellServer(ctx, policy, r); err != nil {
-				return err
-			}
+	done("parts", "the system state of %s: %d parts, %.1f MiB", Gate, len(parts), float64(bytes)/(1<<20))
+	for _, policy := range []string{"weekly-system", "weekly-system", "monthly-whole", "monthly-whole"} {
+		text, err := s.serverImage(ctx, policy)
+		if out.err = err; err != nil {
+			return out
 		}
+		name, _, _ := strings.Cut(policy, "-")
+		done(name, "%s", text)
 	}
-	return nil
+	return out
 }
 
-// tellServer tells of a server's newest image.
-func (s *show) tellServer(ctx context.Context, policy string, r wire.Run) error {
+// serverImage makes an image of the server by a policy, and tells of it.
+func (s *show) serverImage(ctx context.Context, policy string) (string, error) {
+	r, err := s.runOf(ctx, policy, "")
+	if err != nil {
+		return "", err
+	}
 	images, _, err := s.c.Images(ctx, wire.ImageFilter{Policy: policy})
 	if err != nil {
-		return err
+		return "", err
 	}
 	if len(images) == 0 || images[0].Run != r.ID {
-		return fmt.Errorf("run %s of %s made no image: %s", r.ID, policy, r.Error)
+		return "", fmt.Errorf("run %s of %s made no image: %s", r.ID, policy, r.Error)
 	}
 	m := images[0]
 	what := fmt.Sprintf("consistency %s, its file systems stood still for %s", m.Consistency, time.Duration(m.Frozen).Round(time.Millisecond))
 	if m.Files != nil {
 		what = fmt.Sprintf("%d files in %d parts", m.Files.Entries, len(m.Files.Parts))
 		if m.Files.Unread > 0 {
-			return fmt.Errorf("%d files of %s could not be read; look at: keenlodge run show %s --unread", m.Files.Unread, Gate, r.ID)
+			return "", fmt.Errorf("%d files of %s could not be read; look at: keenlodge run show %s --unread", m.Files.Unread, Gate, r.ID)
 		}
 	}
-	name, _, _ := strings.Cut(policy, "-")
-	s.done(name, "%s of %s: %s, read %.1f MiB, stored %.1f MiB; %s; proven by %s", m.Capture, Gate, m.Scope, float64(m.Read)/(1<<20), float64(m.Stored)/(1<<20), what, m.Proven)
-	return nil
+	return fmt.Sprintf("%s of %s: %s, read %.1f MiB, stored %.1f MiB; %s; proven by %s", m.Capture, Gate, m.Scope, float64(m.Read)/(1<<20), float64(m.Stored)/(1<<20), what, m.Proven), nil
 }
