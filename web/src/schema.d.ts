@@ -294,6 +294,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/files": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** The list of an image of files, as mtree(5) has it */
+    get: operations["list-image-files"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/folds": {
     parameters: {
       query?: never
@@ -425,6 +442,23 @@ export interface paths {
     put?: never
     /** Say that a machine is the one that another was */
     post: operations["continue-machine"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/machines/{machine}/parts": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** The parts of a server's system state */
+    get: operations["list-parts"]
+    put?: never
+    post?: never
     delete?: never
     options?: never
     head?: never
@@ -630,6 +664,23 @@ export interface paths {
     }
     /** A run's tasks, by their numbers */
     get: operations["list-tasks"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/runs/{id}/unread": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Files that a run could not read as they were */
+    get: operations["list-unread"]
     put?: never
     post?: never
     delete?: never
@@ -1061,6 +1112,11 @@ export interface components {
       made: boolean
     }
     Admission: {
+      /**
+       * Format: int64
+       * @description of the service at which agents call; 0 where that is the interface's own
+       */
+      port: number
       /** Format: date-time */
       until: string
       /** @description nobody can ask for it again */
@@ -1304,6 +1360,13 @@ export interface components {
       /** @description address below the lodge's own, with a token that is good for nothing else */
       path: string
     }
+    FilesPart: {
+      /** Format: int64 */
+      bytes: number
+      /** Format: int64 */
+      entries: number
+      name: string
+    }
     Forecast: {
       crowds: components["schemas"]["Contention"][]
       /** @description today, in the site's zone */
@@ -1394,10 +1457,12 @@ export interface components {
       /** @description why it is full, where it is */
       capture_why: string
       /** @enum {string} */
-      consistency: "" | "application" | "filesystem" | "off" | "crash"
+      consistency: "" | "application" | "filesystem" | "off" | "each file" | "crash"
       disks: components["schemas"]["ImageDisk"][]
       /** @description the newest proof failed, which outranks all */
       failed: boolean
+      /** @description what an image of files holds; null is one of disks */
+      files: components["schemas"]["ImageFiles"]
       /** @description what it has, and has not, of what the machine's firmware keeps beside the disks */
       firmware: components["schemas"]["ImageFirmware"][]
       /** Format: int64 */
@@ -1431,9 +1496,11 @@ export interface components {
       proven_at: string | null
       /** Format: int64 */
       read: number
+      /** @description applications that were brought to rest for it */
+      rested: components["schemas"]["Rested"][]
       run: string
       /** @enum {string} */
-      scope: "machine" | "disks"
+      scope: "machine" | "disks" | "system" | "files"
       /** @description the image since which only changes were read, or empty */
       since: string
       /** Format: int64 */
@@ -1455,6 +1522,29 @@ export interface components {
       /** Format: int64 */
       size: number
       target: string
+    }
+    ImageFiles: {
+      /** Format: int64 */
+      bytes: number
+      /**
+       * Format: int64
+       * @description that were written to while they were read
+       */
+      changed: number
+      /**
+       * Format: int64
+       * @description files of any kind
+       */
+      entries: number
+      /** @description what rules kept out, the most first */
+      left_out: components["schemas"]["LeftOut"][]
+      /** @description of the system state */
+      parts: components["schemas"]["FilesPart"][]
+      /**
+       * Format: int64
+       * @description that could not be read as they were
+       */
+      unread: number
     }
     ImageFirmware: {
       /** @description uefi-variables or tpm-state */
@@ -1487,7 +1577,7 @@ export interface components {
     }
     LaneImage: {
       /** @enum {string} */
-      consistency: "" | "application" | "filesystem" | "off" | "crash"
+      consistency: "" | "application" | "filesystem" | "off" | "each file" | "crash"
       failed: boolean
       /** Format: date-time */
       gone: string | null
@@ -1503,6 +1593,14 @@ export interface components {
       stored: number
       /** Format: date-time */
       taken: string
+    }
+    LeftOut: {
+      /** Format: int64 */
+      bytes: number
+      /** Format: int64 */
+      files: number
+      largest?: string[]
+      rule: string
     }
     LogLine: {
       /** Format: date-time */
@@ -1587,6 +1685,9 @@ export interface components {
         | "list-tasks"
         | "get-run-log"
         | "get-image"
+        | "list-unread"
+        | "list-parts"
+        | "list-image-files"
         | "list-trail"
         | "verify-trail"
         | "run-policy"
@@ -1715,6 +1816,24 @@ export interface components {
       /** Format: date-time */
       since: string
     }
+    Part: {
+      about: string
+      /** Format: int64 */
+      bytes: number
+      /**
+       * Format: int64
+       * @description that it would hold now, where that was measured
+       */
+      files: number
+      /** @description no policy can leave it out */
+      mandatory: boolean
+      name: string
+      /** @description files that commands on the server make */
+      output: string[]
+      paths: string[]
+      /** @description what of it can't be had */
+      trouble: string[]
+    }
     Pause: {
       by: string
       /** Format: date-time */
@@ -1754,6 +1873,8 @@ export interface components {
     Policy: {
       /** @description skips a machine that is not the active member of its pair */
       active?: components["schemas"]["SiteActive"]
+      /** @description commands on the machine that bring applications to rest before its file systems stand still, in this order, and have them go on after */
+      applications?: components["schemas"]["SiteApplication"][]
       /**
        * @description apart: images of runs by hand are no part of the scheduled ones' set
        * @enum {string}
@@ -1780,6 +1901,8 @@ export interface components {
       except?: string[]
       /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
       fold?: boolean
+      /** @description of scope files: the folders, as absolute paths */
+      folders?: string[]
       /**
        * Format: int64
        * @description how old a newest image may be by the schedules, in nanoseconds; 0 for any age
@@ -1789,6 +1912,10 @@ export interface components {
       gentle?: boolean
       /** @description scripts and webhooks that are called at moments of a run */
       hooks?: components["schemas"]["SiteHook"][]
+      /** @description of files: patterns as in a gitignore file, from / on; what they fit is left out, and with ! taken in again */
+      ignore?: string[]
+      /** @description of a system state: parts that are left out */
+      leave_out?: string[]
       /** @description how long a run may take, such as 4 hours; then it is stopped */
       longest?: string
       /** @description how long a server's file systems may stand still, up to 1 minute; default 10 seconds */
@@ -1806,7 +1933,11 @@ export interface components {
       notice: string
       /** @description it covers machines, too, that the caller's role does not reach: he can't run it */
       partly: boolean
+      /** @description of a system state: these parts, and those that are mandatory; by default all */
+      parts?: string[]
       paused: components["schemas"]["Pause"]
+      /** @description of files: take people's own folders (/home, /root), too */
+      personal?: boolean
       /**
        * @description prove each new image at this level
        * @enum {string}
@@ -1828,11 +1959,21 @@ export interface components {
       rotation: string
       says: string[]
       schedules?: components["schemas"]["SiteSchedule"][]
+      /**
+       * @description what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server)
+       * @enum {string}
+       */
+      scope?: "machine" | "disks" | "system" | "files"
       /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
       spread?: string
       store: string
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
+      /**
+       * @description of files: what some that can't be read do: warn (the default), or fail
+       * @enum {string}
+       */
+      unread?: "warn" | "fail"
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
       windows?: string[]
     }
@@ -1890,10 +2031,12 @@ export interface components {
       /** @description why it is full, where it is */
       capture_why: string
       /** @enum {string} */
-      consistency: "" | "application" | "filesystem" | "off" | "crash"
+      consistency: "" | "application" | "filesystem" | "off" | "each file" | "crash"
       disks: components["schemas"]["ImageDisk"][]
       /** @description the newest proof failed, which outranks all */
       failed: boolean
+      /** @description what an image of files holds; null is one of disks */
+      files: components["schemas"]["ImageFiles"]
       /** @description what it has, and has not, of what the machine's firmware keeps beside the disks */
       firmware: components["schemas"]["ImageFirmware"][]
       /** Format: int64 */
@@ -1928,9 +2071,11 @@ export interface components {
       proven_at: string | null
       /** Format: int64 */
       read: number
+      /** @description applications that were brought to rest for it */
+      rested: components["schemas"]["Rested"][]
       run: string
       /** @enum {string} */
-      scope: "machine" | "disks"
+      scope: "machine" | "disks" | "system" | "files"
       /** @description the image since which only changes were read, or empty */
       since: string
       /** Format: int64 */
@@ -1962,6 +2107,14 @@ export interface components {
     Resealed: {
       /** Format: int64 */
       resealed: number
+    }
+    Rested: {
+      /** Format: int64 */
+      after: number
+      /** Format: int64 */
+      before: number
+      failed?: string
+      name: string
     }
     RestoreBody: {
       /** @description name of the guest to make */
@@ -2069,7 +2222,7 @@ export interface components {
        * @description machine, or disks where images cover only some; they are a set of their own
        * @enum {string}
        */
-      scope: "machine" | "disks"
+      scope: "machine" | "disks" | "system" | "files"
       store: string
     }
     SignInBody: {
@@ -2109,6 +2262,12 @@ export interface components {
       command?: string[]
       /** @description tag expression that the active member fits */
       tags?: string
+    }
+    SiteApplication: {
+      /** @description of a file in /etc/keenlodge/commands on the machine, which is called with before and after */
+      name: string
+      /** @description how long each call may take; default 30 seconds */
+      within?: string
     }
     SiteChange: {
       detail?: string
@@ -2180,6 +2339,8 @@ export interface components {
     SitePolicy: {
       /** @description skips a machine that is not the active member of its pair */
       active?: components["schemas"]["SiteActive"]
+      /** @description commands on the machine that bring applications to rest before its file systems stand still, in this order, and have them go on after */
+      applications?: components["schemas"]["SiteApplication"][]
       /**
        * @description apart: images of runs by hand are no part of the scheduled ones' set
        * @enum {string}
@@ -2200,10 +2361,16 @@ export interface components {
       except?: string[]
       /** @description fold a full image that may go into the incremental after it, so that the count is exact (open layout) */
       fold?: boolean
+      /** @description of scope files: the folders, as absolute paths */
+      folders?: string[]
       /** @description read a guest that runs no faster than its own writes bear: while they take more than twice as long as before, reading slows down */
       gentle?: boolean
       /** @description scripts and webhooks that are called at moments of a run */
       hooks?: components["schemas"]["SiteHook"][]
+      /** @description of files: patterns as in a gitignore file, from / on; what they fit is left out, and with ! taken in again */
+      ignore?: string[]
+      /** @description of a system state: parts that are left out */
+      leave_out?: string[]
       /** @description how long a run may take, such as 4 hours; then it is stopped */
       longest?: string
       /** @description how long a server's file systems may stand still, up to 1 minute; default 10 seconds */
@@ -2215,6 +2382,10 @@ export interface components {
        * @enum {string}
        */
       missed?: "run" | "skip"
+      /** @description of a system state: these parts, and those that are mandatory; by default all */
+      parts?: string[]
+      /** @description of files: take people's own folders (/home, /root), too */
+      personal?: boolean
       /**
        * @description prove each new image at this level
        * @enum {string}
@@ -2235,11 +2406,21 @@ export interface components {
       /** @description rotation phrase, such as: newest 3 */
       rotation: string
       schedules?: components["schemas"]["SiteSchedule"][]
+      /**
+       * @description what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server)
+       * @enum {string}
+       */
+      scope?: "machine" | "disks" | "system" | "files"
       /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
       spread?: string
       store: string
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
+      /**
+       * @description of files: what some that can't be read do: warn (the default), or fail
+       * @enum {string}
+       */
+      unread?: "warn" | "fail"
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
       windows?: string[]
     }
@@ -2685,6 +2866,14 @@ export interface components {
        * @description how many it keeps: the newest of each day
        */
       weaves: number
+    }
+    UnreadFile: {
+      changed: boolean
+      machine: string
+      /** @description bytes that are no text are written as a backslash and three octal digits */
+      path: string
+      /** @description why it could not be read; empty where it was, and was written to meanwhile */
+      why: string
     }
   }
   responses: never
@@ -4461,6 +4650,35 @@ export interface operations {
       }
     }
   }
+  "list-image-files": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content?: never
+      }
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "fold-image": {
     parameters: {
       query?: never
@@ -5320,6 +5538,113 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Machine"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-parts": {
+    parameters: {
+      query?: {
+        /** @description how large each is now: the server looks at all of its files */
+        measure?: boolean
+      }
+      header?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Part"][]
         }
       }
       /** @description Bad Request */
@@ -6890,6 +7215,109 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Task"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-unread": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["UnreadFile"][]
         }
       }
       /** @description Bad Request */
