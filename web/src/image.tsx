@@ -41,6 +41,7 @@ const consistencies: Record<string, string> = {
   filesystem: "filesystem: the freeze held",
   crash: "crash: no freeze, as after a power cut",
   off: "off: the machine was switched off",
+  "each file": "each file: as it was at a moment of its own, while the machine ran",
 }
 
 function Details({ image: m }: { image: ImageView }) {
@@ -56,7 +57,20 @@ function Details({ image: m }: { image: ImageView }) {
     ["Pinned", m.pinned ? m.pin_note || "yes" : "no"],
     ["Consistency", consistencies[m.consistency] ?? "–"],
     ["Frozen for", m.frozen ? `${Math.round(m.frozen / 1e6)} ms` : "–"],
-    ["Disks", m.disks.map((d) => `${d.target} ${bytes(d.size)}`).join(", ")],
+    ...(m.files
+      ? ([
+          ["Files", `${m.files.entries}, with ${bytes(m.files.bytes)} of content`],
+          ...(m.files.parts?.length
+            ? [["Parts", m.files.parts.map((p) => `${p.name} ${bytes(p.bytes)}`).join(", ")]]
+            : []),
+          ...(m.files.unread ? [["Could not be read", `${m.files.unread} files`]] : []),
+          ...(m.files.left_out ?? []).map((l) => [`Left out: ${l.rule}`, `${l.files} files, ${bytes(l.bytes)}`]),
+        ] as [string, string][])
+      : ([["Disks", m.disks.map((d) => `${d.target} ${bytes(d.size)}`).join(", ")]] as [string, string][])),
+    ...m.rested.map((r): [string, string] => [
+      "Application",
+      r.failed ? `${r.name}: ${r.failed}` : `${r.name} was at rest`,
+    ]),
     ["Took", m.took ? (m.took < 1e10 ? `${(m.took / 1e9).toFixed(1)} s` : span(m.took / 1e6)) : "–"],
     ["Read", bytes(m.read)],
     ["New to the store", `${bytes(m.fresh)}, stored as ${bytes(m.stored)}`],
@@ -140,15 +154,17 @@ function Actions({ image: m }: { image: ImageView }) {
   return (
     <div className="grid gap-3">
       <div className="flex gap-2">
-        <Button
-          does="prove-image"
-          strong
-          disabled={prove.isPending}
-          onClick={() => prove.mutate("mount")}
-          data-prove="mount"
-        >
-          Prove by mount
-        </Button>
+        {!m.files && (
+          <Button
+            does="prove-image"
+            strong
+            disabled={prove.isPending}
+            onClick={() => prove.mutate("mount")}
+            data-prove="mount"
+          >
+            Prove by mount
+          </Button>
+        )}
         <Button does="prove-image" disabled={prove.isPending} onClick={() => prove.mutate("read")} data-prove="read">
           Prove by read
         </Button>
@@ -159,9 +175,15 @@ function Actions({ image: m }: { image: ImageView }) {
         </p>
       )}
       {prove.isSuccess && <p className="text-quiet">Started; the outcome appears above.</p>}
-      <p className="text-sm text-quiet">The same, and a restore as a new guest, from a command line:</p>
+      <p className="text-sm text-quiet">
+        {m.files
+          ? "The same, and its files, from a command line:"
+          : "The same, and a restore as a new guest, from a command line:"}
+      </p>
       <CommandLine>
-        {`keenlodge image prove ${m.id} --level mount --wait\nkeenlodge image restore ${m.id} --as ${m.machine}-again --start --wait`}
+        {m.files
+          ? `keenlodge image prove ${m.id} --level read --wait\nkeenlodge image files ${m.id}`
+          : `keenlodge image prove ${m.id} --level mount --wait\nkeenlodge image restore ${m.id} --as ${m.machine}-again --start --wait`}
       </CommandLine>
     </div>
   )
