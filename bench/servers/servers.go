@@ -63,8 +63,20 @@ func sh(script string, vars ...string) (string, error) {
 	return strings.TrimSpace(string(out)), nil
 }
 
-// Measure measures at an empty place. add takes a row: what it is, its unit, the most that is asked for (0 for nothing), and what came of each round.
-func Measure(ctx context.Context, p *demo.Place, add func(what, unit string, asked float64, samples ...float64)) error {
+// Measure measures at an empty place.
+func Measure(ctx context.Context, p *demo.Place, add Add) error {
+	return measure(ctx, p, add, (*lab).second, (*lab).frozen, (*lab).large, (*lab).many, (*lab).usedOnly)
+}
+
+// MeasureFiles measures images of files, as [Measure] does.
+func MeasureFiles(ctx context.Context, p *demo.Place, add Add) error {
+	return measure(ctx, p, add, (*lab).smallFiles)
+}
+
+// Add takes a row: what it is, its unit, the most that is asked for (0 for nothing), and what came of each round.
+type Add = func(what, unit string, asked float64, samples ...float64)
+
+func measure(ctx context.Context, p *demo.Place, add Add, parts ...func(*lab, Add) error) error {
 	if err := p.StartDatabase(ctx); err != nil {
 		return err
 	}
@@ -76,8 +88,8 @@ func Measure(ctx context.Context, p *demo.Place, add func(what, unit string, ask
 	if err := l.serve(); err != nil {
 		return err
 	}
-	for _, measure := range []func(func(string, string, float64, ...float64)) error{l.smallFiles, l.second, l.frozen, l.large, l.many, l.usedOnly} {
-		if err := measure(add); err != nil {
+	for _, part := range parts {
+		if err := part(l, add); err != nil {
 			return err
 		}
 	}
@@ -224,7 +236,7 @@ func (l *lab) image(policy string) (wire.Image, error) {
 }
 
 // usedOnly compares reading what is in use of a disk with reading all of it, both past the page cache.
-func (l *lab) usedOnly(add func(string, string, float64, ...float64)) error {
+func (l *lab) usedOnly(add Add) error {
 	// A disk that was in use for years: what is free in it is no hole.
 	if _, err := sh("head -c 20G /dev/urandom > $f", "f="+filepath.Join(l.folder, "large.disk")); err != nil {
 		return err
@@ -285,7 +297,7 @@ func readUsed(ctx context.Context, d block.Device) error {
 }
 
 // second compares the second image of a server on which nothing happened with its first.
-func (l *lab) second(add func(string, string, float64, ...float64)) error {
+func (l *lab) second(add Add) error {
 	loop, mounted, err := l.volume("quiet", "8G")
 	if err == nil { // files as a server has them; they end where the room does
 		_, err = sh("cp -a /usr $d/ 2>/dev/null & p=$!; while kill -0 $p 2>/dev/null && test $(df --output=used -B1M $d | tail -1) -lt 5120; do sleep 0.2; done; kill $p 2>/dev/null || true; sync -f $d", "d="+mounted)
@@ -318,7 +330,7 @@ func (l *lab) second(add func(string, string, float64, ...float64)) error {
 const files = 200_000
 
 // smallFiles compares saving a tree of small files with tar and zstd doing so, and what a second time costs. All is in the page cache.
-func (l *lab) smallFiles(add func(string, string, float64, ...float64)) error {
+func (l *lab) smallFiles(add Add) error {
 	loop, mounted, err := l.volume("small", "20G")
 	if err != nil {
 		return err
@@ -364,7 +376,7 @@ func (l *lab) smallFiles(add func(string, string, float64, ...float64)) error {
 }
 
 // frozen is how long a server stands still to which 20 MB/s are written.
-func (l *lab) frozen(add func(string, string, float64, ...float64)) error {
+func (l *lab) frozen(add Add) error {
 	loop, mounted, err := l.volume("busy", "4G")
 	if err == nil {
 		err = fill(mounted, 1024)
@@ -412,7 +424,7 @@ func write(folder string, rate int, stop <-chan struct{}) error {
 }
 
 // large is what an agent of a large disk holds in memory, and what it takes of a processor when nobody asks for anything.
-func (l *lab) large(add func(string, string, float64, ...float64)) error {
+func (l *lab) large(add Add) error {
 	loop, mounted, err := l.volume("vast", "4T")
 	if err == nil {
 		err = fill(mounted, 2048)
@@ -445,7 +457,7 @@ func (l *lab) large(add func(string, string, float64, ...float64)) error {
 }
 
 // many is what the service holds for agents of whom nothing is asked.
-func (l *lab) many(add func(string, string, float64, ...float64)) error {
+func (l *lab) many(add Add) error {
 	token, err := os.ReadFile(filepath.Join(l.folder, "token"))
 	if err != nil {
 		return err

@@ -28,6 +28,7 @@ import (
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/stores"
 	"keenlodge/internal/throttle"
+	"keenlodge/internal/watchdog"
 )
 
 // Captures makes images of machines.
@@ -399,7 +400,7 @@ func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string
 		Alive: c.rec.CaptureAlive,
 		Tell:  func(format string, args ...any) { t.Log(ctx, format, args...) },
 		Watch: func() (source.Watchdog, error) {
-			return startWatchdog(c.executable, o.Site.Hypervisors[t.Hypervisor], t.Guest)
+			return watchdog.Start(c.executable, o.Site.Hypervisors[t.Hypervisor], t.Guest)
 		},
 	}, err
 }

@@ -2,11 +2,8 @@ package capture
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"io"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -29,52 +26,11 @@ func TestMain(m *testing.M) { recordstest.Main(m) }
 func dialled(t *testing.T) (*sourcetest.Host, source.Source, source.Capturer) {
 	host := sourcetest.Named(t.Name())
 	host.Add("tickets-db", "u-tickets", nil, nil)
-	h, capturer, err := dial(t.Context(), site.Hypervisor{Kind: sourcetest.Kind, URI: t.Name()})
+	h, err := source.Dial(t.Context(), site.Hypervisor{Kind: sourcetest.Kind, URI: t.Name()})
+	require.NoError(t, err)
+	_, capturer, err := asCapturer(h)
 	require.NoError(t, err)
 	return host, h, capturer
-}
-
-// The watchdog thaws when its parent dies, as often as it takes, and leaves a guest alone that was thawed.
-func TestTheWatchdog(t *testing.T) {
-	host, _, _ := dialled(t)
-	watch := func(words string) (string, error) {
-		host.Change("tickets-db", func(g *sourcetest.Guest) { g.Frozen = true })
-		order, err := json.Marshal(watched{site.Hypervisor{Kind: sourcetest.Kind, URI: t.Name()}, "tickets-db"})
-		require.NoError(t, err)
-		var out strings.Builder
-		err = WatchThaw(t.Context(), strings.NewReader(string(order)+"\n"+words), &out)
-		return out.String(), err
-	}
-	out, err := watch("frozen\nthawed\n")
-	require.NoError(t, err)
-	require.Equal(t, "watching\n", out)
-	require.True(t, host.Look("tickets-db").Frozen, "its parent thawed it")
-	_, err = watch("frozen\n")
-	require.NoError(t, err)
-	require.False(t, host.Look("tickets-db").Frozen)
-	var dials atomic.Int32
-	host.SetFault(func(call, _ string) error {
-		if call == "dial" && dials.Add(1) == 2 {
-			return source.ErrUnreachable
-		}
-		return nil
-	})
-	host.Remove("tickets-db") // it does not answer for a while
-	go func() {
-		for dials.Load() < 3 {
-			time.Sleep(time.Millisecond)
-		}
-		host.Add("tickets-db", "u-tickets", nil, nil)
-	}()
-	order, err := json.Marshal(watched{site.Hypervisor{Kind: sourcetest.Kind, URI: t.Name()}, "tickets-db"})
-	require.NoError(t, err)
-	require.NoError(t, WatchThaw(t.Context(), strings.NewReader(string(order)+"\n"), io.Discard))
-	require.ErrorContains(t, WatchThaw(t.Context(), strings.NewReader(""), io.Discard), "nothing was said")
-	require.ErrorContains(t, WatchThaw(t.Context(), strings.NewReader("odd\n"), io.Discard), "what to watch")
-	_, err = startWatchdog("/bin/false", site.Hypervisor{}, "tickets-db")
-	require.ErrorContains(t, err, "the watchdog of guest tickets-db did not start")
-	_, err = startWatchdog("/nowhere", site.Hypervisor{}, "tickets-db")
-	require.ErrorContains(t, err, "start the watchdog")
 }
 
 // inTask calls check within the task of a run, and returns how the task ended.
@@ -235,6 +191,6 @@ func TestObsoleteCheckpoints(t *testing.T) {
 	require.ElementsMatch(t, []string{"h2", "h5", "ha", "hs", "w1", "others"}, host.Look("tickets-db").Checkpoints)
 	require.NoError(t, c.dropObsolete(ctx, s, capturer, "nobody", "u-tickets"), "a guest that is not there has none")
 	host.SetFault(func(string, string) error { return errors.New("out of order") })
-	_, _, err = dial(ctx, site.Hypervisor{Kind: sourcetest.Kind, URI: t.Name()})
+	_, err = source.Dial(ctx, site.Hypervisor{Kind: sourcetest.Kind, URI: t.Name()})
 	require.ErrorContains(t, err, "out of order")
 }

@@ -19,10 +19,10 @@ import (
 
 	"keenlodge/internal/agent"
 	"keenlodge/internal/api"
-	"keenlodge/internal/capture"
 	"keenlodge/internal/console"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
+	"keenlodge/internal/watchdog"
 	"keenlodge/internal/wire"
 )
 
@@ -155,9 +155,9 @@ func serve(ctx context.Context, d door, database, state string) error {
 
 func watchCommand() *cli.Command {
 	return &cli.Command{
-		Name: capture.WatchCommand, Hidden: true, Usage: "thaw a guest if the service does not (started by the service itself)",
+		Name: watchdog.Command, Hidden: true, Usage: "thaw a guest if the service does not (started by the service itself)",
 		Action: func(ctx context.Context, _ *cli.Command) error {
-			return capture.WatchThaw(context.WithoutCancel(ctx), os.Stdin, os.Stdout)
+			return watchdog.Thaw(context.WithoutCancel(ctx), os.Stdin, os.Stdout)
 		},
 	}
 }

@@ -1,7 +1,7 @@
 package files
 
 import (
-	"archive/tar"
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -44,7 +44,7 @@ type WireWriter struct {
 
 // NewWireWriter begins.
 func NewWireWriter(out io.Writer) *WireWriter {
-	return &WireWriter{w: &Writer{out: out, tar: tar.NewWriter(out), wire: true}}
+	return &WireWriter{w: &Writer{out: out, wire: true}}
 }
 
 // Keep says that the next entry of the older list stays as it is, Skip that it is gone, or is told anew.
@@ -75,7 +75,13 @@ func (w *WireWriter) note(records map[string]string) error {
 	if err := w.w.complete(); err != nil {
 		return err
 	}
-	return w.w.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeXGlobalHeader, PAXRecords: records})
+	w.w.records = w.w.records[:0]
+	for _, k := range sortedKeys(records) {
+		w.w.record(k, records[k])
+	}
+	size := int64(len(w.w.records))
+	content := append(w.w.records, zeros[:padding(size)]...)
+	return w.w.header(head{name: "GlobalHead.0", size: size, kind: typeGlobal}, content)
 }
 
 // Entry begins an entry, Write writes its content.
@@ -118,27 +124,29 @@ type Step struct {
 
 // Reader reads what travels.
 type Reader struct {
-	tar  *tar.Reader
-	next *tar.Header // read already
+	pax  *paxReader
+	next *head // read already
 	last bool
 }
 
 // NewReader begins to read what a [WireWriter] wrote.
-func NewReader(in io.Reader) *Reader { return &Reader{tar: tar.NewReader(in)} }
+func NewReader(in io.Reader) *Reader {
+	return &Reader{pax: &paxReader{in: bufio.NewReaderSize(in, 256<<10)}}
+}
 
 // ErrCut marks an archive that ended too early.
 var ErrCut = errors.New("the archive ends too early")
 
-func (r *Reader) header() (*tar.Header, error) {
+func (r *Reader) header() (*head, error) {
 	if h := r.next; h != nil {
 		r.next = nil
 		return h, nil
 	}
-	h, err := r.tar.Next()
+	h, err := r.pax.next()
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		return nil, ErrCut
 	}
-	return h, err
+	return &h, err
 }
 
 // Next gives the next step; after the last one comes [io.EOF]. Of an entry with content, all of it is read before [Reader.Settle] is called.
@@ -150,11 +158,11 @@ func (r *Reader) Next() (s Step, err error) {
 	if err != nil {
 		return s, err
 	}
-	if h.Typeflag != tar.TypeXGlobalHeader {
-		e, err := entryOf(h)
+	if h.kind != typeGlobal {
+		e, err := h.entry()
 		return Step{Entry: &e}, err
 	}
-	if text, ok := h.PAXRecords[noteEnd]; ok {
+	if text, ok := h.records[noteEnd]; ok {
 		r.last, s.Last = true, new(Last)
 		if err := json.Unmarshal([]byte(text), s.Last); err != nil {
 			return s, fmt.Errorf("the archive's end: %w", err)
@@ -162,8 +170,8 @@ func (r *Reader) Next() (s Step, err error) {
 		return s, nil
 	}
 	for key, n := range map[string]*int64{noteKeep: &s.Keep, noteSkip: &s.Skip} {
-		if *n, err = strconv.ParseInt(h.PAXRecords[key], 10, 64); err != nil || *n < 0 {
-			return s, fmt.Errorf("the archive says %.100q for what stays or goes", h.PAXRecords)
+		if *n, err = strconv.ParseInt(h.records[key], 10, 64); err != nil || *n < 0 {
+			return s, fmt.Errorf("the archive says %.100q for what stays or goes", h.records)
 		}
 	}
 	return s, nil
@@ -171,7 +179,7 @@ func (r *Reader) Next() (s Step, err error) {
 
 // Read reads content of the entry that Next gave.
 func (r *Reader) Read(p []byte) (int, error) {
-	n, err := r.tar.Read(p)
+	n, err := r.pax.Read(p)
 	if errors.Is(err, io.ErrUnexpectedEOF) {
 		err = ErrCut
 	}
@@ -185,9 +193,9 @@ func (r *Reader) Settle(e *Entry) error {
 		if err != nil {
 			return err
 		}
-		why, unread := h.PAXRecords[noteUnread]
-		_, changed := h.PAXRecords[noteChanged]
-		if h.Typeflag != tar.TypeXGlobalHeader || !unread && !changed {
+		why, unread := h.records[noteUnread]
+		_, changed := h.records[noteChanged]
+		if h.kind != typeGlobal || !unread && !changed {
 			r.next = h
 			return nil
 		}

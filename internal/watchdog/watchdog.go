@@ -1,4 +1,5 @@
-package capture
+// Package watchdog ends the freeze of a guest that nobody else ends: it is a process of its own, which outlives whoever began it.
+package watchdog
 
 import (
 	"bufio"
@@ -16,8 +17,8 @@ import (
 	"keenlodge/internal/source"
 )
 
-// WatchCommand is the hidden command under which the program runs as a freeze's watchdog.
-const WatchCommand = "thaw-watch"
+// Command is the hidden command under which the program runs as a freeze's watchdog.
+const Command = "thaw-watch"
 
 const (
 	// freezingTime is how long a freeze may take to come about, and watchTime how long it may then last before the
@@ -53,9 +54,9 @@ func watchdogEnv() (env []string) {
 	return env
 }
 
-// startWatchdog starts a watchdog for a machine that is about to be frozen.
-func startWatchdog(program string, spec site.Hypervisor, name string) (source.Watchdog, error) {
-	cmd := exec.Command(program, WatchCommand)
+// Start starts a watchdog for a machine that is about to be frozen.
+func Start(program string, spec site.Hypervisor, name string) (source.Watchdog, error) {
+	cmd := exec.Command(program, Command)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // a signal to our group is not for it
 	cmd.Env = watchdogEnv()
 	cmd.Stderr = os.Stderr // its last words belong into the service's log
@@ -81,9 +82,9 @@ func startWatchdog(program string, spec site.Hypervisor, name string) (source.Wa
 	return watchdog{in}, nil
 }
 
-// WatchThaw is the watchdog. It thaws the machine that in names first when in ends without "thawed" (its parent died), or when the time
+// Thaw is the watchdog. It thaws the machine that in names first when in ends without "thawed" (its parent died), or when the time
 // is up after in said "frozen" (its parent hangs).
-func WatchThaw(ctx context.Context, in io.Reader, out io.Writer) error {
+func Thaw(ctx context.Context, in io.Reader, out io.Writer) error {
 	lines := bufio.NewScanner(in)
 	var w watched
 	if !lines.Scan() {
@@ -146,5 +147,9 @@ func dial(ctx context.Context, spec site.Hypervisor) (source.Source, source.Capt
 	if err != nil {
 		return nil, nil, err
 	}
-	return asCapturer(h)
+	capturer, err := source.As[source.Capturer](h, "capture machines")
+	if err != nil {
+		h.Close()
+	}
+	return h, capturer, err
 }
