@@ -3,6 +3,7 @@
 
     store-reader.py FOLDER                      lists the images
     store-reader.py FOLDER IMAGE DISK OUT       writes a disk of an image as a raw file
+    store-reader.py FOLDER IMAGE list OUT       writes the list of an image of files, "content" what they hold, one after the other
 
 It needs Debian's python3-zstandard and python3-cryptography. A sealed store's passphrase is read from the environment variable
 KEENLODGE_PASSPHRASE. Every piece is compared with its name, by a BLAKE3 in plain Python, which takes its time: about 300 KiB a second.
@@ -232,6 +233,28 @@ class Store:
         for i in range(len(body) // 32):
             yield from self.ranges(body[32 * i : 32 * i + 32], height - 1, first + i * LEAF_UNITS * FANOUT ** (height - 2))
 
+    def strands(self, name, height):
+        """The pieces of a rope, in order."""
+        body = self.piece(name)
+        if height == 1:
+            for at in range(0, len(body), 36):
+                length, piece = struct.unpack_from(">I32s", body, at)
+                part = self.piece(piece)
+                if len(part) != length:
+                    raise ValueError(f"piece {piece.hex()} has {len(part)} bytes, not {length}")
+                yield part
+            return
+        for at in range(0, len(body), 40):
+            yield from self.strands(body[at + 8 : at + 40], height - 1)
+
+    def write_stream(self, stream, path):
+        with open(path, "wb") as out:
+            if stream.get("rope"):
+                for part in self.strands(bytes.fromhex(stream["rope"]), stream["height"]):
+                    out.write(part)
+            if out.tell() != stream["size"]:
+                raise ValueError(f"the stream has {out.tell()} bytes, not {stream['size']}")
+
     def write_disk(self, disk, path):
         leaves = -(-disk["size"] // (UNIT * LEAF_UNITS))
         height = 2
@@ -249,9 +272,12 @@ def main(folder, image=None, target=None, out=None):
     if image is None:
         for name in store.list("image"):
             m = json.loads(store.object(f"image/{name}", "i"))
-            print(name, m["machine"], m["taken"], m["capture"], *(f'{d["target"]}:{d["size"]}' for d in m["disks"]))
+            print(name, m["machine"], m["taken"], m["capture"], *(f'{d["target"]}:{d["size"]}' for d in m["disks"] or []), *(f"files:{m['files']['entries']}" for _ in [0] if "files" in m))
         return
     m = json.loads(store.object(f"image/{image}", "i"))
+    if "files" in m:
+        store.write_stream(m["files"].get(target) or {"size": 0}, out)
+        return
     store.write_disk(next(d for d in m["disks"] if d["target"] == target), out)
 
 

@@ -6,6 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -17,6 +20,7 @@ import (
 	"keenlodge/internal/core/files/filestest"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium/dir"
 	"keenlodge/internal/store/medium/mediumtest"
 )
 
@@ -192,4 +196,55 @@ func TestDamagedFiles(t *testing.T) {
 	lying.Files.Content = m.Files.List
 	_, err = s.ReadBack(t.Context(), &lying, func(int64) {})
 	require.ErrorIs(t, err, chunk.ErrDamaged)
+}
+
+// sampleOfFiles is a store with an image of files, as the first program wrote it that knew any.
+const sampleOfFiles = "testdata/format3/files"
+
+func sampleTree() filestest.Tree {
+	tree := filestest.Tree{}
+	tree.Add("etc/turnstile/gate.conf", []byte("berth = 4\n"))
+	tree.Add("etc/odd\xff name", bytes.Repeat([]byte("passage "), 9000))
+	return tree
+}
+
+// Images of files that the first program wrote are read by this one, and by the reader that was written from docs/store-format.md.
+func TestOldFilesStayReadable(t *testing.T) {
+	tree := sampleTree()
+	if *update {
+		require.NoError(t, os.RemoveAll(sampleOfFiles))
+		require.NoError(t, os.MkdirAll(sampleOfFiles, 0o755))
+		folder, err := filepath.Abs(sampleOfFiles)
+		require.NoError(t, err)
+		m, err := dir.Open(folder)
+		require.NoError(t, err)
+		s, err := Make(t.Context(), m, moment, cut.Default(3), nil)
+		require.NoError(t, err)
+		_, err = writeFiles(t.Context(), s, tree.Wire(nil), nil)
+		require.NoError(t, err)
+		require.NoError(t, os.Remove(filepath.Join(sampleOfFiles, "reserve")))
+	}
+	work := t.TempDir()
+	require.NoError(t, os.CopyFS(work, os.DirFS(sampleOfFiles)))
+	m, err := dir.Open(work)
+	require.NoError(t, err)
+	s, err := Open(t.Context(), m, nil)
+	require.NoError(t, err)
+	ids, err := s.ImageIDs(t.Context())
+	require.NoError(t, err)
+	require.Len(t, ids, 1)
+	requireTree(t, s, ids[0], tree)
+	requireClean(t, s)
+	again, err := writeFiles(t.Context(), s, tree.Wire(tree), requireTree(t, s, ids[0], tree))
+	require.NoError(t, err)
+	requireTree(t, s, again.ID, tree)
+
+	for what, want := range map[string]string{"list": "gate.conf type=file", "content": "passage passage"} {
+		out := filepath.Join(t.TempDir(), what)
+		said, err := exec.Command("/usr/bin/python3", "../../../docs/store-reader.py", sampleOfFiles, ids[0], what, out).CombinedOutput()
+		require.NoError(t, err, "%s", said)
+		got, err := os.ReadFile(out)
+		require.NoError(t, err)
+		require.Contains(t, string(got), want)
+	}
 }
