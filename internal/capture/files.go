@@ -12,6 +12,7 @@ import (
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/unread"
@@ -76,6 +77,7 @@ func (k *making) readFiles(ctx context.Context, p *filesPlan, w store.Writing, m
 	}
 	err := k.t.Moving(ctx, figures(w, count), func() error {
 		f, err := w.Files(ctx, files.NewReader(p.archive), base, count)
+		f.Clean()
 		m.Files = &f
 		return err
 	})
@@ -142,7 +144,7 @@ func (k *making) unreadIn(ctx context.Context, m *image.Manifest) (out []unread.
 			return nil, err
 		}
 		if e.Unread != "" || e.Changed {
-			out = append(out, unread.File{Path: []byte(e.Path), Why: e.Unread, Changed: e.Changed})
+			out = append(out, unread.File{Path: []byte(e.Path), Why: plain.Text(e.Unread, 1<<10), Changed: e.Changed})
 		}
 	}
 	return out, nil

@@ -12,6 +12,7 @@ import (
 
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/files"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/wire"
 )
 
@@ -189,13 +190,13 @@ func ownerOf(name string, id uint32) string {
 	if name == "" {
 		return fmt.Sprint(id)
 	}
-	return name
+	return files.Readable(name)
 }
 
 // fileLine is an entry as a person reads it.
 func fileLine(e *files.Entry) string {
 	if e.Kind == files.Unseen {
-		return fmt.Sprintf("%-10s %-17s %10s  %-16s  /%s  ✗ %s", "?", "", "", "", files.Readable(e.Path), e.Unread)
+		return fmt.Sprintf("%-10s %-17s %10s  %-16s  /%s  ✗ %s", "?", "", "", "", files.Readable(e.Path), plain.Text(e.Unread, 400))
 	}
 	path := "/" + files.Readable(e.Path)
 	if e.Path == "." {
@@ -212,7 +213,7 @@ func fileLine(e *files.Entry) string {
 		line += "  ! written to while it was read"
 	}
 	if e.Unread != "" {
-		line += "  ✗ " + e.Unread
+		line += "  ✗ " + plain.Text(e.Unread, 400)
 	}
 	return line
 }

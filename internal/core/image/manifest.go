@@ -126,7 +126,9 @@ func (f *Files) Take(c *files.Counts) {
 // mostParts bounds the parts of an image and the rules that it tells of.
 const mostParts = 1000
 
-func (f *Files) clean() {
+// Clean makes what a server said fit to be kept: what it had more than a manifest may have is not told.
+func (f *Files) Clean() {
+	f.Parts, f.LeftOut = f.Parts[:min(len(f.Parts), mostParts)], f.LeftOut[:min(len(f.LeftOut), mostParts)]
 	for i := range f.Parts {
 		f.Parts[i].Name = plain.Text(f.Parts[i].Name, 100)
 	}
@@ -245,10 +247,10 @@ func Decode(body []byte) (*Manifest, error) {
 	m.clean()
 	m.Rested = cleanRested(m.Rested)
 	if m.Files != nil {
-		m.Files.clean()
 		if err := m.Files.check(); err != nil {
 			return nil, fmt.Errorf("manifest of image %s: %w", m.ID, err)
 		}
+		m.Files.Clean()
 	}
 	targets := map[string]bool{}
 	for _, d := range m.Disks {

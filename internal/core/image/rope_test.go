@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/files"
 )
 
 // rope builds one of pieces, each of a length and a content of its own, and tells all of its bytes.
@@ -86,6 +87,28 @@ func TestWhatMovesIsShared(t *testing.T) {
 	before = len(s.pieces)
 	rope(t, s, append(append([][]byte{}, pieces[:30_000]...), pieces[30_007:]...))
 	require.LessOrEqual(t, len(s.pieces)-before, 5)
+}
+
+// What a server says of its files fits into a manifest that can be read again, whatever it is.
+func TestWhatAServerSaysOfFiles(t *testing.T) {
+	m := good()
+	m.Disks, m.Files = nil, &Files{}
+	for i := range 3 * mostParts {
+		m.Files.Parts = append(m.Files.Parts, FilesPart{Name: "odd\x1b[2J"})
+		m.Files.LeftOut = append(m.Files.LeftOut, files.LeftOut{Rule: string(make([]byte, i*10)), Largest: make([]string, 99)})
+	}
+	m.Files.Clean()
+	object, err := m.Encode()
+	require.NoError(t, err)
+	again, err := Decode(object)
+	require.NoError(t, err)
+	require.Len(t, again.Files.LeftOut, mostParts)
+	require.NotContains(t, again.Files.Parts[0].Name, "\x1b")
+	m.Files.Entries = -1
+	object, err = m.Encode()
+	require.NoError(t, err)
+	_, err = Decode(object)
+	require.ErrorIs(t, err, chunk.ErrDamaged)
 }
 
 // What a damaged or hostile store gives is an error, never a wrong byte.
