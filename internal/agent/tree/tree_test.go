@@ -416,6 +416,24 @@ func TestABadSector(t *testing.T) {
 	require.Contains(t, s.order, "lost+found")
 }
 
+// A server whose disk is full has an image all the same; it only can't remember what that holds.
+func TestAFullServer(t *testing.T) {
+	d := agenttest.New(t, 8<<20, "mkfs.ext4 -q $f")
+	s := newSite(t)
+	s.folder = d.Mounted
+	for i := range 3000 {
+		s.write(fmt.Sprintf("srv/%04d-%s", i, strings.Repeat("x", 200)), "")
+	}
+	agenttest.Sh(t, "mkdir $m/files; dd if=/dev/zero of=$m/fill bs=64k 2>/dev/null || true", "m="+d.Mounted)
+	require.NoError(t, s.take(line.Files{Folders: []string{"/srv"}}))
+	require.Len(t, s.order, 3000+2)
+	known, err := Known(s.folder)
+	require.NoError(t, err)
+	require.Empty(t, known)
+	require.NoError(t, s.take(line.Files{Folders: []string{"/srv"}}))
+	require.Contains(t, s.why, "remembers nothing")
+}
+
 // A capture that is ended in the middle leaves nothing, and one that nobody reads waits without taking more memory.
 func TestACaptureThatIsEnded(t *testing.T) {
 	s := newSite(t)
