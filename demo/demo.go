@@ -559,7 +559,11 @@ func (s *show) forecast(ctx context.Context) error {
 			runs += len(d.Runs)
 		}
 	}
-	s.done("forecast", "30 days of %d policies: %d runs, %d times at which policies meet; no floor is hit: %t", len(f.Policies), runs, len(f.Crowds), !slices.ContainsFunc(f.Stores, func(d forecast.StoreDays) bool { return d.Hit != "" }))
+	floors := "no floor is hit"
+	if slices.ContainsFunc(f.Stores, func(d forecast.StoreDays) bool { return d.Hit != "" }) {
+		floors = "a floor is hit"
+	}
+	s.done("forecast", "30 days of %d policies: %d runs, %d times at which policies meet; %s", len(f.Policies), runs, len(f.Crowds), floors)
 	return nil
 }
 
@@ -578,17 +582,17 @@ Brindle Sound Ferries is up after %s. All %d steps held.
 Eleven commands to try, after
   export KEENLODGE_URL=%[3]s KEENLODGE_TOKEN_FILE=%[4]s
 
-  %[6]s image list                       which images exist, and what is proven
-  %[6]s policy run nightly --wait        a backup with live progress
-  %[6]s rotation preview hourly          what the next rotation would drop, and why
+  %[6]s image list                          which images exist, and what is proven
+  %[6]s policy run nightly --wait           a backup with live progress
+  %[6]s rotation preview hourly             what the next rotation would drop, and why
   %[6]s rotation confirm weekly-timetable   what the guard holds back, to let it happen
-  %[6]s image history                    what is gone, why, and until when it comes back
-  %[6]s policy rehearse nightly          what a run would do, and whether it would go well
-  %[6]s policy forecast --days 14        what will come of it
-  %[6]s machine parts gate-07            what a server's system state is, and how large
-  %[6]s run log                          what the newest run did, step by step
-  %[6]s store show quay-shelf            what the store holds, and what it saved
-  %[6]s audit list                       who did what, and what was refused
+  %[6]s image history                       what is gone, why, and until when it comes back
+  %[6]s policy rehearse nightly             what a run would do, and whether it would go well
+  %[6]s policy forecast --days 14           what will come of it
+  %[6]s machine parts gate-07               what a server's system state is, and how large
+  %[6]s run log                             what the newest run did, step by step
+  %[6]s store show quay-shelf               what the store holds, and what it saved
+  %[6]s audit list                          who did what, and what was refused
 `, time.Since(s.begun).Round(time.Second), len(s.rows), s.p.URL(), s.p.TokenFile(), s.p.TokenFile(), k)
 }
 
