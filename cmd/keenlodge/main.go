@@ -13,7 +13,12 @@ import (
 )
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	// A closed terminal ends it as cleanly as Ctrl-C does, unless it was started to outlive one (nohup).
+	if !signal.Ignored(syscall.SIGHUP) {
+		ends = append(ends, syscall.SIGHUP)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
 	os.Exit(cli.Main(ctx, os.Args, service.Host, append(service.Commands(), demo.Command())...))
 }
