@@ -268,7 +268,7 @@ func (a *Agent) begun(id string, begin func(ctx context.Context, o *opened) erro
 	if o != nil {
 		a.mu.Unlock()
 		if <-o.ready; o.disks == nil && o.files == nil {
-			return o, errors.New("it could not be begun")
+			return o, fmt.Errorf("the capture for image %s could not be begun; who asked for it first was told why", id)
 		}
 		return o, nil
 	}
@@ -299,8 +299,11 @@ func (a *Agent) walk(w line.Walk) (line.Walked, error) {
 		o.files, err = tree.Begin(ctx, a.folder, a.offer.Files, w)
 		return err
 	})
-	if err != nil || o.files == nil {
+	if err != nil {
 		return line.Walked{}, err
+	}
+	if o.files == nil {
+		return line.Walked{}, line.Refuse(line.Busy, "the capture for image %s is open, and one of disks", w.ID)
 	}
 	return o.files.Walked(), nil
 }

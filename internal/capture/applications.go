@@ -17,9 +17,6 @@ import (
 	"keenlodge/internal/source"
 )
 
-// What a command of an application is called with.
-const before, after = "before", "after"
-
 // rest is how a guest's applications are brought to rest, and told to go on, through the agent in it: nil where there are none. A server's agent does
 // that by itself, beside its freeze.
 func (k *making) rest(h any) func(context.Context) (func(context.Context) error, error) {
@@ -66,7 +63,7 @@ func (r *resting) begin(ctx context.Context) error {
 		r.told = append(r.told, image.Rested{Name: a.Name})
 		told := &r.told[len(r.told)-1]
 		begun := time.Now()
-		err := callApplication(ctx, r.inside, r.t.Guest, a, before)
+		err := callApplication(ctx, r.inside, r.t.Guest, a, site.Before)
 		told.Before = time.Since(begun)
 		if err != nil {
 			told.Failed = err.Error()
@@ -82,7 +79,7 @@ func (r *resting) end(ctx context.Context) error {
 	for i := len(r.told) - 1; i >= 0; i-- {
 		told := &r.told[i]
 		begun := time.Now()
-		err := callApplication(ctx, r.inside, r.t.Guest, r.wanted[i], after)
+		err := callApplication(ctx, r.inside, r.t.Guest, r.wanted[i], site.After)
 		told.After = time.Since(begun)
 		if err != nil {
 			told.Failed = strings.TrimPrefix(told.Failed+"; "+err.Error(), "; ")
@@ -101,8 +98,7 @@ func callApplication(ctx context.Context, inside source.Insider, guest string, a
 		return fmt.Errorf("application %s, %s: %w", a.Name, word, err)
 	}
 	if code != 0 {
-		said := strings.TrimSpace(output)
-		return fmt.Errorf("application %s, %s: it ended with %d: %s", a.Name, word, code, plain.Text(said[strings.LastIndexByte(said, '\n')+1:], 400))
+		return fmt.Errorf("application %s, %s: it ended with %d: %s", a.Name, word, code, plain.LastLine(output, 400))
 	}
 	return nil
 }
@@ -121,7 +117,7 @@ func goOn(ctx context.Context, h source.Source, t records.Task) (found []string,
 	}
 	var errs []error
 	for _, name := range slices.Backward(t.Owed) {
-		err := callApplication(ctx, inside, t.Guest, site.Application{Name: name, Within: longestGoOn}, after)
+		err := callApplication(ctx, inside, t.Guest, site.Application{Name: name, Within: longestGoOn}, site.After)
 		if errors.Is(err, source.ErrNoMachine) || errors.Is(err, source.ErrNotRunning) {
 			continue // nothing rests in it any more
 		}

@@ -14,15 +14,13 @@ import (
 	"time"
 
 	"keenlodge/internal/agent/parts"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/line"
 	"keenlodge/internal/private"
 )
 
 // restFile names the applications that were brought to rest, for the day on which the agent is killed before they were told to go on.
 const restFile = "resting"
-
-// What a command of an application is called with.
-const before, after = "before", "after"
 
 // atRest takes the instant while applications are at rest, too, where some are asked for. Where one does not come to rest, that is an error where a
 // freeze is required; otherwise the instant is taken without.
@@ -56,11 +54,11 @@ func (c *Capture) rest(ctx context.Context, all []line.Application) (called []li
 		told := &called[len(called)-1]
 		if err = c.noteResting(called); err == nil {
 			begun := time.Now()
-			err = parts.Run(ctx, c.settings, a.Name, a.Within, io.Discard, before)
+			err = parts.Run(ctx, c.settings, a.Name, a.Within, io.Discard, site.Before)
 			told.Before = time.Since(begun)
 		}
 		if err != nil {
-			err = fmt.Errorf("application %s, %s: %w", a.Name, before, err)
+			err = fmt.Errorf("application %s, %s: %w", a.Name, site.Before, err)
 			told.Failed = err.Error()
 			return called, err
 		}
@@ -73,13 +71,13 @@ func (c *Capture) goOn(ctx context.Context, all []line.Application, called []lin
 	var errs []error
 	for i := len(called) - 1; i >= 0; i-- {
 		begun := time.Now()
-		err := parts.Run(context.WithoutCancel(ctx), c.settings, all[i].Name, all[i].Within, io.Discard, after)
+		err := parts.Run(context.WithoutCancel(ctx), c.settings, all[i].Name, all[i].Within, io.Discard, site.After)
 		called[i].After = time.Since(begun)
 		if errors.Is(err, fs.ErrNotExist) && called[i].Failed != "" {
 			err = nil // there is no such command, which was said already
 		}
 		if err != nil {
-			err = fmt.Errorf("application %s, %s: %w", all[i].Name, after, err)
+			err = fmt.Errorf("application %s, %s: %w", all[i].Name, site.After, err)
 			called[i].Failed = strings.TrimPrefix(called[i].Failed+"; "+err.Error(), "; ")
 			errs = append(errs, err)
 		}
@@ -114,10 +112,10 @@ func goOnLeft(folder, settings string) (found []string, err error) {
 		err = json.Unmarshal(body, &names)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("which applications a dead agent left at rest: %w", err), os.Remove(place))
+		return nil, errors.Join(fmt.Errorf("which applications a dead agent left at rest: %s: %w; look whether yours work, and call their commands in %s with %q where one does not", place, err, site.CommandFolder, site.After), os.Remove(place))
 	}
 	for _, name := range slices.Backward(names) {
-		if failed := parts.Run(context.Background(), settings, name, leftTime, io.Discard, after); failed != nil {
+		if failed := parts.Run(context.Background(), settings, name, leftTime, io.Discard, site.After); failed != nil {
 			found = append(found, fmt.Sprintf("application %s was at rest, and could not be told to go on: %v", name, failed))
 			continue
 		}

@@ -82,9 +82,12 @@ func Install(folder string) (made []string, err error) {
 		if err != nil {
 			return err
 		}
-		made = append(made, place)
 		_, err = f.Write(body)
-		return errors.Join(err, f.Close())
+		if err = errors.Join(err, f.Close()); err != nil {
+			return errors.Join(err, os.Remove(place)) // half of it would count as the administrator's
+		}
+		made = append(made, place)
+		return nil
 	})
 	return made, err
 }
@@ -119,7 +122,7 @@ func Load(folder string) ([]Part, error) {
 
 func (p Part) check(folder string) error {
 	if !site.IsName(p.Name) {
-		return errors.New("its file's name is no part's: lower-case letters, digits and dashes")
+		return errors.New("its file's name is no part's: lower-case letters, digits, dots and dashes")
 	}
 	if len(p.Paths)+len(p.Output) == 0 {
 		return errors.New(`it has neither "paths" nor "output"`)

@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"strings"
 	"syscall"
 	"time"
 
@@ -56,7 +55,7 @@ func Run(ctx context.Context, folder, name string, limit time.Duration, out io.W
 	if ended := new(exec.ExitError); errors.As(err, &ended) && ended.Exited() {
 		err = &Ended{ended.ExitCode(), ended.Error()}
 	}
-	if text := said.last(); text != "" {
+	if text := plain.LastLine(string(said.b), 400); text != "" {
 		return fmt.Errorf("command %s: %w: %s", name, err, text)
 	}
 	return fmt.Errorf("command %s: %w", name, err)
@@ -79,10 +78,4 @@ func (t *tail) Write(p []byte) (int, error) {
 		t.b = append(t.b[:0], t.b[len(t.b)-mostSaid:]...)
 	}
 	return len(p), nil
-}
-
-// last is the last line that says anything.
-func (t *tail) last() string {
-	text := strings.TrimSpace(string(t.b))
-	return plain.Text(text[strings.LastIndexByte(text, '\n')+1:], 400)
 }

@@ -61,9 +61,6 @@ type remembering struct {
 
 func remember(folder, id, sum string) (*remembering, error) {
 	place := memoryFile(folder, id)
-	if err := os.MkdirAll(filepath.Dir(place), 0o700); err != nil {
-		return nil, err
-	}
 	f, err := os.OpenFile(filepath.Join(filepath.Dir(place), partial+id), os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return nil, err

@@ -27,4 +27,10 @@ func Text(s string, most int) string {
 	}, strings.ToValidUTF8(s, "\ufffd"))
 }
 
+// LastLine is the last line that says anything, as [Text] gives it.
+func LastLine(s string, most int) string {
+	s = strings.TrimSpace(s)
+	return Text(s[strings.LastIndexByte(s, '\n')+1:], most)
+}
+
 func strange(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' }

@@ -17,6 +17,7 @@ func TestText(t *testing.T) {
 	}
 	require.Equal(t, "por", Text("porão", 4), "no letter is cut in two")
 	require.Equal(t, "porã", Text("porão", 5))
+	require.Equal(t, "last", LastLine("first\nlast \n\n", 100))
 }
 
 func FuzzText(f *testing.F) {

@@ -33,6 +33,12 @@ func (a Application) MarshalYAML() (any, error) {
 	return plainApplication(a), nil
 }
 
+// What the command of an application is called with.
+const (
+	Before = "before"
+	After  = "after"
+)
+
 // CommandFolder is where a machine keeps what may be run on it.
 const CommandFolder = "/etc/keenlodge/commands"
 

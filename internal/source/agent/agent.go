@@ -142,7 +142,7 @@ func (s *Source) GuestMounts(ctx context.Context, name string) (places []string,
 
 // ReadGuestFile implements [source.Insider]. Files of servers come in images of files.
 func (s *Source) ReadGuestFile(_ context.Context, name, _ string, _ int64) ([]byte, error) {
-	return nil, fmt.Errorf("server %s: single files are not read", name)
+	return nil, fmt.Errorf("server %s: single files are not read from a server; have a policy with the scope files cover it, and take them out of its image", name)
 }
 
 // FileSystems implements [source.Insider].

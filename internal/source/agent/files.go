@@ -65,7 +65,9 @@ func (c *filesCapture) beginFiles(ctx context.Context) error {
 
 // Archive implements [source.Archiver].
 func (c *filesCapture) Archive() (io.Reader, bool, string, int64) {
-	return &archive{c: c}, c.walked.Since && c.r.Since != "", plain.Text(c.walked.Why, 1<<10), max(0, c.walked.Bytes)
+	a := &archive{c: c}
+	c.open = append(c.open, a) // which may not be read to its end
+	return a, c.walked.Since && c.r.Since != "", plain.Text(c.walked.Why, 1<<10), max(0, c.walked.Bytes)
 }
 
 // archive reads a server's archive, and goes on where it was when the line was cut.
@@ -89,9 +91,7 @@ func (a *archive) Read(p []byte) (int, error) {
 			a.idle = false
 			return n, nil
 		}
-		a.stop()
-		a.conn.Close()
-		a.conn = nil
+		a.Close()
 		switch {
 		case a.c.ctx.Err() != nil:
 			return 0, context.Cause(a.c.ctx)
@@ -102,6 +102,17 @@ func (a *archive) Read(p []byte) (int, error) {
 		}
 		a.idle = true
 	}
+}
+
+// Close ends the call; a later Read makes another one.
+func (a *archive) Close() error {
+	if a.conn == nil {
+		return nil
+	}
+	a.stop()
+	err := a.conn.Close()
+	a.conn = nil
+	return err
 }
 
 func (a *archive) dial() error {
