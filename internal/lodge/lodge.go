@@ -50,8 +50,6 @@ type Config struct {
 	KeyFile string
 	// Names are the host names and addresses of a certificate from the lodge's own authority.
 	Names []string
-	// AgentsPort is that at which servers' agents call, 0 where it is the interface's own.
-	AgentsPort int
 }
 
 // Lodge is a process's part in a lodge. Faces call its parts.
@@ -60,7 +58,7 @@ type Lodge struct {
 	Trail     *trail.Trail
 	Authority *authority.Authority
 	Agents    *authority.Agents
-	// AgentsPort is as in [Config].
+	// AgentsPort is that at which servers' agents call, 0 where it is the interface's own.
 	AgentsPort int
 	Lines      *switchboard.Board
 	Vault      *vault.Vault
@@ -97,7 +95,7 @@ func New(c Config) (*Lodge, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Lodge{AgentsPort: c.AgentsPort, rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine, Vault: v}
+	l := &Lodge{rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine, Vault: v}
 	pace := &throttle.Throttle{}
 	l.Access = access.New(c.Records, c.Log)
 	l.Authority = authority.New(v, c.Names)

@@ -80,7 +80,7 @@ func serve(ctx context.Context, d door, database, state string) error {
 		return err
 	}
 	defer rec.Close()
-	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log, KeyFile: keyFile(state), Names: d.certificateNames(), AgentsPort: portOf(d.agents)})
+	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log, KeyFile: keyFile(state), Names: d.certificateNames()})
 	if err != nil {
 		return err
 	}
@@ -124,7 +124,8 @@ func serve(ctx context.Context, d door, database, state string) error {
 	servers := map[*http.Server]net.Listener{newServer(handler): listener}
 	if calling != nil {
 		told = append(told, "agents", "https://"+calling.Addr().String())
-		servers[newServer(forAgents(handler))] = calling
+		servers[newServer(onlyAgents(handler))] = calling
+		l.AgentsPort = calling.Addr().(*net.TCPAddr).Port
 	}
 
 	group, ctx := errgroup.WithContext(ctx)

@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -41,13 +40,13 @@ func (d door) forAgents(ctx context.Context, l *lodge.Lodge, log *slog.Logger) (
 	}
 	listener, err := net.Listen("tcp", d.agents)
 	if err != nil {
-		return nil, fmt.Errorf("listen for agents: %w", err)
+		return nil, fmt.Errorf("listen for agents at %s (--agents-listen): %w", d.agents, err)
 	}
 	return tls.NewListener(listener, config), nil
 }
 
-// forAgents leaves of the interface what agents call.
-func forAgents(h http.Handler) http.Handler {
+// onlyAgents leaves of the interface what agents call.
+func onlyAgents(h http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !strings.HasPrefix(r.URL.Path, "/api/v1/agent/") && !(strings.HasPrefix(r.URL.Path, "/api/v1/agents/") && strings.HasSuffix(r.URL.Path, "/certificate")) {
 			http.Error(w, "only servers' agents call at this address", http.StatusNotFound)
@@ -55,19 +54,6 @@ func forAgents(h http.Handler) http.Handler {
 		}
 		h.ServeHTTP(w, r)
 	})
-}
-
-// portOf is an address's port, 0 for none.
-func portOf(address string) int {
-	_, port, err := net.SplitHostPort(address)
-	if err != nil {
-		return 0
-	}
-	n, err := strconv.Atoi(port)
-	if err != nil {
-		return 0
-	}
-	return n
 }
 
 // encrypted reports whether a door speaks TLS. One that would listen beyond loopback without is refused.

@@ -88,11 +88,9 @@ func (t *taker) walk(ctx context.Context) error {
 	if o := t.older; o != nil {
 		for !o.ends {
 			t.w.Skip()
-			if err := o.advance(); err != nil {
-				return err
-			}
+			o.advance()
 		}
-		last.Older, last.Sum = o.n, o.sum.String()
+		last.Sum = o.sum.String()
 	}
 	return t.w.Close(last)
 }

@@ -127,7 +127,6 @@ type older struct {
 	path string // of the next entry
 	key  key
 	ends bool
-	n    int64
 	sum  *files.PathSum
 }
 
@@ -150,31 +149,26 @@ func recall(folder, id, sum string) (o *older, why string, err error) {
 		f.Close()
 		return nil, "other files are asked for than in image " + id, nil
 	}
-	return o, "", o.advance()
+	o.advance()
+	return o, "", nil
 }
 
-// advance reads the next entry.
-func (o *older) advance() error {
-	damaged := func(err error) error {
-		return fmt.Errorf("what was remembered of an earlier image can't be read: %w", err)
-	}
+// advance reads the next entry. What can't be read ends it: the sum of its paths is not that of the image's list then, and all files are read anew.
+func (o *older) advance() {
 	var length [2]byte
-	if _, err := io.ReadFull(o.in, length[:]); errors.Is(err, io.EOF) {
+	if _, err := io.ReadFull(o.in, length[:]); err != nil {
 		o.ends = true
-		return nil
-	} else if err != nil {
-		return damaged(err)
+		return
 	}
 	n := int(binary.BigEndian.Uint16(length[:]))
 	b := make([]byte, n+keyBytes)
 	if _, err := io.ReadFull(o.in, b); err != nil {
-		return damaged(err)
+		o.ends = true
+		return
 	}
 	at := func(i int) int64 { return int64(binary.BigEndian.Uint64(b[n+8*i:])) }
 	o.path, o.key = string(b[:n]), key{uint64(at(0)), at(1), at(2), at(3), b[n+32]}
-	o.n++
 	o.sum.Add(o.path)
-	return nil
 }
 
 func (o *older) close() {

@@ -187,8 +187,13 @@ func within(p, folder string) bool {
 
 // before orders paths as a walk meets them: a folder, then what lies in it, then what comes after it. The root comes first.
 func before(a, b string) int {
-	if a == "." || b == "." {
-		return map[bool]int{true: 0, false: 1}[a == "."] - map[bool]int{true: 0, false: 1}[b == "."]
+	switch {
+	case a == b:
+		return 0
+	case a == ".":
+		return -1
+	case b == ".":
+		return 1
 	}
 	for {
 		x, restA, moreA := strings.Cut(a, "/")

@@ -68,9 +68,7 @@ func (t *taker) forward(path string, k key) (same bool, err error) {
 	}
 	for !o.ends && before(o.path, path) < 0 {
 		t.w.Skip()
-		if err := o.advance(); err != nil {
-			return false, err
-		}
+		o.advance()
 	}
 	if o.ends || o.path != path {
 		return false, nil
@@ -80,7 +78,8 @@ func (t *taker) forward(path string, k key) (same bool, err error) {
 	} else {
 		t.w.Skip()
 	}
-	return same, errors.Join(err, o.advance())
+	o.advance()
+	return same, err
 }
 
 // take implements [visitor].
@@ -424,10 +423,10 @@ const mostSpans = 4096
 func (t *taker) sendOutputs() error {
 	sent := map[string]bool{}
 	for _, o := range t.Selection.outputs() {
-		spooled, err := t.spooled(o)
-		if errors.Is(err, fs.ErrNotExist) && spooled == nil {
+		if _, err := parts.Command(t.Selection.folder, o.command); errors.Is(err, fs.ErrNotExist) {
 			continue // there is no such command on this server
 		}
+		spooled, err := t.spooled(o)
 		folders := []string{outputFolder, outputFolder + "/" + o.part.Name}
 		for i, folder := range folders {
 			if sent[folder] {
@@ -450,20 +449,15 @@ func (t *taker) sendOutputs() error {
 	// What an earlier image had of them is told anew.
 	for o := t.older; o != nil && !o.ends && within(o.path, outputFolder); {
 		t.w.Skip()
-		if err := o.advance(); err != nil {
-			return err
-		}
+		o.advance()
 	}
 	return nil
 }
 
 // spooled runs a command and keeps what it says in a file without a name: its length has to be known.
 func (t *taker) spooled(o output) (f *os.File, err error) {
-	if _, err := parts.Command(t.Selection.folder, o.command); err != nil {
-		return nil, err
-	}
 	if f, err = os.CreateTemp(filepath.Join(t.folder, memoryFolder), partial); err != nil {
-		return nil, errors.New(err.Error()) // it is no missing command
+		return nil, err
 	}
 	if err := os.Remove(f.Name()); err != nil {
 		return f, err

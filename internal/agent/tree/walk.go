@@ -166,7 +166,6 @@ func (w *walker) child(fd int, above item, path, name string, taken bool) error 
 	if it.st.Dev != above.st.Dev {
 		if rule := w.elsewhere(path); rule != "" {
 			w.leave(rule, path, 0)
-			it.unread = nil
 			return w.v.take(it) // the place where it is mounted is needed
 		}
 	}

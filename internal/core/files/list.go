@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -102,7 +103,7 @@ func AppendEntry(b []byte, e *Entry) []byte {
 		}
 		b = append(b, '\n')
 	}
-	for _, k := range sortedKeys(e.Xattrs) {
+	for _, k := range slices.Sorted(maps.Keys(e.Xattrs)) {
 		b = appendText(append(b, "#xattr "...), k)
 		b = appendText(append(b, '='), e.Xattrs[k])
 		b = append(b, '\n')
@@ -123,15 +124,6 @@ func lineEnd(b []byte) []byte {
 		b = append(b, '\n')
 	}
 	return b
-}
-
-func sortedKeys(m map[string]string) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
 }
 
 // longestLine bounds a line of a list, in bytes: an extended attribute as it may be written.

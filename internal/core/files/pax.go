@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -92,7 +93,7 @@ func (w *Writer) Entry(e *Entry) error {
 	if e.Same != "" {
 		h.kind, h.link = typeSame, e.Same
 	}
-	for _, k := range sortedKeys(e.Xattrs) {
+	for _, k := range slices.Sorted(maps.Keys(e.Xattrs)) {
 		w.record(recordXattr+k, e.Xattrs[k])
 	}
 	for _, r := range [][2]string{{recordPart, e.Part}, {recordUnread, e.Unread}, {recordChanged, one(e.Changed)}, {recordUnseen, one(e.Kind == Unseen)}} {

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strconv"
 )
 
@@ -28,11 +30,10 @@ type LeftOut struct {
 	Largest []string `json:"largest,omitempty"`
 }
 
-// Last is what an archive's last note tells: how many entries the older list had, and the sum of all of its paths, by which both sides know that
-// they spoke of the same one.
+// Last is what an archive's last note tells: what was left out, and the sum of all paths of the older list, by which both sides know that they
+// spoke of the same one.
 type Last struct {
 	LeftOut []LeftOut `json:"left_out,omitempty"`
-	Older   int64     `json:"older,omitempty"`
 	Sum     string    `json:"sum,omitempty"`
 }
 
@@ -76,7 +77,7 @@ func (w *WireWriter) note(records map[string]string) error {
 		return err
 	}
 	w.w.records = w.w.records[:0]
-	for _, k := range sortedKeys(records) {
+	for _, k := range slices.Sorted(maps.Keys(records)) {
 		w.w.record(k, records[k])
 	}
 	size := int64(len(w.w.records))

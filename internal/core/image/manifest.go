@@ -191,6 +191,7 @@ func (m *Manifest) clean() {
 		*text = plain.Text(*text, mostText)
 	}
 	m.Definition = plain.Text(m.Definition, mostDefinition)
+	m.Rested = cleanRested(m.Rested)
 	for i := range m.Firmware {
 		m.Firmware[i].Left = plain.Text(m.Firmware[i].Left, mostText)
 		m.Firmware[i].Kind = FirmwareKind(plain.Text(string(m.Firmware[i].Kind), 32))
@@ -245,7 +246,6 @@ func Decode(body []byte) (*Manifest, error) {
 		return nil, fmt.Errorf("manifest of image %s: %w: it has %d parts of firmware", m.ID, chunk.ErrDamaged, len(m.Firmware))
 	}
 	m.clean()
-	m.Rested = cleanRested(m.Rested)
 	if m.Files != nil {
 		if err := m.Files.check(); err != nil {
 			return nil, fmt.Errorf("manifest of image %s: %w", m.ID, err)

@@ -1,7 +1,6 @@
 package pooled
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -344,15 +343,15 @@ type olderList struct {
 }
 
 func openOlder(s *Store, f *image.Files) (*olderList, error) {
-	rope, err := image.OpenRope(s, f.List)
+	o := &olderList{sum: files.NewPathSum()}
+	list, err := whole(s, f.List)
 	if err != nil {
 		return nil, err
 	}
-	o := &olderList{sum: files.NewPathSum()}
 	if o.content, err = image.OpenRope(s, f.Content); err != nil {
 		return nil, err
 	}
-	o.list, err = files.NewListReader(bufio.NewReaderSize(io.NewSectionReader(rope, 0, rope.Size()), 1<<20))
+	o.list, err = files.NewListReader(list)
 	return o, err
 }
 

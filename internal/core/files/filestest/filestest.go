@@ -109,7 +109,7 @@ func (t Tree) Wire(older Tree) []byte {
 	for _, p := range paths {
 		send(p)
 	}
-	must(w.Close(files.Last{Older: int64(len(older)), Sum: sum.String(), LeftOut: []files.LeftOut{{Rule: "*.tmp", Files: 2, Bytes: 3, Largest: []string{"/srv/scratch.tmp"}}}}))
+	must(w.Close(files.Last{Sum: sum.String(), LeftOut: []files.LeftOut{{Rule: "*.tmp", Files: 2, Bytes: 3, Largest: []string{"/srv/scratch.tmp"}}}}))
 	return out.Bytes()
 }
 
