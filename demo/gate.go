@@ -3,7 +3,6 @@ package demo
 import (
 	"context"
 	"crypto/sha256"
-	_ "embed"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -22,9 +21,6 @@ import (
 	"keenlodge/packaging"
 )
 
-//go:embed server.sh
-var serverScript []byte
-
 // Gate is the server of the demonstration, on the north pier: a Debian with our agent in it, which no hypervisor of the site knows.
 const Gate = "gate-07"
 
@@ -33,29 +29,47 @@ func (p *Place) kept() string { return p.Folder + "-kept" }
 
 // MakeServer makes the disk of gate-07, or takes the one that was made before of the same script, and returns its place.
 func (p *Place) MakeServer(ctx context.Context) (string, error) {
+	script, unit, folder := p.path(serverScript), p.path("keenlodge-agent.service"), p.path("server")
+	if err := os.WriteFile(unit, packaging.AgentUnit, 0o644); err != nil {
+		return "", err
+	}
 	sum := sha256.New()
-	sum.Write(serverScript)
-	sum.Write(packaging.AgentUnit)
-	folder := filepath.Join(p.kept(), hex.EncodeToString(sum.Sum(nil))[:16])
-	disk := filepath.Join(folder, Gate+".qcow2")
+	for _, file := range []string{script, p.path("boot.sh"), unit} {
+		body, err := os.ReadFile(file)
+		if err != nil {
+			return "", err
+		}
+		sum.Write(body)
+	}
+	kept := filepath.Join(p.kept(), hex.EncodeToString(sum.Sum(nil))[:16])
+	disk := filepath.Join(kept, Gate+".qcow2")
 	if _, err := os.Stat(disk); err == nil {
 		return disk, nil
+	}
+	// It is made in the place's folder: whatever is mounted for it goes with that.
+	if err := os.Mkdir(folder, 0o755); err != nil {
+		return "", err
+	}
+	const making = "make-" + Gate
+	made, err := p.start(making, exec.Command(script, folder, Gate, unit), syscall.SIGTERM)
+	if err != nil {
+		return "", err
+	}
+	select {
+	case <-made.done:
+	case <-ctx.Done():
+		made.Signal(syscall.SIGTERM)
+	}
+	if state := made.cmd.ProcessState; !state.Success() {
+		return "", fmt.Errorf("make server %s: %s: %s; what it said is in %s", Gate, serverScript, state, p.path(making+".log"))
 	}
 	if err := os.RemoveAll(p.kept()); err != nil { // one of another script
 		return "", err
 	}
-	if err := os.MkdirAll(folder, 0o755); err != nil {
+	if err := os.MkdirAll(kept, 0o755); err != nil {
 		return "", err
 	}
-	script, unit := filepath.Join(folder, "server.sh"), filepath.Join(folder, "keenlodge-agent.service")
-	if err := errors.Join(os.WriteFile(script, serverScript, 0o700), os.WriteFile(unit, packaging.AgentUnit, 0o644)); err != nil {
-		return "", err
-	}
-	_, err := as(ctx, nil, script, folder, Gate, unit)
-	if err != nil {
-		err = fmt.Errorf("make server %s: %w", Gate, err)
-	}
-	return disk, err
+	return disk, os.Rename(filepath.Join(folder, Gate+".qcow2"), disk)
 }
 
 // programDisk makes a disk with this program on it.

@@ -6,42 +6,15 @@
 set -eu
 out=$1 name=$2 disks=$3
 export LC_ALL=C
+. "${0%/*}/boot.sh"
 work=$(mktemp -d "$out/.make-$name.XXXXXX")
 trap 'rm -rf "$work"' EXIT
 
-kernel=$(ls /boot/vmlinuz-*-cloud-amd64 | sort -V | tail -n 1)
-version=${kernel#/boot/vmlinuz-}
-
-# The initial user space: loads the drivers of a virtual machine, then hands over to the disk.
-mkdir -p "$work/initrd/bin" "$work/initrd/proc" "$work/initrd/dev" "$work/initrd/sys" "$work/initrd/root" "$work/initrd/lib"
-cp /bin/busybox "$work/initrd/bin/busybox"
-modules=""
-for module in virtio_pci virtio_blk virtio_console; do
-  for file in $(modprobe -S "$version" -n --show-depends "$module" | awk '$1 == "insmod" { print $2 }'); do
-    case " $modules " in *" ${file##*/} "*) continue ;; esac
-    modules="$modules ${file##*/}"
-    cp "$file" "$work/initrd/lib/"
-  done
-done
-cat > "$work/initrd/init" <<INIT
-#!/bin/busybox sh
-/bin/busybox mount -t proc proc /proc
-/bin/busybox mount -t sysfs sys /sys
-/bin/busybox mount -t devtmpfs dev /dev
-for m in $modules; do /bin/busybox insmod /lib/\$m; done
-until [ -b /dev/vda1 ]; do /bin/busybox usleep 50000; done
-/bin/busybox mount -t ext4 -o rw /dev/vda1 /root
-for d in proc sys dev; do /bin/busybox mount -o move /\$d /root/\$d; done
-exec /bin/busybox switch_root /root /sbin/init
-INIT
-chmod 755 "$work/initrd/init"
-
 # The root file system.
 root=$work/root
-mkdir -p "$root/boot/grub" "$root/bin" "$root/sbin" "$root/usr/sbin" "$root/lib64" "$root/lib/x86_64-linux-gnu" "$root/etc" \
+mkdir -p "$root/bin" "$root/sbin" "$root/usr/sbin" "$root/lib64" "$root/lib/x86_64-linux-gnu" "$root/etc" \
   "$root/proc" "$root/sys" "$root/dev" "$root/run" "$root/tmp" "$root/data" "$root/srv"
-(cd "$work/initrd" && find . | cpio -o -H newc --quiet | gzip -1) > "$root/boot/initrd"
-cp "$kernel" "$root/boot/vmlinuz"
+kernel "$root" virtio_pci virtio_blk virtio_console
 cp /bin/busybox "$root/bin/busybox"
 for applet in sh sleep fsfreeze; do ln -s busybox "$root/bin/$applet"; done
 mkdir -p "$root/var" && ln -s ../run "$root/var/run"
@@ -85,10 +58,6 @@ seq -f "$name sailing %05.0f Brindle Sound" 1 20000 > "$work/data/records/sailin
 head -c 6000000 /dev/urandom > "$work/data/records/scans.bin"
 : > "$work/data/keenlodge.ledger"
 
-# partition FILE START SIZE FOLDER LABEL makes an ext4 file system in a partition; START and SIZE are in MiB.
-partition() {
-  mkfs.ext4 -q -F -b 4096 -L "$5" -E "offset=$(($2 * 1048576)),root_owner=0:0" -d "$4" "$1" "$3M"
-}
 raw=$work/vda.raw
 if [ "$disks" = 1 ]; then
   truncate -s 384M "$raw"
@@ -103,10 +72,7 @@ else
   printf '2048,,83\n' | sfdisk -q "$work/vdb.raw"
   partition "$work/vdb.raw" 1 511 "$work/data" data
 fi
-grub=/usr/lib/grub/i386-pc
-grub-mkimage -O i386-pc -p '(hd0,msdos1)/boot/grub' -o "$work/core.img" biosdisk part_msdos ext2 linux normal configfile
-dd if=$grub/boot.img of="$raw" bs=440 count=1 conv=notrunc status=none
-dd if="$work/core.img" of="$raw" bs=512 seek=1 conv=notrunc status=none
+bootloader "$raw"
 for disk in vda vdb; do
   [ -f "$work/$disk.raw" ] || continue
   qemu-img convert -q -O qcow2 "$work/$disk.raw" "$work/$name-$disk.qcow2"

@@ -201,11 +201,7 @@ type Guest struct {
 
 // MakeDisks makes a guest's disks.
 func (h *Hypervisor) MakeDisks(ctx context.Context, g Guest) error {
-	script := h.p.path("guest.sh")
-	if err := os.WriteFile(script, guestScript, 0o700); err != nil {
-		return err
-	}
-	if _, err := as(ctx, nil, script, h.p.path(h.pool), g.Name, fmt.Sprint(g.Disks)); err != nil {
+	if _, err := as(ctx, nil, h.p.path(guestScript), h.p.path(h.pool), g.Name, fmt.Sprint(g.Disks)); err != nil {
 		return fmt.Errorf("make guest %s: %w", g.Name, err)
 	}
 	who, err := account(guestAccount)

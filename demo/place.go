@@ -6,7 +6,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
-	_ "embed"
+	"embed"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -29,8 +29,13 @@ import (
 	"keenlodge/internal/core/site"
 )
 
-//go:embed guest.sh
-var guestScript []byte
+// scripts make disks; each is run from the place's folder.
+//
+//go:embed *.sh
+var scripts embed.FS
+
+// The scripts.
+const guestScript, serverScript = "guest.sh", "server.sh"
 
 //go:embed site.yaml
 var siteFile string
@@ -84,6 +89,15 @@ func Open(folder, program string) (*Place, error) {
 	}
 	for _, d := range []string{"", "shelf", "plain", "state"} {
 		if err := os.MkdirAll(p.path(d), 0o711); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range []string{"boot.sh", guestScript, serverScript} {
+		body, err := scripts.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(p.path(name), body, 0o700); err != nil {
 			return nil, err
 		}
 	}
@@ -370,7 +384,10 @@ func (p *Place) Site() (string, site.Site, error) {
 
 // Close stops everything, the service first and the database last.
 func (p *Place) Close() {
-	for _, s := range slices.Backward(p.started) {
+	p.mu.Lock()
+	started := slices.Clone(p.started)
+	p.mu.Unlock()
+	for _, s := range slices.Backward(started) {
 		s.cmd.Process.Signal(s.stop)
 		select {
 		case <-s.done:
@@ -384,7 +401,7 @@ func (p *Place) Close() {
 	p.killAll()
 }
 
-// killAll ends every process whose command line names the place's folder: guests live on without libvirt.
+// killAll ends every process whose command line names the place's folder, or whose root lies in it: guests live on without libvirt.
 func (p *Place) killAll() {
 	found, err := filepath.Glob("/proc/[0-9]*/cmdline")
 	if err != nil {
@@ -392,8 +409,10 @@ func (p *Place) killAll() {
 	}
 	for _, file := range found {
 		body, err := os.ReadFile(file)
+		root, _ := os.Readlink(filepath.Join(filepath.Dir(file), "root"))
 		pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-		if err != nil || pid == os.Getpid() || !bytes.Contains(body, []byte(p.Folder+"/")) || bytes.Contains(body, []byte("postgres")) {
+		ours := bytes.Contains(body, []byte(p.Folder+"/")) || strings.HasPrefix(root, p.Folder+"/")
+		if err != nil || pid == os.Getpid() || !ours || bytes.Contains(body, []byte("postgres")) {
 			continue
 		}
 		syscall.Kill(pid, syscall.SIGKILL)

@@ -6,6 +6,7 @@
 set -eu
 out=$1 name=$2 unit=$3
 export LC_ALL=C
+. "${0%/*}/boot.sh"
 work=$(mktemp -d "$out/.make-$name.XXXXXX")
 root=$work/root
 tidy() {
@@ -13,47 +14,23 @@ tidy() {
   rm -rf --one-file-system "$work"
 }
 trap tidy EXIT
+# Who ends it ends all that it started: it is the first of its process group.
+trap 'trap "" TERM; kill 0; exit 1' HUP INT TERM
 
 site=$(apt-get indextargets --format '$(SITE)' 'Created-By: Packages' 'Codename: bookworm' | head -n 1)
 [ -n "$site" ] || { echo "this host has no source of Debian 12's packages (apt-get indextargets)" >&2; exit 1; }
 # Documents, translations and syncs of each file take longer than all the rest, and nobody misses them here.
-debootstrap --foreign --variant=minbase --include=systemd,systemd-sysv,udev,kmod,iproute2,e2fsprogs,fdisk,cron,qemu-guest-agent bookworm "$root" "$site" > "$out/debootstrap.log" 2>&1 ||
-  { tail -n 5 "$out/debootstrap.log" >&2; exit 1; }
+debootstrap --foreign --variant=minbase --include=systemd,systemd-sysv,udev,kmod,iproute2,e2fsprogs,fdisk,cron,qemu-guest-agent bookworm "$root" "$site" &
+wait $! # a shell hears of no signal while something goes on in front of it
 mkdir -p "$root/etc/dpkg/dpkg.cfg.d"
 printf 'force-unsafe-io\npath-exclude=/usr/share/doc/*\npath-exclude=/usr/share/man/*\npath-exclude=/usr/share/locale/*\npath-exclude=/usr/share/i18n/*\n' > "$root/etc/dpkg/dpkg.cfg.d/small"
-chroot "$root" /debootstrap/debootstrap --second-stage >> "$out/debootstrap.log" 2>&1 || { tail -n 5 "$out/debootstrap.log" >&2; exit 1; }
+chroot "$root" /debootstrap/debootstrap --second-stage &
+wait $!
 umount -l "$root/proc" 2> /dev/null || true
 rm -rf "$root"/usr/lib/udev/hwdb* "$root"/usr/lib/x86_64-linux-gnu/gconv "$root"/usr/share/doc "$root"/usr/share/man "$root"/usr/share/locale "$root"/var/cache/apt/archives/*.deb "$root"/var/lib/apt/lists/*
 
-# The kernel is this host's, with a small initial user space that has the drivers of a virtual machine: making one of Debian's own takes a minute.
-kernel=$(ls /boot/vmlinuz-*-cloud-amd64 | sort -V | tail -n 1)
-version=${kernel#/boot/vmlinuz-}
-initrd=$work/initrd
-mkdir -p "$initrd/bin" "$initrd/proc" "$initrd/dev" "$initrd/sys" "$initrd/root" "$initrd/lib"
-cp /bin/busybox "$initrd/bin/busybox"
-modules=""
-for module in virtio_pci virtio_blk virtio_console virtio_net qemu_fw_cfg; do
-  for file in $(modprobe -S "$version" -n --show-depends "$module" | awk '$1 == "insmod" { print $2 }'); do
-    case " $modules " in *" ${file##*/} "*) continue ;; esac
-    modules="$modules ${file##*/}"
-    cp "$file" "$initrd/lib/"
-  done
-done
-cat > "$initrd/init" <<INIT
-#!/bin/busybox sh
-/bin/busybox mount -t proc proc /proc
-/bin/busybox mount -t sysfs sys /sys
-/bin/busybox mount -t devtmpfs dev /dev
-for m in $modules; do /bin/busybox insmod /lib/\$m; done
-until [ -b /dev/vda1 ]; do /bin/busybox usleep 50000; done
-/bin/busybox mount -t ext4 -o rw /dev/vda1 /root
-for d in proc sys dev; do /bin/busybox mount -o move /\$d /root/\$d; done
-exec /bin/busybox switch_root /root /sbin/init
-INIT
-chmod 755 "$initrd/init"
-mkdir -p "$root/boot/grub"
-(cd "$initrd" && find . | cpio -o -H newc --quiet | gzip -1) > "$root/boot/initrd"
-cp "$kernel" "$root/boot/vmlinuz"
+# The kernel is this host's: making an initial user space of Debian's own takes a minute.
+kernel "$root" virtio_pci virtio_blk virtio_console virtio_net qemu_fw_cfg
 printf 'linux /boot/vmlinuz root=/dev/vda1 console=ttyS0 panic=5 quiet systemd.show_status=0\ninitrd /boot/initrd\nboot\n' > "$root/boot/grub/grub.cfg"
 
 # What it is.
@@ -110,17 +87,11 @@ for t in apt-daily.timer apt-daily-upgrade.timer e2scrub_all.timer fstrim.timer;
 mkdir -p "$work/data/records"
 seq -f "$name passage %05.0f north pier" 1 20000 > "$work/data/records/passages.txt"
 : > "$work/data/keenlodge.ledger"
-partition() {
-  mkfs.ext4 -q -F -b 4096 -J size=4 -L "$5" -E "offset=$(($2 * 1048576)),root_owner=0:0" -d "$4" "$1" "$3M"
-}
 raw=$work/vda.raw
 truncate -s 2G "$raw"
 printf '2048,3670016,83,*\n3672064,,83\n' | sfdisk -q "$raw"
-partition "$raw" 1 1792 "$root" system
-partition "$raw" 1793 255 "$work/data" srv
-grub=/usr/lib/grub/i386-pc
-grub-mkimage -O i386-pc -p '(hd0,msdos1)/boot/grub' -o "$work/core.img" biosdisk part_msdos ext2 linux normal configfile
-dd if=$grub/boot.img of="$raw" bs=440 count=1 conv=notrunc status=none
-dd if="$work/core.img" of="$raw" bs=512 seek=1 conv=notrunc status=none
+partition "$raw" 1 1792 "$root" system -J size=4
+partition "$raw" 1793 255 "$work/data" srv -J size=4
+bootloader "$raw"
 qemu-img convert -q -O qcow2 "$raw" "$work/$name.qcow2"
 mv "$work/$name.qcow2" "$out/$name.qcow2"
