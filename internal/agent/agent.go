@@ -82,10 +82,15 @@ func (a *Agent) Close() error {
 	return a.end(o, false)
 }
 
-// watch ends a capture that nobody asked for in a long time, until ctx ends.
+// watchEvery is how often captures and applications are looked after, longestWatch how long an application is let alone at the most that does
+// not go on.
+const watchEvery, longestWatch = 30 * time.Second, time.Hour
+
+// watch ends a capture that nobody asked for in a long time, and tells applications to go on that did not when they were told, until ctx ends.
 func (a *Agent) watch(ctx context.Context) {
-	tick := time.NewTicker(30 * time.Second)
+	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
+	next, wait := time.Now(), watchEvery
 	for {
 		select {
 		case <-ctx.Done():
@@ -106,6 +111,17 @@ func (a *Agent) watch(ctx context.Context) {
 				a.log.Error("a capture did not end", "image", o.id, "error", err)
 			}
 		}
+		if time.Now().Before(next) {
+			continue
+		}
+		found, left, err := moment.GoOn(a.folder, a.offer.Files.Settings)
+		if len(found) > 0 || err != nil {
+			a.log.Warn("applications had been left at rest", "found", found, "error", err)
+		}
+		if wait = min(2*wait, longestWatch); left == 0 {
+			wait = watchEvery
+		}
+		next = time.Now().Add(wait)
 	}
 }
 

@@ -45,11 +45,14 @@ type house struct {
 	l   *lodge.Lodge
 	rec *records.Records
 	url string
+	// another makes another process of the lodge, whose vault is opened by a file of a name.
+	another func(keyFile string) *lodge.Lodge
 }
 
 func newHouse(t *testing.T) *house {
-	rec := recordstest.Open(t)
-	l, _ := lodgetest.Serve(t, rec, io.Discard)
+	processes := recordstest.OpenAll(t, 2)
+	rec, state, never := processes[0], t.TempDir(), make(chan struct{})
+	l, _ := lodgetest.ServeUntilKilled(t, rec, io.Discard, state, never)
 	l.Lines.Patience = 2 * time.Second
 	pool, err := l.Authority.Pool(t.Context())
 	require.NoError(t, err)
@@ -59,7 +62,13 @@ func newHouse(t *testing.T) *house {
 	server := &http.Server{Handler: api.New(l, slog.New(slog.DiscardHandler), http.NotFoundHandler()), ErrorLog: slog.NewLogLogger(slog.DiscardHandler, 0)}
 	go server.Serve(listener)
 	t.Cleanup(func() { server.Close() })
-	return &house{t, l, rec, "https://" + listener.Addr().String()}
+	another := func(keyFile string) *lodge.Lodge {
+		other, err := lodge.New(lodge.Config{Records: processes[1], State: t.TempDir(), KeyFile: filepath.Join(state, keyFile), Log: recordstest.Quiet(t)})
+		require.NoError(t, err)
+		other.Lines.Patience = 0
+		return other
+	}
+	return &house{t, l, rec, "https://" + listener.Addr().String(), another}
 }
 
 func (h *house) fingerprint() string {

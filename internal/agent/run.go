@@ -1,13 +1,11 @@
 package agent
 
 import (
-	"bufio"
 	"context"
 	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"math/rand/v2"
 	"net"
@@ -99,42 +97,16 @@ func (id *Identity) dial(ctx context.Context) (net.Conn, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reach %s: %w", u.Host, err)
 	}
-	upgraded, err := upgrade(ctx, conn, u.Host)
+	err = line.Upgrade(ctx, conn, u.Host, line.Path, line.Protocol)
+	var refused *line.NotUpgraded
+	if errors.As(err, &refused) && refused.Status == http.StatusUnauthorized {
+		err = errUnknown
+	}
+	if err == nil {
+		_, err = line.Offer(conn, line.Oldest, line.Newest)
+	}
 	if err != nil {
 		conn.Close()
-	}
-	return upgraded, err
-}
-
-// upgrade makes a line of a connection (RFC 9110, section 7.8).
-func upgrade(ctx context.Context, conn net.Conn, host string) (net.Conn, error) {
-	defer context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })()
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+host+line.Path, nil)
-	if err != nil {
-		return nil, err
-	}
-	r.Header.Set("Connection", "Upgrade")
-	r.Header.Set("Upgrade", line.Protocol)
-	if err := r.Write(conn); err != nil {
-		return nil, fmt.Errorf("ask %s for a line: %w", host, err)
-	}
-	in := bufio.NewReader(conn)
-	answer, err := http.ReadResponse(in, r)
-	if err != nil {
-		return nil, fmt.Errorf("ask %s for a line: %w", host, err)
-	}
-	if answer.StatusCode != http.StatusSwitchingProtocols {
-		why, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<10))
-		answer.Body.Close()
-		if answer.StatusCode == http.StatusUnauthorized {
-			return nil, errUnknown
-		}
-		return nil, fmt.Errorf("%s gives no line: %s: %s", host, answer.Status, why)
-	}
-	if in.Buffered() > 0 {
-		return nil, fmt.Errorf("%s spoke before it was asked", host)
-	}
-	if _, err := line.Offer(conn, line.Oldest, line.Newest); err != nil {
 		return nil, err
 	}
 	return conn, nil

@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"io"
 	"log/slog"
@@ -25,6 +26,7 @@ import (
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/line"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
 	agentsource "keenlodge/internal/source/agent"
@@ -32,6 +34,7 @@ import (
 	"keenlodge/internal/store/medium/dir"
 	"keenlodge/internal/store/medium/mediumtest"
 	"keenlodge/internal/store/medium/memory"
+	"keenlodge/internal/switchboard"
 	"keenlodge/internal/wire"
 )
 
@@ -232,12 +235,58 @@ func TestServersAreASource(t *testing.T) {
 	disk, err := os.OpenFile(g.Loop, os.O_RDWR|unix.O_SYNC, 0)
 	require.NoError(t, err)
 	defer disk.Close()
+	other, n := g.another("lodge-key"), 0
 	sourcetest.Run(t, sourcetest.Subject{Guest: "gate-07", Target: filepath.Base(g.Loop), NewID: image.NewID,
-		Dial: func(*testing.T) source.Source { return agentsource.Of("servers", g.l.Lines) },
+		Dial: func(*testing.T) source.Source {
+			n++
+			return agentsource.Of("servers", []agentsource.Lines{g.l.Lines, other.Lines}[n%2])
+		},
 		Write: func(t *testing.T, at int64, fill byte) {
 			_, err := disk.WriteAt(bytes.Repeat([]byte{fill}, 1<<20), at)
 			require.NoError(t, err)
 		}})
+}
+
+// The process that has a server's line passes it on to the lodge's others, and to nobody else; both ends of it go when the line does.
+func TestALineThatIsPassedOn(t *testing.T) {
+	g, ctx := newGate(t, agenttest.New(t, 64<<20, "true", "noauto"), nil), t.Context()
+	other := g.another("lodge-key")
+	passed, err := other.Lines.Line(ctx, "gate-07")
+	require.NoError(t, err)
+	var about line.About
+	require.NoError(t, passed.Ask(ctx, line.CallAbout, nil, &about))
+	require.Equal(t, filepath.Base(g.Loop), about.Disks[0].Target)
+	again, err := other.Lines.Line(ctx, "gate-07")
+	require.NoError(t, err)
+	require.Same(t, passed, again)
+
+	_, err = g.another("somebody-else's").Lines.Line(ctx, "gate-07")
+	require.ErrorIs(t, err, source.ErrUnreachable)
+	require.ErrorContains(t, err, "the key by which processes of the lodge know each other")
+	at := strings.TrimPrefix(g.url, "https://")
+	stranger, err := tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true})
+	require.NoError(t, err)
+	defer stranger.Close()
+	require.NoError(t, line.Upgrade(ctx, stranger, at, line.Path+"/gate-07", switchboard.Protocol))
+	_, err = stranger.Write(make([]byte, 32))
+	require.NoError(t, err)
+	_, err = stranger.Read(make([]byte, 1))
+	require.ErrorIs(t, err, io.EOF)
+
+	g.stop()
+	<-passed.Closed()
+	require.Eventually(t, func() bool {
+		_, err = other.Lines.Line(ctx, "gate-07")
+		return err != nil && strings.Contains(err.Error(), "its agent does not call")
+	}, 10*time.Second, 50*time.Millisecond, "%v", err)
+	g.start()
+	_, err = other.Lines.Line(ctx, "gate-07")
+	require.NoError(t, err)
+	require.NoError(t, g.l.Agents.Revoke(ctx, "gate-07"))
+	require.Eventually(t, func() bool {
+		_, err = other.Lines.Line(ctx, "gate-07")
+		return errors.Is(err, source.ErrNoMachine)
+	}, 10*time.Second, 50*time.Millisecond, "%v", err)
 }
 
 // A disk of which a part can't be read makes no image, and it is said which part; nothing of the try stays.

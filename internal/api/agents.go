@@ -4,15 +4,17 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/line"
 	"keenlodge/internal/records"
+	"keenlodge/internal/switchboard"
 	"keenlodge/internal/wire"
 )
 
@@ -90,23 +92,27 @@ func (s *server) agentLine(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusServiceUnavailable, "the lodge can't reach its database")
 		return
 	}
-	if r.Header.Get("Upgrade") != line.Protocol {
-		w.Header().Set("Upgrade", line.Protocol)
-		refuse(w, http.StatusUpgradeRequired, "this address is for agents' lines; ask for an upgrade to "+line.Protocol)
-		return
-	}
-	conn, _, err := http.NewResponseController(w).Hijack()
-	if err != nil {
-		refuse(w, http.StatusHTTPVersionNotSupported, "a line begins with HTTP/1.1")
-		return
-	}
-	conn.SetDeadline(time.Time{})
-	if _, err := conn.Write([]byte("HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: " + line.Protocol + "\r\n\r\n")); err != nil {
-		conn.Close()
+	conn := line.Upgraded(w, r, line.Protocol, refuse)
+	if conn == nil {
 		return
 	}
 	if err := s.l.Lines.Take(r.Context(), a, conn); err != nil && r.Context().Err() == nil {
 		s.log.Warn("an agent's line could not be held", "agent", a.Name, "error", err)
+	}
+}
+
+// passLine passes an agent's line on to another process of the lodge, which proves on the connection that it is one.
+func (s *server) passLine(w http.ResponseWriter, r *http.Request) {
+	if r.TLS == nil {
+		refuse(w, http.StatusUpgradeRequired, "lines are passed on over TLS")
+		return
+	}
+	conn := line.Upgraded(w, r, switchboard.Protocol, refuse)
+	if conn == nil {
+		return
+	}
+	if err := s.l.Lines.Pass(r.Context(), chi.URLParam(r, "agent"), conn); err != nil && r.Context().Err() == nil {
+		s.log.Warn("an agent's line was not passed on", "agent", plain.Text(chi.URLParam(r, "agent"), 100), "to", r.RemoteAddr, "error", err)
 	}
 }
 

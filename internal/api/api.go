@@ -29,6 +29,7 @@ func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
 	router, _ := build(&server{l: l, log: log})
 	router.Get("/api/v1/calendar.ics", (&server{l: l, log: log}).calendar)
 	router.Get(line.Path, (&server{l: l, log: log}).agentLine)
+	router.Get(line.Path+"/{agent}", (&server{l: l, log: log}).passLine)
 	router.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			w.Header().Set("Content-Type", "application/problem+json")

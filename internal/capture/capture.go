@@ -245,7 +245,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 			}
 		}
 		if closed == nil {
-			t.NeedsCleanup = len(t.Owed) > 0
+			t.NeedsCleanup = false
 		} else if err != nil {
 			err = errors.Join(err, closed)
 		} // otherwise the image is whole, what stays behind was told, and is cleared later
@@ -656,9 +656,10 @@ func (c *Captures) Clear(ctx context.Context, t records.Task) (found []string, e
 		return nil, err
 	}
 	defer h.Close()
-	found, err = capturer.Clear(ctx, t.Guest, t.Image, t.StartedPaused)
-	if err != nil {
-		return found, err
+	if t.NeedsCleanup { // otherwise its checkpoint belongs to a good image
+		if found, err = capturer.Clear(ctx, t.Guest, t.Image, t.StartedPaused); err != nil {
+			return found, err
+		}
 	}
 	went, err := goOn(ctx, h, t)
 	return append(found, went...), err
@@ -666,7 +667,7 @@ func (c *Captures) Clear(ctx context.Context, t records.Task) (found []string, e
 
 // Undo clears what a failed try left on the source, so that another can begin.
 func (c *Captures) Undo(ctx context.Context, t *runs.Task) error {
-	if !t.NeedsCleanup {
+	if !t.NeedsCleanup && len(t.Owed) == 0 {
 		return nil
 	}
 	found, err := c.Clear(ctx, t.Task)

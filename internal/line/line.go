@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"sync"
 	"time"
 
 	"github.com/hashicorp/yamux"
@@ -106,6 +107,54 @@ func (l *Line) Closed() <-chan struct{} { return l.session.CloseChan() }
 
 // Close ends the line, and all that is under way on it.
 func (l *Line) Close() error { return l.session.Close() }
+
+// Pass has another process use the line, by [Over] on a connection of its own, until either of the two ends.
+func (l *Line) Pass(ctx context.Context, conn net.Conn) error {
+	s, err := yamux.Server(conn, config())
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	defer context.AfterFunc(ctx, func() { s.Close() })()
+	go func() {
+		select {
+		case <-l.Closed():
+			s.Close()
+		case <-s.CloseChan():
+		}
+	}()
+	for {
+		asked, err := s.AcceptStream()
+		if err != nil {
+			return nil
+		}
+		go func() {
+			defer asked.Close()
+			if passed, err := l.session.OpenStream(); err == nil {
+				splice(asked, passed)
+			}
+		}()
+	}
+}
+
+// splice has what comes on either of two streams go on on the other; it returns when both have ended, or one is broken.
+func splice(a, b *yamux.Stream) {
+	defer b.Close()
+	var both sync.WaitGroup
+	for _, way := range [][2]*yamux.Stream{{a, b}, {b, a}} {
+		both.Go(func() {
+			if _, err := io.Copy(way[1], way[0]); err != nil { // neither waits for the other then
+				a.SetDeadline(time.Unix(1, 0))
+				b.SetDeadline(time.Unix(1, 0))
+			}
+			way[1].Close()
+		})
+	}
+	both.Wait()
+}
+
+// Idle reports whether nothing is under way on the line.
+func (l *Line) Idle() bool { return l.session.NumStreams() == 0 }
 
 // Ask calls the agent and waits for its answer, which is put into result where that is not nil. Errors wrap [ErrCut], or are a [*Refusal].
 func (l *Line) Ask(ctx context.Context, call string, args, result any) error {

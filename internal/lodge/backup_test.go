@@ -337,7 +337,7 @@ func TestChecks(t *testing.T) {
 // where all of that held.
 func TestApplications(t *testing.T) {
 	t.Parallel()
-	p := site.Policy{Machines: []string{"tickets-db"}, Store: "quay-shelf", Rotation: "newest 9", Quiesce: machine.Preferred, Applications: []site.Application{{Name: "tickets"}, {Name: "ledger"}}}
+	p := site.Policy{Machines: []string{"tickets-db"}, Store: "quay-shelf", Rotation: "newest 9", Cycle: "full once", Quiesce: machine.Preferred, Applications: []site.Application{{Name: "tickets"}, {Name: "ledger"}}}
 	b := newBench(t, map[string]site.Policy{"nightly-guests": p})
 	command := func(name, word string, code int) {
 		b.host.Change("tickets-db", func(g *sourcetest.Guest) { g.Commands[site.CommandFolder+"/"+name+" "+word] = code })
@@ -388,6 +388,10 @@ func TestApplications(t *testing.T) {
 	command("tickets", "after", 0)
 	called()
 	b.until(func() bool { return slices.Contains(called(), "tickets after") }, "that it goes on")
+	r = b.run("nightly-guests")
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	require.Equal(t, image.Incremental, b.images("u-tickets")[0].Capture, "nothing else of the image before was cleared")
+	called()
 
 	command("ledger", "before", 0)
 	b.host.SetFault(func(call, _ string) error {

@@ -107,7 +107,7 @@ func New(c Config) (*Lodge, error) {
 	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, c.State, wire.Program)
 	l.doorman = doorman.New(c.Records, l.Access, l.Trail)
 	l.Witness = witness.New(c.Records, c.Log, l.Trail, l.Stores)
-	l.Lines = switchboard.New(c.Records, c.Log, engine.Process())
+	l.Lines = switchboard.New(c.Records, v, c.Log, engine.Process())
 	l.Inventory = inventory.New(c.Records, c.Log, map[string]inventory.Own{agent.Kind: func(name string) source.Source { return agent.Of(name, l.Lines) }})
 	l.Lines.Changed = l.Inventory.Look
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)

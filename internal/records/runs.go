@@ -69,7 +69,8 @@ type Task struct {
 	Image         string     `db:"image" json:"image"`
 	NeedsCleanup  bool       `db:"touched" json:"-"`
 	StartedPaused bool       `db:"woken" json:"-"`
-	// Owed are applications that were brought to rest in its guest, and have yet to be told to go on.
+	// Owed are applications that were brought to rest in its guest, and have yet to be told to go on: that is so also where its capture was ended
+	// well, and nothing else is left to clear.
 	Owed     []string   `db:"owed" json:"-"`
 	Cleaner  int64      `db:"cleaner" json:"-"`
 	Started  *time.Time `db:"started" json:"started"`
@@ -372,7 +373,7 @@ func (r *Records) Tasks(ctx context.Context, run string, after int64, limit int)
 // ForgetRuns removes the records of runs that ended before a moment, with their tasks and logs, and tells how many. Images keep what
 // they say of themselves.
 func (r *Records) ForgetRuns(ctx context.Context, before time.Time) (int64, error) {
-	tag, err := r.db.Pool.Exec(ctx, `delete from runs where ended < $1 and not exists (select from tasks t where t.run = runs.id and t.touched)`, before)
+	tag, err := r.db.Pool.Exec(ctx, `delete from runs where ended < $1 and not exists (select from tasks t where t.run = runs.id and (t.touched or t.owed <> '{}'))`, before)
 	return tag.RowsAffected(), err
 }
 
@@ -486,7 +487,7 @@ func (r *Records) ClaimRun(ctx context.Context, id string, from, to int64) (bool
 
 // ClaimCleaning has a process clear up after a task, and reports whether nobody else does who lives.
 func (r *Records) ClaimCleaning(ctx context.Context, task, owner int64) (bool, error) {
-	tag, err := r.db.Pool.Exec(ctx, "update tasks set cleaner = $2 where id = $1 and touched and (cleaner = $2 or not "+db.Lives("cleaner")+")", task, owner)
+	tag, err := r.db.Pool.Exec(ctx, "update tasks set cleaner = $2 where id = $1 and (touched or owed <> '{}') and (cleaner = $2 or not "+db.Lives("cleaner")+")", task, owner)
 	return tag.RowsAffected() == 1, err
 }
 
@@ -498,7 +499,7 @@ type UncleanTask struct {
 
 // Unclean lists the tasks of ended runs that may have left something outside.
 func (r *Records) Unclean(ctx context.Context) ([]UncleanTask, error) {
-	return db.All[UncleanTask](ctx, r.db.Pool, "select r.kind, t.* from tasks t join runs r on r.id = t.run where t.touched and r.state not in ('queued', 'running') order by t.id")
+	return db.All[UncleanTask](ctx, r.db.Pool, "select r.kind, t.* from tasks t join runs r on r.id = t.run where (t.touched or t.owed <> '{}') and r.state not in ('queued', 'running') order by t.id")
 }
 
 // Requeue gives work back to the queue whose process died between taking it and beginning the run: such a run would

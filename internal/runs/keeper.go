@@ -259,6 +259,6 @@ func (k *keeper) cleanUp(ctx context.Context, t records.UncleanTask) error {
 		return nil
 	}
 	delete(k.looked, t.ID)
-	t.NeedsCleanup = false
+	t.NeedsCleanup, t.Owed = false, nil
 	return k.e.rec.SaveTask(ctx, t.Task)
 }

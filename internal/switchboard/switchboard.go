@@ -1,10 +1,12 @@
 // Package switchboard holds the lines on which servers' agents call: which agent has one, and through it what the agent is asked. An agent that
-// is dismissed loses its line at once, and one that calls again takes the place of its older line.
+// is dismissed loses its line at once, and one that calls again takes the place of its older line. A line that another process of the lodge has
+// is passed on by that one.
 package switchboard
 
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -13,12 +15,14 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/plain"
 	"keenlodge/internal/line"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/agent"
+	"keenlodge/internal/vault"
 )
 
 const (
@@ -27,7 +31,7 @@ const (
 	// aboutTime is how long an agent may take to say who it is, aboutAge how old that may be when somebody asks for machines.
 	aboutTime, aboutAge = 20 * time.Second, 5 * time.Minute
 	// patience is how long a line is waited for, waitEvery how often it is looked for meanwhile.
-	patience, waitEvery = 10 * time.Second, 50 * time.Millisecond
+	patience, waitEvery = 10 * time.Second, 250 * time.Millisecond
 	// mostClock is how wrong a server's clock may be before it is told.
 	mostClock = 2 * time.Minute
 )
@@ -35,6 +39,7 @@ const (
 // Board holds the lines of this process. It implements [agent.Lines].
 type Board struct {
 	rec     *records.Records
+	vault   *vault.Vault
 	log     *slog.Logger
 	process int64 // what the records call this one
 	// Patience is how long an agent's line is waited for: after a restart of the lodge or of its server it calls within seconds.
@@ -44,19 +49,22 @@ type Board struct {
 
 	mu      sync.Mutex
 	lines   map[string]*held
+	passed  map[string]*passed
 	changed map[string]bool // sources
 }
 
 // held is an agent's line.
 type held struct {
 	*line.Line
+	at    string // the address that the agent reached: other processes do, too
 	about line.About
 	told  time.Time // when it said so
 }
 
 // New makes a Board of the process of a number.
-func New(rec *records.Records, log *slog.Logger, process int64) *Board {
-	return &Board{rec: rec, log: log, process: process, Patience: patience, lines: map[string]*held{}, changed: map[string]bool{}, Changed: func(context.Context, string) error { return nil }}
+func New(rec *records.Records, v *vault.Vault, log *slog.Logger, process int64) *Board {
+	return &Board{rec: rec, vault: v, log: log, process: process, Patience: patience, lines: map[string]*held{}, passed: map[string]*passed{}, changed: map[string]bool{},
+		Changed: func(context.Context, string) error { return nil }}
 }
 
 // Take holds an agent's line, on a connection that the agent made, until it ends. The connection is closed then.
@@ -70,7 +78,7 @@ func (b *Board) Take(ctx context.Context, a records.Agent, conn net.Conn) error 
 		return err
 	}
 	defer l.Close()
-	h := &held{Line: l}
+	h := &held{Line: l, at: conn.LocalAddr().String()}
 	if err := b.ask(ctx, a.Name, h); err != nil {
 		return err
 	}
@@ -123,7 +131,7 @@ func (b *Board) ask(ctx context.Context, name string, h *held) error {
 	b.mu.Lock()
 	h.about, h.told = about, time.Now()
 	b.mu.Unlock()
-	return b.rec.Connect(limit, name, b.process, body)
+	return b.rec.Connect(limit, name, b.process, h.at, body)
 }
 
 // mostDisks bounds how many disks of a server are shown.
@@ -152,6 +160,7 @@ func (b *Board) Serve(ctx context.Context) error {
 		case <-look.C:
 		}
 		b.tell(ctx)
+		b.dropPassed()
 		names := b.names()
 		if len(names) == 0 {
 			continue
@@ -201,56 +210,65 @@ func (b *Board) endAll() {
 	for _, h := range b.lines {
 		h.Close()
 	}
+	for _, p := range b.passed {
+		p.Close()
+	}
 }
 
 // Line implements [agent.Lines].
 func (b *Board) Line(ctx context.Context, name string) (*line.Line, error) {
-	has := func() *line.Line {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		if h := b.lines[name]; h != nil {
-			return h.Line
-		}
-		return nil
-	}
-	if l := has(); l != nil {
-		return l, nil
-	}
-	missing, lasts := b.missing(ctx, name)
-	if !lasts {
-		return nil, missing
-	}
 	tick := time.NewTicker(waitEvery)
 	defer tick.Stop()
-	for end := time.Now().Add(b.Patience); time.Now().Before(end); {
+	for end := time.Now().Add(b.Patience); ; {
+		if l := b.has(name); l != nil {
+			return l, nil
+		}
+		l, missing, lasts := b.elsewhere(ctx, name)
+		if l != nil {
+			return l, nil
+		}
+		if lasts || time.Now().After(end) {
+			return nil, missing
+		}
 		select {
 		case <-ctx.Done():
 			return nil, fmt.Errorf("%w: %w", missing, context.Cause(ctx))
 		case <-tick.C:
 		}
-		if l := has(); l != nil {
-			return l, nil
-		}
 	}
-	return nil, missing
 }
 
-// missing is why an agent has no line here, and whether that may change by itself.
-func (b *Board) missing(ctx context.Context, name string) (why error, mayChange bool) {
-	all, err := b.rec.Agents(ctx)
-	if err != nil {
-		return err, false
+// has is an agent's line, if this process has it, or can use that of another one.
+func (b *Board) has(name string) *line.Line {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if h := b.lines[name]; h != nil {
+		return h.Line
 	}
-	i := slices.IndexFunc(all, func(a records.Agent) bool { return a.Name == name && a.Revoked == nil })
+	if p := b.passed[name]; p != nil && !ended(p.Line) {
+		p.used = time.Now()
+		return p.Line
+	}
+	return nil
+}
+
+// elsewhere is an agent's line that another process has; or why there is none, and whether that lasts.
+func (b *Board) elsewhere(ctx context.Context, name string) (l *line.Line, why error, lasts bool) {
+	a, err := b.rec.Agent(ctx, name)
 	switch {
-	case i < 0:
-		return source.ErrNoMachine, false
-	case all[i].Key == "":
-		return fmt.Errorf("%w: it was never joined; have it enrolled again: keenlodge machine enroll %s", source.ErrUnreachable, name), false
-	case all[i].Connected:
-		return fmt.Errorf("%w to this process: another one of the lodge has its agent's line", source.ErrUnreachable), true
+	case errors.Is(err, fault.ErrNotFound) || err == nil && a.Revoked != nil:
+		return nil, source.ErrNoMachine, true
+	case err != nil:
+		return nil, err, true
+	case a.Key == "":
+		return nil, fmt.Errorf("%w: it was never joined; have it enrolled again: keenlodge machine enroll %s", source.ErrUnreachable, name), true
+	case !a.Connected || a.LineBy == b.process:
+		return nil, fmt.Errorf("%w: its agent does not call; is it switched off, or keenlodge agent run not running there?", source.ErrUnreachable), false
 	}
-	return fmt.Errorf("%w: its agent does not call; is it switched off, or keenlodge agent run not running there?", source.ErrUnreachable), true
+	if l, err = b.passedOn(ctx, name, a.LineAt); err != nil {
+		err = fmt.Errorf("%w to this process, and the one at %s that has its agent's line did not pass it on: %w", source.ErrUnreachable, a.LineAt, err)
+	}
+	return l, err, false
 }
 
 // Servers implements [agent.Lines].

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -18,6 +19,7 @@ import (
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/source"
+	"keenlodge/internal/vault"
 )
 
 func TestMain(m *testing.M) { recordstest.Main(m) }
@@ -38,7 +40,9 @@ func newSwitchboard(t *testing.T, warned []string, names ...string) switchboard 
 		require.NoError(t, rec.AdmitAgent(t.Context(), name, "servers", "first", "word", time.Hour))
 		require.NoError(t, rec.JoinAgent(t.Context(), name, "word", "key of "+name, "192.0.2.7", time.Hour))
 	}
-	b := New(rec, recordstest.Quiet(t, warned...), 7)
+	v, err := vault.Open(rec, filepath.Join(t.TempDir(), "lodge-key"))
+	require.NoError(t, err)
+	b := New(rec, v, recordstest.Quiet(t, warned...), 7)
 	b.Patience = 50 * time.Millisecond
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -104,10 +108,10 @@ func TestBoard(t *testing.T) {
 	require.NotSame(t, older, newer)
 	s.await("gate-08", false)
 
-	other := New(s.rec, recordstest.Quiet(t), 8)
+	other := New(s.rec, s.vault, recordstest.Quiet(t), 8)
 	other.Patience = 50 * time.Millisecond
 	_, err = other.Line(ctx, "gate-07")
-	require.ErrorContains(t, err, "another one of the lodge has its agent's line")
+	require.ErrorContains(t, err, "the one at pipe that has its agent's line did not pass it on")
 	require.NoError(t, s.rec.RevokeAgent(ctx, "gate-07"))
 	begun := time.Now()
 	require.NoError(t, <-second)

@@ -569,7 +569,7 @@ func Forget(folder string, ids []string) (gone []string, err error) {
 // Tidy removes what a dead agent had left: what was frozen, traces, half of what was to be remembered. It returns what it found.
 func Tidy(folder, settings string) (found []string, err error) {
 	found, err = ThawLeft(folder)
-	went, failed := goOnLeft(folder, settings)
+	went, _, failed := GoOn(folder, settings)
 	found, err = append(found, went...), errors.Join(err, failed)
 	found = append(found, LeftTraces()...)
 	files, globbed := filepath.Glob(filepath.Join(folder, digestsFolder, partial+"*"))

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"keenlodge/internal/agent/parts"
@@ -19,8 +20,12 @@ import (
 	"keenlodge/internal/private"
 )
 
-// restFile names the applications that were brought to rest, for the day on which the agent is killed before they were told to go on.
+// restFile names the applications that were brought to rest, and have yet to be told to go on: for the day on which the agent is killed before
+// that, and for those that don't.
 const restFile = "resting"
+
+// resting keeps what is done to applications from being done by two at once: by a capture, and by whoever looks after those that are left.
+var resting sync.Mutex
 
 // atRest takes the instant while applications are at rest, too, where some are asked for. Where one does not come to rest, that is an error where a
 // freeze is required; otherwise the instant is taken without.
@@ -28,6 +33,8 @@ func (c *Capture) atRest(ctx context.Context, s line.Settle) (got line.Settled, 
 	if len(s.Applications) == 0 {
 		return c.still(ctx, s.Longest)
 	}
+	resting.Lock()
+	defer resting.Unlock()
 	rested, err := c.rest(ctx, s.Applications)
 	if err != nil {
 		err = errors.Join(err, c.goOn(ctx, s.Applications, rested))
@@ -52,7 +59,7 @@ func (c *Capture) rest(ctx context.Context, all []line.Application) (called []li
 	for _, a := range all {
 		called = append(called, line.Rested{Name: a.Name})
 		told := &called[len(called)-1]
-		if err = c.noteResting(called); err == nil {
+		if err = owe(c.folder, a.Name); err == nil {
 			begun := time.Now()
 			err = parts.Run(ctx, c.settings, a.Name, a.Within, io.Discard, site.Before)
 			told.Before = time.Since(begun)
@@ -76,50 +83,87 @@ func (c *Capture) goOn(ctx context.Context, all []line.Application, called []lin
 		if errors.Is(err, fs.ErrNotExist) && called[i].Failed != "" {
 			err = nil // there is no such command, which was said already
 		}
+		if err == nil {
+			err = settle(c.folder, all[i].Name)
+		}
 		if err != nil {
 			err = fmt.Errorf("application %s, %s: %w", all[i].Name, site.After, err)
 			called[i].Failed = strings.TrimPrefix(called[i].Failed+"; "+err.Error(), "; ")
 			errs = append(errs, err)
 		}
 	}
-	return errors.Join(append(errs, os.Remove(filepath.Join(c.folder, restFile)))...)
+	return errors.Join(errs...)
 }
 
-func (c *Capture) noteResting(called []line.Rested) error {
-	var names []string
-	for _, r := range called {
-		names = append(names, r.Name)
-	}
-	body, err := json.Marshal(names)
-	if err != nil {
-		return err
-	}
-	return private.Write(filepath.Join(c.folder, restFile), string(body))
-}
-
-// leftTime is how long an application may take to go on that a dead agent left at rest.
-const leftTime = time.Minute
-
-// goOnLeft tells applications to go on that a dead agent left at rest.
-func goOnLeft(folder, settings string) (found []string, err error) {
+// owed are the applications that have yet to be told to go on, in the order in which they were brought to rest.
+func owed(folder string) (names []string, err error) {
 	place := filepath.Join(folder, restFile)
 	body, err := os.ReadFile(place)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	var names []string
 	if err == nil {
 		err = json.Unmarshal(body, &names)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("which applications a dead agent left at rest: %s: %w; look whether yours work, and call their commands in %s with %q where one does not", place, err, site.CommandFolder, site.After), os.Remove(place))
+		return nil, errors.Join(fmt.Errorf("which applications are still at rest: %s: %w; look whether yours work, and call their commands in %s with %q where one does not", place, err, site.CommandFolder, site.After), os.Remove(place))
 	}
+	return names, nil
+}
+
+// owe notes that an application is to be told to go on.
+func owe(folder, name string) error {
+	names, err := owed(folder)
+	if err != nil {
+		return err
+	}
+	return noteOwed(folder, append(slices.DeleteFunc(names, func(other string) bool { return other == name }), name))
+}
+
+// settle notes that an application was told to go on.
+func settle(folder, name string) error {
+	names, err := owed(folder)
+	if err != nil {
+		return err
+	}
+	return noteOwed(folder, slices.DeleteFunc(names, func(other string) bool { return other == name }))
+}
+
+func noteOwed(folder string, names []string) error {
+	place := filepath.Join(folder, restFile)
+	if len(names) == 0 {
+		return os.Remove(place)
+	}
+	body, err := json.Marshal(names)
+	if err != nil {
+		return err
+	}
+	return private.Write(place, string(body))
+}
+
+// leftTime is how long an application may take to go on that was left at rest.
+const leftTime = time.Minute
+
+// GoOn tells applications to go on that a dead agent left at rest, or that did not when they were told. It returns how many still don't; of one
+// whose command is gone nothing more can be asked.
+func GoOn(folder, settings string) (found []string, left int, err error) {
+	resting.Lock()
+	defer resting.Unlock()
+	names, err := owed(folder)
+	errs := []error{err}
 	for _, name := range slices.Backward(names) {
-		if failed := parts.Run(context.Background(), settings, name, leftTime, io.Discard, site.After); failed != nil {
+		failed := parts.Run(context.Background(), settings, name, leftTime, io.Discard, site.After)
+		switch {
+		case failed == nil:
+			found = append(found, "application "+name+" was at rest, and was told to go on")
+		case errors.Is(failed, fs.ErrNotExist):
+			found = append(found, fmt.Sprintf("application %s was at rest, and its command is there no more: %v", name, failed))
+		default:
 			found = append(found, fmt.Sprintf("application %s was at rest, and could not be told to go on: %v", name, failed))
+			left++
 			continue
 		}
-		found = append(found, "application "+name+" was at rest, and was told to go on")
+		errs = append(errs, settle(folder, name))
 	}
-	return found, os.Remove(place)
+	return found, left, errors.Join(errs...)
 }

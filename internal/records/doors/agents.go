@@ -29,15 +29,23 @@ type Agent struct {
 	Source  string `db:"source"`
 	// About is what it said of itself last, as JSON, nil for one that never called.
 	About []byte `db:"about"`
-	// Connected says that a process which lives has its line.
-	Connected bool `db:"connected"`
+	// Connected says that a process which lives has its line; LineBy is the number of the one that has it, or had it last, 0 where none did, and
+	// LineAt the address at which the agent reached that, and others do.
+	Connected bool   `db:"connected"`
+	LineBy    int64  `db:"line_by"`
+	LineAt    string `db:"line_at"`
 }
 
-const agentColumns = "name, made, made_by, joining_until, key, certified, ends, seen, address, revoked, machine::text, source, about, revoked is null and coalesce(line_by in (" + db.Living + "), false) as connected"
+const agentColumns = "name, made, made_by, joining_until, key, certified, ends, seen, address, revoked, machine::text, source, about, revoked is null and coalesce(line_by in (" + db.Living + "), false) as connected, coalesce(line_by, 0) as line_by, line_at"
 
 // Agents lists all agents, by name.
 func (d Doors) Agents(ctx context.Context) ([]Agent, error) {
 	return db.All[Agent](ctx, d.db.Pool, "select "+agentColumns+" from agents order by name")
+}
+
+// Agent finds an agent by its name.
+func (d Doors) Agent(ctx context.Context, name string) (Agent, error) {
+	return db.One[Agent](ctx, d.db.Pool, "select "+agentColumns+" from agents where name = $1", name)
 }
 
 // AdmitAgent has an agent join with a word, for so long. One that joined before goes on as it was until it joins anew; one that was revoked is
@@ -85,9 +93,9 @@ func (d Doors) RevokeAgent(ctx context.Context, name string) error {
 	return err
 }
 
-// Connect notes that a process has an agent's line, and what the agent says of itself.
-func (d Doors) Connect(ctx context.Context, name string, process int64, about []byte) error {
-	return d.db.Exec(ctx, "update agents set line_by = $2, seen = now(), about = $3 where name = $1", name, process, about)
+// Connect notes that a process has an agent's line, at what address the agent reached it, and what the agent says of itself.
+func (d Doors) Connect(ctx context.Context, name string, process int64, at string, about []byte) error {
+	return d.db.Exec(ctx, "update agents set line_by = $2, line_at = $3, seen = now(), about = $4 where name = $1", name, process, at, about)
 }
 
 // Disconnect notes that a process has an agent's line no more.

@@ -468,9 +468,9 @@ func (c *Conn) Clear(_ context.Context, name, id string, _ bool) (found []string
 		g.Job = ""
 		c.h.open--
 		found = append(found, "an open capture")
-		if len(g.drop([]string{id})) > 0 {
-			found = append(found, "its checkpoint")
-		}
+	}
+	if len(g.drop([]string{id})) > 0 {
+		found = append(found, "its checkpoint")
 	}
 	return found, nil
 }
