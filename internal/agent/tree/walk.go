@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -40,6 +39,7 @@ type walker struct {
 	mounts map[string]block.Mount // by where they are
 	left   map[string]*files.LeftOut
 	sizes  map[string][]int64 // of the largest of each rule
+	ahead  chan struct{}      // one for each folder that is read ahead
 }
 
 // Rules that nobody wrote down.
@@ -56,7 +56,7 @@ const largestTold = 3
 
 // walk walks the selection, and tells what rules left out, the most first.
 func walk(ctx context.Context, s *Selection, v visitor) ([]files.LeftOut, error) {
-	w := &walker{Selection: s, ctx: ctx, v: v, mounts: map[string]block.Mount{}, left: map[string]*files.LeftOut{}, sizes: map[string][]int64{}}
+	w := &walker{Selection: s, ctx: ctx, v: v, mounts: map[string]block.Mount{}, left: map[string]*files.LeftOut{}, sizes: map[string][]int64{}, ahead: make(chan struct{}, mostAhead)}
 	mounts, err := block.Mounts()
 	if err != nil {
 		return nil, err
@@ -77,7 +77,7 @@ func walk(ctx context.Context, s *Selection, v visitor) ([]files.LeftOut, error)
 	if named {
 		it.part = r.part
 	}
-	if err := w.folder(fd, it, named && r.taken); err != nil {
+	if err := w.folder(w.read(fd, it, named && r.taken), it, named && r.taken); err != nil {
 		return nil, err
 	}
 	var out []files.LeftOut
@@ -91,103 +91,122 @@ func walk(ctx context.Context, s *Selection, v visitor) ([]files.LeftOut, error)
 }
 
 // folder shows an open folder and what lies in it.
-func (w *walker) folder(fd int, it item, taken bool) error {
-	names, err := namesIn(fd)
-	it.unread = err
+func (w *walker) folder(f *folder, it item, taken bool) error {
+	it.unread = f.unread
 	if err := w.v.take(it); err != nil {
 		return err
 	}
-	for _, name := range names {
+	first, names := f.first, f.names
+	f.first = nil
+	for {
+		if err := w.children(f.fd, first); err != nil || len(names) == 0 {
+			return err
+		}
+		n := min(len(names), lookedAtOnce)
+		first = w.lookAt(f.fd, it, names[:n], taken)
+		names = names[n:]
+	}
+}
+
+// children shows some of what lies in a folder. The folders among it are read ahead of being shown: most of a walk is waiting for the kernel.
+func (w *walker) children(fd int, all []child) error {
+	defer w.closeAll(all) // on an error some were not shown
+	next := 0             // of those that may be read ahead
+	for i := range all {
+		c := &all[i]
+		for next = max(next, i); next < min(len(all), i+1+besides) && w.readAhead(fd, &all[next], next == i); next++ {
+		}
 		if err := context.Cause(w.ctx); err != nil {
 			return err
 		}
-		path := name
-		if it.path != "." {
-			path = it.path + "/" + name
-		}
-		if err := w.child(fd, it, path, name, taken); err != nil {
+		if err := w.child(fd, c); err != nil {
 			return err
 		}
+		w.close(c.opened)
+		c.opened = nil
 	}
 	return nil
 }
 
-// namesIn lists the names in an open folder, in order.
-func namesIn(fd int) ([]string, error) {
-	copied, err := unix.FcntlInt(uintptr(fd), unix.F_DUPFD_CLOEXEC, 0)
-	if err != nil {
-		return nil, err
-	}
-	f := os.NewFile(uintptr(copied), "")
-	defer f.Close()
-	names, err := f.Readdirnames(-1)
-	slices.Sort(names)
-	return names, err
+// child is one name in a folder, and what is to be done about it.
+type child struct {
+	item
+	taken  bool
+	enter  bool   // it is a folder that is walked
+	rule   string // by which it is left out
+	unseen error
+	opened *opening // where it is being entered
 }
 
-// child looks at one name in a folder.
-func (w *walker) child(fd int, above item, path, name string, taken bool) error {
+// decide is what is to be done about one name in a folder; ok is false where that is nothing.
+func (w *walker) decide(fd int, above item, name string, st *unix.Stat_t, unseen error, taken bool) (c child, ok bool) {
+	path := name
+	if above.path != "." {
+		path = above.path + "/" + name
+	}
 	part := above.part
 	if r, named := w.roots[path]; named {
 		part, taken = r.part, r.taken
 	}
-	if !taken && !w.above[path] {
-		return nil
+	if !taken && !w.above[path] || errors.Is(unseen, unix.ENOENT) { // it went while the folder was read
+		return c, false
 	}
-	it := item{path: path, name: name, part: part, folder: fd}
+	c = child{item: item{path: path, name: name, part: part, folder: fd, st: *st}, taken: taken, unseen: unseen}
 	if !taken {
-		it.part = ""
+		c.part = ""
 	}
-	if err := unix.Fstatat(fd, name, &it.st, unix.AT_SYMLINK_NOFOLLOW); errors.Is(err, unix.ENOENT) {
-		return nil // it went while the folder was read
-	} else if err != nil {
-		return w.v.unseen(path, it.part, err)
+	if c.unseen != nil {
+		return c, true
 	}
-	isFolder := it.st.Mode&unix.S_IFMT == unix.S_IFDIR
-	if path == outputFolder {
-		w.leave(ruleOutput, path, 0)
+	kind := st.Mode & unix.S_IFMT
+	switch {
+	case path == outputFolder:
+		c.rule = ruleOutput
+		return c, true
+	case taken:
+		if c.rule = w.leftOutBy(path, part, kind == unix.S_IFDIR); c.rule != "" {
+			return c, true
+		}
+		if kind == unix.S_IFSOCK {
+			c.rule = ruleSockets
+			return c, true
+		}
+	}
+	if kind != unix.S_IFDIR {
+		return c, taken // a folder was to be here, otherwise
+	}
+	if st.Dev != above.st.Dev {
+		c.rule = w.elsewhere(path)
+	}
+	c.enter = c.rule == ""
+	return c, true
+}
+
+// child shows one name in a folder, or counts it as left out.
+func (w *walker) child(fd int, c *child) error {
+	switch {
+	case c.unseen != nil:
+		return w.v.unseen(c.path, c.part, c.unseen)
+	case c.rule == ruleOutput || c.rule == ruleSockets:
+		w.leave(c.rule, c.path, 0)
 		return nil
+	case c.rule == ruleVirtual || c.rule == ruleNetwork || c.rule == ruleMoves:
+		w.leave(c.rule, c.path, 0)
+		return w.v.take(c.item) // the place where it is mounted is needed
+	case c.rule != "":
+		return w.leaveAll(c.rule, fd, c.name, c.path, &c.st)
+	case !c.enter:
+		return w.v.take(c.item)
 	}
-	if taken {
-		if rule := w.leftOutBy(path, part, isFolder); rule != "" {
-			return w.leaveAll(rule, fd, name, path, &it.st)
-		}
-		if it.st.Mode&unix.S_IFMT == unix.S_IFSOCK {
-			w.leave(ruleSockets, path, 0)
-			return nil
-		}
-	}
-	if !isFolder {
-		if !taken { // a folder was to be here
-			return nil
-		}
-		return w.v.take(it)
-	}
-	if it.st.Dev != above.st.Dev {
-		if rule := w.elsewhere(path); rule != "" {
-			w.leave(rule, path, 0)
-			return w.v.take(it) // the place where it is mounted is needed
-		}
-	}
-	in, err := openFolder(fd, name)
+	f, err := c.opened.wait()
 	if errors.Is(err, unix.ENOENT) {
 		return nil
 	}
 	if err != nil {
-		it.unread = err
-		return w.v.take(it)
+		c.unread = err
+		return w.v.take(c.item)
 	}
-	defer unix.Close(in)
-	return w.folder(in, it, taken)
-}
-
-func openFolder(fd int, name string) (int, error) {
-	const flags = unix.O_RDONLY | unix.O_DIRECTORY | unix.O_NOFOLLOW | unix.O_CLOEXEC
-	in, err := unix.Openat(fd, name, flags|unix.O_NOATIME, 0)
-	if errors.Is(err, unix.EPERM) {
-		in, err = unix.Openat(fd, name, flags, 0)
-	}
-	return in, err
+	return w.folder(f, c.item, c.taken)
 }
 
 // elsewhere says which rule leaves out the file system that is mounted at a path, "" for none.

@@ -22,6 +22,9 @@ const (
 	noteEnd     = "KEENLODGE.end"
 )
 
+// keptAtOnce is how many entries that stay are told of at once at the most.
+const keptAtOnce = 4096
+
 // LeftOut is what one rule kept out of an image: so many entries that are no folders, with so many bytes, the largest first.
 type LeftOut struct {
 	Rule    string   `json:"rule"`
@@ -50,7 +53,7 @@ func NewWireWriter(out io.Writer) *WireWriter {
 
 // Keep says that the next entry of the older list stays as it is, Skip that it is gone, or is told anew.
 func (w *WireWriter) Keep() error {
-	if w.skip > 0 {
+	if w.skip > 0 || w.keep == keptAtOnce { // whoever reads has something to do meanwhile
 		if err := w.flush(); err != nil {
 			return err
 		}
