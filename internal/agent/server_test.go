@@ -289,11 +289,14 @@ func TestALineThatIsPassedOn(t *testing.T) {
 	}, 10*time.Second, 50*time.Millisecond, "%v", err)
 }
 
-// A disk of which a part can't be read makes no image, and it is said which part; nothing of the try stays.
+// A disk of which a part can't be read makes no image, and it is said which part; nothing of the try stays. Where the policy wants what there is,
+// the image is broken from the start, and can be restored until a good one is there.
 func TestADiskThatCantBeRead(t *testing.T) {
 	policy := whole("quay-shelf", "full once")
 	policy.Hooks = []site.Hook{{At: []site.Moment{site.Frozen}, Script: "/bin/true"}}
-	g := newGate(t, agenttest.New(t, 64<<20, "head -c 64M /dev/urandom > $f", "noauto"), map[string]site.Policy{"monthly-whole": policy})
+	holed := whole("quay-shelf", "full once")
+	holed.Unread, holed.Hooks = site.UnreadWarns, nil
+	g := newGate(t, agenttest.New(t, 64<<20, "head -c 64M /dev/urandom > $f", "noauto"), map[string]site.Policy{"monthly-whole": policy, "last-hope": holed})
 	require.NoError(t, os.Truncate(g.File, 40<<20))
 	r := g.run("monthly-whole")
 	require.EqualValues(t, run.Failed, r.State)
@@ -302,7 +305,34 @@ func TestADiskThatCantBeRead(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, images)
 	require.Empty(t, moment.LeftTraces())
+
+	r = g.run("last-hope")
+	require.EqualValues(t, run.Failed, r.State)
+	require.Contains(t, r.Tasks[0].Error, "the disk as a whole is at fault")
+
+	require.NoError(t, os.Truncate(g.File, 60<<20))
+	r = g.run("last-hope")
+	require.EqualValues(t, run.Warned, r.State, r.Tasks[0].Error)
+	require.Equal(t, []string{"disk " + filepath.Base(g.Loop) + " can't be read at 4194304 bytes at 62914560; zeros stand there, and the image is broken: it is kept until a good one is there"}, r.Tasks[0].Warnings)
+	m, err := g.rec.Image(t.Context(), r.Tasks[0].Image)
+	require.NoError(t, err)
+	require.Equal(t, image.Broken, m.State)
+	require.EqualValues(t, 4<<20, m.Lost())
+	_, st, err := g.l.Stores.OfImage(t.Context(), m.ID)
+	require.NoError(t, err)
+	manifest, err := st.ReadImage(t.Context(), m.ID)
+	require.NoError(t, err)
+	require.Equal(t, []image.Range{{Offset: 60 << 20, Length: 4 << 20}}, manifest.Disks[0].Holes)
+	mended, err := g.rec.Mended(t.Context(), m.ID)
+	require.NoError(t, err)
+	require.False(t, mended, "that the store has it as it was made makes it no better")
 	require.NoError(t, os.Truncate(g.File, 64<<20))
+	r = g.run("last-hope")
+	require.EqualValues(t, run.Done, r.State, r.Tasks[0].Error)
+	next, err := g.rec.Image(t.Context(), r.Tasks[0].Image)
+	require.NoError(t, err)
+	require.Equal(t, image.Full, next.Capture, "nothing builds on a broken one")
+
 	r = g.run("monthly-whole")
 	require.EqualValues(t, run.Warned, r.State, r.Tasks[0].Error)
 	require.Len(t, r.Tasks[0].Warnings, 1)

@@ -117,7 +117,7 @@ func (k *making) tellUnread(ctx context.Context, m *image.Manifest) error {
 	if f.Unread == 0 {
 		return nil
 	}
-	if k.o.Policy.Unread == "fail" {
+	if k.o.Policy.Unread == site.UnreadFails {
 		return fmt.Errorf("%s could not be read, and policy %s wants all (unread: fail); which: %s", english.Plural(int(f.Unread), "file", ""), k.o.Run.Policy, look)
 	}
 	k.t.Warn("%s could not be read; which: %s", english.Plural(int(f.Unread), "file", ""), look)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/dustin/go-humanize"
 
@@ -95,6 +96,40 @@ func (k *making) settle(ctx context.Context, s source.Settler, disks []diskPlan,
 			return nil
 		}
 	}
+}
+
+// holesTold is how many places of a disk that could not be read are told in a run.
+const holesTold = 5
+
+// tellHoles notes in the manifest what of the disks could not be read.
+func (k *making) tellHoles(capture source.Capture, m *image.Manifest) error {
+	holed, ok := capture.(source.Holed)
+	if !ok {
+		if k.o.Policy.Unread == site.UnreadWarns && m.Files == nil {
+			k.t.Warn("its policy's unread: %s is for files and for servers' disks; this machine's disks are read whole or not at all", site.UnreadWarns)
+		}
+		return nil
+	}
+	all := holed.Holes()
+	for i := range m.Disks {
+		d := &m.Disks[i]
+		d.Holes = all[d.Target]
+		if err := d.CheckHoles(); err != nil {
+			return fmt.Errorf("what the server says of itself: %w", err)
+		}
+		if len(d.Holes) == 0 {
+			continue
+		}
+		var places []string
+		for _, r := range d.Holes[:min(len(d.Holes), holesTold)] {
+			places = append(places, fmt.Sprintf("%d bytes at %d", r.Length, r.Offset))
+		}
+		if more := len(d.Holes) - holesTold; more > 0 {
+			places = append(places, fmt.Sprintf("%d more places, %s in all", more, humanize.IBytes(uint64(d.Lost()))))
+		}
+		k.t.Warn("disk %s can't be read at %s; zeros stand there, and the image is broken: it is kept until a good one is there", d.Target, strings.Join(places, ", "))
+	}
+	return nil
 }
 
 // sumUp brings all that was stored to its place, and puts its sizes into the manifest.

@@ -171,7 +171,11 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 	}
 	var disks []string
 	for _, d := range m.Disks {
-		disks = append(disks, fmt.Sprintf("%s %s", d.Target, size(d.Size)))
+		text := fmt.Sprintf("%s %s", d.Target, size(d.Size))
+		if d.Lost > 0 {
+			text += fmt.Sprintf(" (%s could not be read, and are zeros)", size(d.Lost))
+		}
+		disks = append(disks, text)
 	}
 	var firmware []string
 	for _, f := range m.Firmware {

@@ -66,6 +66,8 @@ type Begin struct {
 	Disks []string `json:"disks,omitempty"` // empty for all
 	// Remember says that a later capture may ask for what changed since this one.
 	Remember bool `json:"remember,omitempty"`
+	// Holes says that what of a disk can't be read is to be zeros.
+	Holes bool `json:"holes,omitempty"`
 }
 
 // Begun is a capture that has begun.
@@ -142,6 +144,14 @@ type Settled struct {
 	Warnings []string      `json:"warnings,omitempty"`
 	// Rested are the applications that were called.
 	Rested []Rested `json:"rested,omitempty"`
+	// Holes are places that could not be read, by target; zeros stand for what is there. They are told with Done.
+	Holes map[string][]Range `json:"holes,omitempty"`
+}
+
+// Range is a range of a disk, in bytes.
+type Range struct {
+	Offset int64 `json:"offset"`
+	Length int64 `json:"length"`
 }
 
 // Files says which files are wanted: the system state in parts, or folders.

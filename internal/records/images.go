@@ -83,6 +83,16 @@ type ImageFirmware struct {
 type ImageDisk struct {
 	Target string `json:"target"`
 	Size   int64  `json:"size"`
+	// Lost is how much of it could not be read on the machine.
+	Lost int64 `json:"lost,omitempty"`
+}
+
+// Lost is how much of the image's disks could not be read on the machine, in bytes.
+func (m Image) Lost() (n int64) {
+	for _, d := range m.Disks {
+		n += d.Lost
+	}
+	return n
 }
 
 const imageSelect = `select i.id, coalesce(mm.label, i.machine) as machine, i.machine_id, i.policy, i.store, i.run, i.taken, i.state, i.scope, i.capture, i.since, i.capture_why, i.base,
@@ -227,9 +237,9 @@ func (r *Records) AddImage(ctx context.Context, m Image) error {
 
 // FinishImage makes an image usable.
 func (r *Records) FinishImage(ctx context.Context, m Image) error {
-	return r.db.Exec(ctx, `update images set state = 'usable', taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9,
+	return r.db.Exec(ctx, `update images set state = case when $18 then 'broken' else 'usable' end, taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9,
 		capture = $10, since = $11, capture_why = $12, base = $13, took = $14, firmware = coalesce($15::jsonb, '[]'), files = $16, rested = coalesce($17::jsonb, '[]') where id = $1`,
-		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took, m.Firmware, m.Files, m.Rested)
+		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took, m.Firmware, m.Files, m.Rested, m.Lost() > 0)
 }
 
 // ForgetImage removes an image that never came to be.

@@ -108,7 +108,8 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 	if err != nil {
 		return on, err
 	}
-	if m.State != image.Usable && m.State != image.Doubtful { // what is doubtful may be all that there is; a pooled store verifies what it reads
+	// What is doubtful, or broken because not all of its machine's disks could be read, may be all that there is; a pooled store verifies what it reads.
+	if m.State != image.Usable && m.State != image.Doubtful && !(m.State == image.Broken && m.Lost() > 0) {
 		return on, fmt.Errorf("%w: image %s is %s; only a usable image can be restored", fault.ErrConflict, m.ID, m.State)
 	}
 	on.st = st

@@ -85,6 +85,8 @@ type Request struct {
 	Alive func(ctx context.Context, id string) (alive, known bool, err error)
 	// Tell is called with what a person should know while disks are read, such as that the line was cut and is back; nil tells nobody.
 	Tell func(format string, args ...any)
+	// Holes says that what of a disk can't be read is to be zeros, which the capture then tells of as a [Holed]; otherwise it is an error.
+	Holes bool
 	// LongestFreeze is how long file systems may stand still for it, where the source can keep to that; 0 is 10 seconds.
 	LongestFreeze time.Duration
 	// Rest, if not nil, brings applications in the machine to rest before a freeze, and returns what tells them to go on, which is called after it
@@ -158,6 +160,12 @@ type Settler interface {
 	// Settle takes what was written to the disks since they were last read, and returns the disks of which something was: all else of them is
 	// [disk.Unchanged]. It is called again, after they were read, until done.
 	Settle(ctx context.Context) (disks []CapturedDisk, done bool, err error)
+}
+
+// Holed is a capture of disks that can go on where some of a disk can't be read.
+type Holed interface {
+	// Holes are the places where zeros stand for what is there, by target, in order; once the capture has settled.
+	Holes() map[string][]image.Range
 }
 
 // Archiver is a capture of files: it has no disks.

@@ -57,7 +57,7 @@ func (ss *Stores) Adopt(ctx context.Context, name string, rotate bool) (wire.Ado
 		}
 		sets[[2]string{identityOf(m), m.Policy}] = true
 		n := notes[id]
-		rec := Finished(records.Image{ID: id, Machine: m.Machine, MachineID: identityOf(m), Policy: m.Policy, Store: name, State: image.Usable, Scope: m.Scope, Adopted: owner.Lodge != self}, m)
+		rec := Finished(records.Image{ID: id, Machine: m.Machine, MachineID: identityOf(m), Policy: m.Policy, Store: name, Scope: m.Scope, Adopted: owner.Lodge != self}, m)
 		if n.Pin != nil {
 			rec.Pinned, rec.PinNote = true, n.Pin.Note
 		}

@@ -47,9 +47,12 @@ func Finished(rec records.Image, m *image.Manifest) records.Image {
 	rec.Capture, rec.Since, rec.Base, rec.CaptureWhy, rec.Took = m.Capture, m.Since, m.Base, m.Why, m.Took.Nanoseconds()
 	rec.Note, rec.SeparateSet, rec.Rested = m.Note, m.SeparateSet, m.Rested
 	rec.Size, rec.Read, rec.NewBytes, rec.Stored = m.Sizes.Disks, m.Sizes.Read, m.Sizes.New, m.Sizes.Stored
+	if rec.State = image.Usable; m.HasHoles() {
+		rec.State = image.Broken
+	}
 	rec.Disks = []records.ImageDisk{}
 	for _, d := range m.Disks {
-		rec.Disks = append(rec.Disks, records.ImageDisk{Target: d.Target, Size: d.Size})
+		rec.Disks = append(rec.Disks, records.ImageDisk{Target: d.Target, Size: d.Size, Lost: d.Lost()})
 	}
 	rec.Firmware = []records.ImageFirmware{}
 	for _, f := range m.Firmware {

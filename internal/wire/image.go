@@ -69,6 +69,7 @@ type UnreadFile struct {
 type ImageDisk struct {
 	Target string `json:"target"`
 	Size   int64  `json:"size"`
+	Lost   int64  `json:"lost,omitempty" doc:"bytes that could not be read on the machine; zeros stand for them"`
 }
 
 // ImageFirmware is something that a machine's firmware keeps beside the disks.

@@ -1519,6 +1519,11 @@ export interface components {
       took: number
     }
     ImageDisk: {
+      /**
+       * Format: int64
+       * @description bytes that could not be read on the machine; zeros stand for them
+       */
+      lost?: number
       /** Format: int64 */
       size: number
       target: string
@@ -1970,7 +1975,7 @@ export interface components {
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
       /**
-       * @description of files: what some that can't be read do: warn (the default), or fail
+       * @description what files, or places of a server's disks, that can't be read do: warn (the default for files; of disks the image is broken), or fail (the default for disks)
        * @enum {string}
        */
       unread?: "warn" | "fail"
@@ -2417,7 +2422,7 @@ export interface components {
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
       /**
-       * @description of files: what some that can't be read do: warn (the default), or fail
+       * @description what files, or places of a server's disks, that can't be read do: warn (the default for files; of disks the image is broken), or fail (the default for disks)
        * @enum {string}
        */
       unread?: "warn" | "fail"

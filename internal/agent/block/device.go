@@ -127,6 +127,7 @@ type Direct struct {
 	f     *os.File
 	size  int64
 	align int64
+	holes *holes // nil where what can't be read is an error
 }
 
 // Open opens a device for reading.
@@ -143,7 +144,7 @@ func (d Device) Open() (*Direct, error) {
 		f.Close()
 		return nil, fmt.Errorf("open %s: %w", d.Path, err)
 	}
-	return &Direct{f, size, max(4096, d.Logical)}, nil
+	return &Direct{f: f, size: size, align: max(4096, d.Logical)}, nil
 }
 
 // Close closes the device.
@@ -176,6 +177,17 @@ func (r *Direct) ReadAt(p []byte, off int64) (int, error) {
 
 // fill reads all of an aligned range, of which only the disk's end may be cut.
 func (r *Direct) fill(p []byte, off int64) (n int64, err error) {
+	n, err = r.pread(p, off)
+	if r.holes != nil && unreadable(err) {
+		if err = r.around(p[n:], off+n, err); err == nil {
+			n = int64(len(p))
+		}
+	}
+	return n, err
+}
+
+// pread reads all of an aligned range, or up to an error.
+func (r *Direct) pread(p []byte, off int64) (n int64, err error) {
 	for n < int64(len(p)) {
 		got, err := unix.Pread(int(r.f.Fd()), p[n:], off+n)
 		if err == unix.EINTR {

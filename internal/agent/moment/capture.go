@@ -50,12 +50,13 @@ type Capture struct {
 // captured is a disk of a capture.
 type captured struct {
 	*live
-	digests *remembered // of this image, nil where nothing is to be remembered
-	since   disk.Disk   // what changed since an earlier image, nil where that is not told
-	why     string      // it is not, though it was asked for
-	watched disk.Disk   // the disk, with its digests noted
-	now     []disk.Disk // by round: 0 is the disk itself
-	pending written     // what was written since it was read last
+	strict  *block.Direct // without holes
+	digests *remembered   // of this image, nil where nothing is to be remembered
+	since   disk.Disk     // what changed since an earlier image, nil where that is not told
+	why     string        // it is not, though it was asked for
+	watched disk.Disk     // the disk, with its digests noted
+	now     []disk.Disk   // by round: 0 is the disk itself
+	pending written       // what was written since it was read last
 }
 
 // Begin begins a capture of some devices. folder is one of the agent's, settings that in which commands lie.
@@ -88,11 +89,14 @@ func Begin(ctx context.Context, folder, settings string, devices []block.Device,
 	}
 	for _, d := range devices {
 		k := &captured{live: &live{Device: d}, pending: written{}}
-		if k.r, err = d.Open(); err != nil {
+		if k.strict, err = d.Open(); err != nil {
 			return c, err
 		}
+		if k.r = k.strict; b.Holes {
+			k.r = k.strict.Holed()
+		}
 		c.disks = append(c.disks, k)
-		if k.m, err = block.MapOf(ctx, d, k.r, c.mounts); err != nil {
+		if k.m, err = block.MapOf(ctx, d, k.strict, c.mounts); err != nil {
 			return c, err
 		}
 		k.watched = k.live
@@ -271,8 +275,22 @@ func (c *Capture) Settle(ctx context.Context, s line.Settle) (line.Settled, erro
 	if err != nil {
 		return got, err
 	}
+	if got.Done {
+		got.Holes = c.holes()
+	}
 	c.round, c.settled = s.Round, got
 	return got, nil
+}
+
+// holes are the places that could not be read, by target.
+func (c *Capture) holes() map[string][]line.Range {
+	out := map[string][]line.Range{}
+	for _, k := range c.disks {
+		for _, e := range k.r.Holes() {
+			out[k.Target] = append(out[k.Target], line.Range{Offset: e.Offset, Length: e.Length})
+		}
+	}
+	return out
 }
 
 func (c *Capture) settle(ctx context.Context, s line.Settle) (got line.Settled, err error) {
@@ -348,7 +366,7 @@ func (c *Capture) gather(ctx context.Context) error {
 // after this look is written after it, too.
 func (c *Capture) leaveFree(ctx context.Context) error {
 	for _, k := range c.disks {
-		now, err := block.MapOf(ctx, k.Device, k.r, c.mounts)
+		now, err := block.MapOf(ctx, k.Device, k.strict, c.mounts)
 		if err != nil {
 			return err
 		}
@@ -509,8 +527,8 @@ func (c *Capture) End(kept bool) error {
 			k.digests.drop()
 			k.digests = nil
 		}
-		if k.r != nil {
-			k.r.Close()
+		if k.strict != nil {
+			k.strict.Close()
 		}
 	}
 	c.disks = nil

@@ -18,7 +18,7 @@ import (
 // live is a disk that is written to while it is read. What is not in use reads as zeros. It implements [disk.Disk].
 type live struct {
 	block.Device
-	r *block.Direct
+	r *block.Direct // with holes, where they are allowed
 
 	mu sync.Mutex
 	m  *block.Map // what comes into use is added

@@ -78,6 +78,43 @@ type Disk struct {
 	Map string `json:"map,omitempty"`
 	// Data is how many bytes of the disk lie in pieces.
 	Data int64 `json:"data,omitempty"`
+
+	// Holes are places that could not be read on the machine, in order: zeros stand for what is there. An image with one is broken.
+	Holes []Range `json:"holes,omitempty"`
+}
+
+// Range is a range of a disk, in bytes.
+type Range struct {
+	Offset int64 `json:"offset"`
+	Length int64 `json:"length"`
+}
+
+// Lost is how many bytes of a disk could not be read.
+func (d Disk) Lost() (n int64) {
+	for _, r := range d.Holes {
+		n += r.Length
+	}
+	return n
+}
+
+// HasHoles reports whether something of the machine's disks could not be read.
+func (m *Manifest) HasHoles() bool {
+	return slices.ContainsFunc(m.Disks, func(d Disk) bool { return len(d.Holes) > 0 })
+}
+
+// CheckHoles refuses places that can't be on a disk. Errors wrap [chunk.ErrDamaged].
+func (d Disk) CheckHoles() error {
+	if len(d.Holes) > mostHoles {
+		return fmt.Errorf("%w: disk %s has %d places that could not be read", chunk.ErrDamaged, d.Target, len(d.Holes))
+	}
+	at := int64(0)
+	for _, r := range d.Holes {
+		if r.Offset < at || r.Length <= 0 || r.Length > d.Size-r.Offset {
+			return fmt.Errorf("%w: disk %s of %d bytes has a place of %d bytes at %d that could not be read", chunk.ErrDamaged, d.Target, d.Size, r.Length, r.Offset)
+		}
+		at = r.Offset + r.Length
+	}
+	return nil
 }
 
 // Files are what an image of files holds. Sizes are in bytes.
@@ -179,6 +216,8 @@ func IsTarget(s string) bool { return targetForm.MatchString(s) }
 const (
 	// MaxDisk bounds a disk's length, in bytes: 8 PiB.
 	MaxDisk = 8 << 50
+	// mostHoles bounds the places of a disk that could not be read.
+	mostHoles = 1 << 14
 	// mostDisks bounds an image's disks, mostText a text of its manifest, mostDefinition its machine's definition, in bytes.
 	mostDisks      = 1024
 	mostText       = 4 << 10
@@ -256,6 +295,9 @@ func Decode(body []byte) (*Manifest, error) {
 	for _, d := range m.Disks {
 		if !targetForm.MatchString(d.Target) || targets[d.Target] || d.Size > MaxDisk {
 			return nil, fmt.Errorf("manifest of image %s: %w: a disk is called %.40q and has size %d", m.ID, chunk.ErrDamaged, d.Target, d.Size)
+		}
+		if err := d.CheckHoles(); err != nil {
+			return nil, fmt.Errorf("manifest of image %s: %w", m.ID, err)
 		}
 		targets[d.Target] = true
 		if d.File != "" {

@@ -39,8 +39,8 @@ type Policy struct {
 	// Ignore leaves out files by patterns as of gitignore(5); Personal takes people's own folders, too.
 	Ignore   []string `yaml:"ignore,omitempty" json:"ignore,omitempty" doc:"of files: patterns as in a gitignore file, from / on; what they fit is left out, and with ! taken in again"`
 	Personal bool     `yaml:"personal,omitempty" json:"personal,omitempty" doc:"of files: take people's own folders (/home, /root), too"`
-	// Unread says what becomes of a run that could not read some files.
-	Unread string `yaml:"unread,omitempty" json:"unread,omitempty" enum:"warn,fail" doc:"of files: what some that can't be read do: warn (the default), or fail"`
+	// Unread says what becomes of a run that could not read some files, or some of a server's disks.
+	Unread string `yaml:"unread,omitempty" json:"unread,omitempty" enum:"warn,fail" doc:"what files, or places of a server's disks, that can't be read do: warn (the default for files; of disks the image is broken), or fail (the default for disks)"`
 	Store  string `yaml:"store" json:"store"`
 	// Cycle says when an image is full; what lies between is of kind Capture.
 	Cycle   string          `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
@@ -135,8 +135,11 @@ var (
 	kindsByHand = []string{"apart"}
 	whenMissed  = []string{"run", "skip"}
 	// ofUnread lists what files that can't be read may do.
-	ofUnread = []string{"warn", "fail"}
+	ofUnread = []string{UnreadWarns, UnreadFails}
 )
+
+// What files, or places of a server's disks, that can't be read do.
+const UnreadWarns, UnreadFails = "warn", "fail"
 
 // known refuses a word that is not in its list; "" is the default.
 func known[T ~string](name, p, field string, word T, list []T) error {
@@ -369,7 +372,7 @@ func (v Policy) checkScope(name, p string) error {
 	scope := v.Covers()
 	disks := len(v.Disks) > 0 || slices.ContainsFunc(v.Schedules, func(s Schedule) bool { return len(s.Disks) > 0 })
 	for field, used := range map[string]bool{"parts": len(v.Parts) > 0 && scope != image.SystemState, "leave_out": len(v.LeaveOut) > 0 && scope != image.SystemState,
-		"folders": len(v.Folders) > 0 && scope != image.SomeFiles, "ignore": len(v.Ignore) > 0 && !scope.OfFiles(), "personal": v.Personal && !scope.OfFiles(), "unread": v.Unread != "" && !scope.OfFiles(),
+		"folders": len(v.Folders) > 0 && scope != image.SomeFiles, "ignore": len(v.Ignore) > 0 && !scope.OfFiles(), "personal": v.Personal && !scope.OfFiles(),
 		"disks": disks && (scope.OfFiles() || v.Scope == image.WholeMachine), "gentle": v.Gentle && scope.OfFiles()} {
 		if used {
 			return at(name, p+"."+field, "%s means nothing for images of scope %s; leave it out, or change scope", field, scope)

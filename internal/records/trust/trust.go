@@ -101,9 +101,11 @@ func (t Trust) Damaged(ctx context.Context, id, run string) (state image.State, 
 	return state, t.db.Notify(ctx, "image "+id)
 }
 
-// Mended makes an image that was doubtful or broken usable again, for all of it was read and is right, and reports whether it was not.
+// Mended makes an image that was doubtful or broken usable again, for all of it was read and is right, and reports whether it was not. One of
+// which something could not be read on its machine stays broken.
 func (t Trust) Mended(ctx context.Context, id string) (bool, error) {
-	tag, err := t.db.Pool.Exec(ctx, "update images set state = 'usable', doubted = null, doubted_by = '', looked = null where id = $1 and state in ('doubtful', 'broken')", id)
+	tag, err := t.db.Pool.Exec(ctx, `update images set state = 'usable', doubted = null, doubted_by = '', looked = null where id = $1 and state in ('doubtful', 'broken')
+		and not exists (select from jsonb_array_elements(disks) d where (d ->> 'lost')::bigint > 0)`, id)
 	if err != nil || tag.RowsAffected() == 0 {
 		return false, err
 	}

@@ -79,6 +79,17 @@ func (c *capture) Rested() (out []image.Rested) {
 	return out
 }
 
+// Holes implements [source.Holed].
+func (c *capture) Holes() map[string][]image.Range {
+	out := map[string][]image.Range{}
+	for target, all := range c.settled.Holes {
+		for _, r := range all {
+			out[target] = append(out[target], image.Range(r))
+		}
+	}
+	return out
+}
+
 // Capture implements [source.Capturer].
 func (s *Source) Capture(ctx context.Context, r source.Request) (source.Capture, error) {
 	if r.LongestFreeze == 0 {
@@ -124,7 +135,7 @@ func (c *capture) begin(ctx context.Context) (err error) {
 	if err := c.prepare(ctx); err != nil {
 		return err
 	}
-	ask := line.Begin{ID: c.r.ID, Since: c.r.Since, Disks: c.r.Disks, Remember: c.r.Checkpoint}
+	ask := line.Begin{ID: c.r.ID, Since: c.r.Since, Disks: c.r.Disks, Remember: c.r.Checkpoint, Holes: c.r.Holes}
 	if err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallBegin, ask, &c.begun) }); err != nil {
 		return err
 	}
@@ -324,4 +335,5 @@ func (s *Source) Thaw(ctx context.Context, name string) error {
 var (
 	_ source.Capturer = (*Source)(nil)
 	_ source.Settler  = (*capture)(nil)
+	_ source.Holed    = (*capture)(nil)
 )
