@@ -38,6 +38,8 @@ type Part struct {
 	Free    int64
 	// Whole says why all of it is read, "" where only what is in use is.
 	Whole string
+	// Behind says that what is in use is known as of a moment ago: what came into use since then is not in it.
+	Behind bool
 }
 
 // MapOf finds what is in use of a disk. Of a file system that is mounted the kernel is asked, which also knows what is not on the disk yet; what
@@ -91,6 +93,12 @@ func (m *Map) part(r *Direct, p *Part, on *Mount) {
 	switch itself := io.NewSectionReader(r, p.Offset, p.Length); {
 	case on != nil && strings.HasPrefix(p.Format, "ext"):
 		in, err = extMap(*on, itself, p.Length)
+	case p.Format == "btrfs":
+		if p.Behind = true; on != nil {
+			in, err = used.OfCommitted(itself, p.Length)
+		} else {
+			in, err = used.Of(p.Format, itself, p.Length) // another device's mount may have it
+		}
 	case on != nil && p.Format != "vfat":
 		in, err = fsMap(p.Mounted, p.Length)
 	default:

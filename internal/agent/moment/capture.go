@@ -370,6 +370,11 @@ func (c *Capture) leaveFree(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		for _, p := range now.Parts {
+			if p.Behind {
+				now.Used.Add(p.Offset, p.Length)
+			}
+		}
 		for b := range k.pending {
 			at := b * span
 			used := slices.ContainsFunc(now.Used.Extents(at, min(span, k.Size()-at)), func(e disk.Extent) bool { return e.Kind == disk.Data })

@@ -52,6 +52,7 @@ func TestUsed(t *testing.T) {
 	read := "cd $d; for n in *; do debugfs -R \"dump $n /dev/stdout\" $f 2>/dev/null | cmp - $n; done; e2fsck -fn $f"
 	fat := "; mcopy -i $f $d/* ::; mdel -i $f ::file-03 ::file-17; rm $d/file-03 $d/file-17; fsck.fat -n $f"
 	readFat := "cd $d; for n in *; do mcopy -n -i $f ::$n - | cmp - $n; done; fsck.fat -n $f"
+	readBtrfs := "btrfs check --check-data-csum $f >/dev/null; mkdir $d.out; btrfs restore $f $d.out >/dev/null; diff -r $d $d.out"
 	for name, c := range map[string]struct {
 		kind         string
 		size         int64
@@ -72,6 +73,11 @@ func TestUsed(t *testing.T) {
 		"FAT12":               {"vfat", 8 * mib, "mkfs.vfat -F 12 -s 8 $f >/dev/null" + fat, readFat},
 		"FAT16":               {"vfat", 60 * mib, "mkfs.vfat -F 16 $f >/dev/null" + fat, readFat},
 		"FAT32":               {"vfat", 80 * mib, "mkfs.vfat -F 32 $f >/dev/null" + fat, readFat},
+		"btrfs":               {"btrfs", 300 * mib, "mkfs.btrfs -q -r $d $f; truncate -s 300M $f", readBtrfs},
+		"btrfs, one copy":     {"btrfs", 300 * mib, "mkfs.btrfs -q -m single -n 4096 -r $d $f", readBtrfs},
+		"btrfs, mixed":        {"btrfs", 100 * mib, "mkfs.btrfs -q -M -r $d $f", readBtrfs},
+		"btrfs, sha256":       {"btrfs", 300 * mib, "mkfs.btrfs -q --csum sha256 -r $d $f", readBtrfs},
+		"btrfs, xxhash":       {"btrfs", 300 * mib, "mkfs.btrfs -q --csum xxhash -r $d $f", readBtrfs},
 		"larger partition":    {"ext4", 101 * mib, "mkfs.ext4 -q -F -d $d $f 100M; printf tail | dd of=$f bs=1 seek=105000000 conv=notrunc status=none", read + "; test $(dd if=$f bs=1 skip=105000000 count=4 status=none) = tail"},
 	} {
 		t.Run(name, func(t *testing.T) {
