@@ -31,8 +31,12 @@ type Offer struct {
 	Files tree.Offer
 }
 
-// capturePatience is how long a capture is kept that nobody asks for: longer than a lodge tries to reach it again.
-const capturePatience = 12 * time.Minute
+// capturePatience is how long a capture is kept that nobody asks for: longer than a lodge tries to reach it again. watchEvery is how often captures
+// and applications are looked after. Tests shorten them.
+var capturePatience, watchEvery = 12 * time.Minute, 30 * time.Second
+
+// longestWatch is how long an application is let alone at the most that does not go on.
+const longestWatch = time.Hour
 
 // Agent answers the lodge's calls. What a capture holds lies in folder.
 type Agent struct {
@@ -81,10 +85,6 @@ func (a *Agent) Close() error {
 	a.mu.Unlock()
 	return a.end(o, false)
 }
-
-// watchEvery is how often captures and applications are looked after, longestWatch how long an application is let alone at the most that does
-// not go on.
-const watchEvery, longestWatch = 30 * time.Second, time.Hour
 
 // watch ends a capture that nobody asked for in a long time, and tells applications to go on that did not when they were told, until ctx ends.
 func (a *Agent) watch(ctx context.Context) {

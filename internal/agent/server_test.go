@@ -356,6 +356,36 @@ func TestALineThatIsCut(t *testing.T) {
 	require.Empty(t, moment.LeftTraces())
 }
 
+// A line that stays cut for longer than anybody waits ends the run, and the server lets go of the capture by itself; the next run is right.
+func TestALineThatStaysCut(t *testing.T) {
+	lodge, server, every := agentsource.Patience, capturePatience, watchEvery
+	t.Cleanup(func() { agentsource.Patience, capturePatience, watchEvery = lodge, server, every })
+	agentsource.Patience, capturePatience, watchEvery = 2*time.Second, 3*time.Second, 100*time.Millisecond
+	g := newGate(t, mounted(t), map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once")})
+	end := g.Write(4 << 20)
+	defer end()
+	g.line.CutAfter(4 << 20)
+	r := g.begin("monthly-whole")
+	require.Eventually(t, func() bool { return g.line.Cuts() > 0 }, 20*time.Second, time.Millisecond)
+	g.line.Down(true)
+	traces := func() []string {
+		left, err := filepath.Glob("/sys/kernel/tracing/instances/keenlodge-*")
+		require.NoError(t, err)
+		return left
+	}
+	require.NotEmpty(t, traces())
+	r = g.ended(r)
+	require.EqualValues(t, run.Failed, r.State)
+	require.Regexp(t, "tried for|its agent does not call|the line was cut", r.Tasks[0].Error)
+	require.Eventually(t, func() bool { return len(traces()) == 0 }, 20*time.Second, 50*time.Millisecond, "the server gave the capture up, with nobody to tell it")
+	g.line.Down(false)
+	g.await(machine.Running)
+	r = g.run("monthly-whole")
+	require.EqualValues(t, run.Done, r.State, r.Tasks[0].Error)
+	_, file := g.newest("monthly-whole")
+	require.Positive(t, agenttest.Check(t, file, "e2fsck -fn $f"))
+}
+
 // underTest is the argument with which the test's program is an agent, in a process of its own that can be killed.
 const underTest = "agent-under-test"
 

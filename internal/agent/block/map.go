@@ -93,17 +93,14 @@ func (m *Map) part(r *Direct, p *Part, on *Mount) {
 	switch itself := io.NewSectionReader(r, p.Offset, p.Length); {
 	case on != nil && strings.HasPrefix(p.Format, "ext"):
 		in, err = extMap(*on, itself, p.Length)
-	case p.Format == "btrfs":
-		if p.Behind = true; on != nil {
-			in, err = used.OfCommitted(itself, p.Length)
-		} else {
-			in, err = used.Of(p.Format, itself, p.Length) // another device's mount may have it
-		}
+	case on != nil && p.Format == "btrfs":
+		in, err = used.OfCommitted(itself, p.Length)
 	case on != nil && p.Format != "vfat":
 		in, err = fsMap(p.Mounted, p.Length)
 	default:
 		in, err = used.Of(p.Format, itself, p.Length)
 	}
+	p.Behind = p.Format == "btrfs" || p.Format == "vfat" // a btrfs may be mounted by another device
 	if err != nil {
 		p.Whole = err.Error()
 		m.add(p.Offset, p.Length)

@@ -54,11 +54,12 @@ type Source struct {
 	patience time.Duration
 }
 
-// patience is shorter than the time for which an agent keeps a capture that nobody asks for.
-const patience = 9 * time.Minute
+// Patience is how long a capture waits for a line that was cut: shorter than the time for which an agent keeps one that nobody asks for. Tests
+// shorten it.
+var Patience = 9 * time.Minute
 
 // Of is the source of a name.
-func Of(name string, lines Lines) *Source { return &Source{name, lines, patience} }
+func Of(name string, lines Lines) *Source { return &Source{name, lines, Patience} }
 
 // Close implements [source.Source]. The lines are the service's.
 func (s *Source) Close() error { return nil }
