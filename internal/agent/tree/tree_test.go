@@ -285,6 +285,37 @@ func TestManyChanges(t *testing.T) {
 	}
 }
 
+// A folder of very many names is looked at bit by bit, and so are very many folders side by side, of which some go meanwhile: each is there once, in
+// order.
+func TestVeryManyNames(t *testing.T) {
+	s := newSite(t)
+	const many = 8 * lookedAtOnce
+	require.NoError(t, os.MkdirAll(s.path("srv/berths"), 0o755))
+	for i := range many {
+		f, err := os.Create(s.path(fmt.Sprintf("srv/berths/passage-%06d", i)))
+		require.NoError(t, err)
+		f.Close()
+	}
+	for i := range 3 * mostAhead {
+		s.write(fmt.Sprintf("srv/piers/%03d/berth/%d/list", i, i%7), "cabin")
+	}
+	s.settle()
+	files := line.Files{Folders: []string{"/srv"}}
+	require.NoError(t, s.take(files))
+	require.Len(t, s.order, 3+many+1+4*3*mostAhead)
+	const gone = 50
+	s.met = func(string) { // the walk is on its way to them, or has read their names already
+		for i := range gone {
+			require.NoError(t, os.RemoveAll(s.path(fmt.Sprintf("srv/piers/%03d", 3*mostAhead-1-i))))
+		}
+	}
+	require.NoError(t, os.WriteFile(s.path("srv/piers/000/berth/0/list"), []byte("cabin 4"), 0o644))
+	require.NoError(t, s.take(files))
+	s.met = nil
+	require.NoError(t, s.take(files))
+	require.Len(t, s.order, 3+many+1+4*(3*mostAhead-gone))
+}
+
 // Rules leave out what they fit, and are counted, the most first; people's own folders are out unless they are asked for.
 func TestRules(t *testing.T) {
 	s := newSite(t)
