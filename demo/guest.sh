@@ -26,6 +26,7 @@ printf 'root:x:0:0:root:/:/bin/sh\n' > "$root/etc/passwd"
 printf 'NAME="Brindle guest"\nID=brindle\nVERSION_ID="1"\nPRETTY_NAME="Brindle guest 1"\n' > "$root/etc/os-release"
 data=/dev/vda2
 [ "$disks" = 1 ] || data=/dev/vdb1
+printf '/dev/vda1 / ext4 defaults 0 1\n%s /data ext4 defaults 0 2\n' $data > "$root/etc/fstab"
 cat > "$root/sbin/init" <<INIT
 #!/bin/sh
 export PATH=/bin:/sbin:/usr/sbin

@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/agent/agenttest"
 	"keenlodge/internal/api"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/fault"
@@ -34,6 +35,10 @@ func TestMain(m *testing.M) {
 	}
 	if len(os.Args) == 4 && os.Args[1] == underTest {
 		fmt.Fprintln(os.Stderr, agentUnderTest(os.Args[2], os.Args[3]))
+		os.Exit(1)
+	}
+	if err := agenttest.Alone(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 	recordstest.Main(m)

@@ -18,12 +18,12 @@ import (
 	"keenlodge/internal/line"
 )
 
-const (
-	// firstWait is between tries to reach the lodge, and doubles up to longestWait: servers that lost their lodge together come back one by one.
-	firstWait, longestWait = 500 * time.Millisecond, 30 * time.Second
-	// dialTime is how long the lodge may take to answer.
-	dialTime = 20 * time.Second
-)
+// firstWait is between tries to reach the lodge, and doubles up to longestWait: servers that lost their lodge together come back one by one. Tests
+// shorten it.
+var firstWait, longestWait = 500 * time.Millisecond, 30 * time.Second
+
+// dialTime is how long the lodge may take to answer.
+const dialTime = 20 * time.Second
 
 // errUnknown is for an agent that the lodge does not know any more.
 var errUnknown = errors.New("the lodge does not know this agent any more: it was dismissed, or away for too long; have it enrolled again, and join anew")

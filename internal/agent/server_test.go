@@ -358,9 +358,9 @@ func TestALineThatIsCut(t *testing.T) {
 
 // A line that stays cut for longer than anybody waits ends the run, and the server lets go of the capture by itself; the next run is right.
 func TestALineThatStaysCut(t *testing.T) {
-	lodge, server, every := agentsource.Patience, capturePatience, watchEvery
-	t.Cleanup(func() { agentsource.Patience, capturePatience, watchEvery = lodge, server, every })
-	agentsource.Patience, capturePatience, watchEvery = 2*time.Second, 3*time.Second, 100*time.Millisecond
+	lodge, server, every, longest := agentsource.Patience, capturePatience, watchEvery, longestWait
+	t.Cleanup(func() { agentsource.Patience, capturePatience, watchEvery, longestWait = lodge, server, every, longest })
+	agentsource.Patience, capturePatience, watchEvery, longestWait = 2*time.Second, 3*time.Second, 100*time.Millisecond, time.Second
 	g := newGate(t, mounted(t), map[string]site.Policy{"monthly-whole": whole("quay-shelf", "full once")})
 	end := g.Write(4 << 20)
 	defer end()

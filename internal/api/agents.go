@@ -9,6 +9,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/guard"
 	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/plain"
@@ -79,20 +80,20 @@ func agentOf(g records.Agent) wire.Agent {
 // agentLine takes a line that an agent makes: the connection is upgraded, and held until it ends.
 func (s *server) agentLine(w http.ResponseWriter, r *http.Request) {
 	if r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
-		refuse(w, http.StatusUnauthorized, "an agent shows its certificate")
+		guard.Refuse(w, http.StatusUnauthorized, "an agent shows its certificate")
 		return
 	}
 	a, err := s.l.Agents.Check(r.Context(), r.TLS.PeerCertificates[0])
 	switch {
 	case access.IsUnknown(err):
-		refuse(w, http.StatusUnauthorized, "no agent is known by this; have its server enrolled again: keenlodge machine enroll NAME")
+		guard.Refuse(w, http.StatusUnauthorized, "no agent is known by this; have its server enrolled again: keenlodge machine enroll NAME")
 		return
 	case err != nil:
 		s.log.Error("an agent could not be looked up", "error", err)
-		refuse(w, http.StatusServiceUnavailable, "the lodge can't reach its database")
+		guard.Refuse(w, http.StatusServiceUnavailable, "the lodge can't reach its database")
 		return
 	}
-	conn := line.Upgraded(w, r, line.Protocol, refuse)
+	conn := line.Upgraded(w, r, line.Protocol, guard.Refuse)
 	if conn == nil {
 		return
 	}
@@ -104,10 +105,10 @@ func (s *server) agentLine(w http.ResponseWriter, r *http.Request) {
 // passLine passes an agent's line on to another process of the lodge, which proves on the connection that it is one.
 func (s *server) passLine(w http.ResponseWriter, r *http.Request) {
 	if r.TLS == nil {
-		refuse(w, http.StatusUpgradeRequired, "lines are passed on over TLS")
+		guard.Refuse(w, http.StatusUpgradeRequired, "lines are passed on over TLS")
 		return
 	}
-	conn := line.Upgraded(w, r, switchboard.Protocol, refuse)
+	conn := line.Upgraded(w, r, switchboard.Protocol, guard.Refuse)
 	if conn == nil {
 		return
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 
+	"keenlodge/internal/api/guard"
 	"keenlodge/internal/api/schema"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/line"
@@ -51,7 +52,7 @@ func Document() ([]byte, error) {
 // build makes the router of the calls that the document describes.
 func build(s *server) (*chi.Mux, huma.API) {
 	router := chi.NewMux()
-	router.Use(guard)
+	router.Use(guard.Over)
 	huma.DefaultArrayNullable = false // lists are [] when they are empty
 	config := huma.DefaultConfig("Keen Lodge", "1")
 	config.CreateHooks = nil // no "$schema" in every answer
@@ -119,6 +120,7 @@ func (s *server) register(a huma.API) {
 	s.registerPolicies(a)
 	s.registerRuns(a)
 	s.registerImages(a)
+	s.registerFiles(a)
 	s.registerSite(a)
 	s.registerEvents(a)
 	s.registerTrail(a)

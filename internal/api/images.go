@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"fmt"
-	"io"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -47,25 +46,6 @@ func (s *server) registerImages(a huma.API) {
 		m, proofs, err := s.l.Proofs.Of(ctx, in.ID)
 		return wire.ProvenImage{Image: imageOf(m), Proofs: eachOf(proofs, proofOf)}, err
 	})
-	huma.Register(a, huma.Operation{OperationID: "list-image-files", Method: http.MethodGet, Path: "/api/v1/images/{id}/files", Summary: "The list of an image of files, as mtree(5) has it"},
-		func(ctx context.Context, in *byID) (*huma.StreamResponse, error) {
-			err := s.begin(ctx) // who looks into an image is noted
-			var list io.ReadCloser
-			if err == nil {
-				list, err = s.l.Stores.ListFiles(ctx, in.ID)
-			}
-			if err != nil {
-				callOf(ctx).deed.Why = fault.Text(err)
-				return nil, s.httpError(err)
-			}
-			return &huma.StreamResponse{Body: func(to huma.Context) {
-				defer list.Close()
-				to.SetHeader("Content-Type", "text/plain; charset=utf-8")
-				if _, err := io.Copy(to.BodyWriter(), list); err != nil { // it is cut off, which who reads it notices
-					s.log.Warn("the list of an image could not be sent whole", "image", in.ID, "error", err)
-				}
-			}}, nil
-		})
 	type prove struct {
 		ID   string `path:"id"`
 		Body struct {

@@ -572,7 +572,19 @@ image files IMAGE-14 /etc/cron.d --part jobs
 image files IMAGE-14 --unread
 image files IMAGE-14 etc/hosts -o json
 image files IMAGE-14 etc -o mtree
+image files IMAGE-14 /nope => failed
+image files IMAGE-14 sda1:/etc => failed
+image cat IMAGE-14 /etc/cron.d/night
+image cat IMAGE-14 /etc => failed
+image cat IMAGE-14 /nope => failed
+image cat IMAGE-14 => usage
+image download IMAGE-14 /etc --to FOLDER/etc.tar
+image download IMAGE-14 /etc/cron.d/night --to FOLDER/night
+image download IMAGE-14 / --to FOLDER/all.zip
+image download IMAGE-14 /etc --to FOLDER/etc.tar => failed
+image download IMAGE-14 /nope --to FOLDER/nope.zip => failed
 image files IMAGE-13 => failed
+image files IMAGE-13 /etc => failed
 image files => usage
 image prove IMAGE-14 --level mount => failed
 image prove IMAGE-14 -w

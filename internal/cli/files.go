@@ -6,6 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -92,12 +95,14 @@ func shortList(all []string, most int) string {
 }
 
 func imageFilesCommand() *cli.Command {
-	return &cli.Command{Name: "files", Usage: "list the files of an image of files", ArgsUsage: "IMAGE [PATH]", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "text, json (an object a line) or mtree, as mtree(5) has it", Value: "text"},
-		&cli.StringFlag{Name: "part", Usage: "of one part of the system state"}, &cli.BoolFlag{Name: "unread", Usage: "those that could not be read as they were"}},
+	return &cli.Command{Name: "files", Usage: "list what is in an image", ArgsUsage: "IMAGE [PATH]",
+		Description: "PATH is a folder, from / on, as it was on the machine, or NAME:PATH for one in a file system by its name. Without it the file systems of an image of disks are told, and all files of an image of files.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "text, json (an object a line) or mtree, as mtree(5) has it", Value: "text"},
+			&cli.StringFlag{Name: "part", Usage: "of one part of the system state"}, &cli.BoolFlag{Name: "unread", Usage: "those that could not be read as they were"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() < 1 || c.Args().Len() > 2 {
-				return usageError{errors.New("it takes an image's name, and a path if not all files are wanted")}
+				return usageError{errors.New("it takes an image's name, and a path if one folder is wanted")}
 			}
 			form, err := pick("output", c.String("output"), []string{"text", "json", "mtree"})
 			if err != nil {
@@ -111,13 +116,106 @@ func imageFilesCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			in, err := k.ImageFiles(ctx, id)
+			path := c.Args().Get(1)
+			if path == "" {
+				m, err := k.Image(ctx, id)
+				if err != nil {
+					return err
+				}
+				if m.Files == nil {
+					return listFileSystems(ctx, c, k, id, form)
+				}
+			}
+			in, err := k.ImageFiles(ctx, id, path)
 			if err != nil {
 				return err
 			}
 			defer in.Close()
 			return listFiles(c, in, form)
 		}}
+}
+
+// listFileSystems tells what lies on the disks of an image.
+func listFileSystems(ctx context.Context, c *cli.Command, k *client.Client, id, form string) error {
+	o, err := k.FileSystems(ctx, id)
+	if err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if form == "json" {
+		return json.NewEncoder(w).Encode(o)
+	}
+	var rows [][]string
+	for _, f := range o.FileSystems {
+		used := "–"
+		if f.Why == "" {
+			used = size(f.Used)
+		}
+		rows = append(rows, []string{f.Name, orDash(f.Format), orDash(f.Label), size(f.Size), used, orDash(f.Mounted), f.Why})
+	}
+	table(w, []string{"FILE SYSTEM", "FORMAT", "LABEL", "SIZE>", "USED>", "MOUNTED", ""}, rows)
+	if o.Tree {
+		fmt.Fprintf(w, "\nlook on with: keenlodge image files %s /\n", id)
+	} else if i := slices.IndexFunc(o.FileSystems, func(f wire.FileSystem) bool { return f.Why == "" }); i >= 0 {
+		fmt.Fprintf(w, "\nlook on with: keenlodge image files %s %s:/\n", id, o.FileSystems[i].Name)
+	}
+	return nil
+}
+
+func imageCatCommand() *cli.Command {
+	return &cli.Command{Name: "cat", Usage: "write a file of an image to the standard output", ArgsUsage: "IMAGE PATH",
+		Action: calls([]string{"an image's name", "a path in it"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			id, err := pickImage(ctx, k, c.Args().First())
+			if err != nil {
+				return err
+			}
+			in, err := k.ImageFile(ctx, id, c.Args().Get(1))
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			if _, err := io.Copy(c.Root().Writer, in); err != nil {
+				return fmt.Errorf("%s of image %s could not be read to its end: %w", c.Args().Get(1), id, err)
+			}
+			return nil
+		})}
+}
+
+func imageDownloadCommand() *cli.Command {
+	return &cli.Command{Name: "download", Usage: "get a file of an image, or a folder with all that lies below it", ArgsUsage: "IMAGE PATH",
+		Description: "What --to is called says what is made: NAME.tar keeps owners, modes, times, attributes and links, NAME.zip files, folders and times; any other name is for one file.",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "to", Usage: "the file that is made; what is there already stays as it is", Required: true}},
+		Action: calls([]string{"an image's name", "a path in it"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			id, err := pickImage(ctx, k, c.Args().First())
+			if err != nil {
+				return err
+			}
+			at, to := c.Args().Get(1), c.String("to")
+			var in io.ReadCloser
+			switch form := strings.TrimPrefix(filepath.Ext(to), "."); form {
+			case "tar", "zip":
+				in, err = k.ImageArchive(ctx, id, at, form)
+			default:
+				in, err = k.ImageFile(ctx, id, at)
+			}
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			f, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+			if err != nil {
+				return err
+			}
+			n, err := io.Copy(f, in)
+			if err == nil {
+				err = f.Sync()
+			}
+			if err = errors.Join(err, f.Close()); err != nil {
+				return errors.Join(fmt.Errorf("%s of image %s could not be read to its end, and nothing is kept: %w", at, id, err), os.Remove(to))
+			}
+			fmt.Fprintf(c.Root().Writer, "✓ %s  %s\n", to, size(n))
+			return nil
+		})}
 }
 
 // listFiles writes the entries of a list that are wanted.
@@ -127,7 +225,6 @@ func listFiles(c *cli.Command, in io.Reader, form string) error {
 		return err
 	}
 	w := c.Root().Writer
-	below := strings.Trim(c.Args().Get(1), "/")
 	if form == "mtree" {
 		fmt.Fprint(w, files.ListHead)
 	}
@@ -140,7 +237,7 @@ func listFiles(c *cli.Command, in io.Reader, form string) error {
 		if err != nil {
 			return err
 		}
-		if below != "" && e.Path != below && !strings.HasPrefix(e.Path, below+"/") || c.String("part") != "" && e.Part != c.String("part") || c.Bool("unread") && e.Unread == "" && !e.Changed {
+		if c.String("part") != "" && e.Part != c.String("part") || c.Bool("unread") && e.Unread == "" && !e.Changed {
 			continue
 		}
 		switch form {

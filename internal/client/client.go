@@ -435,11 +435,30 @@ func (c *Client) Unread(ctx context.Context, run string) ([]wire.UnreadFile, err
 	return list[wire.UnreadFile](ctx, c, "/api/v1/runs/"+url.PathEscape(run)+"/unread")
 }
 
-// ImageFiles opens the list of an image of files, which [files.NewListReader] reads; close it.
-func (c *Client) ImageFiles(ctx context.Context, id string) (io.ReadCloser, error) {
-	r, err := c.send(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id)+"/files", nil)
+// ImageFiles opens the list of a folder of an image, or, with no path, of all files of an image of files; [files.NewListReader] reads it. Close it.
+func (c *Client) ImageFiles(ctx context.Context, id, path string) (io.ReadCloser, error) {
+	return c.inImage(ctx, id, "files", url.Values{"path": {path}})
+}
+
+// ImageFile opens a file of an image; close it.
+func (c *Client) ImageFile(ctx context.Context, id, path string) (io.ReadCloser, error) {
+	return c.inImage(ctx, id, "content", url.Values{"path": {path}})
+}
+
+// ImageArchive opens an archive, tar or zip, of what lies at a path of an image; close it.
+func (c *Client) ImageArchive(ctx context.Context, id, path, form string) (io.ReadCloser, error) {
+	return c.inImage(ctx, id, "archive", url.Values{"path": {path}, "form": {form}})
+}
+
+func (c *Client) inImage(ctx context.Context, id, what string, query url.Values) (io.ReadCloser, error) {
+	r, err := c.send(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id)+"/"+what+"?"+query.Encode(), nil)
 	if err != nil {
 		return nil, err
 	}
 	return r.Body, nil
+}
+
+// FileSystems are what lies on the disks of an image.
+func (c *Client) FileSystems(ctx context.Context, id string) (o wire.OpenedDisks, err error) {
+	return o, c.call(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id)+"/file-systems", nil, &o)
 }

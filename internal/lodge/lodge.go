@@ -13,6 +13,7 @@ import (
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/authority"
+	"keenlodge/internal/browse"
 	"keenlodge/internal/capture"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/doorman"
@@ -67,6 +68,7 @@ type Lodge struct {
 	Runs       *runs.Engine
 	Hooks      *hooks.Hooks
 	Stores     *stores.Stores
+	Browse     *browse.Browser
 	Inventory  *inventory.Inventory
 	Retention  *retention.Retention
 	Proofs     *proof.Proofs
@@ -105,6 +107,7 @@ func New(c Config) (*Lodge, error) {
 	l.Events.Cancelled = engine.HeedCancel
 	l.Hooks = hooks.New(c.Records, v, engine)
 	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, c.State, wire.Program)
+	l.Browse = browse.New(l.Stores, c.Log, browse.Folder(c.State), executable, wire.Program)
 	l.doorman = doorman.New(c.Records, l.Access, l.Trail)
 	l.Witness = witness.New(c.Records, c.Log, l.Trail, l.Stores)
 	l.Lines = switchboard.New(c.Records, v, c.Log, engine.Process())
@@ -139,7 +142,7 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	upkeep := func(ctx context.Context) error {
 		return l.Retention.Upkeep(ctx, l.often, l.captures.TidyAll)
 	}
-	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve, l.Lines.Serve)
+	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve, l.Lines.Serve, l.Browse.Serve)
 	return errors.Join(err, l.Stores.Close())
 }
 

@@ -21,6 +21,8 @@ import (
 	"keenlodge/internal/api"
 	"keenlodge/internal/console"
 	"keenlodge/internal/lodge"
+	"keenlodge/internal/reader"
+	"keenlodge/internal/reader/inside"
 	"keenlodge/internal/records"
 	"keenlodge/internal/watchdog"
 	"keenlodge/internal/wire"
@@ -28,7 +30,7 @@ import (
 
 // Commands are the service's commands.
 func Commands() []*cli.Command {
-	return []*cli.Command{serveCommand(), watchCommand(), freezeWatchCommand(), documentCommand()}
+	return []*cli.Command{serveCommand(), watchCommand(), freezeWatchCommand(), readerGuestCommand(), documentCommand()}
 }
 
 func serveCommand() *cli.Command {
@@ -168,6 +170,14 @@ func freezeWatchCommand() *cli.Command {
 	return &cli.Command{
 		Name: agent.WatchCommand, Hidden: true, Usage: "thaw file systems if the agent does not (started by the agent itself)",
 		Action: func(context.Context, *cli.Command) error { return agent.WatchFreeze(os.Stdin, os.Stdout) },
+	}
+}
+
+// readerGuestCommand is the first process of a reader guest.
+func readerGuestCommand() *cli.Command {
+	return &cli.Command{
+		Name: reader.Command, Hidden: true, Usage: "open the disks of a reader guest (the guest's kernel starts it)",
+		Action: func(ctx context.Context, _ *cli.Command) error { return inside.Run(ctx) },
 	}
 }
 

@@ -294,6 +294,57 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/archive": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** A file or folder of an image with all that lies below it, as an archive */
+    get: operations["archive-image-files"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/images/{id}/content": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** A file of an image, or a range of its bytes (RFC 9110, section 14) */
+    get: operations["read-image-file"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/images/{id}/file-systems": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What lies on the disks of an image */
+    get: operations["list-file-systems"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/files": {
     parameters: {
       query?: never
@@ -301,7 +352,7 @@ export interface paths {
       path?: never
       cookie?: never
     }
-    /** The list of an image of files, as mtree(5) has it */
+    /** The files of an image, as mtree(5) has them: of a folder; or of an image of files all of them, where none is named */
     get: operations["list-image-files"]
     put?: never
     post?: never
@@ -1360,6 +1411,21 @@ export interface components {
       /** @description address below the lodge's own, with a token that is good for nothing else */
       path: string
     }
+    FileSystem: {
+      format: string
+      label?: string
+      /** @description where the machine has it */
+      mounted?: string
+      /** @description the disk's, with the number of the partition */
+      name: string
+      /** Format: int64 */
+      size: number
+      /** Format: int64 */
+      used: number
+      uuid?: string
+      /** @description why it is not open */
+      why?: string
+    }
     FilesPart: {
       /** Format: int64 */
       bytes: number
@@ -1692,7 +1758,10 @@ export interface components {
         | "get-image"
         | "list-unread"
         | "list-parts"
+        | "list-file-systems"
         | "list-image-files"
+        | "read-image-file"
+        | "archive-image-files"
         | "list-trail"
         | "verify-trail"
         | "run-policy"
@@ -1809,6 +1878,11 @@ export interface components {
       /** @description the machine or policy */
       on: string
       text: string
+    }
+    OpenedDisks: {
+      file_systems: components["schemas"]["FileSystem"][]
+      /** @description the machine's mount table was found: its files are one tree, from / on */
+      tree: boolean
     }
     Opener: {
       /** @description an age identity, AGE-SECRET-KEY-1… */
@@ -4655,9 +4729,183 @@ export interface operations {
       }
     }
   }
-  "list-image-files": {
+  "archive-image-files": {
+    parameters: {
+      query?: {
+        /** @description a path from / on, or NAME:PATH for one in a file system */
+        path?: string
+        /** @description tar (pax, with owners, modes, times, attributes and links) or zip (files, folders and times) */
+        form?: "tar" | "zip"
+      }
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content?: never
+      }
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "read-image-file": {
+    parameters: {
+      query?: {
+        /** @description a path from / on, or NAME:PATH for one in a file system */
+        path?: string
+      }
+      header?: {
+        Range?: string
+      }
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content?: never
+      }
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-file-systems": {
     parameters: {
       query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["OpenedDisks"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-image-files": {
+    parameters: {
+      query?: {
+        /** @description a path from / on, or NAME:PATH for one in a file system */
+        path?: string
+      }
       header?: never
       path: {
         id: string

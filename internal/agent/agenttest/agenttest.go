@@ -16,7 +16,19 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
+
+// Alone returns once no other room's tests have agents on this host: the kernel has one place for what agents follow, and who starts clears it.
+func Alone() (err error) {
+	if alone, err = os.OpenFile(filepath.Join(os.TempDir(), "keenlodge-agents-under-test"), os.O_RDWR|os.O_CREATE, 0o600); err == nil {
+		err = unix.Flock(int(alone.Fd()), unix.LOCK_EX)
+	}
+	return err
+}
+
+// alone is locked until this process ends.
+var alone *os.File
 
 // Sh runs a script with some variables.
 func Sh(t testing.TB, script string, vars ...string) string {

@@ -29,6 +29,10 @@ func TestMain(m *testing.M) {
 		}
 		return
 	}
+	if err := agenttest.Alone(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
 	os.Exit(m.Run())
 }
 

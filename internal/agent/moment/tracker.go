@@ -107,7 +107,11 @@ type tracker struct {
 // track follows writes to the disks of some numbers from now on. id is the capture's, so that what is left of it is found.
 func track(id string, numbers []uint32) (*tracker, error) {
 	t := &tracker{instance: filepath.Join(tracing, "instances", instancePrefix+id), pipe: -1, seen: map[uint32]written{}, buf: make([]byte, 256<<10), stop: make(chan struct{})}
-	if err := t.begin(numbers); err != nil {
+	err := t.begin(numbers)
+	for try := 1; try < tries && (errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENODEV)); try++ { // another agent that starts takes it for a dead one's
+		err = t.begin(numbers)
+	}
+	if err != nil {
 		t.close()
 		return nil, fmt.Errorf("follow what is written to its disks: %w; the agent needs root's rights, and a kernel with tracefs and block tracepoints", err)
 	}
@@ -132,7 +136,7 @@ func (t *tracker) begin(numbers []uint32) error {
 			return fmt.Errorf("mount tracefs: %w", err)
 		}
 	}
-	if err := os.Mkdir(t.instance, 0o700); err != nil {
+	if err := os.Mkdir(t.instance, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
 	var filter []string

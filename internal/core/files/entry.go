@@ -4,7 +4,9 @@ package files
 
 import (
 	"fmt"
+	"io"
 	"io/fs"
+	"slices"
 	"strings"
 	"time"
 
@@ -148,4 +150,47 @@ func (e *Entry) FileMode() fs.FileMode {
 		}
 	}
 	return m | map[Kind]fs.FileMode{Dir: fs.ModeDir, Link: fs.ModeSymlink, Char: fs.ModeDevice | fs.ModeCharDevice, Block: fs.ModeDevice, Fifo: fs.ModeNamedPipe, Unseen: fs.ModeIrregular}[e.Kind]
+}
+
+// Content reads a file's content from an offset on, with zeros where it has holes; stored has what [Entry.Stored] counts.
+func (e *Entry) Content(stored io.ReaderAt, offset int64) io.Reader {
+	if e.Data == nil {
+		return io.NewSectionReader(stored, offset, max(0, e.Size-offset))
+	}
+	var parts []io.Reader
+	at, from := offset, int64(0)
+	for _, s := range append(slices.Clone(e.Data), Span{Offset: e.Size}) {
+		if s.Offset > at {
+			parts = append(parts, io.LimitReader(zeroes{}, s.Offset-at))
+			at = s.Offset
+		}
+		if skip := at - s.Offset; skip < s.Length {
+			parts = append(parts, io.NewSectionReader(stored, from+skip, s.Length-skip))
+			at = s.Offset + s.Length
+		}
+		from += s.Length
+	}
+	return io.MultiReader(parts...)
+}
+
+// Flowing is [Entry.Content] from the begin of what is read once, from its begin to its end.
+func (e *Entry) Flowing(stored io.Reader) io.Reader {
+	if e.Kind != File || e.Same != "" || e.Data == nil {
+		return stored
+	}
+	var parts []io.Reader
+	at := int64(0)
+	for _, s := range append(slices.Clone(e.Data), Span{Offset: e.Size}) {
+		parts = append(parts, io.LimitReader(zeroes{}, s.Offset-at), io.LimitReader(stored, s.Length))
+		at = s.Offset + s.Length
+	}
+	return io.MultiReader(parts...)
+}
+
+// zeroes reads as zeros without end.
+type zeroes struct{}
+
+func (zeroes) Read(p []byte) (int, error) {
+	clear(p)
+	return len(p), nil
 }

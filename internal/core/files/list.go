@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"slices"
 	"strconv"
@@ -374,4 +375,27 @@ func Readable(path string) string {
 		return path
 	}
 	return string(appendText(nil, path))
+}
+
+// FromReadable undoes [Readable], so that a name which is no text can be asked for as it was shown: a backslash with three octal digits is a byte.
+func FromReadable(text string) string {
+	if path, err := readText([]byte(text)); err == nil {
+		return path
+	}
+	return text
+}
+
+// Find finds an entry in a list, and where in the content of all entries its own begins, in bytes. One that is not there is [fs.ErrNotExist].
+func Find(in io.Reader, path string) (e Entry, at int64, err error) {
+	list, err := NewListReader(in)
+	for err == nil {
+		if e, _, err = list.Next(); err == nil && e.Path == path {
+			return e, at, nil
+		}
+		at += e.Stored()
+	}
+	if errors.Is(err, io.EOF) {
+		err = fmt.Errorf("/%s: %w", Readable(path), fs.ErrNotExist)
+	}
+	return Entry{}, 0, err
 }

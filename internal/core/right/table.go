@@ -104,7 +104,10 @@ var Table = []Entry{
 	look("get-image", OneImage),
 	look("list-unread", OneRun),
 	look("list-parts", OneMachine),
+	change("list-file-systems", OneImage, whoRestores),
 	change("list-image-files", OneImage, whoRestores),
+	change("read-image-file", OneImage, whoRestores),
+	change("archive-image-files", OneImage, whoRestores),
 	look("list-trail", Lodge),
 	look("verify-trail", Lodge),
 

@@ -16,6 +16,7 @@ import (
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lodge"
+	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source/sourcetest"
 	"keenlodge/internal/store/medium/memory"
@@ -69,6 +70,9 @@ func start(t testing.TB, rec *records.Records, log io.Writer, state string, kill
 	t.Helper()
 	l, err := lodge.New(lodge.Config{Records: rec, State: state, Names: []string{"127.0.0.1"}, Log: slog.New(slog.NewTextHandler(log, nil))})
 	require.NoError(t, err)
+	l.Browse.Start = func(context.Context, string, string, []reader.Disk) (*reader.Guest, error) {
+		return nil, reader.ErrUnfit
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, done := make(chan struct{}), make(chan error, 1)
 	go func() { done <- l.Serve(ctx, func() { close(ready) }) }()

@@ -1,6 +1,7 @@
 package open
 
 import (
+	"archive/tar"
 	"bufio"
 	"context"
 	"crypto/sha256"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
@@ -222,4 +224,40 @@ func (s *Store) readPart(ctx context.Context, m *image.Manifest, f image.File, p
 		err = fmt.Errorf("%w: %s is not what was written", errDamaged, f.Name)
 	}
 	return err
+}
+
+// OpenFile implements [store.Store]. The archive is read from its begin to the file.
+func (s *Store) OpenFile(ctx context.Context, m *image.Manifest, path string, offset int64) (files.Entry, io.ReadCloser, error) {
+	list, err := s.ListFiles(ctx, m)
+	if err != nil {
+		return files.Entry{}, nil, err
+	}
+	e, _, err := files.Find(list, path)
+	list.Close()
+	if err != nil {
+		return e, nil, err
+	}
+	if e.Same != "" {
+		return s.OpenFile(ctx, m, e.Same, offset)
+	}
+	out, in := io.Pipe()
+	go func() { in.CloseWithError(s.Archive(ctx, m, in)) }()
+	packed := tar.NewReader(out)
+	for {
+		h, err := packed.Next()
+		if err == nil && h.Name != e.Path {
+			continue
+		}
+		if err == nil {
+			_, err = io.CopyN(io.Discard, packed, offset)
+		}
+		if err != nil {
+			out.Close()
+			return e, nil, fmt.Errorf("%s: %w: file /%s is in its list, and not in it: %w", m.Files.Archive.Name, chunk.ErrDamaged, files.Readable(e.Path), err)
+		}
+		return e, struct {
+			io.Reader
+			io.Closer
+		}{packed, out}, nil
+	}
 }

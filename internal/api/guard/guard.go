@@ -1,8 +1,8 @@
-package api
+// Package guard keeps out what no client of ours sends, and sets what browsers are to do with what they get.
+package guard
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -11,17 +11,14 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/danielgtaylor/huma/v2"
-
-	"keenlodge/internal/core/fault"
 	"keenlodge/internal/records"
 )
 
 // databaseTime is how long a call waits for a database that does not answer, before it says so.
 const databaseTime = 5 * time.Second
 
-// guard refuses what no client of ours sends, and sets headers that keep a browser from doing what the console never does.
-func guard(next http.Handler) http.Handler {
+// Over refuses what no client of ours sends, and sets headers that keep a browser from doing what the console never does.
+func Over(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
@@ -37,11 +34,11 @@ func guard(next http.Handler) http.Handler {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
 		if foreign(r) {
-			refuse(w, http.StatusForbidden, "this call comes from a page of another origin ("+clip(r.Header.Get("Origin"))+"); only the lodge's own console may change something with a browser's session")
+			Refuse(w, http.StatusForbidden, "this call comes from a page of another origin ("+clip(r.Header.Get("Origin"))+"); only the lodge's own console may change something with a browser's session")
 			return
 		}
 		if place := strange(r); place != "" {
-			refuse(w, http.StatusBadRequest, "the "+place+" holds a character that no name has")
+			Refuse(w, http.StatusBadRequest, "the "+place+" holds a character that no name has")
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(records.Within(r.Context(), databaseTime)))
@@ -87,36 +84,10 @@ func strange(r *http.Request) string {
 
 func clip(s string) string { return fmt.Sprintf("%.80q", s) }
 
-// refuse answers with a problem (RFC 9457).
-func refuse(w http.ResponseWriter, status int, detail string) {
+// Refuse answers with a problem (RFC 9457).
+func Refuse(w http.ResponseWriter, status int, detail string) {
 	body, _ := json.Marshal(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	w.Write(body)
-}
-
-// httpError maps the lodge's errors onto HTTP's. What the database says of itself is for the service's log.
-func (s *server) httpError(err error) error {
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, fault.ErrForbidden):
-		return huma.Error403Forbidden(fault.Text(err))
-	case errors.Is(err, fault.ErrUnavailable):
-		return huma.Error503ServiceUnavailable(fault.Text(err))
-	case errors.Is(err, fault.ErrNotFound):
-		return huma.Error404NotFound(fault.Text(err))
-	case errors.Is(err, fault.ErrConflict):
-		return huma.Error409Conflict(fault.Text(err))
-	case errors.Is(err, fault.ErrInvalid):
-		return huma.Error422UnprocessableEntity(fault.Text(err))
-	case records.Away(err):
-		s.log.Warn("a call failed, for the database does not answer", "error", err)
-		return huma.Error503ServiceUnavailable("the lodge's database does not answer; runs under way go on, and this call may be made again")
-	}
-	s.log.Error("a call failed", "error", err)
-	if records.OfDatabase(err) {
-		return huma.Error500InternalServerError("the lodge's database refused this; the service's log says why")
-	}
-	return huma.Error500InternalServerError(err.Error())
 }

@@ -1,0 +1,96 @@
+package e2e
+
+import (
+	"crypto/sha256"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/wire"
+)
+
+// Somebody looks into an image of disks: its file systems, as they were on the machine, a folder, a file, some of its bytes, a folder as an archive.
+// That is noted. The reader guest that does it ends with the service, however that ends.
+func TestLookingIntoAnImage(t *testing.T) {
+	if len(images(t, "tickets-db")) == 0 {
+		backUp(t, "nightly")
+	}
+	id := images(t, "tickets-db")[0].ID
+	out := keenOK(t, "image", "files", id)
+	require.Regexp(t, `vda1 +ext4 +system .* /\s`, out)
+	require.Regexp(t, `vdb1 +ext4 +data .* /data\s`, out)
+	begun := time.Now()
+	require.Regexp(t, `-rw-r--r-- root:0 +7\d\d KiB .* /data/records/sailings.txt`, keenOK(t, "image", "files", id, "/data/records"))
+	require.Less(t, time.Since(begun), 2*time.Second, "its guest is up")
+	sailings := keenOK(t, "image", "cat", id, "/data/records/sailings.txt")
+	require.True(t, strings.HasPrefix(sailings, "tickets-db sailing 00001 Brindle Sound\n"))
+	require.Equal(t, sailings, keenOK(t, "image", "cat", id, "vdb1:/records/sailings.txt"))
+
+	folder := t.TempDir()
+	for _, form := range []string{"tar", "zip"} {
+		to := filepath.Join(folder, "records."+form)
+		keenOK(t, "image", "download", id, "/data/records", "--to", to)
+		got, err := exec.Command("bsdtar", "-xOf", to, "data/records/sailings.txt").Output()
+		require.NoError(t, err)
+		require.Equal(t, sha256.Sum256([]byte(sailings)), sha256.Sum256(got), form)
+	}
+	token, err := os.ReadFile(place.TokenFile())
+	require.NoError(t, err)
+	ranged := func(header string) (int, string, string) {
+		r, err := http.NewRequest(http.MethodGet, place.URL()+"/api/v1/images/"+id+"/content?path="+url.QueryEscape("/data/records/sailings.txt"), nil)
+		require.NoError(t, err)
+		r.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
+		r.Header.Set("Range", header)
+		got, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer got.Body.Close()
+		body, err := io.ReadAll(got.Body)
+		require.NoError(t, err)
+		return got.StatusCode, got.Header.Get("Content-Range"), string(body)
+	}
+	code, what, body := ranged("bytes=11-17")
+	require.Equal(t, []any{206, "bytes 11-17/780000", "sailing"}, []any{code, what, body})
+	code, what, body = ranged("bytes=-6")
+	require.Equal(t, []any{206, "bytes 779994-779999/780000", "Sound\n"}, []any{code, what, body})
+	code, _, body = ranged("bytes=9-2")
+	require.Equal(t, []any{200, sailings}, []any{code, body}, "a range that makes no sense is passed over")
+
+	for _, c := range [][2]string{{"/nowhere", "/nowhere is not there"}, {"vdz:/", `no file system is called "vdz"`}} {
+		s := keen(t, "image", "files", id, c[0])
+		require.Equal(t, 1, s.code)
+		require.Contains(t, s.err, c[1])
+	}
+	deeds := keenJSON[[]wire.Deed](t, "audit", "list", "--limit", "30")
+	require.True(t, func() bool {
+		for _, d := range deeds {
+			if d.Verb == "read-image-file" && strings.HasSuffix(d.Target, "?path=/data/records/sailings.txt") {
+				return true
+			}
+		}
+		return false
+	}(), "who looked at what is noted: %v", deeds)
+
+	guests := func() []string {
+		found, err := exec.Command("pgrep", "-f", filepath.Join(place.Folder, "state", "reader")).Output()
+		if err != nil {
+			return nil
+		}
+		return strings.Fields(string(found))
+	}
+	require.NotEmpty(t, guests(), "it is kept for a while")
+	service.Signal(syscall.SIGKILL)
+	require.Eventually(t, func() bool { return len(guests()) == 0 }, 20*time.Second, 50*time.Millisecond)
+	startService(t)
+	left, err := filepath.Glob(filepath.Join(place.Folder, "state", "reader", "guest-*"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+}

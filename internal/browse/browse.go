@@ -1,0 +1,340 @@
+// Package browse looks into images: it lists what is in them and reads single files, of images of files by their lists, and of disks in a reader
+// guest, which is kept for some minutes in case somebody looks on.
+package browse
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/line"
+	"keenlodge/internal/reader"
+	"keenlodge/internal/store"
+	"keenlodge/internal/stores"
+)
+
+const (
+	// keptFor is how long a reader guest is kept after it was used last, lookEvery how often that is looked after.
+	keptFor, lookEvery = 5 * time.Minute, 10 * time.Second
+	// mostGuests is how many reader guests are up at once; one that nobody uses makes room.
+	mostGuests = 3
+)
+
+// Browser looks into images.
+type Browser struct {
+	stores    *stores.Stores
+	log       *slog.Logger
+	folder    string
+	program   string // of the file that this process runs
+	announced string // as which it is announced in stores
+	// Start starts a reader guest. Tests have their own.
+	Start func(ctx context.Context, folder, program string, disks []reader.Disk) (*reader.Guest, error)
+
+	mu      sync.Mutex
+	guests  map[string]*guest // by image
+	closing bool
+}
+
+// guest is a reader guest of an image, or one that is being started.
+type guest struct {
+	ready chan struct{} // closed when it is up, or failed
+	*reader.Guest
+	err   error
+	using int
+	used  time.Time
+	end   []func() error // of what it reads
+}
+
+// New makes a Browser, whose guests have what is theirs in a folder; executable is the file that this process runs, program what it is called.
+func New(ss *stores.Stores, log *slog.Logger, folder, executable, program string) *Browser {
+	return &Browser{stores: ss, log: log, folder: folder, program: executable, announced: program, Start: reader.Start, guests: map[string]*guest{}}
+}
+
+// Place is where in an image something lies.
+type Place = reader.Where
+
+// ParsePlace reads a place: a path such as /etc/hosts, or one in a file system that is named, such as vdb1:/records. A name that is no text is
+// written as lists show it.
+func ParsePlace(text string) (Place, error) {
+	name, path, named := strings.Cut(text, ":")
+	if !named || strings.HasPrefix(text, "/") {
+		name, path = "", text
+	}
+	if !strings.HasPrefix(path, "/") {
+		path = "/" + path
+	}
+	path = files.FromReadable(path)
+	if strings.ContainsRune(path, 0) || len(path) > files.MaxPath {
+		return Place{}, fmt.Errorf("%w: %.100q is no place in an image; write a path such as /etc/hosts, or vdb1:/records for one in a file system", fault.ErrInvalid, text)
+	}
+	return Place{FileSystem: name, Path: path}, nil
+}
+
+// Serve ends guests that nobody uses, until ctx ends, and all of them then.
+func (b *Browser) Serve(ctx context.Context) error {
+	if found, err := reader.Clean(b.folder); err != nil {
+		b.log.Warn("what a dead process's reader guests left could not be removed", "error", err)
+	} else if len(found) > 0 {
+		b.log.Info("removed what a dead process's reader guests left", "found", found)
+	}
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			b.mu.Lock()
+			b.closing = true
+			b.mu.Unlock()
+			b.drop(func(*guest) bool { return true })
+			return nil
+		case <-tick.C:
+			b.drop(func(g *guest) bool { return g.using == 0 && time.Since(g.used) > keptFor })
+		}
+	}
+}
+
+// drop ends the guests for which which is true, and those that ended by themselves.
+func (b *Browser) drop(which func(*guest) bool) {
+	b.mu.Lock()
+	var out []*guest
+	for id, g := range b.guests {
+		if g.up() && (which(g) || g.over()) {
+			delete(b.guests, id)
+			out = append(out, g)
+		}
+	}
+	b.mu.Unlock()
+	for _, g := range out {
+		b.close(g)
+	}
+}
+
+// up reports whether a guest has been started, well or not.
+func (g *guest) up() bool {
+	select {
+	case <-g.ready:
+		return true
+	default:
+		return false
+	}
+}
+
+// over reports whether a guest that was started has ended.
+func (g *guest) over() bool {
+	if g.Guest == nil {
+		return true
+	}
+	select {
+	case <-g.Ended():
+		return true
+	default:
+		return false
+	}
+}
+
+func (b *Browser) close(g *guest) {
+	if g.Guest != nil {
+		if err := g.Guest.Close(); err != nil {
+			b.log.Warn("a reader guest left something behind", "error", err)
+		}
+	}
+	for _, end := range g.end {
+		if err := end(); err != nil {
+			b.log.Warn("an image that was looked into could not be closed", "error", err)
+		}
+	}
+}
+
+// guestOf is the guest of an image of disks, started if it is not up. It is not ended before release is called.
+func (b *Browser) guestOf(ctx context.Context, st store.Store, m *image.Manifest) (g *guest, release func(), err error) {
+	for {
+		b.mu.Lock()
+		if b.closing {
+			b.mu.Unlock()
+			return nil, nil, fmt.Errorf("%w: the service is being stopped", fault.ErrConflict)
+		}
+		g = b.guests[m.ID]
+		if g != nil && g.up() && g.over() {
+			delete(b.guests, m.ID)
+			go b.close(g)
+			g = nil
+		}
+		if g != nil {
+			break
+		}
+		if len(b.guests) < mostGuests {
+			g = &guest{ready: make(chan struct{}), used: time.Now()}
+			b.guests[m.ID] = g
+			go b.start(context.WithoutCancel(ctx), st, m, g)
+			break
+		}
+		b.mu.Unlock()
+		if !b.makeRoom() {
+			return nil, nil, fmt.Errorf("%w: %d images are being looked into just now, and this process opens no more at once; try again in a while", fault.ErrConflict, mostGuests)
+		}
+	}
+	g.using++
+	b.mu.Unlock()
+	release = func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		g.using--
+		g.used = time.Now()
+	}
+	select {
+	case <-g.ready:
+	case <-ctx.Done():
+		release()
+		return nil, nil, context.Cause(ctx)
+	}
+	if g.err != nil {
+		release()
+		return nil, nil, g.err
+	}
+	return g, release, nil
+}
+
+// makeRoom ends the guest that was not used for the longest time, if one is not used at all.
+func (b *Browser) makeRoom() bool {
+	b.mu.Lock()
+	oldest := ""
+	for id, g := range b.guests {
+		if g.up() && g.using == 0 && (oldest == "" || g.used.Before(b.guests[oldest].used)) {
+			oldest = id
+		}
+	}
+	g := b.guests[oldest]
+	delete(b.guests, oldest)
+	b.mu.Unlock()
+	if g != nil {
+		b.close(g)
+	}
+	return g != nil
+}
+
+// start starts a guest.
+func (b *Browser) start(ctx context.Context, st store.Store, m *image.Manifest, g *guest) {
+	defer close(g.ready)
+	end, err := st.Reading(ctx, b.announced) // no sweep takes what the guest reads
+	if err == nil {
+		g.end = append(g.end, func() error { return end(ctx) })
+	}
+	var disks []reader.Disk
+	for _, d := range m.Disks {
+		if err != nil {
+			break
+		}
+		var opened store.OpenedDisk
+		if opened, err = st.OpenDisk(ctx, m, d); err == nil {
+			g.end = append([]func() error{opened.Close}, g.end...)
+			disks = append(disks, reader.Disk{Name: d.Target, Disk: opened})
+		}
+	}
+	if err == nil {
+		g.Guest, err = b.Start(ctx, b.folder, b.program, disks)
+	}
+	if err != nil {
+		g.err = fmt.Errorf("%w: look into image %s: %w", fault.ErrUnavailable, m.ID, err)
+	}
+}
+
+// of finds an image.
+func (b *Browser) of(ctx context.Context, id string) (store.Store, *image.Manifest, error) {
+	_, st, err := b.stores.OfImage(ctx, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := st.ReadImage(ctx, id)
+	return st, m, err
+}
+
+// known is an error of a guest in the words of faults.
+func known(err error) error {
+	var refused *line.Refusal
+	if errors.As(err, &refused) && refused.Kind == line.Unknown {
+		return fmt.Errorf("%w: %w", fault.ErrNotFound, err)
+	}
+	return fmt.Errorf("%w: %w", fault.ErrUnavailable, err)
+}
+
+// FileSystems are what was found on an image's disks; an image of files has none.
+func (b *Browser) FileSystems(ctx context.Context, id string) (reader.Opened, error) {
+	st, m, err := b.of(ctx, id)
+	if err != nil || m.Files != nil {
+		return reader.Opened{Tree: true, FileSystems: []reader.FileSystem{}}, err
+	}
+	g, release, err := b.guestOf(ctx, st, m)
+	if err != nil {
+		return reader.Opened{}, err
+	}
+	defer release()
+	return g.Opened, nil
+}
+
+// closing is a reader that tells when it is closed.
+type closing struct {
+	io.Reader
+	ends []func() error
+}
+
+func (c *closing) Close() (err error) {
+	for _, end := range c.ends {
+		err = errors.Join(err, end())
+	}
+	c.ends = nil
+	return err
+}
+
+// List lists a folder, or one file, as [files.NewListReader] reads it. Close it.
+func (b *Browser) List(ctx context.Context, id string, at Place) (io.ReadCloser, error) {
+	st, m, err := b.of(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if m.Files != nil {
+		return listFiles(ctx, st, m, at)
+	}
+	g, release, err := b.guestOf(ctx, st, m)
+	if err != nil {
+		return nil, err
+	}
+	in, err := g.List(ctx, at)
+	if err != nil {
+		release()
+		return nil, known(err)
+	}
+	return &closing{in, []func() error{in.Close, func() error { release(); return nil }}}, nil
+}
+
+// Read reads a range of a file; a length below 0 is all of the rest. Close what is returned, which has so many bytes.
+func (b *Browser) Read(ctx context.Context, id string, at Place, offset, length int64) (e files.Entry, n int64, in io.ReadCloser, err error) {
+	st, m, err := b.of(ctx, id)
+	if err != nil {
+		return e, 0, nil, err
+	}
+	if m.Files != nil {
+		return readFile(ctx, st, m, at, offset, length)
+	}
+	g, release, err := b.guestOf(ctx, st, m)
+	if err != nil {
+		return e, 0, nil, err
+	}
+	found, from, err := g.Read(ctx, reader.Read{Where: at, Offset: offset, Length: length})
+	if err != nil {
+		release()
+		return e, 0, nil, known(err)
+	}
+	return found.Entry, found.Length, &closing{from, []func() error{from.Close, func() error { release(); return nil }}}, nil
+}
+
+// Folder is where reader guests have what is theirs, below a host's state folder.
+func Folder(state string) string { return filepath.Join(state, "reader") }

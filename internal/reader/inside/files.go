@@ -1,0 +1,207 @@
+package inside
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"keenlodge/internal/agent/tree"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/line"
+	"keenlodge/internal/reader"
+)
+
+// rootOf is where a place's file system is mounted.
+func (g *Guest) rootOf(w reader.Where) (string, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if w.FileSystem == "" {
+		if !g.opened.Tree {
+			return "", line.Refuse(line.Unknown, "the disks have no mount table, so their files are no one tree; say which file system: NAME:%s", w.Path)
+		}
+		return treeFolder, nil
+	}
+	i := slices.IndexFunc(g.opened.FileSystems, func(f reader.FileSystem) bool { return f.Name == w.FileSystem })
+	if i < 0 {
+		return "", line.Refuse(line.Unknown, "no file system is called %q", w.FileSystem)
+	}
+	if why := g.opened.FileSystems[i].Why; why != "" {
+		return "", line.Refuse(line.Unknown, "file system %s is not open: %s", w.FileSystem, why)
+	}
+	return filepath.Join(systemsFolder, w.FileSystem), nil
+}
+
+// openAt opens a path below a root. Links lead where they would if the root were the machine's, and never out of it.
+func openAt(root, p string, flags uint64) (int, error) {
+	top, err := unix.Open(root, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1, err
+	}
+	defer unix.Close(top)
+	rel := strings.TrimPrefix(path.Clean("/"+p), "/")
+	if rel == "" {
+		rel = "."
+	}
+	return unix.Openat2(top, rel, &unix.OpenHow{Flags: flags | unix.O_CLOEXEC, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS})
+}
+
+// wrong is what became of a path, in words.
+func wrong(p string, err error) error {
+	if errors.Is(err, unix.ENOENT) || errors.Is(err, unix.ENOTDIR) {
+		return line.Refuse(line.Unknown, "%s is not there", files.Readable(path.Clean("/"+p)))
+	}
+	return fmt.Errorf("%s: %w", files.Readable(path.Clean("/"+p)), err)
+}
+
+var kinds = map[uint32]files.Kind{unix.S_IFREG: files.File, unix.S_IFDIR: files.Dir, unix.S_IFLNK: files.Link, unix.S_IFCHR: files.Char, unix.S_IFBLK: files.Block, unix.S_IFIFO: files.Fifo}
+
+// entryOf makes an entry of what the kernel says of a name in an open folder, or of an open file where that is "".
+func (g *Guest) entryOf(fd int, name, p string) (e files.Entry, err error) {
+	var st unix.Stat_t
+	if err := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW|unix.AT_EMPTY_PATH); err != nil {
+		return files.Entry{Path: p, Kind: files.Unseen, Unread: err.Error()}, err
+	}
+	e = files.Entry{Path: p, Kind: kinds[st.Mode&unix.S_IFMT], Mode: st.Mode & 07777, UID: st.Uid, GID: st.Gid, Owner: g.users[st.Uid], Group: g.groups[st.Gid], Modified: time.Unix(st.Mtim.Sec, st.Mtim.Nsec).UTC()}
+	switch e.Kind {
+	case files.File:
+		e.Size = st.Size
+	case files.Char, files.Block:
+		e.Major, e.Minor = unix.Major(st.Rdev), unix.Minor(st.Rdev)
+	case files.Link:
+		target := make([]byte, unix.PathMax)
+		n, err := unix.Readlinkat(fd, name, target)
+		if err != nil {
+			return files.Entry{Path: p, Kind: files.Unseen, Unread: err.Error()}, err
+		}
+		e.Target = string(target[:n])
+	}
+	return e, nil
+}
+
+// list sends the list of a folder, or of one file, as [files.NewListReader] reads it.
+func (g *Guest) list(w reader.Where) (any, func(net.Conn) error, error) {
+	root, err := g.rootOf(w)
+	if err != nil {
+		return nil, nil, err
+	}
+	fd, err := openAt(root, w.Path, unix.O_PATH)
+	if err != nil {
+		return nil, nil, wrong(w.Path, err)
+	}
+	rel := strings.TrimPrefix(path.Clean("/"+w.Path), "/")
+	one, err := g.entryOf(fd, "", cmpOr(rel, "."))
+	unix.Close(fd)
+	if err != nil {
+		return nil, nil, wrong(w.Path, err)
+	}
+	if one.Kind != files.Dir {
+		return nil, func(conn net.Conn) error {
+			_, err := conn.Write(files.AppendEntry([]byte(files.ListHead), &one))
+			return err
+		}, nil
+	}
+	if fd, err = openAt(root, w.Path, unix.O_RDONLY|unix.O_DIRECTORY); err != nil {
+		return nil, nil, wrong(w.Path, err)
+	}
+	folder := os.NewFile(uintptr(fd), w.Path)
+	names, err := folder.Readdirnames(-1)
+	if err != nil {
+		folder.Close()
+		return nil, nil, wrong(w.Path, err)
+	}
+	slices.Sort(names)
+	return nil, func(conn net.Conn) error {
+		defer folder.Close()
+		out := bufio.NewWriterSize(conn, 64<<10)
+		out.WriteString(files.ListHead)
+		var room []byte
+		for _, name := range names {
+			p := name
+			if rel != "" {
+				p = rel + "/" + name
+			}
+			e, err := g.entryOf(fd, name, p)
+			if errors.Is(err, unix.ENOENT) || e.Kind == "" { // sockets are not kept
+				continue
+			}
+			room = files.AppendEntry(room[:0], &e)
+			if _, err := out.Write(room); err != nil {
+				return err
+			}
+		}
+		return out.Flush()
+	}, nil
+}
+
+func cmpOr(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// read sends a range of a file.
+func (g *Guest) read(r reader.Read) (any, func(net.Conn) error, error) {
+	root, err := g.rootOf(r.Where)
+	if err != nil {
+		return nil, nil, err
+	}
+	fd, err := openAt(root, r.Path, unix.O_RDONLY|unix.O_NONBLOCK)
+	if err != nil {
+		return nil, nil, wrong(r.Path, err)
+	}
+	f := os.NewFile(uintptr(fd), r.Path)
+	e, err := g.entryOf(fd, "", cmpOr(strings.TrimPrefix(path.Clean("/"+r.Path), "/"), "."))
+	if err == nil && e.Kind != files.File {
+		err = line.Refuse(line.Unknown, "%s is a %s, and no file", files.Readable(path.Clean("/"+r.Path)), e.Kind)
+	}
+	if err != nil {
+		f.Close()
+		return nil, nil, err
+	}
+	if r.Offset < 0 || r.Offset > e.Size {
+		f.Close()
+		return nil, nil, line.Refuse(line.Unknown, "%s has %d bytes, and none at %d", files.Readable("/"+e.Path), e.Size, r.Offset)
+	}
+	length := e.Size - r.Offset
+	if r.Length >= 0 {
+		length = min(length, r.Length)
+	}
+	return reader.Found{Entry: e, Length: length}, func(conn net.Conn) error {
+		defer f.Close()
+		n, err := io.Copy(conn, io.NewSectionReader(f, r.Offset, length))
+		if err == nil && n < length {
+			err = io.ErrUnexpectedEOF
+		}
+		return err
+	}, nil
+}
+
+// archive sends files with all that lies below them.
+func (g *Guest) archive(ctx context.Context, w reader.Where) (any, func(net.Conn) error, error) {
+	root, err := g.rootOf(w)
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := tree.Begin(ctx, "/run", tree.Offer{Root: root, Settings: "/run"}, line.Walk{ID: image.NewID(), Files: line.Files{Folders: []string{path.Clean("/" + w.Path)}, Personal: true}})
+	if err != nil {
+		return nil, nil, err
+	}
+	send, err := c.Archive(ctx, 0)
+	if err != nil {
+		return nil, nil, errors.Join(err, c.End(false))
+	}
+	return nil, func(conn net.Conn) error { return errors.Join(send(conn), c.End(false)) }, nil
+}

@@ -1,0 +1,339 @@
+// Package reader opens what is in images in a reader guest: a throwaway guest with this host's kernel, no network, and nothing in it but our own
+// program (package inside), to which the disks are offered over NBD for reading. So a hostile file system meets a kernel that holds nothing else.
+package reader
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/plain"
+	"keenlodge/internal/line"
+	"keenlodge/internal/nbd"
+)
+
+const (
+	// Port is the name of the guest's port to the host, Ready the byte that it sends when it has come up.
+	Port  = "org.keenlodge.reader"
+	Ready = 'k'
+	// Command is that with which our program is the guest's first process.
+	Command = "reader-guest"
+
+	// memory is the guest's, in MiB: the kernel, our program, and what file systems keep of themselves.
+	memory = 512
+	// bootTime is how long a guest may take to come up, kvmTime where it has the host's own processor, openTime to open what lies on its disks:
+	// journals may have to be played back.
+	bootTime, kvmTime, openTime = 90 * time.Second, 20 * time.Second, 5 * time.Minute
+	// mostDisks is how many disks a guest has room for.
+	mostDisks = 24
+)
+
+// Serial is by what the guest finds the disk of a place among its disks.
+func Serial(i int) string { return fmt.Sprintf("disk-%d", i) }
+
+// ErrUnfit marks a host on which no reader guest can be started.
+var ErrUnfit = errors.New("no reader guest can be started on this host")
+
+// Disk is one of the disks that a guest opens.
+type Disk struct {
+	Name string // target
+	disk.Disk
+}
+
+// Guest is a reader guest that is up. It may be used by several goroutines at once. Close it.
+type Guest struct {
+	Opened
+	line   *line.Line
+	folder string
+	lock   *os.File // whoever holds it lives
+	cmd    *exec.Cmd
+	ended  chan struct{} // closed when QEMU has
+	stop   context.CancelFunc
+	once   sync.Once
+}
+
+// noKVM says that a guest with the host's own processor did not come up here, though the host has such.
+var noKVM atomic.Bool
+
+// Start starts a guest with some disks. folder is where it has what belongs to it while it is up, and where what all guests have in common is kept;
+// program is ours.
+func Start(ctx context.Context, folder, program string, disks []Disk) (*Guest, error) {
+	if kvm, err := os.OpenFile("/dev/kvm", os.O_RDWR, 0); err == nil {
+		kvm.Close()
+		if !noKVM.Load() {
+			g, err := start(ctx, folder, program, "kvm", kvmTime, disks)
+			if err == nil || ctx.Err() != nil {
+				return g, err
+			}
+			noKVM.Store(true) // /dev/kvm may be there, and guests hang all the same
+		}
+	}
+	return start(ctx, folder, program, "tcg", bootTime, disks)
+}
+
+func start(ctx context.Context, folder, program, accel string, within time.Duration, disks []Disk) (_ *Guest, err error) {
+	if len(disks) > mostDisks {
+		return nil, fmt.Errorf("a reader guest has room for %d disks, not %d", mostDisks, len(disks))
+	}
+	kernel, initrd, err := system(ctx, folder, program)
+	if err != nil {
+		return nil, err
+	}
+	qemu, err := exec.LookPath("qemu-system-x86_64")
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w; install qemu-system-x86", ErrUnfit, err)
+	}
+	own, err := os.MkdirTemp(folder, guestFolder)
+	if err != nil {
+		return nil, err
+	}
+	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
+	g := &Guest{folder: own, stop: stop, ended: make(chan struct{})}
+	if g.lock, err = lock(own); err != nil {
+		return nil, errors.Join(err, g.Close())
+	}
+	defer func() {
+		if err != nil {
+			g.Close()
+		}
+	}()
+	args := []string{"-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-machine", "q35,accel=" + accel, "-cpu", "max", "-smp", "2", "-m", fmt.Sprint(memory), "-nic", "none",
+		"-sandbox", "on,obsolete=deny,spawn=deny,resourcecontrol=deny",
+		"-kernel", kernel, "-initrd", initrd, "-append", "console=ttyS0 quiet panic=-1 no_timer_check cryptomgr.notests audit=0 apparmor=0 rdinit=/keenlodge -- " + Command, "-serial", "file:" + g.path("console"),
+		"-device", "virtio-serial-pci", "-chardev", "socket,id=host,path=" + g.path("port") + ",server=on,wait=off", "-device", "virtserialport,chardev=host,name=" + Port}
+	for i, d := range disks {
+		socket := g.path(Serial(i))
+		if err := offer(serving, socket, d); err != nil {
+			return nil, err
+		}
+		// What the kernel writes to play a journal back goes into an overlay that has no name.
+		args = append(args, "-drive", fmt.Sprintf("if=none,id=d%d,format=raw,snapshot=on,cache=unsafe,file.driver=nbd,file.server.type=unix,file.server.path=%s,file.export=%s", i, socket, d.Name),
+			"-device", fmt.Sprintf("virtio-blk-pci,drive=d%d,serial=%s", i, Serial(i)))
+	}
+	if os.Geteuid() == 0 {
+		args = append(args, "-runas", "nobody")
+	}
+	g.cmd = exec.Command(qemu, args...)
+	g.cmd.Env = []string{"PATH=/usr/bin:/bin", "TMPDIR=" + own}
+	said := &strings.Builder{}
+	g.cmd.Stderr = said
+	if err := g.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnfit, err)
+	}
+	go func() { g.cmd.Wait(); close(g.ended) }()
+	conn, err := g.meet(ctx, within)
+	if err != nil {
+		return nil, errors.Join(err, g.lastWord(said))
+	}
+	if g.line, err = line.Over(conn); err != nil {
+		return nil, err
+	}
+	var names Disks
+	for _, d := range disks {
+		names.Names = append(names.Names, d.Name)
+	}
+	limit, end := context.WithTimeout(ctx, openTime)
+	defer end()
+	if err := g.line.Ask(limit, CallOpen, names, &g.Opened); err != nil {
+		return nil, errors.Join(fmt.Errorf("the reader guest could not open the disks: %w", err), g.lastWord(said))
+	}
+	g.clean()
+	return g, nil
+}
+
+const guestFolder = "guest-"
+
+// lock takes the lock of a guest's folder, unless somebody has it who lives.
+func lock(folder string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err == nil {
+		if err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+			f.Close()
+		}
+	}
+	return f, err
+}
+
+// Clean removes what guests of dead processes left in a folder. They themselves ended when the process did to which they had a port.
+func Clean(folder string) (found []string, err error) {
+	left, err := filepath.Glob(filepath.Join(folder, guestFolder+"*"))
+	errs := []error{err}
+	for _, own := range left {
+		f, err := lock(own)
+		if err != nil {
+			continue // it is up
+		}
+		found = append(found, own)
+		errs = append(errs, os.RemoveAll(own), f.Close())
+	}
+	return found, errors.Join(errs...)
+}
+
+func (g *Guest) path(name string) string { return filepath.Join(g.folder, name) }
+
+// clean makes what the guest says fit to be shown: a disk in it says what it likes.
+func (g *Guest) clean() {
+	for i := range g.FileSystems {
+		f := &g.FileSystems[i]
+		for _, text := range []*string{&f.Name, &f.Format, &f.Label, &f.UUID, &f.Mounted, &f.Why} {
+			*text = plain.Text(*text, 400)
+		}
+	}
+}
+
+// offer offers a disk at a socket.
+func offer(ctx context.Context, socket string, d Disk) error {
+	listener, err := net.Listen("unix", socket)
+	if err != nil {
+		return err
+	}
+	context.AfterFunc(ctx, func() { listener.Close() })
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				nbd.Serve(ctx, conn, nbd.Export{Name: d.Name, Disk: d.Disk}) // QEMU tells the guest of what can't be read
+			}()
+		}
+	}()
+	return nil
+}
+
+// meet connects to the guest, once it has come up.
+func (g *Guest) meet(ctx context.Context, within time.Duration) (net.Conn, error) {
+	ctx, end := context.WithTimeout(ctx, within)
+	defer end()
+	late := func() error {
+		select {
+		case <-g.ended:
+			return fmt.Errorf("%w: the reader guest ended before it had come up", ErrUnfit)
+		case <-ctx.Done():
+			return fmt.Errorf("the reader guest did not come up: %w", context.Cause(ctx))
+		case <-time.After(10 * time.Millisecond):
+			return nil
+		}
+	}
+	var conn net.Conn
+	for conn == nil {
+		var err error
+		if conn, err = net.Dial("unix", g.path("port")); err != nil {
+			if err := late(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	go func() {
+		select {
+		case <-g.ended:
+			conn.Close()
+		case <-ctx.Done():
+		}
+	}()
+	var hello [1]byte
+	if _, err := io.ReadFull(conn, hello[:]); err != nil || hello[0] != Ready {
+		conn.Close()
+		if err := late(); err != nil {
+			return nil, err
+		}
+		return nil, fmt.Errorf("the reader guest did not come up: %w", err)
+	}
+	if !stop() {
+		return nil, context.Cause(ctx)
+	}
+	_, err := line.Answer(conn, line.Oldest, line.Newest)
+	return conn, err
+}
+
+// lastWord is what the guest or QEMU said last.
+func (g *Guest) lastWord(said *strings.Builder) error {
+	g.cmd.Process.Kill()
+	<-g.ended
+	console, _ := os.ReadFile(g.path("console"))
+	word := plain.LastLine(said.String(), 400)
+	if word == "" {
+		word = plain.LastLine(string(console), 400)
+	}
+	if word == "" {
+		return nil
+	}
+	return errors.New("its last word: " + word)
+}
+
+// Ended is closed when the guest has ended, by [Guest.Close] or by itself: then it is of no use any more.
+func (g *Guest) Ended() <-chan struct{} { return g.ended }
+
+// Close ends the guest, and leaves nothing of it.
+func (g *Guest) Close() (err error) {
+	g.once.Do(func() {
+		if g.line != nil {
+			g.line.Close()
+		}
+		if g.cmd != nil && g.cmd.Process != nil {
+			g.cmd.Process.Kill()
+			<-g.ended
+		}
+		g.stop()
+		err = os.RemoveAll(g.folder)
+		if g.lock != nil {
+			g.lock.Close()
+		}
+	})
+	return err
+}
+
+// told is an error in words that say whose it is.
+func (g *Guest) told(err error) error {
+	if err != nil && errors.Is(err, line.ErrCut) {
+		select {
+		case <-g.ended:
+		case <-time.After(time.Second):
+		}
+		if _, cut := os.Stat(g.folder); cut == nil {
+			console, _ := os.ReadFile(g.path("console"))
+			if word := plain.LastLine(string(console), 400); word != "" {
+				err = fmt.Errorf("%w; its last word: %s", err, word)
+			}
+		}
+		return fmt.Errorf("the reader guest ended, and nothing else did: what it opened may be damaged: %w", err)
+	}
+	return err
+}
+
+// List lists a folder, or one file. Close what is returned; [files.NewListReader] reads it.
+func (g *Guest) List(ctx context.Context, w Where) (io.ReadCloser, error) {
+	conn, err := g.line.Open(ctx, CallList, w, nil)
+	return conn, g.told(err)
+}
+
+// Read reads a range of a file. Close what is returned, which has [Found.Length] bytes.
+func (g *Guest) Read(ctx context.Context, r Read) (Found, io.ReadCloser, error) {
+	var f Found
+	conn, err := g.line.Open(ctx, CallRead, r, &f)
+	return f, conn, g.told(err)
+}
+
+// Archive reads files with all that lies below them. Close what is returned; [files.NewReader] reads it.
+func (g *Guest) Archive(ctx context.Context, w Where) (io.ReadCloser, error) {
+	conn, err := g.line.Open(ctx, CallArchive, w, nil)
+	return conn, g.told(err)
+}
+
+// Kill ends QEMU, as the guest's own kernel does when it can't go on. Tests do.
+func (g *Guest) Kill() { g.cmd.Process.Kill() }

@@ -1,0 +1,59 @@
+package reader
+
+import "keenlodge/internal/core/files"
+
+// What the host asks, and the guest answers, on a line as agents have (package line).
+const (
+	// CallOpen has the guest open what lies on its disks: [Disks] → [Opened].
+	CallOpen = "open"
+	// CallList lists a folder, or one file: [Where] → nothing, then what [files.NewListReader] reads.
+	CallList = "list"
+	// CallRead reads a file: [Read] → [Found], then its bytes.
+	CallRead = "read"
+	// CallArchive reads files with all that lies below them: [Where] → nothing, then what [files.NewReader] reads.
+	CallArchive = "archive"
+)
+
+// Disks are the names of the guest's disks, in their order.
+type Disks struct {
+	Names []string `json:"names"`
+}
+
+// Opened is what was found on the disks. Tree says that the machine's own mount table was found, so that its files are one tree, as they were on it.
+type Opened struct {
+	FileSystems []FileSystem `json:"file_systems"`
+	Tree        bool         `json:"tree"`
+}
+
+// FileSystem is a part of a disk, or a volume over some, with what lies in it. Sizes are in bytes.
+type FileSystem struct {
+	// Name is what it is called in paths: the disk's name, with the number of the partition.
+	Name   string `json:"name"`
+	Format string `json:"format"`
+	Label  string `json:"label,omitempty"`
+	UUID   string `json:"uuid,omitempty"`
+	Size   int64  `json:"size"`
+	Used   int64  `json:"used"`
+	// Mounted is where the machine has it, Why why it is not open.
+	Mounted string `json:"mounted,omitempty"`
+	Why     string `json:"why,omitempty"`
+}
+
+// Where is a place: a path in a file system of a name, or, where that is "", in the machine's tree.
+type Where struct {
+	FileSystem string `json:"file_system,omitempty"`
+	Path       string `json:"path"`
+}
+
+// Read asks for a range of a file; Length below 0 is all of the rest.
+type Read struct {
+	Where
+	Offset int64 `json:"offset"`
+	Length int64 `json:"length"`
+}
+
+// Found is the file that is read, and how many bytes follow.
+type Found struct {
+	Entry  files.Entry `json:"entry"`
+	Length int64       `json:"length"`
+}
