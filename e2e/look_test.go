@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bufio"
 	"crypto/sha256"
 	"io"
 	"net/http"
@@ -8,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -17,6 +19,27 @@ import (
 
 	"keenlodge/internal/wire"
 )
+
+// serveImage has a client serve an image, and tells where each of its disks is.
+func serveImage(t *testing.T, disks int, cmd *exec.Cmd) map[string]string {
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		cmd.Process.Signal(syscall.SIGINT)
+		require.NoError(t, cmd.Wait())
+	})
+	at := map[string]string{}
+	lines := bufio.NewScanner(out)
+	require.True(t, lines.Scan())
+	for range disks {
+		require.True(t, lines.Scan())
+		found := regexp.MustCompile(`^ +(\w+) +\S+ \w+ +(nbd\+unix:\S+)$`).FindStringSubmatch(lines.Text())
+		require.NotNil(t, found, lines.Text())
+		at[found[1]] = found[2]
+	}
+	return at
+}
 
 // Somebody looks into an image of disks: its file systems, as they were on the machine, a folder, a file, some of its bytes, a folder as an archive.
 // That is noted. The reader guest that does it ends with the service, however that ends.
@@ -78,6 +101,15 @@ func TestLookingIntoAnImage(t *testing.T) {
 		}
 		return false
 	}(), "who looked at what is noted: %v", deeds)
+
+	// Its disks are here for whatever speaks NBD.
+	at := serveImage(t, 2, exec.Command(place.Program, "--url", place.URL(), "--token-file", place.TokenFile(), "image", "serve", id))
+	raw := filepath.Join(folder, "vdb.raw")
+	told, err := exec.Command("sh", "-ec", `qemu-img convert -f raw -O raw "$1" "$2"; dd if="$2" of="$2.fs" bs=1M skip=1 conv=sparse status=none; e2fsck -fn "$2.fs" >&2 || [ $? = 4 ]; debugfs -R "cat /records/sailings.txt" "$2.fs" 2>/dev/null`, "sh", at["vdb"], raw).Output()
+	require.NoError(t, err)
+	require.Equal(t, sha256.Sum256([]byte(sailings)), sha256.Sum256(told))
+	_, err = exec.Command("qemu-io", "-f", "raw", "-c", "write 0 4k", at["vdb"]).Output()
+	require.Error(t, err, "read-only")
 
 	guests := func() []string {
 		found, err := exec.Command("pgrep", "-f", filepath.Join(place.Folder, "state", "reader")).Output()

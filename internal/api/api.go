@@ -121,6 +121,7 @@ func (s *server) register(a huma.API) {
 	s.registerRuns(a)
 	s.registerImages(a)
 	s.registerFiles(a)
+	s.serveDisk(a)
 	s.registerSite(a)
 	s.registerEvents(a)
 	s.registerTrail(a)

@@ -4,18 +4,22 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"mime"
 	"net/http"
 	"path"
 	"strconv"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 
+	"keenlodge/internal/api/content"
+	"keenlodge/internal/api/guard"
 	"keenlodge/internal/browse"
+	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/plain"
+	"keenlodge/internal/line"
+	"keenlodge/internal/nbd"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/wire"
 )
@@ -57,26 +61,26 @@ func (s *server) registerFiles(a huma.API) {
 		func(ctx context.Context, in *ranged) (*huma.StreamResponse, error) {
 			var e files.Entry
 			var n int64
-			offset, length, last, asked := parseRange(in.Range)
-			content, err := look(s, ctx, in.Path, func(at browse.Place) (_ io.ReadCloser, err error) {
-				var content io.ReadCloser
+			offset, length, last, asked := content.Range(in.Range)
+			found, err := look(s, ctx, in.Path, func(at browse.Place) (_ io.ReadCloser, err error) {
+				var found io.ReadCloser
 				if last {
-					if e, _, content, err = s.l.Browse.Read(ctx, in.ID, at, 0, 0); err != nil {
+					if e, _, found, err = s.l.Browse.Read(ctx, in.ID, at, 0, 0); err != nil {
 						return nil, err
 					}
-					content.Close()
+					found.Close()
 					offset, length = max(0, e.Size-length), -1
 				}
-				e, n, content, err = s.l.Browse.Read(ctx, in.ID, at, offset, length)
-				return content, err
+				e, n, found, err = s.l.Browse.Read(ctx, in.ID, at, offset, length)
+				return found, err
 			})
 			if err != nil {
 				return nil, err
 			}
-			return s.stream(in.ID, content, "application/octet-stream", func(to huma.Context) {
+			return s.stream(in.ID, found, "application/octet-stream", func(to huma.Context) {
 				to.SetHeader("Accept-Ranges", "bytes")
 				to.SetHeader("Content-Length", strconv.FormatInt(n, 10))
-				to.SetHeader("Content-Disposition", attachment(path.Base(e.Path)))
+				to.SetHeader("Content-Disposition", content.Attachment(path.Base(e.Path)))
 				to.SetHeader("Last-Modified", e.Modified.UTC().Format(http.TimeFormat))
 				if asked && n > 0 {
 					to.SetHeader("Content-Range", fmt.Sprintf("bytes %d-%d/%d", offset, offset+n-1, e.Size))
@@ -106,7 +110,44 @@ func (s *server) registerFiles(a huma.API) {
 			if in.Form == "zip" {
 				kind, send = "application/zip", from.Zip
 			}
-			return s.streamBy(in.ID, from, kind, func(to huma.Context) { to.SetHeader("Content-Disposition", attachment(base+"."+in.Form)) }, send), nil
+			return s.streamBy(in.ID, from, kind, func(to huma.Context) { to.SetHeader("Content-Disposition", content.Attachment(base+"."+in.Form)) }, send), nil
+		})
+}
+
+// serveDisk offers a disk of an image over NBD, on a connection that is upgraded for it (RFC 9110, section 7.8): read-only, until either side ends it.
+func (s *server) serveDisk(a huma.API) {
+	type one struct {
+		ID   string `path:"id"`
+		Disk string `path:"disk"`
+	}
+	huma.Register(a, huma.Operation{OperationID: "serve-image-disk", Method: http.MethodGet, Path: "/api/v1/images/{id}/disks/{disk}/nbd", Summary: "Have a disk of an image over NBD, read-only: the connection goes on as that, by an upgrade to " + wire.NBD},
+		func(ctx context.Context, in *one) (*huma.StreamResponse, error) {
+			err := s.begin(ctx)
+			var d disk.Disk
+			var end func() error
+			if err == nil {
+				d, end, err = s.l.Browse.Disk(ctx, in.ID, in.Disk)
+			}
+			if err != nil {
+				callOf(ctx).deed.Why = fault.Text(err)
+				return nil, s.httpError(err)
+			}
+			return &huma.StreamResponse{Body: func(to huma.Context) {
+				defer func() {
+					if err := end(); err != nil {
+						s.log.Warn("a disk that was served could not be closed", "image", in.ID, "disk", in.Disk, "error", err)
+					}
+				}()
+				r, w := humachi.Unwrap(to)
+				conn := line.Upgraded(w, r, wire.NBD, guard.Refuse)
+				if conn == nil {
+					return
+				}
+				defer conn.Close()
+				if err := nbd.Serve(r.Context(), conn, nbd.Export{Name: in.Disk, Disk: d}); err != nil && r.Context().Err() == nil {
+					s.log.Warn("a disk of an image could not be served to its end", "image", in.ID, "disk", in.Disk, "error", err)
+				}
+			}}, nil
 		})
 }
 
@@ -152,30 +193,4 @@ func (s *server) streamBy(id string, in io.ReadCloser, kind string, head func(hu
 			panic(http.ErrAbortHandler) // so that who reads it notices
 		}
 	}}
-}
-
-// attachment names a file for a browser that saves it.
-func attachment(name string) string {
-	return mime.FormatMediaType("attachment", map[string]string{"filename": files.Readable(name)})
-}
-
-// parseRange reads a header that asks for one range; of several, and of any other form, all is sent. last says that it is the last length bytes that
-// are asked for.
-func parseRange(header string) (offset, length int64, last, asked bool) {
-	from, until, ok := strings.Cut(strings.TrimPrefix(header, "bytes="), "-")
-	if !strings.HasPrefix(header, "bytes=") || !ok || strings.Contains(until, ",") {
-		return 0, -1, false, false
-	}
-	end, bad := strconv.ParseInt(until, 10, 62)
-	if from == "" {
-		return 0, end, true, bad == nil && end > 0
-	}
-	offset, err := strconv.ParseInt(from, 10, 62)
-	switch {
-	case err != nil || offset < 0 || until != "" && (bad != nil || end < offset):
-		return 0, -1, false, false
-	case until == "":
-		return offset, -1, false, true
-	}
-	return offset, end - offset + 1, false, true
 }

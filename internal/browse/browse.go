@@ -9,10 +9,12 @@ import (
 	"io"
 	"log/slog"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
@@ -334,6 +336,27 @@ func (b *Browser) Read(ctx context.Context, id string, at Place, offset, length 
 		return e, 0, nil, known(err)
 	}
 	return found.Entry, found.Length, &closing{from, []func() error{from.Close, func() error { release(); return nil }}}, nil
+}
+
+// Disk opens a disk of an image, so that no sweep takes it from who reads it; close tells that nobody does any more.
+func (b *Browser) Disk(ctx context.Context, id, target string) (d disk.Disk, close func() error, err error) {
+	st, m, err := b.of(ctx, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	i := slices.IndexFunc(m.Disks, func(d image.Disk) bool { return d.Target == target })
+	if i < 0 {
+		return nil, nil, fmt.Errorf("%w: image %s has no disk %q", fault.ErrNotFound, id, target)
+	}
+	end, err := st.Reading(ctx, b.announced)
+	if err != nil {
+		return nil, nil, err
+	}
+	opened, err := st.OpenDisk(ctx, m, m.Disks[i])
+	if err != nil {
+		return nil, nil, errors.Join(err, end(ctx))
+	}
+	return opened, func() error { return errors.Join(opened.Close(), end(context.WithoutCancel(ctx))) }, nil
 }
 
 // Folder is where reader guests have what is theirs, below a host's state folder.

@@ -269,10 +269,10 @@ func TestCommands(t *testing.T) {
 		}
 	}
 	d.leaves(newApp(io.Discard, d.onHost()), nil, func(path string, c *cli.Command) {
-		onServers := path == "agent join" || path == "agent run" || path == "agent parts" // these need TLS, and are tried with the whole program
-		assert.True(t, shown[path] || onServers, "no table of %s", path)
+		elsewhere := path == "agent join" || path == "agent run" || path == "agent parts" || path == "image serve" // these need TLS, or go on; they are tried with the whole program
+		assert.True(t, shown[path] || elsewhere, "no table of %s", path)
 		if slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), "output") }) {
-			assert.True(t, machines[path] || onServers, "no JSON of %s", path)
+			assert.True(t, machines[path] || elsewhere, "no JSON of %s", path)
 		}
 	})
 	file := filepath.Join("testdata", "day.txt")
@@ -583,6 +583,7 @@ image download IMAGE-14 /etc/cron.d/night --to FOLDER/night
 image download IMAGE-14 / --to FOLDER/all.zip
 image download IMAGE-14 /etc --to FOLDER/etc.tar => failed
 image download IMAGE-14 /nope --to FOLDER/nope.zip => failed
+image serve IMAGE-14 => failed
 image files IMAGE-13 => failed
 image files IMAGE-13 /etc => failed
 image files => usage

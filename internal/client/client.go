@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -26,6 +27,7 @@ import (
 type Client struct {
 	url, token string
 	http       http.Client
+	upgrade    string // what a request asks to go on as, "" for nothing
 	// Reason is why what is done is done; the trail keeps it. "" for no reason given.
 	Reason string
 }
@@ -90,6 +92,10 @@ func (c *Client) send(ctx context.Context, method, path string, content io.Reade
 	}
 	if content != nil {
 		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.upgrade != "" {
+		req.Header.Set("Connection", "Upgrade")
+		req.Header.Set("Upgrade", c.upgrade)
 	}
 	r, err := c.http.Do(req)
 	if err != nil {
@@ -456,6 +462,32 @@ func (c *Client) inImage(ctx context.Context, id, what string, query url.Values)
 		return nil, err
 	}
 	return r.Body, nil
+}
+
+// Disk connects to a disk of an image, which is offered over NBD under its target's name, read-only. Close it.
+func (c *Client) Disk(ctx context.Context, id, target string) (io.ReadWriteCloser, error) {
+	plain, ok := c.http.Transport.(*http.Transport)
+	if !ok {
+		plain = http.DefaultTransport.(*http.Transport)
+	}
+	plain = plain.Clone() // HTTP/2 has no upgrade
+	plain.ForceAttemptHTTP2, plain.TLSNextProto = false, map[string]func(string, *tls.Conn) http.RoundTripper{}
+	if plain.TLSClientConfig != nil {
+		plain.TLSClientConfig.NextProtos = []string{"http/1.1"}
+	}
+	once := *c
+	once.http.Transport = plain
+	once.upgrade = wire.NBD
+	r, err := once.send(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id)+"/disks/"+url.PathEscape(target)+"/nbd", nil)
+	if err != nil {
+		return nil, err
+	}
+	conn, ok := r.Body.(io.ReadWriteCloser)
+	if r.StatusCode != http.StatusSwitchingProtocols || !ok {
+		r.Body.Close()
+		return nil, fmt.Errorf("%s does not offer disk %s of image %s: %s", c.url, target, id, r.Status)
+	}
+	return conn, nil
 }
 
 // FileSystems are what lies on the disks of an image.

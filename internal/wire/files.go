@@ -1,5 +1,8 @@
 package wire
 
+// NBD is what a connection is upgraded to on which a disk of an image is offered.
+const NBD = "nbd"
+
 // OpenedDisks are what lies on the disks of an image. Tree says that the machine's own mount table was found, so that its files are one tree.
 type OpenedDisks struct {
 	FileSystems []FileSystem `json:"file_systems"`

@@ -328,6 +328,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/disks/{disk}/nbd": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Have a disk of an image over NBD, read-only: the connection goes on as that, by an upgrade to nbd */
+    get: operations["serve-image-disk"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/file-systems": {
     parameters: {
       query?: never
@@ -1762,6 +1779,7 @@ export interface components {
         | "list-image-files"
         | "read-image-file"
         | "archive-image-files"
+        | "serve-image-disk"
         | "list-trail"
         | "verify-trail"
         | "run-policy"
@@ -4774,6 +4792,36 @@ export interface operations {
       }
       path: {
         id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content?: never
+      }
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "serve-image-disk": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+        disk: string
       }
       cookie?: never
     }

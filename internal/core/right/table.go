@@ -108,6 +108,7 @@ var Table = []Entry{
 	change("list-image-files", OneImage, whoRestores),
 	change("read-image-file", OneImage, whoRestores),
 	change("archive-image-files", OneImage, whoRestores),
+	change("serve-image-disk", OneImage, whoRestores),
 	look("list-trail", Lodge),
 	look("verify-trail", Lodge),
 
