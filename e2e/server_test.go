@@ -93,10 +93,13 @@ func TestAServer(t *testing.T) {
 	state := strings.Fields(strings.Split(list, "\n")[1])[0]
 	require.Regexp(t, `(?s)parts +turnstile.*left out +\*\.tmp +1 files +15 B +`+disk.Mounted+`/settings/core.tmp`, ok("image", "show", state))
 	require.Regexp(t, `-rw-r----- +root:root +10 B .* `+disk.Mounted+`/settings/gate.conf`, ok("image", "files", state))
+	put(filepath.Join(disk.Mounted, "settings", "berths.conf"), "berths = 9\n", 0o644)
 	put(filepath.Join(settings, "commands", "turnstile-state"), "#!/bin/sh\necho it is stuck >&2; exit 1\n", 0o755)
 	s := keen("policy", "run", "weekly-system", "--wait")
 	require.Equal(t, 3, s.code, s.out)
 	require.Regexp(t, `gate-07 +/\.keenlodge/turnstile/state +command turnstile-state: exit status 1: it is stuck`, ok("run", "show", "--unread"))
+	next := strings.Fields(strings.Split(ok("image", "list", "--policy", "weekly-system"), "\n")[1])[0]
+	require.Regexp(t, `(?m)^\+ -rw-r--r-- root:root +11 B .* `+disk.Mounted+`/settings/berths.conf$`, ok("image", "diff", state, next))
 	backs := t.TempDir()
 	ok("store", "extract", shelf, state, "--to", backs)
 	require.Contains(t, agenttest.Sh(t, "tar -xOf "+backs+"/"+state+"-files.tar "+strings.TrimPrefix(disk.Mounted, "/")+"/settings/gate.conf 2>/dev/null"), "berth = 4")

@@ -40,12 +40,17 @@ func (s *server) registerFiles(a huma.API) {
 		o, err := s.l.Browse.FileSystems(ctx, in.ID)
 		return wire.OpenedDisks{Tree: o.Tree, FileSystems: eachOf(o.FileSystems, func(f reader.FileSystem) wire.FileSystem { return wire.FileSystem(f) })}, err
 	})
+	type listed struct {
+		Inside
+		Below bool `query:"below" doc:"all that lies below the folder, too"`
+	}
 	huma.Register(a, huma.Operation{OperationID: "list-image-files", Method: http.MethodGet, Path: "/api/v1/images/{id}/files", Summary: "The files of an image, as mtree(5) has them: of a folder; or of an image of files all of them, where none is named"},
-		func(ctx context.Context, in *Inside) (*huma.StreamResponse, error) {
+		func(ctx context.Context, in *listed) (*huma.StreamResponse, error) {
 			list, err := look(s, ctx, in.Path, func(at browse.Place) (io.ReadCloser, error) {
 				if in.Path == "" {
 					return s.l.Stores.ListFiles(ctx, in.ID)
 				}
+				at.Below = in.Below
 				return s.l.Browse.List(ctx, in.ID, at)
 			})
 			if err != nil {

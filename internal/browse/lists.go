@@ -54,7 +54,7 @@ func listFiles(ctx context.Context, st store.Store, m *image.Manifest, at Place)
 			if there = true; e.Kind != files.Dir {
 				out.Write(raw)
 			}
-		} else if path.Dir(e.Path) == want {
+		} else if path.Dir(e.Path) == want || at.Below && below(e.Path, want) {
 			there = true
 			out.Write(raw)
 		}

@@ -156,6 +156,14 @@ func (d *desk) do(what string) {
 		})
 		d.site.Policies["weekly-system"] = site.Policy{Machines: []string{"gate-07"}, Scope: image.SystemState, Store: "shelf", Rotation: "newest 5"}
 		d.apply()
+	case "changed": // its files did
+		d.host.Change("gate-07", func(g *sourcetest.Guest) {
+			tree := maps.Clone(g.Files)
+			delete(tree, "etc/odd\xff\n")
+			tree.Add("etc/motd", []byte("the north pier\n"))
+			tree.Add("etc/hosts", []byte("127.0.0.1 gate-07 gate\n"))
+			g.Files = tree
+		})
 	default:
 		d.t.Fatalf("%q does not happen", what)
 	}
@@ -584,6 +592,16 @@ image download IMAGE-14 / --to FOLDER/all.zip
 image download IMAGE-14 /etc --to FOLDER/etc.tar => failed
 image download IMAGE-14 /nope --to FOLDER/nope.zip => failed
 image serve IMAGE-14 => failed
+image files IMAGE-14 / --below -o mtree
+! changed
+policy run weekly-system -w => warned
+image diff IMAGE-14 IMAGE-15
+image diff IMAGE-14 IMAGE-15 /etc/hosts -o json
+image diff IMAGE-14 IMAGE-15 /etc/motd
+image diff IMAGE-14 IMAGE-15 /nope => failed
+image diff IMAGE-14 IMAGE-15 /etc/cron.d
+image diff IMAGE-14 IMAGE-13 => failed
+image diff IMAGE-14 => usage
 image files IMAGE-13 => failed
 image files IMAGE-13 /etc => failed
 image files => usage

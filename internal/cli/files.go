@@ -99,7 +99,8 @@ func imageFilesCommand() *cli.Command {
 		Description: "PATH is a folder, from / on, as it was on the machine, or NAME:PATH for one in a file system by its name. Without it the file systems of an image of disks are told, and all files of an image of files.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "text, json (an object a line) or mtree, as mtree(5) has it", Value: "text"},
-			&cli.StringFlag{Name: "part", Usage: "of one part of the system state"}, &cli.BoolFlag{Name: "unread", Usage: "those that could not be read as they were"}},
+			&cli.StringFlag{Name: "part", Usage: "of one part of the system state"}, &cli.BoolFlag{Name: "unread", Usage: "those that could not be read as they were"},
+			&cli.BoolFlag{Name: "below", Usage: "all that lies below PATH, too"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() < 1 || c.Args().Len() > 2 {
 				return usageError{errors.New("it takes an image's name, and a path if one folder is wanted")}
@@ -126,7 +127,7 @@ func imageFilesCommand() *cli.Command {
 					return listFileSystems(ctx, c, k, id, form)
 				}
 			}
-			in, err := k.ImageFiles(ctx, id, path)
+			in, err := k.ImageFiles(ctx, id, path, c.Bool("below"))
 			if err != nil {
 				return err
 			}

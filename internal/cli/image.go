@@ -111,7 +111,7 @@ func imageCommand() *cli.Command {
 				}
 				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is not pinned\n", m.ID, m.Machine) })
 			})},
-		imageFilesCommand(), imageCatCommand(), imageDownloadCommand(), imageServeCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
+		imageFilesCommand(), imageCatCommand(), imageDownloadCommand(), imageServeCommand(), imageDiffCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
 		&cli.Command{Name: "restore", Usage: "make a guest from an image", ArgsUsage: "IMAGE",
 			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "as", Usage: "name of the guest to make", Required: true},
 				&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},

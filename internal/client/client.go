@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -441,9 +442,10 @@ func (c *Client) Unread(ctx context.Context, run string) ([]wire.UnreadFile, err
 	return list[wire.UnreadFile](ctx, c, "/api/v1/runs/"+url.PathEscape(run)+"/unread")
 }
 
-// ImageFiles opens the list of a folder of an image, or, with no path, of all files of an image of files; [files.NewListReader] reads it. Close it.
-func (c *Client) ImageFiles(ctx context.Context, id, path string) (io.ReadCloser, error) {
-	return c.inImage(ctx, id, "files", url.Values{"path": {path}})
+// ImageFiles opens the list of a folder of an image, with what lies below that or without, or, with no path, of all files of an image of files;
+// [files.NewListReader] reads it. Close it.
+func (c *Client) ImageFiles(ctx context.Context, id, path string, below bool) (io.ReadCloser, error) {
+	return c.inImage(ctx, id, "files", url.Values{"path": {path}, "below": {strconv.FormatBool(below)}})
 }
 
 // ImageFile opens a file of an image; close it.

@@ -43,6 +43,8 @@ type FileSystem struct {
 type Where struct {
 	FileSystem string `json:"file_system,omitempty"`
 	Path       string `json:"path"`
+	// Below, of a list, asks for all that lies below the folder.
+	Below bool `json:"below,omitempty"`
 }
 
 // Read asks for a range of a file; Length below 0 is all of the rest.

@@ -4953,6 +4953,8 @@ export interface operations {
       query?: {
         /** @description a path from / on, or NAME:PATH for one in a file system */
         path?: string
+        /** @description all that lies below the folder, too */
+        below?: boolean
       }
       header?: never
       path: {

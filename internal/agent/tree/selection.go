@@ -185,29 +185,6 @@ func within(p, folder string) bool {
 	return p == folder || folder == "." || strings.HasPrefix(p, folder+"/")
 }
 
-// before orders paths as a walk meets them: a folder, then what lies in it, then what comes after it. The root comes first.
-func before(a, b string) int {
-	switch {
-	case a == b:
-		return 0
-	case a == ".":
-		return -1
-	case b == ".":
-		return 1
-	}
-	for {
-		x, restA, moreA := strings.Cut(a, "/")
-		y, restB, moreB := strings.Cut(b, "/")
-		switch {
-		case x != y:
-			return strings.Compare(x, y)
-		case !moreA || !moreB:
-			return len(restA) - len(restB)
-		}
-		a, b = restA, restB
-	}
-}
-
 // leftOutBy says which rule leaves a path out, "" for none.
 func (s *Selection) leftOutBy(p, part string, folder bool) string {
 	for _, r := range s.rules {
@@ -239,6 +216,3 @@ type output struct {
 	part          parts.Part
 	name, command string
 }
-
-// outputFolder is where the files of commands lie in an image: /.keenlodge/PART/NAME. A real folder of that name is left out.
-const outputFolder = ".keenlodge"

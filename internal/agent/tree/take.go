@@ -66,7 +66,7 @@ func (t *taker) forward(path string, k key) (same bool, err error) {
 	if o == nil {
 		return false, nil
 	}
-	for !o.ends && before(o.path, path) < 0 {
+	for !o.ends && files.Compare(o.path, path) < 0 {
 		t.w.Skip()
 		o.advance()
 	}
@@ -427,7 +427,7 @@ func (t *taker) sendOutputs() error {
 			continue // there is no such command on this server
 		}
 		spooled, err := t.spooled(o)
-		folders := []string{outputFolder, outputFolder + "/" + o.part.Name}
+		folders := []string{files.OutputFolder, files.OutputFolder + "/" + o.part.Name}
 		for i, folder := range folders {
 			if sent[folder] {
 				continue
@@ -447,7 +447,7 @@ func (t *taker) sendOutputs() error {
 		}
 	}
 	// What an earlier image had of them is told anew.
-	for o := t.older; o != nil && !o.ends && within(o.path, outputFolder); {
+	for o := t.older; o != nil && !o.ends && within(o.path, files.OutputFolder); {
 		t.w.Skip()
 		o.advance()
 	}

@@ -111,7 +111,7 @@ func (s *site) read(c *Capture) error {
 	if c.Walked().Since {
 		require.Empty(s.t, older, "all of the older list is spoken of")
 	}
-	require.True(s.t, slices.IsSortedFunc(slices.DeleteFunc(slices.Clone(order), func(p string) bool { return within(p, outputFolder) }), before))
+	require.True(s.t, slices.IsSortedFunc(slices.DeleteFunc(slices.Clone(order), func(p string) bool { return within(p, files.OutputFolder) }), files.Compare))
 	s.order, s.image, s.bytes = order, entries, content
 	return nil
 }
@@ -161,7 +161,7 @@ func (s *site) require(paths ...string) {
 	require.Equal(s.t, paths, have)
 	for _, p := range paths {
 		e := s.image[p]
-		if e.Kind != files.File || e.Same != "" || e.Unread != "" || within(p, outputFolder) {
+		if e.Kind != files.File || e.Same != "" || e.Unread != "" || within(p, files.OutputFolder) {
 			continue
 		}
 		want, err := os.ReadFile(s.path(p))
@@ -280,7 +280,7 @@ func TestManyChanges(t *testing.T) {
 			}
 			return err
 		}))
-		slices.SortFunc(there, before)
+		slices.SortFunc(there, files.Compare)
 		s.require(there...)
 	}
 }
@@ -486,14 +486,4 @@ func TestACaptureThatIsEnded(t *testing.T) {
 	hidden, err := filepath.Glob(filepath.Join(s.folder, memoryFolder, ".*"))
 	require.NoError(t, err)
 	require.Empty(t, hidden)
-}
-
-func TestBefore(t *testing.T) {
-	order := []string{".", "a", "a/b", "a/b/c", "a/c", "a-", "a.b", "ab", "b"}
-	for i, a := range order {
-		for k, b := range order {
-			got := before(a, b)
-			require.Equal(t, []bool{i < k, i == k}, []bool{got < 0, got == 0}, "%q %q", a, b)
-		}
-	}
 }

@@ -48,7 +48,7 @@ const (
 	ruleVirtual = "file systems that lie on no disk of this server"
 	ruleNetwork = "file systems that lie on another computer"
 	ruleMoves   = "file systems on disks that can be taken out"
-	ruleOutput  = "/" + outputFolder + ", where the output of commands lies"
+	ruleOutput  = "/" + files.OutputFolder + ", where the output of commands lies"
 )
 
 // largestTold is how many of the largest files that a rule left out are named.
@@ -160,7 +160,7 @@ func (w *walker) decide(fd int, above item, name string, st *unix.Stat_t, unseen
 	}
 	kind := st.Mode & unix.S_IFMT
 	switch {
-	case path == outputFolder:
+	case path == files.OutputFolder:
 		c.rule = ruleOutput
 		return c, true
 	case taken:

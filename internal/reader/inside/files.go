@@ -126,23 +126,51 @@ func (g *Guest) list(w reader.Where) (any, func(net.Conn) error, error) {
 		defer folder.Close()
 		out := bufio.NewWriterSize(conn, 64<<10)
 		out.WriteString(files.ListHead)
-		var room []byte
-		for _, name := range names {
-			p := name
-			if rel != "" {
-				p = rel + "/" + name
-			}
-			e, err := g.entryOf(fd, name, p)
-			if errors.Is(err, unix.ENOENT) || e.Kind == "" { // sockets are not kept
-				continue
-			}
-			room = files.AppendEntry(room[:0], &e)
-			if _, err := out.Write(room); err != nil {
-				return err
-			}
+		if err := g.listNames(out, fd, rel, names, w.Below); err != nil {
+			return err
 		}
 		return out.Flush()
 	}, nil
+}
+
+// listNames lists some names in an open folder, and where that is asked for what lies below those.
+func (g *Guest) listNames(out *bufio.Writer, fd int, above string, names []string, deep bool) error {
+	var room []byte
+	for _, name := range names {
+		p := name
+		if above != "" {
+			p = above + "/" + name
+		}
+		e, err := g.entryOf(fd, name, p)
+		if errors.Is(err, unix.ENOENT) || e.Kind == "" { // sockets are not kept
+			continue
+		}
+		var inner *os.File
+		var below []string
+		if e.Kind == files.Dir && deep {
+			in, err := unix.Openat(fd, name, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+			if err == nil {
+				inner = os.NewFile(uintptr(in), p)
+				below, err = inner.Readdirnames(-1)
+				slices.Sort(below)
+			}
+			if err != nil {
+				e.Unread = err.Error()
+			}
+		}
+		room = files.AppendEntry(room[:0], &e)
+		_, err = out.Write(room)
+		if err == nil && inner != nil {
+			err = g.listNames(out, int(inner.Fd()), p, below, deep)
+		}
+		if inner != nil {
+			inner.Close()
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func cmpOr(a, b string) string {
