@@ -387,6 +387,15 @@ func (p *Place) Close() {
 	p.mu.Lock()
 	started := slices.Clone(p.started)
 	p.mu.Unlock()
+	slices.SortStableFunc(started, func(a, b *Process) int { // what ends with libvirt must not be the service
+		last := func(s *Process) int {
+			if s.name == "service" {
+				return 1
+			}
+			return 0
+		}
+		return last(a) - last(b)
+	})
 	for _, s := range slices.Backward(started) {
 		s.cmd.Process.Signal(s.stop)
 		select {

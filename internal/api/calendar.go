@@ -7,12 +7,13 @@ import (
 	ics "github.com/arran4/golang-ical"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/guard"
 	"keenlodge/internal/planning"
 )
 
 // calendar is the feed of past and coming runs (RFC 5545). Calendar programs can't send headers, so its token is in the address.
 func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
-	address := addressOf(r.RemoteAddr)
+	address := guard.AddressOf(r.RemoteAddr)
 	_, err := s.l.Access.Check(r.Context(), r.URL.Query().Get("token"), address, access.Calendar)
 	switch {
 	case access.IsUnknown(err):

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/x509"
 	"fmt"
-	"net"
 	"net/http"
 	"slices"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/guard"
 	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/right"
@@ -63,7 +63,7 @@ func changesSomething(method string) bool {
 // begins (see do), and with its end here. Of strangers the trail has how many wrong tokens they showed.
 func (s *server) noted(ctx huma.Context, next func(huma.Context)) {
 	reason := []rune(ctx.Header(reasonHeader))
-	c := &call{secure: ctx.TLS() != nil, deed: trail.Deed{Address: addressOf(ctx.RemoteAddr()), Verb: ctx.Operation().OperationID, Target: ctx.URL().Path, Reason: string(reason[:min(len(reason), mostReason)])}}
+	c := &call{secure: ctx.TLS() != nil, deed: trail.Deed{Address: guard.AddressOf(ctx.RemoteAddr()), Verb: ctx.Operation().OperationID, Target: ctx.URL().Path, Reason: string(reason[:min(len(reason), mostReason)])}}
 	if t := ctx.TLS(); t != nil && len(t.PeerCertificates) > 0 {
 		c.peer = t.PeerCertificates[0]
 	}
@@ -79,14 +79,6 @@ func (s *server) noted(ctx huma.Context, next func(huma.Context)) {
 		c.deed.Result = result
 		s.l.Trail.Note(ctx.Context(), c.deed)
 	}
-}
-
-// addressOf is a caller's address without its port.
-func addressOf(remote string) string {
-	if host, _, err := net.SplitHostPort(remote); err == nil {
-		return host
-	}
-	return remote
 }
 
 // begin records what a call is about to do. What can't be recorded is not done.

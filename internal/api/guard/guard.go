@@ -4,6 +4,7 @@ package guard
 import (
 	"encoding/json"
 	"fmt"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -90,4 +91,12 @@ func Refuse(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	w.Write(body)
+}
+
+// AddressOf is a caller's address without its port.
+func AddressOf(remote string) string {
+	if host, _, err := net.SplitHostPort(remote); err == nil {
+		return host
+	}
+	return remote
 }
