@@ -28,6 +28,7 @@ var layers = [][]string{
 	{"internal/agent/block"},
 	{"internal/agent/agenttest"},
 	{"internal/client", "internal/api", "internal/console"},
+	{"internal/api/feed"},
 	{"internal/api/schema", "internal/api/guard", "internal/api/content"},
 	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},

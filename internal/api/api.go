@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 
+	"keenlodge/internal/api/feed"
 	"keenlodge/internal/api/guard"
 	"keenlodge/internal/api/schema"
 	"keenlodge/internal/core/fault"
@@ -28,7 +29,7 @@ type server struct {
 // New is the handler of the whole interface; console serves every path outside of /api.
 func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
 	router, _ := build(&server{l: l, log: log})
-	router.Get("/api/v1/calendar.ics", (&server{l: l, log: log}).calendar)
+	router.Method(http.MethodGet, "/api/v1/calendar.ics", feed.Feed{Lodge: l, Log: log})
 	router.Get(line.Path, (&server{l: l, log: log}).agentLine)
 	router.Get(line.Path+"/{agent}", (&server{l: l, log: log}).passLine)
 	router.NotFound(func(w http.ResponseWriter, r *http.Request) {

@@ -14,6 +14,7 @@ import (
 	"keenlodge/internal/api/content"
 	"keenlodge/internal/api/guard"
 	"keenlodge/internal/browse"
+	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
@@ -195,6 +196,9 @@ func (s *server) streamBy(id string, in io.ReadCloser, kind string, head func(hu
 		}
 		if err := send(to.BodyWriter()); err != nil {
 			s.log.Warn("what is in an image could not be sent whole", "image", id, "error", err)
+			if c := callOf(to.Context()); c.begun != nil {
+				c.begun.End(context.WithoutCancel(to.Context()), deed.Failed, "it was not sent whole: "+fault.Text(err))
+			}
 			panic(http.ErrAbortHandler) // so that who reads it notices
 		}
 	}}

@@ -46,7 +46,7 @@ func (b *Browser) archive(ctx context.Context, id string, at Place) (io.ReadClos
 		release()
 		return nil, known(err)
 	}
-	return &closing{in, []func() error{in.Close, func() error { release(); return nil }}}, nil
+	return flowing(ctx, in, release), nil
 }
 
 // archiveFiles is [Browser.Archive] of an image of files.

@@ -296,6 +296,12 @@ func (c *closing) Close() (err error) {
 	return err
 }
 
+// flowing is what a guest sends for a call: it ends with ctx, for a guest may hang over what it opens, and lets go of the guest when it is closed.
+func flowing(ctx context.Context, in io.ReadCloser, release func()) io.ReadCloser {
+	stop := context.AfterFunc(ctx, func() { in.Close() })
+	return &closing{in, []func() error{in.Close, func() error { stop(); release(); return nil }}}
+}
+
 // List lists a folder, or one file, as [files.NewListReader] reads it. Close it.
 func (b *Browser) List(ctx context.Context, id string, at Place) (io.ReadCloser, error) {
 	st, m, err := b.of(ctx, id)
@@ -314,7 +320,7 @@ func (b *Browser) List(ctx context.Context, id string, at Place) (io.ReadCloser,
 		release()
 		return nil, known(err)
 	}
-	return &closing{in, []func() error{in.Close, func() error { release(); return nil }}}, nil
+	return flowing(ctx, in, release), nil
 }
 
 // Read reads a range of a file; a length below 0 is all of the rest. Close what is returned, which has so many bytes.
@@ -335,7 +341,7 @@ func (b *Browser) Read(ctx context.Context, id string, at Place, offset, length 
 		release()
 		return e, 0, nil, known(err)
 	}
-	return found.Entry, found.Length, &closing{from, []func() error{from.Close, func() error { release(); return nil }}}, nil
+	return found.Entry, found.Length, flowing(ctx, from, release), nil
 }
 
 // Disk opens a disk of an image, so that no sweep takes it from who reads it; close tells that nobody does any more.

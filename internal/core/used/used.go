@@ -1,5 +1,5 @@
 // Package used tells which ranges of a file system hold something, from the file system's own lists, so that nobody reads what is free. It reads
-// ext2, ext3, ext4, vfat and btrfs; of any other, of one with a feature that it does not know, and of one whose journal has to be played back first, it
+// ext2, ext3, ext4, vfat, xfs and btrfs; of any other, of one with a feature that it does not know, and of one whose journal has to be played back first, it
 // says so, and all has to be read.
 //
 // What it reads may be hostile, or be written to meanwhile: whatever it finds, its answer lies within the file system.
@@ -32,7 +32,7 @@ func odd(format string, args ...any) error {
 // that of where it lies; what lies beyond the file system's own end is in use. ErrUnknown and ErrOdd say that all of it has to be read.
 func Of(kind string, r io.ReaderAt, size int64) (*Ranges, error) {
 	readers := map[string]func(io.ReaderAt, int64, *Ranges) (end int64, err error){
-		"ext2": ext, "ext3": ext, "ext4": ext, "vfat": fat, "btrfs": btrfs,
+		"ext2": ext, "ext3": ext, "ext4": ext, "vfat": fat, "btrfs": btrfs, "xfs": xfs,
 	}
 	read, ok := readers[kind]
 	if !ok {

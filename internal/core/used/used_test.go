@@ -52,6 +52,10 @@ func TestUsed(t *testing.T) {
 	read := "cd $d; for n in *; do debugfs -R \"dump $n /dev/stdout\" $f 2>/dev/null | cmp - $n; done; e2fsck -fn $f"
 	fat := "; mcopy -i $f $d/* ::; mdel -i $f ::file-03 ::file-17; rm $d/file-03 $d/file-17; fsck.fat -n $f"
 	readFat := "cd $d; for n in *; do mcopy -n -i $f ::$n - | cmp - $n; done; fsck.fat -n $f"
+	populated := "(printf '/\\n0 0\\nd--755 0 0\\n'; cd $d; for n in *; do echo $n ---644 0 0 $d/$n; done; echo '$') > $f.proto; "
+	// Where the tests have the rights it is mounted, written to, and unmounted.
+	again := "[ $(id -u) != 0 ] || { mkdir $f.m; mount -o loop $f $f.m; for n in $(seq 60); do cp $d/file-02 $f.m/more-$n; sync -f $f.m; rm -f $f.m/more-$((n-20)); done; cp $f.m/more-60 $d/; rm $f.m/more-5*; umount $f.m; }"
+	readXFS := "xfs_repair -n $f >/dev/null 2>&1; [ $(id -u) != 0 ] || { mount -o loop,ro $f $f.m; cd $d; for n in *; do cmp $n $f.m/$n || touch $f.bad; done; cd /; umount $f.m; ! [ -e $f.bad ]; }"
 	readBtrfs := "btrfs check --check-data-csum $f >/dev/null; mkdir $d.out; btrfs restore $f $d.out >/dev/null; diff -r $d $d.out"
 	for name, c := range map[string]struct {
 		kind         string
@@ -73,6 +77,9 @@ func TestUsed(t *testing.T) {
 		"FAT12":               {"vfat", 8 * mib, "mkfs.vfat -F 12 -s 8 $f >/dev/null" + fat, readFat},
 		"FAT16":               {"vfat", 60 * mib, "mkfs.vfat -F 16 $f >/dev/null" + fat, readFat},
 		"FAT32":               {"vfat", 80 * mib, "mkfs.vfat -F 32 $f >/dev/null" + fat, readFat},
+		"xfs":                 {"xfs", 400 * mib, populated + "mkfs.xfs -q -p $f.proto $f; " + again, readXFS},
+		"xfs, 1 KiB":          {"xfs", 600 * mib, populated + "mkfs.xfs -q -b size=1024 -d agcount=3 -p $f.proto $f; " + again, readXFS},
+		"xfs, version 4":      {"xfs", 400 * mib, populated + "mkfs.xfs -q -m crc=0 -p $f.proto $f 2>/dev/null", "xfs_repair -n $f >/dev/null 2>&1"}, // kernels are about to mount these no more
 		"btrfs":               {"btrfs", 300 * mib, "mkfs.btrfs -q -r $d $f; truncate -s 300M $f", readBtrfs},
 		"btrfs, one copy":     {"btrfs", 300 * mib, "mkfs.btrfs -q -m single -n 4096 -r $d $f", readBtrfs},
 		"btrfs, mixed":        {"btrfs", 100 * mib, "mkfs.btrfs -q -M -r $d $f", readBtrfs},

@@ -1,6 +1,8 @@
-package api
+// Package feed is the calendar feed of past and coming runs (RFC 5545).
+package feed
 
 import (
+	"log/slog"
 	"net/http"
 	"time"
 
@@ -8,36 +10,43 @@ import (
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/api/guard"
+	"keenlodge/internal/lodge"
 	"keenlodge/internal/planning"
 )
 
-// calendar is the feed of past and coming runs (RFC 5545). Calendar programs can't send headers, so its token is in the address.
-func (s *server) calendar(w http.ResponseWriter, r *http.Request) {
+// Feed answers calendar programs, which can't send headers: their token is in the address.
+type Feed struct {
+	Lodge *lodge.Lodge
+	Log   *slog.Logger
+}
+
+// ServeHTTP implements [http.Handler].
+func (f Feed) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	address := guard.AddressOf(r.RemoteAddr)
-	_, err := s.l.Access.Check(r.Context(), r.URL.Query().Get("token"), address, access.Calendar)
+	_, err := f.Lodge.Access.Check(r.Context(), r.URL.Query().Get("token"), address, access.Calendar)
 	switch {
 	case access.IsUnknown(err):
-		s.l.Access.Strangers.Wrong(r.Context(), address, time.Now())
+		f.Lodge.Access.Strangers.Wrong(r.Context(), address, time.Now())
 		// Another token is refused, so that nobody is led to put it into an address.
 		http.Error(w, "this address is not that of the calendar feed; make a new one with: keenlodge calendar address", http.StatusUnauthorized)
 		return
 	case err != nil:
-		s.log.Error("a token could not be looked up", "error", err)
+		f.Log.Error("a token could not be looked up", "error", err)
 		http.Error(w, "the lodge can't reach its database", http.StatusServiceUnavailable)
 		return
 	}
-	entries, err := s.l.Planning.Calendar(r.Context())
+	entries, err := f.Lodge.Planning.Calendar(r.Context())
 	if err != nil {
-		s.log.Error("calendar feed", "error", err)
+		f.Log.Error("calendar feed", "error", err)
 		http.Error(w, "the calendar could not be made: "+err.Error(), http.StatusInternalServerError)
 		return
 	}
 	w.Header().Set("Content-Type", "text/calendar; charset=utf-8")
 	w.Header().Set("Cache-Control", "private, max-age=300")
-	w.Write([]byte(feed(entries, time.Now())))
+	w.Write([]byte(text(entries, time.Now())))
 }
 
-func feed(entries []planning.Entry, now time.Time) string {
+func text(entries []planning.Entry, now time.Time) string {
 	c := ics.NewCalendarFor("Keen Lodge")
 	c.SetMethod(ics.MethodPublish)
 	c.SetXWRCalName("Keen Lodge: runs")
