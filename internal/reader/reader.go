@@ -249,6 +249,11 @@ func (g *Guest) meet(ctx context.Context, within time.Duration) (net.Conn, error
 	var hello [1]byte
 	if _, err := io.ReadFull(conn, hello[:]); err != nil || hello[0] != Ready {
 		conn.Close()
+		select { // QEMU ends a moment after its port
+		case <-g.ended:
+		case <-ctx.Done():
+		case <-time.After(2 * time.Second):
+		}
 		if err := late(); err != nil {
 			return nil, err
 		}

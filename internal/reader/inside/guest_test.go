@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -196,6 +197,20 @@ func TestHostileDisks(t *testing.T) {
 	_, in, err := g.Read(t.Context(), reader.Read{Where: reader.Where{FileSystem: "vdb", Path: "/srv/large"}, Length: -1})
 	require.NoError(t, err)
 	defer in.Close()
+
+	// One that hangs, over what it opens, holds nobody for longer than they want to wait.
+	qemu, err := exec.Command("pgrep", "-f", s.folder).Output()
+	require.NoError(t, err)
+	stop := func(signal string) {
+		require.NoError(t, exec.Command("kill", append([]string{signal}, strings.Fields(string(qemu))...)...).Run())
+	}
+	stop("-STOP")
+	soon, end := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer end()
+	_, err = g.List(soon, reader.Where{FileSystem: "vdb", Path: "/"})
+	require.ErrorIs(t, err, context.DeadlineExceeded)
+	stop("-CONT")
+
 	g.Kill() // as a panic of its kernel does
 	<-g.Ended()
 	_, err = g.List(t.Context(), reader.Where{FileSystem: "vdb", Path: "/"})
