@@ -65,11 +65,13 @@ func archiveFiles(ctx context.Context, st store.Store, m *image.Manifest, at Pla
 		return nil, err
 	}
 	// The first is looked for before anything is sent, so that what is not there is an error.
-	var first files.Entry
+	var e files.Entry
+	starts := int64(0) // where the entry's content begins
 	for err == nil {
-		if first, _, err = list.Next(); err == nil && below(first.Path, want) {
+		if e, _, err = list.Next(); err == nil && below(e.Path, want) {
 			break
 		}
+		starts += e.Stored()
 	}
 	if err != nil {
 		in.Close()
@@ -82,12 +84,12 @@ func archiveFiles(ctx context.Context, st store.Store, m *image.Manifest, at Pla
 	go func() {
 		defer in.Close()
 		w := files.NewWireWriter(to)
-		e, err := first, error(nil)
+		var err error
 		for err == nil {
 			if below(e.Path, want) && e.Kind != files.Unseen {
-				err = sendFile(ctx, st, m, w, e)
+				err = sendFile(ctx, st, m, w, e, starts)
 			}
-			if err == nil {
+			if starts += e.Stored(); err == nil {
 				e, _, err = list.Next()
 			}
 		}
@@ -105,19 +107,19 @@ func below(p, folder string) bool {
 }
 
 // sendFile sends an entry of an image with its content.
-func sendFile(ctx context.Context, st store.Store, m *image.Manifest, w *files.WireWriter, e files.Entry) error {
+func sendFile(ctx context.Context, st store.Store, m *image.Manifest, w *files.WireWriter, e files.Entry, at int64) error {
 	if e.Kind != files.File || e.Same != "" || e.Size == 0 {
 		return w.Entry(&e)
 	}
-	e.Data = nil // with zeros in place of holes
-	if err := w.Entry(&e); err != nil {
-		return err
-	}
-	_, in, err := st.OpenFile(ctx, m, e.Path, 0)
+	in, err := st.OpenEntry(ctx, m, &e, at, 0)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
+	e.Data = nil // with zeros in place of holes
+	if err := w.Entry(&e); err != nil {
+		return err
+	}
 	_, err = io.CopyN(w, in, e.Size)
 	return err
 }

@@ -72,13 +72,29 @@ func listFiles(ctx context.Context, st store.Store, m *image.Manifest, at Place)
 	return io.NopCloser(out), nil
 }
 
+// find finds a file in the list of an image, by the name under which its content is: another one leads to that, which comes before it.
+func find(ctx context.Context, st store.Store, m *image.Manifest, want string) (e files.Entry, at int64, err error) {
+	for {
+		in, err := st.ListFiles(ctx, m)
+		if err != nil {
+			return e, 0, err
+		}
+		e, at, err = files.Find(in, want)
+		in.Close()
+		if err != nil || e.Same == "" {
+			return e, at, err
+		}
+		want = e.Same
+	}
+}
+
 // readFile reads a file of an image of files.
 func readFile(ctx context.Context, st store.Store, m *image.Manifest, at Place, offset, length int64) (e files.Entry, n int64, in io.ReadCloser, err error) {
 	want, err := relative(m, at)
 	if err != nil {
 		return e, 0, nil, err
 	}
-	e, content, err := st.OpenFile(ctx, m, want, offset)
+	e, starts, err := find(ctx, st, m, want)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return e, 0, nil, fmt.Errorf("%w: %s is not in image %s", fault.ErrNotFound, files.Readable(path.Clean(at.Path)), m.ID)
@@ -90,7 +106,10 @@ func readFile(ctx context.Context, st store.Store, m *image.Manifest, at Place, 
 		err = fmt.Errorf("%w: %s has %d bytes, and none at %d", fault.ErrConflict, files.Readable(path.Clean(at.Path)), e.Size, offset)
 	}
 	if err != nil {
-		content.Close()
+		return e, 0, nil, err
+	}
+	content, err := st.OpenEntry(ctx, m, &e, starts, offset)
+	if err != nil {
 		return e, 0, nil, err
 	}
 	if n = e.Size - offset; length >= 0 {

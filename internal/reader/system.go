@@ -197,7 +197,7 @@ func (a *archive) program(place, file string) error {
 	return nil
 }
 
-// loaded is what of a program is loaded: what is for debuggers lies behind that, and a guest takes a second longer with it.
+// loaded is what of a program is loaded: what is for debuggers lies behind that.
 func loaded(body []byte) []byte {
 	f, err := elf.NewFile(bytes.NewReader(body))
 	if err != nil || f.Class != elf.ELFCLASS64 {

@@ -52,9 +52,9 @@ type Store interface {
 	// common tools read.
 	ListFiles(ctx context.Context, m *image.Manifest) (io.ReadCloser, error)
 	Archive(ctx context.Context, m *image.Manifest, out io.Writer) error
-	// OpenFile opens one file of an image of files from an offset on; close it. Of a file with several names any will do. One that is not there is
-	// [fs.ErrNotExist].
-	OpenFile(ctx context.Context, m *image.Manifest, path string, offset int64) (files.Entry, io.ReadCloser, error)
+	// OpenEntry opens a file of an image of files, from an offset on, with zeros where it has holes; close it. e is its entry in the list, and no other
+	// name of one before; at is where in the content of all entries its own begins ([files.Find]).
+	OpenEntry(ctx context.Context, m *image.Manifest, e *files.Entry, at, offset int64) (io.ReadCloser, error)
 	// ReadBack reads all of an image back and tells what it matched. Errors wrap chunk.ErrDamaged or [medium.ErrNotFound]
 	// where the image is to blame.
 	ReadBack(ctx context.Context, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error)

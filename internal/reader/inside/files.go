@@ -2,6 +2,7 @@ package inside
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -101,7 +102,7 @@ func (g *Guest) list(w reader.Where) (any, func(net.Conn) error, error) {
 		return nil, nil, wrong(w.Path, err)
 	}
 	rel := strings.TrimPrefix(path.Clean("/"+w.Path), "/")
-	one, err := g.entryOf(fd, "", cmpOr(rel, "."))
+	one, err := g.entryOf(fd, "", cmp.Or(rel, "."))
 	unix.Close(fd)
 	if err != nil {
 		return nil, nil, wrong(w.Path, err)
@@ -173,13 +174,6 @@ func (g *Guest) listNames(out *bufio.Writer, fd int, above string, names []strin
 	return nil
 }
 
-func cmpOr(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
-}
-
 // read sends a range of a file.
 func (g *Guest) read(r reader.Read) (any, func(net.Conn) error, error) {
 	root, err := g.rootOf(r.Where)
@@ -191,7 +185,7 @@ func (g *Guest) read(r reader.Read) (any, func(net.Conn) error, error) {
 		return nil, nil, wrong(r.Path, err)
 	}
 	f := os.NewFile(uintptr(fd), r.Path)
-	e, err := g.entryOf(fd, "", cmpOr(strings.TrimPrefix(path.Clean("/"+r.Path), "/"), "."))
+	e, err := g.entryOf(fd, "", cmp.Or(strings.TrimPrefix(path.Clean("/"+r.Path), "/"), "."))
 	if err == nil && e.Kind != files.File {
 		err = line.Refuse(line.Unknown, "%s is a %s, and no file", files.Readable(path.Clean("/"+r.Path)), e.Kind)
 	}

@@ -226,20 +226,8 @@ func (s *Store) readPart(ctx context.Context, m *image.Manifest, f image.File, p
 	return err
 }
 
-// OpenFile implements [store.Store]. The archive is read from its begin to the file.
-func (s *Store) OpenFile(ctx context.Context, m *image.Manifest, path string, offset int64) (files.Entry, io.ReadCloser, error) {
-	list, err := s.ListFiles(ctx, m)
-	if err != nil {
-		return files.Entry{}, nil, err
-	}
-	e, _, err := files.Find(list, path)
-	list.Close()
-	if err != nil {
-		return e, nil, err
-	}
-	if e.Same != "" {
-		return s.OpenFile(ctx, m, e.Same, offset)
-	}
+// OpenEntry implements [store.Store]. The archive is read from its begin to the file.
+func (s *Store) OpenEntry(ctx context.Context, m *image.Manifest, e *files.Entry, _, offset int64) (io.ReadCloser, error) {
 	out, in := io.Pipe()
 	go func() { in.CloseWithError(s.Archive(ctx, m, in)) }()
 	packed := tar.NewReader(out)
@@ -253,9 +241,9 @@ func (s *Store) OpenFile(ctx context.Context, m *image.Manifest, path string, of
 		}
 		if err != nil {
 			out.Close()
-			return e, nil, fmt.Errorf("%s: %w: file /%s is in its list, and not in it: %w", m.Files.Archive.Name, chunk.ErrDamaged, files.Readable(e.Path), err)
+			return nil, fmt.Errorf("%s: %w: file /%s is in its list, and not in it: %w", m.Files.Archive.Name, chunk.ErrDamaged, files.Readable(e.Path), err)
 		}
-		return e, struct {
+		return struct {
 			io.Reader
 			io.Closer
 		}{packed, out}, nil

@@ -95,25 +95,11 @@ func checkFiles(get image.Getter, f *image.Files) (counts files.Counts, err erro
 	return counts, nil
 }
 
-// OpenFile implements [store.Store].
-func (s *Store) OpenFile(ctx context.Context, m *image.Manifest, path string, offset int64) (files.Entry, io.ReadCloser, error) {
-	for {
-		in, err := s.ListFiles(ctx, m)
-		if err != nil {
-			return files.Entry{}, nil, err
-		}
-		e, at, err := files.Find(in, path)
-		if err != nil {
-			return e, nil, err
-		}
-		if e.Same != "" { // it comes before, so this ends
-			path = e.Same
-			continue
-		}
-		rope, err := image.OpenRope(s, m.Files.Content)
-		if err != nil {
-			return e, nil, err
-		}
-		return e, io.NopCloser(e.Content(io.NewSectionReader(rope, at, e.Stored()), offset)), nil
+// OpenEntry implements [store.Store].
+func (s *Store) OpenEntry(_ context.Context, m *image.Manifest, e *files.Entry, at, offset int64) (io.ReadCloser, error) {
+	rope, err := image.OpenRope(s, m.Files.Content)
+	if err != nil {
+		return nil, err
 	}
+	return io.NopCloser(e.Content(io.NewSectionReader(rope, at, e.Stored()), offset)), nil
 }
