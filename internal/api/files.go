@@ -39,7 +39,9 @@ func (s *server) registerFiles(a huma.API) {
 			return wire.OpenedDisks{}, err
 		}
 		o, err := s.l.Browse.FileSystems(ctx, in.ID)
-		return wire.OpenedDisks{Tree: o.Tree, FileSystems: eachOf(o.FileSystems, func(f reader.FileSystem) wire.FileSystem { return wire.FileSystem(f) })}, err
+		return wire.OpenedDisks{Tree: o.Tree, FileSystems: eachOf(o.FileSystems, func(f reader.FileSystem) wire.FileSystem {
+			return wire.FileSystem{Name: f.Name, Format: f.Format, Label: f.Label, UUID: f.UUID, Size: f.Size, Used: f.Used, Mounted: f.Mounted, Why: f.Why}
+		})}, err
 	})
 	type listed struct {
 		Inside

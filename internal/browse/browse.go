@@ -36,10 +36,7 @@ type Browser struct {
 	stores    *stores.Stores
 	log       *slog.Logger
 	folder    string
-	program   string // of the file that this process runs
-	announced string // as which it is announced in stores
-	// Start starts a reader guest. Tests have their own.
-	Start func(ctx context.Context, folder, program string, disks []reader.Disk) (*reader.Guest, error)
+	announced string // as which this process is announced in stores
 
 	mu      sync.Mutex
 	guests  map[string]*guest // by image
@@ -56,9 +53,9 @@ type guest struct {
 	end   []func() error // of what it reads
 }
 
-// New makes a Browser, whose guests have what is theirs in a folder; executable is the file that this process runs, program what it is called.
-func New(ss *stores.Stores, log *slog.Logger, folder, executable, program string) *Browser {
-	return &Browser{stores: ss, log: log, folder: folder, program: executable, announced: program, Start: reader.Start, guests: map[string]*guest{}}
+// New makes a Browser, whose guests have what is theirs in a folder; program is what this process is called.
+func New(ss *stores.Stores, log *slog.Logger, folder, program string) *Browser {
+	return &Browser{stores: ss, log: log, folder: folder, announced: program, guests: map[string]*guest{}}
 }
 
 // Place is where in an image something lies.
@@ -231,18 +228,14 @@ func (b *Browser) start(ctx context.Context, st store.Store, m *image.Manifest, 
 		g.end = append(g.end, func() error { return end(ctx) })
 	}
 	var disks []reader.Disk
-	for _, d := range m.Disks {
-		if err != nil {
-			break
-		}
-		var opened store.OpenedDisk
-		if opened, err = st.OpenDisk(ctx, m, d); err == nil {
-			g.end = append([]func() error{opened.Close}, g.end...)
-			disks = append(disks, reader.Disk{Name: d.Target, Disk: opened})
+	if err == nil {
+		var closeDisks func() error
+		if disks, closeDisks, err = stores.OpenDisks(ctx, st, m); err == nil {
+			g.end = append([]func() error{closeDisks}, g.end...)
 		}
 	}
 	if err == nil {
-		g.Guest, err = b.Start(ctx, b.folder, b.program, disks)
+		g.Guest, err = b.stores.Reader(ctx, disks)
 	}
 	if err != nil {
 		g.err = fmt.Errorf("%w: look into image %s: %w", fault.ErrUnavailable, m.ID, err)

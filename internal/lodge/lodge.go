@@ -23,6 +23,7 @@ import (
 	"keenlodge/internal/mount"
 	"keenlodge/internal/planning"
 	"keenlodge/internal/proof"
+	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
 	"keenlodge/internal/restore"
 	"keenlodge/internal/retention"
@@ -51,6 +52,8 @@ type Config struct {
 	KeyFile string
 	// Names are the host names and addresses of a certificate from the lodge's own authority.
 	Names []string
+	// MountOnHost has proofs and checks open file systems on this host instead of in reader guests.
+	MountOnHost bool
 }
 
 // Lodge is a process's part in a lodge. Faces call its parts.
@@ -97,7 +100,7 @@ func New(c Config) (*Lodge, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Lodge{rec: c.Records, log: c.Log, mounts: filepath.Join(c.State, "mounts"), Runs: engine, Vault: v}
+	l := &Lodge{rec: c.Records, log: c.Log, mounts: stores.Mounts(c.State), Runs: engine, Vault: v}
 	pace := &throttle.Throttle{}
 	l.Access = access.New(c.Records, c.Log)
 	l.Authority = authority.New(v, c.Names)
@@ -107,7 +110,8 @@ func New(c Config) (*Lodge, error) {
 	l.Events.Cancelled = engine.HeedCancel
 	l.Hooks = hooks.New(c.Records, v, engine)
 	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, c.State, wire.Program)
-	l.Browse = browse.New(l.Stores, c.Log, browse.Folder(c.State), executable, wire.Program)
+	l.Stores.Reader, l.Stores.OnHost = reader.In(browse.Folder(c.State), executable), c.MountOnHost
+	l.Browse = browse.New(l.Stores, c.Log, browse.Folder(c.State), wire.Program)
 	l.doorman = doorman.New(c.Records, l.Access, l.Trail)
 	l.Witness = witness.New(c.Records, c.Log, l.Trail, l.Stores)
 	l.Lines = switchboard.New(c.Records, v, c.Log, engine.Process())

@@ -29,6 +29,8 @@ type FileSystem struct {
 	Folder string
 	// Why says why it is not mounted: what lies there is no file system, or this host can't read it.
 	Why string
+	// Refused says that the kernel does not take it though its disk can be read: its superblock or its journal is not right.
+	Refused bool
 }
 
 // Name says where the file system lies, such as "vda2".
@@ -138,7 +140,8 @@ func (m *Mounted) one(file string, f *FileSystem) error {
 		if trouble := m.trouble.first(); trouble != nil {
 			return fmt.Errorf("mount %s (%s): %w: %w", f.Name(), f.Part.Format, trouble, err)
 		} else if errors.As(err, &ended) && ended.ExitCode() == mountFailed {
-			return ErrRefused{fmt.Errorf("mount %s (%s): %w", f.Name(), f.Part.Format, err)}
+			f.Why, f.Refused = err.Error(), true
+			return nil
 		}
 		return fmt.Errorf("mount %s (%s): %w", f.Name(), f.Part.Format, err)
 	}
@@ -149,12 +152,6 @@ func (m *Mounted) one(file string, f *FileSystem) error {
 // Trouble is the first error with which a disk could not be read since it was mounted, nil if there was none. What a file system then
 // reported says nothing of itself.
 func (m *Mounted) Trouble() error { return m.trouble.first() }
-
-// ErrRefused marks a file system that the kernel does not take though its disk can be read: its superblock or its journal is not right.
-type ErrRefused struct{ error }
-
-// Unwrap gives what was reported.
-func (e ErrRefused) Unwrap() error { return e.error }
 
 // mountFailed is the status with which mount(8) says that the kernel refused.
 const mountFailed = 32

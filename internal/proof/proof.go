@@ -6,12 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"log/slog"
-	"os"
-	"path/filepath"
-	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -19,9 +14,9 @@ import (
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/core/ledger"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/line"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
@@ -29,9 +24,6 @@ import (
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/stores"
 )
-
-// mostRead is how many bytes of files a proof by mount reads from one file system; what is beyond is listed only.
-const mostRead = 8 << 30
 
 // Proofs carries proofs out.
 type Proofs struct {
@@ -55,12 +47,12 @@ func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, e *runs.Engi
 type level struct {
 	prove func(pr *Proofs, ctx context.Context, st store.Store, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error)
 	// ready says why this host can't carry it out, or nil.
-	ready func() error
+	ready func(pr *Proofs) error
 }
 
 var levels = map[image.Level]level{
-	image.ByRead:  {(*Proofs).byRead, func() error { return nil }},
-	image.ByMount: {(*Proofs).byMount, mount.CheckRights},
+	image.ByRead:  {(*Proofs).byRead, func(*Proofs) error { return nil }},
+	image.ByMount: {(*Proofs).byMount, func(pr *Proofs) error { return pr.stores.CanOpen() }},
 }
 
 // Request asks for a proof of an image.
@@ -85,7 +77,7 @@ func (pr *Proofs) Start(ctx context.Context, who string, q Request) (records.Run
 	if !ok {
 		return records.Run{}, fmt.Errorf("%w: this program can't prove by %q%s", fault.ErrInvalid, q.Level, suggest.Hint(q.Level, image.Provable))
 	}
-	if err := l.ready(); err != nil {
+	if err := l.ready(pr); err != nil {
 		return records.Run{}, fmt.Errorf("%w: %w", fault.ErrConflict, err)
 	}
 	return pr.runs.Queue(ctx, runs.Order{Kind: run.Proof, Policy: m.Policy, Cause: run.Hand, Who: who, Request: q})
@@ -224,125 +216,49 @@ func (pr *Proofs) byRead(ctx context.Context, st store.Store, m *image.Manifest,
 	return st.ReadBack(ctx, m, progress)
 }
 
-// byMount mounts every file system, lists it, reads its files, and checks a ledger where there is one.
-func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest, _ func(int64)) (evidence []string, err error) {
-	mounted, err := pr.stores.Mount(ctx, st, m)
-	var refused mount.ErrRefused
-	if errors.As(err, &refused) {
-		return nil, failed{err}
-	}
+// byMount opens every file system, lists it, reads its files, and checks a ledger where there is one.
+func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest, progress func(int64)) (evidence []string, err error) {
+	opened, err := pr.stores.LookInto(ctx, st, m, progress)
 	if err != nil {
 		return nil, err
 	}
 	defer func() {
-		if closed := mounted.Close(); closed != nil {
-			pr.log.Error("a proof's mounts could not all be removed; the next start will", "image", m.ID, "error", closed)
+		if closed := opened.Close(); closed != nil {
+			pr.log.Error("what a proof had open could not all be removed; the next start will", "image", m.ID, "error", closed)
 		}
 	}()
-	opened := 0
-	for _, f := range mounted.FileSystems {
-		if f.Folder == "" {
-			evidence = append(evidence, f.Name()+": not opened: "+f.Why)
+	whole := 0
+	for _, f := range opened.FileSystems() {
+		var c mount.Count
+		if f.Why == "" {
+			c, err = opened.Count(ctx, f.Name)
+		} else if f.Refused {
+			err = errors.New(f.Why)
+		} else {
+			evidence = append(evidence, f.Name+": not opened: "+f.Why)
 			continue
 		}
-		told, err := readFiles(ctx, f)
-		evidence = append(evidence, told...)
-		if trouble := mounted.Trouble(); err != nil && trouble != nil {
-			return evidence, fmt.Errorf("%s: %w", f.Name(), errors.Join(trouble, err)) // not the file system, but what it lies in
+		if ctx.Err() != nil {
+			return evidence, context.Cause(ctx)
 		}
 		if err != nil {
-			return evidence, failed{fmt.Errorf("%s: %w", f.Name(), err)}
+			err = fmt.Errorf("%s (%s): %w", f.Name, f.Format, err)
+			if trouble := opened.Trouble(); trouble != nil {
+				return evidence, errors.Join(trouble, err) // not the file system, but what it lies in
+			}
+			if errors.Is(err, line.ErrCut) {
+				return evidence, err
+			}
+			return evidence, failed{err}
 		}
-		opened++
+		evidence = append(evidence, fmt.Sprintf("%s: %s mounted, %d folders and %d entries listed, %d files read whole (%s)", f.Name, f.Format, c.Folders, c.Entries, c.Read, humanize.IBytes(uint64(c.Bytes))))
+		if c.Ledger != "" {
+			evidence = append(evidence, f.Name+": "+c.Ledger)
+		}
+		whole++
 	}
-	if opened == 0 {
-		return evidence, failed{errors.New("no file system of the image could be opened on this host")}
+	if whole == 0 {
+		return evidence, failed{errors.New("no file system of the image could be opened")}
 	}
 	return evidence, nil
-}
-
-// readFiles reads a mounted file system's files.
-func readFiles(ctx context.Context, f mount.FileSystem) (evidence []string, err error) {
-	root, err := os.OpenRoot(f.Folder) // nothing in it leads out of it
-	if err != nil {
-		return nil, err
-	}
-	defer root.Close()
-	var files, folders, read, bytes int64
-	buffer := make([]byte, 1<<20)
-	err = fs.WalkDir(root.FS(), ".", func(path string, e fs.DirEntry, err error) error {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		if err != nil {
-			return err
-		}
-		if e.IsDir() {
-			folders++
-			return nil
-		}
-		files++
-		if !e.Type().IsRegular() || bytes >= mostRead {
-			return nil
-		}
-		n, err := readFile(ctx, root, path, buffer, mostRead-bytes)
-		read, bytes = read+1, bytes+n
-		if err != nil {
-			return fmt.Errorf("read %s: %w", path, err)
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	evidence = append(evidence, fmt.Sprintf("%s: %s mounted, %d folders and %d entries listed, %d files read whole (%s)",
-		f.Name(), f.Part.Format, folders, files, read, humanize.IBytes(uint64(bytes))))
-	book, err := openRegular(root, ledger.FileName)
-	if errors.Is(err, fs.ErrNotExist) {
-		return evidence, nil
-	}
-	if err != nil {
-		return evidence, err
-	}
-	defer book.Close()
-	s, err := ledger.Check(heard{ctx, io.LimitReader(book, mostRead)})
-	if err != nil {
-		return evidence, fmt.Errorf("%s: %w", filepath.Base(ledger.FileName), err)
-	}
-	return append(evidence, fmt.Sprintf("%s: %s", f.Name(), s.String())), nil
-}
-
-// openRegular opens a regular file and nothing else: a pipe in its place would never answer.
-func openRegular(root *os.Root, path string) (*os.File, error) {
-	st, err := root.Lstat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !st.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is no regular file (%s)", path, st.Mode().Type())
-	}
-	return root.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-}
-
-// readFile reads a file to its end, or as far as most: one may be said to be larger than anything.
-func readFile(ctx context.Context, root *os.Root, path string, buffer []byte, most int64) (int64, error) {
-	file, err := openRegular(root, path)
-	if err != nil {
-		return 0, err
-	}
-	defer file.Close()
-	return io.CopyBuffer(struct{ io.Writer }{io.Discard}, heard{ctx, io.LimitReader(file, most)}, buffer)
-}
-
-// heard is a reader that ends with its context.
-type heard struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (h heard) Read(p []byte) (int, error) {
-	if h.ctx.Err() != nil {
-		return 0, context.Cause(h.ctx)
-	}
-	return h.Reader.Read(p)
 }

@@ -21,6 +21,7 @@ import (
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/plain"
 	"keenlodge/internal/line"
+	"keenlodge/internal/mount"
 	"keenlodge/internal/nbd"
 )
 
@@ -62,7 +63,29 @@ type Guest struct {
 	ended  chan struct{} // closed when QEMU has
 	stop   context.CancelFunc
 	once   sync.Once
+
+	mu      sync.Mutex
+	trouble error // the first with which a disk could not be read
 }
+
+// Starter starts a guest with some disks.
+type Starter func(ctx context.Context, disks []Disk) (*Guest, error)
+
+// In is [Start] with the folder where guests have what is theirs, and our program.
+func In(folder, program string) Starter {
+	return func(ctx context.Context, disks []Disk) (*Guest, error) { return Start(ctx, folder, program, disks) }
+}
+
+// Able reports why no guest can be started on this host, as far as that shows without starting one.
+func Able() error {
+	_, _, err := kernelOf()
+	if _, missing := exec.LookPath(qemuName); err == nil && missing != nil {
+		err = fmt.Errorf("%w: %w; install qemu-system-x86", ErrUnfit, missing)
+	}
+	return err
+}
+
+const qemuName = "qemu-system-x86_64"
 
 // noKVM says that a guest with the host's own processor did not come up here, though the host has such.
 var noKVM atomic.Bool
@@ -91,7 +114,7 @@ func start(ctx context.Context, folder, program, accel string, within time.Durat
 	if err != nil {
 		return nil, err
 	}
-	qemu, err := exec.LookPath("qemu-system-x86_64")
+	qemu, err := exec.LookPath(qemuName)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w; install qemu-system-x86", ErrUnfit, err)
 	}
@@ -115,7 +138,7 @@ func start(ctx context.Context, folder, program, accel string, within time.Durat
 		"-device", "virtio-serial-pci", "-chardev", "socket,id=host,path=" + g.path("port") + ",server=on,wait=off", "-device", "virtserialport,chardev=host,name=" + Port}
 	for i, d := range disks {
 		socket := g.path(Serial(i))
-		if err := offer(serving, socket, d); err != nil {
+		if err := offer(serving, socket, Disk{d.Name, noted{d.Disk, g}}); err != nil {
 			return nil, err
 		}
 		// What the kernel writes to play a journal back goes into an overlay that has no name.
@@ -338,6 +361,52 @@ func (g *Guest) Read(ctx context.Context, r Read) (Found, io.ReadCloser, error) 
 func (g *Guest) Archive(ctx context.Context, w Where) (io.ReadCloser, error) {
 	conn, err := g.line.Open(ctx, CallArchive, w, nil)
 	return conn, g.told(err)
+}
+
+// Count reads a file system's files. An error that is a [*line.Refusal] is about what lies there, unless there was [Guest.Trouble].
+func (g *Guest) Count(ctx context.Context, name string) (c mount.Count, err error) {
+	err = g.told(g.line.Ask(ctx, CallCount, name, &c))
+	c.Ledger = plain.Text(c.Ledger, 400)
+	return c, err
+}
+
+// Locate finds which files lie in ranges of a file system's volume, for each range; paths are relative to its top.
+func (g *Guest) Locate(ctx context.Context, l Locate) (found [][]string, err error) {
+	err = g.told(g.line.Ask(ctx, CallLocate, l, &found))
+	if err == nil && len(found) != len(l.Ranges) {
+		err = fmt.Errorf("the reader guest answered for %d ranges, not %d", len(found), len(l.Ranges))
+	}
+	for _, paths := range found {
+		for i := range paths {
+			paths[i] = plain.Text(paths[i], 4096)
+		}
+	}
+	return found, err
+}
+
+// Trouble is the first error with which a disk could not be read, nil if there was none. What a file system then did says nothing of itself.
+func (g *Guest) Trouble() error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.trouble
+}
+
+// noted is a disk whose errors are noted: the guest only hears that there was one.
+type noted struct {
+	disk.Disk
+	g *Guest
+}
+
+func (n noted) ReadAt(p []byte, offset int64) (int, error) {
+	done, err := n.Disk.ReadAt(p, offset)
+	if err != nil && err != io.EOF {
+		n.g.mu.Lock()
+		if n.g.trouble == nil {
+			n.g.trouble = err
+		}
+		n.g.mu.Unlock()
+	}
+	return done, err
 }
 
 // Kill ends QEMU, as the guest's own kernel does when it can't go on. Tests do.

@@ -1,6 +1,9 @@
 package reader
 
-import "keenlodge/internal/core/files"
+import (
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/mount"
+)
 
 // What the host asks, and the guest answers, on a line as agents have (package line).
 const (
@@ -12,6 +15,10 @@ const (
 	CallRead = "read"
 	// CallArchive reads files with all that lies below them: [Where] → nothing, then what [files.NewReader] reads.
 	CallArchive = "archive"
+	// CallCount reads a file system's files: its name → [mount.Count].
+	CallCount = "count"
+	// CallLocate finds which files lie in ranges of a file system's volume: [Locate] → for each range the paths.
+	CallLocate = "locate"
 )
 
 // Disks are the names of the guest's disks, in their order.
@@ -28,7 +35,10 @@ type Opened struct {
 // FileSystem is a part of a disk, or a volume over some, with what lies in it. Sizes are in bytes.
 type FileSystem struct {
 	// Name is what it is called in paths: the disk's name, with the number of the partition.
-	Name   string `json:"name"`
+	Name string `json:"name"`
+	// Disk and Offset are where it begins, Disk "" where it is not one stretch of a disk.
+	Disk   string `json:"disk,omitempty"`
+	Offset int64  `json:"offset,omitempty"`
 	Format string `json:"format"`
 	Label  string `json:"label,omitempty"`
 	UUID   string `json:"uuid,omitempty"`
@@ -37,6 +47,14 @@ type FileSystem struct {
 	// Mounted is where the machine has it, Why why it is not open.
 	Mounted string `json:"mounted,omitempty"`
 	Why     string `json:"why,omitempty"`
+	// Refused says that the kernel knows the kind, and did not take what lies there.
+	Refused bool `json:"refused,omitempty"`
+}
+
+// Locate asks which files lie in some ranges.
+type Locate struct {
+	FileSystem string        `json:"file_system"`
+	Ranges     []mount.Range `json:"ranges"`
 }
 
 // Where is a place: a path in a file system of a name, or, where that is "", in the machine's tree.

@@ -11,6 +11,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/mount"
+	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/store"
@@ -227,7 +228,7 @@ func hint(q CheckRequest) string {
 // nameFiles finds which files lie where data can't be had, in the first few images that are hit. What can't be opened is said.
 func (ss *Stores) nameFiles(ctx context.Context, st store.Store, report *store.Report, t *runs.Task) error {
 	images := report.Broken[:min(mostHit, len(report.Broken))]
-	if len(images) == 0 || mount.CheckRights() != nil {
+	if len(images) == 0 || ss.CanOpen() != nil {
 		return nil
 	}
 	if err := t.Begin(ctx, "looking for the files that are hit"); err != nil {
@@ -246,13 +247,13 @@ func (ss *Stores) nameFiles(ctx context.Context, st store.Store, report *store.R
 }
 
 func (ss *Stores) nameFilesOf(ctx context.Context, st store.Store, m *image.Manifest, report *store.Report) error {
-	mounted, err := ss.Mount(ctx, st, m)
+	opened, err := ss.LookInto(ctx, st, m, func(int64) {})
 	if err != nil {
 		return err
 	}
-	defer mounted.Close()
-	for _, f := range mounted.FileSystems {
-		if f.Folder == "" {
+	defer opened.Close()
+	for _, f := range opened.FileSystems() {
+		if f.Why != "" || f.Disk == "" {
 			continue
 		}
 		var ranges []mount.Range
@@ -260,19 +261,19 @@ func (ss *Stores) nameFilesOf(ctx context.Context, st store.Store, m *image.Mani
 		for i := range report.Problems {
 			p := &report.Problems[i]
 			if p.Image == m.ID && p.Disk == f.Disk {
-				ranges, of = append(ranges, mount.Range{Offset: p.Offset - f.Part.Offset, Length: p.Length}), append(of, p)
+				ranges, of = append(ranges, mount.Range{Offset: p.Offset - f.Offset, Length: p.Length}), append(of, p)
 			}
 		}
 		if len(ranges) == 0 {
 			continue
 		}
-		found, err := mount.FilesIn(ctx, f.Folder, ranges)
+		found, err := opened.Locate(ctx, reader.Locate{FileSystem: f.Name, Ranges: ranges})
 		if err != nil {
-			return fmt.Errorf("%s: %w", f.Name(), err)
+			return fmt.Errorf("%s: %w", f.Name, err)
 		}
 		for i, files := range found {
 			for _, path := range files {
-				of[i].Files = append(of[i].Files, strings.Join([]string{f.Name(), path}, ":/"))
+				of[i].Files = append(of[i].Files, strings.Join([]string{f.Name, path}, ":/"))
 			}
 		}
 	}

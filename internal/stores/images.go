@@ -6,10 +6,8 @@ import (
 	"fmt"
 	"io"
 
-	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
@@ -62,44 +60,6 @@ func Finished(rec records.Image, m *image.Manifest) records.Image {
 		rec.Files = &records.ImageFiles{Entries: f.Entries, Bytes: f.Bytes, Unread: f.Unread, Changed: f.Changed, Parts: f.Parts, LeftOut: f.LeftOut}
 	}
 	return rec
-}
-
-// Mounted is an image whose file systems are mounted. Close it.
-type Mounted struct {
-	*mount.Mounted
-	disks map[string]disk.Disk
-}
-
-// Close unmounts, then closes the disks.
-func (m *Mounted) Close() error {
-	err := m.Mounted.Close()
-	closeDisks(m.disks)
-	return err
-}
-
-func closeDisks(disks map[string]disk.Disk) {
-	for _, d := range disks {
-		d.(store.OpenedDisk).Close()
-	}
-}
-
-// Mount mounts the file systems of an image's disks, read-only.
-func (ss *Stores) Mount(ctx context.Context, st store.Store, m *image.Manifest) (*Mounted, error) {
-	disks := map[string]disk.Disk{}
-	for _, d := range m.Disks {
-		opened, err := st.OpenDisk(ctx, m, d)
-		if err != nil {
-			closeDisks(disks)
-			return nil, err
-		}
-		disks[d.Target] = opened
-	}
-	done, err := mount.Disks(ss.mounts, disks)
-	if err != nil {
-		closeDisks(disks)
-		return nil, err
-	}
-	return &Mounted{done, disks}, nil
 }
 
 // Collect deletes what is condemned in a store that this process has open, as far as nobody is in the way.

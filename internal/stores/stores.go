@@ -23,6 +23,7 @@ import (
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/store"
@@ -43,6 +44,10 @@ type Stores struct {
 	// mounts is the folder in which images are mounted, indexes that in which what is known of large stores is kept; program is what this
 	// program is called in stores.
 	mounts, indexes, program string
+	// Reader starts reader guests. OnHost opens file systems on this host instead, for proofs and checks.
+	Reader  reader.Starter
+	OnHost  bool
+	opening chan struct{} // an entry for each image that is open
 
 	mu     sync.Mutex
 	opened map[string]store.Store // by place
@@ -56,10 +61,14 @@ type Stores struct {
 	reserved map[string]int64
 }
 
+// Mounts is where file systems are mounted on a host, below its state folder.
+func Mounts(state string) string { return filepath.Join(state, "mounts") }
+
 // New makes a Stores and registers checks of stores with the engine. state is the folder for what belongs to this host, program the name
-// under which this program announces itself in stores.
+// under which this program announces itself in stores. It starts no reader guests before its Reader is set.
 func New(rec *records.Records, log *slog.Logger, v *vault.Vault, t *throttle.Throttle, e *runs.Engine, state, program string) *Stores {
-	ss := &Stores{rec: rec, log: log, vault: v, throttle: t, runs: e, mounts: filepath.Join(state, "mounts"), indexes: filepath.Join(state, "index"), program: program, opened: map[string]store.Store{}, looks: map[string]looked{}, reserved: map[string]int64{}}
+	none := func(context.Context, []reader.Disk) (*reader.Guest, error) { return nil, reader.ErrUnfit }
+	ss := &Stores{rec: rec, Reader: none, log: log, vault: v, throttle: t, runs: e, mounts: Mounts(state), opening: make(chan struct{}, mostOpen), indexes: filepath.Join(state, "index"), program: program, opened: map[string]store.Store{}, looks: map[string]looked{}, reserved: map[string]int64{}}
 	e.Register(run.Check, checks{ss: ss})
 	return ss
 }

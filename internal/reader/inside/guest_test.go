@@ -3,6 +3,7 @@ package inside
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -17,6 +18,7 @@ import (
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/files"
+	"keenlodge/internal/mount"
 	"keenlodge/internal/reader"
 )
 
@@ -163,6 +165,16 @@ func TestDisks(t *testing.T) {
 	_, err = g.List(t.Context(), reader.Where{FileSystem: "vdz", Path: "/"})
 	require.ErrorContains(t, err, `no file system is called "vdz"`)
 
+	c, err := g.Count(t.Context(), "vda1")
+	require.NoError(t, err)
+	require.EqualValues(t, 5, c.Read, "list, same, fstab, large, holes: %+v", c)
+	require.Greater(t, c.Bytes, int64(3<<20))
+	where, err := g.Locate(t.Context(), reader.Locate{FileSystem: "vda1", Ranges: []mount.Range{{Offset: 0, Length: 60 << 20}, {Offset: 60 << 20, Length: 4096}}})
+	require.NoError(t, err)
+	require.Contains(t, where[0], "srv/large")
+	require.Empty(t, where[1])
+	require.NoError(t, g.Trouble())
+
 	in, err := g.Archive(t.Context(), reader.Where{Path: "/srv"})
 	require.NoError(t, err)
 	defer in.Close()
@@ -187,12 +199,33 @@ func TestDisks(t *testing.T) {
 	require.NotContains(t, got, "etc/list")
 }
 
+var errGone = errors.New("the store is gone")
+
+// unreadable is a disk of which nothing can be read from a byte on.
+type unreadable struct {
+	disk.Disk
+	from int64
+}
+
+func (u unreadable) ReadAt(p []byte, offset int64) (int, error) {
+	if offset+int64(len(p)) > u.from {
+		return 0, errGone
+	}
+	return u.Disk.ReadAt(p, offset)
+}
+
 // A file system that its kernel can't bear ends the reader guest, and nothing else; what can't be opened is told; nothing of a guest stays.
 func TestHostileDisks(t *testing.T) {
 	s := newShelf(t)
 	torn := s.disk("vda", 64<<20, "mkfs.ext4 -q -d $d $f; dd if=/dev/urandom of=$f bs=1k seek=1 count=1 conv=notrunc status=none; printf '\\123\\357' | dd of=$f bs=1 seek=1080 conv=notrunc status=none")
-	g := s.start(torn, s.disk("vdb", 64<<20, "mkfs.ext4 -q -d $d $f"))
+	lost := s.disk("vdc", 64<<20, "mkfs.ext4 -q -d $d $f")
+	lost.Disk = unreadable{lost.Disk, 8 << 10}
+	g := s.start(torn, s.disk("vdb", 64<<20, "mkfs.ext4 -q -d $d $f"), lost)
 	require.NotEmpty(t, g.FileSystems[0].Why)
+	require.True(t, g.FileSystems[0].Refused)
+	_, err := g.Count(t.Context(), "vdc")
+	require.Error(t, err)
+	require.ErrorIs(t, g.Trouble(), errGone, "what the guest says then says nothing of the file system")
 	require.Equal(t, "cabin 4\n", content(t, g, "vdb", "/etc/list", 0, -1))
 	_, in, err := g.Read(t.Context(), reader.Read{Where: reader.Where{FileSystem: "vdb", Path: "/srv/large"}, Length: -1})
 	require.NoError(t, err)

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"keenlodge/internal/line"
+	"keenlodge/internal/mount"
 	"keenlodge/internal/reader"
 )
 
@@ -130,6 +131,22 @@ func (g *Guest) reply(ctx context.Context, call string, args json.RawMessage) (a
 			return nil, nil, err
 		}
 		return g.archive(ctx, w)
+	case reader.CallCount:
+		return answer(args, func(name string) (mount.Count, error) {
+			root, err := g.rootOf(reader.Where{FileSystem: name})
+			if err != nil {
+				return mount.Count{}, err
+			}
+			return mount.ReadFiles(ctx, root)
+		})
+	case reader.CallLocate:
+		return answer(args, func(l reader.Locate) ([][]string, error) {
+			root, err := g.rootOf(reader.Where{FileSystem: l.FileSystem})
+			if err != nil {
+				return nil, err
+			}
+			return mount.FilesIn(ctx, root, l.Ranges)
+		})
 	}
 	return nil, nil, line.Refuse(line.Unknown, "%q is no call", call)
 }

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -46,8 +47,8 @@ func (g *Guest) open(d reader.Disks) (reader.Opened, error) {
 	for i := range g.opened.FileSystems {
 		f := &g.opened.FileSystems[i]
 		if f.Why == "" {
-			if err := mount(devices[f.Name], f); err != nil {
-				f.Why = plain.Text(err.Error(), 400)
+			if refused, err := attach(devices[f.Name], f); err != nil {
+				f.Why, f.Refused = plain.Text(err.Error(), 400), refused
 			}
 		}
 	}
@@ -101,13 +102,17 @@ func partsOf(name, device string, devices map[string]string) (out []reader.FileS
 		parts = []string{filepath.Join("/sys/block", device)}
 	}
 	for _, p := range parts {
-		f := reader.FileSystem{Name: name}
+		f := reader.FileSystem{Name: name, Disk: name}
 		if body, err := os.ReadFile(filepath.Join(p, "partition")); err == nil {
 			f.Name = name + strings.TrimSpace(string(body))
 		}
 		if body, err := os.ReadFile(filepath.Join(p, "size")); err == nil {
 			sectors, _ := strconv.ParseInt(strings.TrimSpace(string(body)), 10, 64)
 			f.Size = sectors * 512
+		}
+		if body, err := os.ReadFile(filepath.Join(p, "start")); err == nil {
+			sectors, _ := strconv.ParseInt(strings.TrimSpace(string(body)), 10, 64)
+			f.Offset = sectors * 512
 		}
 		if f.Size <= 1024 { // the box of logical partitions
 			continue
@@ -181,39 +186,40 @@ var options = map[string]string{"xfs": "nouuid", "vfat": "utf8=1"}
 // drivers are what the kernel calls a kind, where that is not its name.
 var drivers = map[string]string{"ext2": "ext4"}
 
-// mount mounts a file system of a device for reading.
-func mount(device string, f *reader.FileSystem) error {
+// attach mounts a file system of a device for reading. refused says that it is what lies there that is wrong.
+func attach(device string, f *reader.FileSystem) (refused bool, err error) {
 	place := filepath.Join(systemsFolder, f.Name)
 	if err := os.MkdirAll(place, 0o755); err != nil {
-		return err
+		return false, err
 	}
 	kind := f.Format
 	if driver, ok := drivers[kind]; ok {
 		kind = driver
 	}
 	if err := load(kind); err != nil {
-		return err
+		return false, err
 	}
 	if kind == "ntfs" {
 		out, err := exec.Command("/ntfs-3g", "-o", "ro,force,streams_interface=none", device, place).CombinedOutput()
+		var ended *exec.ExitError
 		if err != nil {
-			return fmt.Errorf("open it with ntfs-3g: %w: %s", err, plain.LastLine(string(out), 300))
+			return errors.As(err, &ended), fmt.Errorf("open it with ntfs-3g: %w: %s", err, plain.LastLine(string(out), 300))
 		}
 	} else {
 		if kind == "btrfs" {
 			if err := registerBtrfs(device); err != nil {
-				return err
+				return false, err
 			}
 		}
 		if err := unix.Mount(device, place, kind, unix.MS_RDONLY|unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, options[kind]); err != nil {
-			return fmt.Errorf("mount it: %w", err)
+			return !errors.Is(err, unix.ENODEV), fmt.Errorf("mount it: %w", err)
 		}
 	}
 	var s unix.Statfs_t
 	if unix.Statfs(place, &s) == nil {
 		f.Used = int64(s.Blocks-s.Bfree) * s.Bsize
 	}
-	return nil
+	return false, nil
 }
 
 // registerBtrfs tells the kernel of a device of a btrfs, which may have several.

@@ -1,0 +1,263 @@
+// Package back decides how files of an image go back to where files are already: what is new, what replaces what, what stays, and what goes. It reads
+// and writes nothing; package unpack carries out what is decided here.
+package back
+
+import (
+	"encoding/hex"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"keenlodge/internal/core/files"
+)
+
+// Existing is a rule for a file that is there already, and is another than that of the image.
+type Existing string
+
+// The rules.
+const (
+	// KeepBoth leaves what is there, and puts the image's beside it under a name that says when it is from.
+	KeepBoth Existing = "keep-both"
+	// Replace replaces what is there.
+	Replace Existing = "replace"
+	// Skip leaves what is there.
+	Skip Existing = "skip"
+	// Newer replaces what is older than the image's, and leaves the rest.
+	Newer Existing = "newer"
+)
+
+// Rules are all of them; the first is what holds where nothing is said, for it loses nothing.
+var Rules = []Existing{KeepBoth, Replace, Skip, Newer}
+
+// Action is what becomes of a path.
+type Action string
+
+// The actions.
+const (
+	// Make makes what is not there, Beside makes it under another name, Replacing in place of what is there.
+	Make      Action = "make"
+	Beside    Action = "beside"
+	Replacing Action = "replace"
+	// Amend sets owner, mode, times or attributes of what has the right content.
+	Amend Action = "amend"
+	// Delete removes what the image has not.
+	Delete Action = "delete"
+	// Same is there as it is in the image, Leave is another one and stays, Refuse can't be done.
+	Same   Action = "same"
+	Leave  Action = "leave"
+	Refuse Action = "refuse"
+)
+
+// Writes reports whether an action takes something of the image.
+func (a Action) Writes() bool { return a == Make || a == Beside || a == Replacing || a == Amend }
+
+// Acts reports whether an action changes anything.
+func (a Action) Acts() bool { return a.Writes() || a == Delete }
+
+// Found is what is at a path. Key changes whenever it does.
+type Found struct {
+	Kind     files.Kind        `json:"kind"`
+	Size     int64             `json:"size,omitempty"`
+	Modified time.Time         `json:"modified"`
+	Mode     uint32            `json:"mode"`
+	UID      uint32            `json:"uid"`
+	GID      uint32            `json:"gid"`
+	Target   string            `json:"target,omitempty"`
+	Major    uint32            `json:"major,omitempty"`
+	Minor    uint32            `json:"minor,omitempty"`
+	Xattrs   map[string]string `json:"-"`
+	// Same says, of a hard link of the image, whether this is one to the same file.
+	Same bool   `json:"-"`
+	Key  string `json:"key"`
+}
+
+// Step is what becomes of one path. From is the path in the image, "" of what is deleted. Bytes are what is written, or what goes.
+type Step struct {
+	Action Action     `json:"action"`
+	Path   string     `json:"path"` // from the root of the machine's file system on, without a slash at its begin
+	From   string     `json:"from,omitempty"`
+	Kind   files.Kind `json:"kind"`
+	Bytes  int64      `json:"bytes,omitempty"`
+	// Old is what is there.
+	Old *Found `json:"old,omitempty"`
+	// Why says why nothing becomes of it, or what is amended.
+	Why string `json:"why,omitempty"`
+}
+
+// Decide says what becomes of an entry of an image at a path, where something may be found. moment is when the image is of.
+func Decide(e *files.Entry, at string, found *Found, rule Existing, moment time.Time) Step {
+	s := Step{Path: at, From: e.Path, Kind: e.Kind, Old: found}
+	as := func(a Action, why string) Step {
+		if s.Action, s.Why = a, why; a == Make || a == Beside || a == Replacing {
+			s.Bytes = e.Stored()
+		}
+		return s
+	}
+	switch {
+	case e.Kind == files.Unseen || e.Unread != "" && e.Kind == files.File:
+		return as(Refuse, "it is not in the image as it was: "+e.Unread)
+	case found == nil:
+		return as(Make, "")
+	case found.Kind == files.Dir && e.Kind != files.Dir:
+		if rule == KeepBoth {
+			s.Path = besideName(at, moment)
+			return as(Beside, "")
+		}
+		if rule == Replace {
+			return as(Refuse, "a folder is in its place; move it away, or let both be kept")
+		}
+		return as(Leave, "a folder is in its place")
+	}
+	if sameContent(e, found) {
+		what := amended(e, found)
+		switch {
+		case len(what) == 0:
+			return as(Same, "")
+		case rule == Replace:
+			return as(Amend, strings.Join(what, ", "))
+		}
+		return as(Leave, "only "+strings.Join(what, ", ")+" differ")
+	}
+	switch {
+	case rule == Skip:
+		return as(Leave, "another one is there")
+	case rule == Newer && !e.Modified.After(found.Modified):
+		return as(Leave, "what is there is as new or newer")
+	case rule == KeepBoth:
+		s.Path = besideName(at, moment)
+		return as(Beside, "")
+	}
+	return as(Replacing, "")
+}
+
+// sameContent reports whether what is there is what the image has, as far as that shows without reading it.
+func sameContent(e *files.Entry, f *Found) bool {
+	switch {
+	case e.Kind != f.Kind:
+		return false
+	case e.Kind == files.Dir, e.Kind == files.Fifo:
+		return true
+	case e.Kind == files.Link:
+		return e.Target == f.Target
+	case e.Kind == files.Char, e.Kind == files.Block:
+		return e.Major == f.Major && e.Minor == f.Minor
+	case e.Same != "":
+		return f.Same
+	}
+	return e.Size == f.Size && e.Modified.Equal(f.Modified)
+}
+
+// amended says in what else they differ.
+func amended(e *files.Entry, f *Found) (what []string) {
+	if e.Same != "" {
+		return nil
+	}
+	if e.UID != f.UID || e.GID != f.GID {
+		what = append(what, "owner")
+	}
+	if e.Mode != f.Mode && e.Kind != files.Link {
+		what = append(what, "mode")
+	}
+	if e.Kind != files.File && !e.Modified.Equal(f.Modified) {
+		what = append(what, "time")
+	}
+	if !maps.Equal(e.Xattrs, f.Xattrs) {
+		what = append(what, "attributes")
+	}
+	return what
+}
+
+// maxName is how long a name may be, in bytes.
+const maxName = 255
+
+// besideName is a name for what is put beside another: it says when it is from, and keeps the ending, by which programs go.
+func besideName(p string, moment time.Time) string {
+	folder, name := path.Split(p)
+	end := path.Ext(name)
+	if end == name || len(end) > 20 { // a hidden file, or no ending
+		end = ""
+	}
+	from := ".from-" + moment.UTC().Format("20060102-150405")
+	stem := strings.TrimSuffix(name, end)
+	stem = stem[:min(len(stem), maxName-len(from)-len(end))]
+	return folder + stem + from + end
+}
+
+// Counts are how many paths have an action, and their bytes.
+type Counts struct {
+	Paths int64 `json:"paths"`
+	Bytes int64 `json:"bytes"`
+}
+
+// Plan is what becomes of all paths, in the order in which it is carried out; paths with [Same] are only counted.
+type Plan struct {
+	Steps  []Step
+	Counts map[Action]Counts
+}
+
+// Add adds a step.
+func (p *Plan) Add(s Step) {
+	if p.Counts == nil {
+		p.Counts = map[Action]Counts{}
+	}
+	c := p.Counts[s.Action]
+	p.Counts[s.Action] = Counts{c.Paths + 1, c.Bytes + s.Bytes}
+	if s.Action != Same {
+		p.Steps = append(p.Steps, s)
+	}
+}
+
+// Digest tells one plan from another: it is another one as soon as anything changed that the plan acts on.
+func (p *Plan) Digest() string {
+	h := blake3.New()
+	for _, s := range p.Steps {
+		if s.Action.Acts() {
+			fmt.Fprintf(h, "%q %q %q %d", s.Action, s.Path, s.From, s.Bytes)
+			if s.Old != nil {
+				fmt.Fprintf(h, " %q", s.Old.Key)
+			}
+			h.Write([]byte{'\n'})
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// Root says where a path of the image, with all below it, goes to.
+type Root struct {
+	From string `json:"from"` // as entries have it
+	To   string `json:"to"`   // from the root of the machine's file system on, without a slash at its begin; "." is that root
+}
+
+// Locate says where an entry of the image goes to.
+func Locate(roots []Root, p string) (to string, ok bool) {
+	best := -1
+	for i, r := range roots {
+		if (p == r.From || r.From == "." || strings.HasPrefix(p, r.From+"/")) && (best < 0 || len(r.From) > len(roots[best].From)) {
+			best = i
+		}
+	}
+	if best < 0 {
+		return "", false
+	}
+	r := roots[best]
+	rest := p
+	if r.From != "." {
+		rest = strings.TrimPrefix(strings.TrimPrefix(p, r.From), "/")
+	} else if p == "." {
+		rest = ""
+	}
+	return path.Join(r.To, rest), true
+}
+
+// Check says what is wrong with a rule.
+func (x Existing) Check() error {
+	if !slices.Contains(Rules, x) {
+		return fmt.Errorf("%q is no rule for what is there already: %v", x, Rules)
+	}
+	return nil
+}
