@@ -23,6 +23,7 @@ var layers = [][]string{
 	{"internal/service"},
 	{"internal/cli"},
 	{"internal/agent", "internal/reader/inside"},
+	{"internal/unpack"},
 	{"internal/agent/moment", "internal/agent/tree"},
 	{"internal/agent/parts"},
 	{"internal/agent/block"},
@@ -59,7 +60,7 @@ var layers = [][]string{
 	{"internal/store/medium/dir", "internal/store/medium/memory", "internal/store/medium/s3", "internal/store/medium/sftp"},
 	{"internal/store/medium/mediumtest"},
 	{"internal/store/medium"},
-	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private"},
+	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private", "internal/inode"},
 	{"internal/core"},
 }
 

@@ -29,11 +29,16 @@ type Offer struct {
 	Disks []string
 	// Files are the files.
 	Files tree.Offer
+	// Writable are the absolute paths at and below which files may be put back; empty is none.
+	Writable []string
 }
 
 // capturePatience is how long a capture is kept that nobody asks for: longer than a lodge tries to reach it again. watchEvery is how often captures
 // and applications are looked after. Tests shorten them.
 var capturePatience, watchEvery = 12 * time.Minute, 30 * time.Second
+
+// tidyEvery is how often it is looked after what restores replaced.
+const tidyEvery = 10 * time.Minute
 
 // longestWatch is how long an application is let alone at the most that does not go on.
 const longestWatch = time.Hour
@@ -46,6 +51,9 @@ type Agent struct {
 
 	mu   sync.Mutex
 	open *opened // the capture that is open, nil where none is
+	// planned is the plan of a restore, putting the restore that is under way, "" where none is.
+	planned *planned
+	putting string
 }
 
 // opened is a capture that is open, or is being begun.
@@ -74,7 +82,9 @@ func New(offer Offer, folder string, log *slog.Logger) (*Agent, error) {
 			return nil, err
 		}
 	}
-	return &Agent{offer: offer, folder: folder, log: log}, nil
+	a := &Agent{offer: offer, folder: folder, log: log}
+	a.tidyRestores()
+	return a, nil
 }
 
 // Close ends what is open.
@@ -90,7 +100,7 @@ func (a *Agent) Close() error {
 func (a *Agent) watch(ctx context.Context) {
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
-	next, wait := time.Now(), watchEvery
+	next, wait, tidied := time.Now(), watchEvery, time.Now()
 	for {
 		select {
 		case <-ctx.Done():
@@ -110,6 +120,10 @@ func (a *Agent) watch(ctx context.Context) {
 			if err := a.end(o, false); err != nil {
 				a.log.Error("a capture did not end", "image", o.id, "error", err)
 			}
+		}
+		if time.Since(tidied) > tidyEvery {
+			tidied = time.Now()
+			a.tidyRestores()
 		}
 		if time.Now().Before(next) {
 			continue
@@ -172,6 +186,12 @@ func (a *Agent) Reply(ctx context.Context, call string, args json.RawMessage) (r
 		result, err = with(args, a.walk)
 	case line.CallArchive:
 		return a.archive(ctx, args)
+	case line.CallPlan:
+		return a.plan(ctx, args)
+	case line.CallPut:
+		return a.put(ctx, args)
+	case line.CallUndo:
+		return a.undo(ctx, args)
 	case line.CallCommand:
 		result, err = with(args, func(c line.Command) (line.CommandEnded, error) { return a.command(ctx, c) })
 	case line.CallParts:

@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"path/filepath"
 
 	"github.com/urfave/cli/v3"
 
@@ -82,10 +83,16 @@ func agentJoinCommand() *cli.Command {
 func agentRunCommand() *cli.Command {
 	return &cli.Command{Name: "run", Usage: "on a server: be its agent, which calls the lodge and answers what that asks", Flags: []cli.Flag{agentFolder(),
 		&cli.StringSliceFlag{Name: "disk", Usage: "offer this disk, by name or path; several times for more; by default all that stay in the server", Sources: cli.EnvVars("KEENLODGE_AGENT_DISKS")},
-		&cli.StringSliceFlag{Name: "path", Usage: "offer the files below this path; several times for more; by default all", Sources: cli.EnvVars("KEENLODGE_AGENT_PATHS")}, settingsFlag()},
+		&cli.StringSliceFlag{Name: "path", Usage: "offer the files below this path; several times for more; by default all", Sources: cli.EnvVars("KEENLODGE_AGENT_PATHS")}, settingsFlag(),
+		&cli.StringSliceFlag{Name: "writable", Usage: "let the lodge put files back at and below this path, / for everywhere; several times for more; by default nowhere", Sources: cli.EnvVars("KEENLODGE_AGENT_WRITABLE")}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := arguments(c); err != nil {
 				return err
+			}
+			for _, p := range c.StringSlice("writable") {
+				if !filepath.IsAbs(p) {
+					return fmt.Errorf("--writable %s: it must be an absolute path", p)
+				}
 			}
 			folder := c.String("folder")
 			id, err := agent.Open(folder)
@@ -93,7 +100,7 @@ func agentRunCommand() *cli.Command {
 				return err
 			}
 			log := slog.New(slog.NewTextHandler(os.Stderr, nil))
-			a, err := agent.New(agent.Offer{Disks: c.StringSlice("disk"), Files: tree.Offer{Paths: c.StringSlice("path"), Settings: c.String("settings")}}, folder, log)
+			a, err := agent.New(agent.Offer{Disks: c.StringSlice("disk"), Files: tree.Offer{Paths: c.StringSlice("path"), Settings: c.String("settings")}, Writable: c.StringSlice("writable")}, folder, log)
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,8 @@ package line
 import (
 	"encoding/json"
 	"time"
+
+	"keenlodge/internal/core/back"
 )
 
 // The calls of the line, and what each is asked and answered with.
@@ -33,12 +35,45 @@ const (
 	CallForget = "forget"
 	// CallThaw thaws what is frozen: nothing, nothing.
 	CallThaw = "thaw"
+	// CallPlan plans that files go back: [back.Order], then the list of them in [Chunks] → nothing, then [Planned], a JSON text a line.
+	CallPlan = "plan"
+	// CallPut carries a plan out: [Put], then what [files.NewReader] reads → nothing, then [Told].
+	CallPut = "put"
+	// CallUndo takes a restore back: its ID → nothing, then [Told].
+	CallUndo = "undo"
 	// CallMounts lists file systems: nothing, [Mounts].
 	CallMounts = "mounts"
 )
 
 // Bitmap is the name of the bitmap that tells what changed on a disk.
 const Bitmap = "since"
+
+// Planned is a step of a plan, or, at last, its sum, or why there is none.
+type Planned struct {
+	Step   *back.Step `json:"step,omitempty"`
+	Sum    *PlanSum   `json:"sum,omitempty"`
+	Failed string     `json:"failed,omitempty"`
+}
+
+// PlanSum sums a plan up. Short says what there is no room for, "" where all fits.
+type PlanSum struct {
+	Digest string                      `json:"digest"`
+	Counts map[back.Action]back.Counts `json:"counts"`
+	Short  string                      `json:"short,omitempty"`
+}
+
+// Put carries out the plan that was made last for a restore, if it has this digest.
+type Put struct {
+	ID     string `json:"id"`
+	Digest string `json:"digest"`
+}
+
+// Told is how far a restore has come, or, at last, what was carried out, and where it ended before its end, why.
+type Told struct {
+	Progress *back.Progress `json:"progress,omitempty"`
+	Done     *back.Done     `json:"done,omitempty"`
+	Failed   string         `json:"failed,omitempty"`
+}
 
 // About is who a server is. Sizes are in bytes.
 type About struct {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
@@ -266,6 +267,24 @@ type Restorer interface {
 	Admit(g NewGuest) (left []string, err error)
 	// Start powers a machine on.
 	Start(ctx context.Context, name string) error
+}
+
+// PlanSum sums up what becomes of files. Short says what there is no room for, "" where all fits.
+type PlanSum struct {
+	Digest string
+	Counts map[back.Action]back.Counts
+	Short  string
+}
+
+// Unpacker takes files back on a running machine.
+type Unpacker interface {
+	// PlanFiles says what would become of the files of a list. It changes nothing.
+	PlanFiles(ctx context.Context, name string, o back.Order, list io.Reader, visit func(back.Step) error) (PlanSum, error)
+	// PutFiles carries out the plan of a restore, with what [files.NewReader] reads. Its error says where it stopped: what was written stays, and the
+	// restore may be planned and carried out again.
+	PutFiles(ctx context.Context, name, id, digest string, archive io.Reader, progress func(back.Progress)) (back.Done, error)
+	// UndoFiles takes a restore back.
+	UndoFiles(ctx context.Context, name, id string, progress func(back.Progress)) (back.Done, error)
 }
 
 // Insider looks after a machine from inside, by an agent in it.

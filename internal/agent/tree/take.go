@@ -10,13 +10,13 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"keenlodge/internal/agent/parts"
 	"keenlodge/internal/core/files"
+	"keenlodge/internal/inode"
 )
 
 const (
@@ -120,11 +120,9 @@ func (t *taker) unseen(path, part string, why error) error {
 	return t.w.Entry(&files.Entry{Path: path, Kind: files.Unseen, Part: part, Unread: reason(why)})
 }
 
-var kinds = map[uint32]files.Kind{unix.S_IFREG: files.File, unix.S_IFDIR: files.Dir, unix.S_IFLNK: files.Link, unix.S_IFCHR: files.Char, unix.S_IFBLK: files.Block, unix.S_IFIFO: files.Fifo}
-
 // describe makes an entry of what stat says.
 func (t *taker) describe(it item) files.Entry {
-	e := files.Entry{Path: it.path, Kind: kinds[it.st.Mode&unix.S_IFMT], Part: it.part}
+	e := files.Entry{Path: it.path, Part: it.part}
 	t.fill(&e, &it.st)
 	if it.unread != nil {
 		e.Unread = reason(it.unread)
@@ -133,14 +131,8 @@ func (t *taker) describe(it item) files.Entry {
 }
 
 func (t *taker) fill(e *files.Entry, st *unix.Stat_t) {
-	e.Mode, e.UID, e.GID, e.Modified = st.Mode&07777, st.Uid, st.Gid, time.Unix(st.Mtim.Sec, st.Mtim.Nsec).UTC()
+	inode.Fill(e, st)
 	e.Owner, e.Group = t.names.of(st.Uid, st.Gid)
-	switch e.Kind {
-	case files.File:
-		e.Size = st.Size
-	case files.Char, files.Block:
-		e.Major, e.Minor = unix.Major(st.Rdev), unix.Minor(st.Rdev)
-	}
 }
 
 // send sends an entry that is not as it was. first is the path of a file of which this is another name, or "".
@@ -152,7 +144,7 @@ func (t *taker) send(it item, k key, first string) (err error) {
 	if e.Kind == files.File && first == "" {
 		return t.file(it, e)
 	}
-	place := fmt.Sprintf("/proc/self/fd/%d/%s", it.folder, it.name)
+	place := inode.Within(it.folder, it.name)
 	if e.Kind == files.Link {
 		if e.Target, err = os.Readlink(place); errors.Is(err, fs.ErrNotExist) {
 			return nil
@@ -162,7 +154,7 @@ func (t *taker) send(it item, k key, first string) (err error) {
 		}
 	}
 	if first == "" {
-		e.Xattrs, err = xattrs(func(b []byte) (int, error) { return unix.Llistxattr(place, b) }, func(name string, b []byte) (int, error) { return unix.Lgetxattr(place, name, b) })
+		e.Xattrs, err = inode.XattrsOf(place)
 		if err != nil && e.Unread == "" {
 			e.Unread = "its extended attributes: " + reason(err)
 		}
@@ -172,48 +164,6 @@ func (t *taker) send(it item, k key, first string) (err error) {
 	}
 	t.memory.note(it.path, k)
 	return t.w.Entry(&e)
-}
-
-// xattrs reads extended attributes; where there can be none, there are none.
-func xattrs(list func([]byte) (int, error), get func(string, []byte) (int, error)) (map[string]string, error) {
-	var room [4 << 10]byte
-	names, err := sized(room[:], list)
-	if errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.ENOENT) || err == nil && len(names) == 0 {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
-	for name := range strings.SplitSeq(strings.TrimSuffix(string(names), "\x00"), "\x00") {
-		value, err := sized(nil, func(b []byte) (int, error) { return get(name, b) })
-		if errors.Is(err, unix.ENODATA) || errors.Is(err, unix.ENOTSUP) {
-			continue // it went meanwhile, or is the kernel's own
-		}
-		if err != nil {
-			return out, fmt.Errorf("%s: %w", name, err)
-		}
-		out[name] = string(value)
-	}
-	return out, nil
-}
-
-// sized calls for something that tells how long it is where there is no room for it.
-func sized(room []byte, call func([]byte) (int, error)) ([]byte, error) {
-	for range 5 {
-		n, err := call(room)
-		if err == nil && len(room) > 0 {
-			return room[:n], nil
-		}
-		if err != nil && !errors.Is(err, unix.ERANGE) {
-			return nil, err
-		}
-		if n, err = call(nil); err != nil || n == 0 {
-			return nil, err
-		}
-		room = make([]byte, n+64)
-	}
-	return nil, unix.ERANGE
 }
 
 // openFile opens a regular file for reading, and leaves no trace of it.
@@ -245,7 +195,7 @@ func (t *taker) file(it item, e files.Entry) error {
 	}
 	defer f.Close()
 	fd := int(f.Fd())
-	e.Xattrs, err = xattrs(func(b []byte) (int, error) { return unix.Flistxattr(fd, b) }, func(name string, b []byte) (int, error) { return unix.Fgetxattr(fd, name, b) })
+	e.Xattrs, err = inode.Xattrs(fd)
 	if err != nil {
 		return nothing(err)
 	}

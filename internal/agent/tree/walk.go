@@ -48,6 +48,7 @@ const (
 	ruleVirtual = "file systems that lie on no disk of this server"
 	ruleNetwork = "file systems that lie on another computer"
 	ruleMoves   = "file systems on disks that can be taken out"
+	ruleHeld    = files.HeldFolder + ", what restores replaced"
 	ruleOutput  = "/" + files.OutputFolder + ", where the output of commands lies"
 )
 
@@ -162,6 +163,9 @@ func (w *walker) decide(fd int, above item, name string, st *unix.Stat_t, unseen
 	switch {
 	case path == files.OutputFolder:
 		c.rule = ruleOutput
+		return c, true
+	case name == files.HeldFolder:
+		c.rule = ruleHeld
 		return c, true
 	case taken:
 		if c.rule = w.leftOutBy(path, part, kind == unix.S_IFDIR); c.rule != "" {

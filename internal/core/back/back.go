@@ -3,13 +3,16 @@
 package back
 
 import (
+	"encoding/base64"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"path"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/zeebo/blake3"
 
@@ -85,8 +88,75 @@ type Step struct {
 	Bytes  int64      `json:"bytes,omitempty"`
 	// Old is what is there.
 	Old *Found `json:"old,omitempty"`
+	// Clears says that it takes the place of a folder, which goes first.
+	Clears bool `json:"clears,omitempty"`
 	// Why says why nothing becomes of it, or what is amended.
 	Why string `json:"why,omitempty"`
+}
+
+// Names of files are bytes, and JSON has texts only: one that is no text travels as base64 behind a NUL, which no name has.
+
+// Text is a name as a text, Bytes what such a text stands for.
+func Text(name string) string {
+	if utf8.ValidString(name) {
+		return name
+	}
+	return "\x00" + base64.StdEncoding.EncodeToString([]byte(name))
+}
+
+// Bytes is the name that a text stands for.
+func Bytes(text string) string {
+	if coded, ok := strings.CutPrefix(text, "\x00"); ok {
+		name, _ := base64.StdEncoding.DecodeString(coded)
+		return string(name)
+	}
+	return text
+}
+
+// MarshalJSON implements [json.Marshaler].
+func (s Step) MarshalJSON() ([]byte, error) {
+	type plain Step
+	p := plain(s)
+	p.Path, p.From = Text(p.Path), Text(p.From)
+	return json.Marshal(p)
+}
+
+// UnmarshalJSON implements [json.Unmarshaler].
+func (s *Step) UnmarshalJSON(body []byte) error {
+	type plain Step
+	err := json.Unmarshal(body, (*plain)(s))
+	s.Path, s.From = Bytes(s.Path), Bytes(s.From)
+	return err
+}
+
+// MarshalJSON implements [json.Marshaler].
+func (f Found) MarshalJSON() ([]byte, error) {
+	type plain Found
+	p := plain(f)
+	p.Target = Text(p.Target)
+	return json.Marshal(p)
+}
+
+// UnmarshalJSON implements [json.Unmarshaler].
+func (f *Found) UnmarshalJSON(body []byte) error {
+	type plain Found
+	err := json.Unmarshal(body, (*plain)(f))
+	f.Target = Bytes(f.Target)
+	return err
+}
+
+// MarshalJSON implements [json.Marshaler].
+func (r Root) MarshalJSON() ([]byte, error) {
+	type plain Root
+	return json.Marshal(plain{Text(r.From), Text(r.To)})
+}
+
+// UnmarshalJSON implements [json.Unmarshaler].
+func (r *Root) UnmarshalJSON(body []byte) error {
+	type plain Root
+	err := json.Unmarshal(body, (*plain)(r))
+	r.From, r.To = Bytes(r.From), Bytes(r.To)
+	return err
 }
 
 // Decide says what becomes of an entry of an image at a path, where something may be found. moment is when the image is of.
@@ -103,6 +173,15 @@ func Decide(e *files.Entry, at string, found *Found, rule Existing, moment time.
 		return as(Refuse, "it is not in the image as it was: "+e.Unread)
 	case found == nil:
 		return as(Make, "")
+	case e.Kind == files.Dir && found.Kind != files.Dir:
+		why := fmt.Sprintf("a %s is in the folder's place", found.Kind)
+		switch rule {
+		case Replace:
+			return as(Replacing, "")
+		case KeepBoth:
+			return as(Refuse, why)
+		}
+		return as(Leave, why)
 	case found.Kind == files.Dir && e.Kind != files.Dir:
 		if rule == KeepBoth {
 			s.Path = besideName(at, moment)
@@ -113,10 +192,10 @@ func Decide(e *files.Entry, at string, found *Found, rule Existing, moment time.
 		}
 		return as(Leave, "a folder is in its place")
 	}
-	if sameContent(e, found) {
+	if Alike(e, found) {
 		what := amended(e, found)
 		switch {
-		case len(what) == 0:
+		case len(what) == 0, e.Kind == files.Dir && rule != Replace:
 			return as(Same, "")
 		case rule == Replace:
 			return as(Amend, strings.Join(what, ", "))
@@ -135,8 +214,8 @@ func Decide(e *files.Entry, at string, found *Found, rule Existing, moment time.
 	return as(Replacing, "")
 }
 
-// sameContent reports whether what is there is what the image has, as far as that shows without reading it.
-func sameContent(e *files.Entry, f *Found) bool {
+// Alike reports whether what is there has the content that the image has, as far as that shows without reading it.
+func Alike(e *files.Entry, f *Found) bool {
 	switch {
 	case e.Kind != f.Kind:
 		return false
@@ -225,6 +304,61 @@ func (p *Plan) Digest() string {
 		}
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// Order asks for files to go back. Restores are known by their ID.
+type Order struct {
+	ID       string   `json:"id"`
+	Roots    []Root   `json:"roots"`
+	Existing Existing `json:"existing"`
+	// Delete removes what lies in a folder of the roots and is not in the image's. Spare are patterns as of gitignore(5), from the root of the image on,
+	// that it does not touch: what the image left out is not missing.
+	Delete bool     `json:"delete,omitempty"`
+	Spare  []string `json:"spare,omitempty"`
+	// Keep keeps what is replaced or deleted for a day.
+	Keep bool `json:"keep,omitempty"`
+	// Moment is when the image is of.
+	Moment time.Time `json:"moment"`
+}
+
+// Progress is how far a restore has come.
+type Progress struct {
+	Paths int64 `json:"paths"`
+	Bytes int64 `json:"bytes"`
+}
+
+// Failure is a path that could not be had.
+type Failure struct {
+	Path string `json:"path"`
+	Why  string `json:"why"`
+}
+
+// Done is what was carried out. Failed are the first paths with which that did not work, of Failures.
+type Done struct {
+	Counts   map[Action]Counts `json:"counts"`
+	Failures int64             `json:"failures"`
+	Failed   []Failure         `json:"failed,omitempty"`
+	// Kept is until when it can be undone, zero where it can't.
+	Kept time.Time `json:"kept,omitzero"`
+}
+
+// mostFailed bounds the failures that are named.
+const mostFailed = 100
+
+// Add counts a step that was carried out.
+func (d *Done) Add(s Step) {
+	if d.Counts == nil {
+		d.Counts = map[Action]Counts{}
+	}
+	c := d.Counts[s.Action]
+	d.Counts[s.Action] = Counts{c.Paths + 1, c.Bytes + s.Bytes}
+}
+
+// Fail notes a path with which it did not work.
+func (d *Done) Fail(path string, why error) {
+	if d.Failures++; len(d.Failed) < mostFailed {
+		d.Failed = append(d.Failed, Failure{path, why.Error()})
+	}
 }
 
 // Root says where a path of the image, with all below it, goes to.

@@ -14,6 +14,9 @@ import (
 // list; a real folder of that name is left out.
 const OutputFolder = ".keenlodge"
 
+// HeldFolder is where at the top of a file system lies what a restore replaced, for as long as that can be undone. No image has it.
+const HeldFolder = ".keenlodge-held"
+
 // Compare orders paths as a list has them: a folder before what lies in it, and that before what comes after the folder.
 func Compare(a, b string) int {
 	rank := func(p string) int {

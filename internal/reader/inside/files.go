@@ -13,13 +13,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"golang.org/x/sys/unix"
 
 	"keenlodge/internal/agent/tree"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/inode"
 	"keenlodge/internal/line"
 	"keenlodge/internal/reader"
 )
@@ -66,27 +66,18 @@ func wrong(p string, err error) error {
 	return fmt.Errorf("%s: %w", files.Readable(path.Clean("/"+p)), err)
 }
 
-var kinds = map[uint32]files.Kind{unix.S_IFREG: files.File, unix.S_IFDIR: files.Dir, unix.S_IFLNK: files.Link, unix.S_IFCHR: files.Char, unix.S_IFBLK: files.Block, unix.S_IFIFO: files.Fifo}
-
 // entryOf makes an entry of what the kernel says of a name in an open folder, or of an open file where that is "".
 func (g *Guest) entryOf(fd int, name, p string) (e files.Entry, err error) {
 	var st unix.Stat_t
 	if err := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW|unix.AT_EMPTY_PATH); err != nil {
 		return files.Entry{Path: p, Kind: files.Unseen, Unread: err.Error()}, err
 	}
-	e = files.Entry{Path: p, Kind: kinds[st.Mode&unix.S_IFMT], Mode: st.Mode & 07777, UID: st.Uid, GID: st.Gid, Owner: g.users[st.Uid], Group: g.groups[st.Gid], Modified: time.Unix(st.Mtim.Sec, st.Mtim.Nsec).UTC()}
-	switch e.Kind {
-	case files.File:
-		e.Size = st.Size
-	case files.Char, files.Block:
-		e.Major, e.Minor = unix.Major(st.Rdev), unix.Minor(st.Rdev)
-	case files.Link:
-		target := make([]byte, unix.PathMax)
-		n, err := unix.Readlinkat(fd, name, target)
-		if err != nil {
+	e = files.Entry{Path: p, Owner: g.users[st.Uid], Group: g.groups[st.Gid]}
+	inode.Fill(&e, &st)
+	if e.Kind == files.Link {
+		if e.Target, err = inode.Target(fd, name); err != nil {
 			return files.Entry{Path: p, Kind: files.Unseen, Unread: err.Error()}, err
 		}
-		e.Target = string(target[:n])
 	}
 	return e, nil
 }

@@ -1,0 +1,590 @@
+// Package unpack puts files of an image back into a file system. It plans first: what a plan says is what is carried out, and nothing else. What
+// is replaced or deleted can be kept for a day, and put back. No link is followed below the folder that is asked for, whoever makes one meanwhile.
+package unpack
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"keenlodge/internal/core/back"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/core/ignore"
+	"keenlodge/internal/inode"
+)
+
+// Place is where files go back to.
+type Place struct {
+	// Root stands for the root of the file system, "" is that itself. Paths are relative to it.
+	Root string
+	// Writable are the absolute paths at or below which anything may be written.
+	Writable []string
+	// Folder is where it is noted what was done, so that it can be undone.
+	Folder string
+}
+
+// Restore is files that are about to go back, as they were planned to.
+type Restore struct {
+	back.Plan
+	Order back.Order
+	// Short says what there is no room for, "" where all fits.
+	Short string
+	place Place
+	owned owners
+	// besides are the paths of entries that are put beside others.
+	besides map[string]string
+}
+
+// planner makes a plan of a list.
+type planner struct {
+	*Restore
+	ctx   context.Context
+	top   int
+	spare ignore.Rules
+
+	parent    string // whose folder is open, fd below 0 where it is not there; why says what else is there
+	fd        int
+	why       error
+	replacing string          // the folder that takes the place of something else
+	blocked   string          // the folder that can't be had, with all below it
+	stays     map[string]bool // entries in whose place something else stays
+	fresh     map[string]bool // files that are written anew
+	open      []*openFolder
+	needs     map[uint64]*room // by device
+}
+
+// openFolder is a folder whose further names are to go.
+type openFolder struct {
+	to, from string
+	names    map[string]bool
+}
+
+// room is what is needed on a device.
+type room struct {
+	bytes int64
+	at    string
+}
+
+// Plan looks at what is there, and says what becomes of it. The list has what shall go back, in the order of lists.
+func (p Place) Plan(ctx context.Context, o back.Order, list *files.ListReader) (_ *Restore, err error) {
+	if err := o.Existing.Check(); err != nil {
+		return nil, err
+	}
+	r := &Restore{Order: o, place: p, owned: owners{map[string]int64{}, map[string]int64{}}, besides: map[string]string{}}
+	pl := &planner{Restore: r, ctx: ctx, fd: -1, parent: "\x00", stays: map[string]bool{}, fresh: map[string]bool{}, needs: map[uint64]*room{}}
+	if pl.spare, err = ignore.Parse(o.Spare); err != nil {
+		return nil, err
+	}
+	if pl.top, err = p.open(); err != nil {
+		return nil, err
+	}
+	defer unix.Close(pl.top)
+	defer pl.leave()
+	r.Order.Roots = slices.Clone(o.Roots)
+	for i := range r.Order.Roots {
+		root := &r.Order.Roots[i]
+		if !files.IsPath(root.From) || !files.IsPath(root.To) {
+			return nil, fmt.Errorf("%q to %q: these are no paths", root.From, root.To)
+		}
+		if root.To, err = realPath(pl.top, root.To); err != nil {
+			return nil, err
+		}
+		if !p.allows(root.To) {
+			return nil, fmt.Errorf("nothing may be written to /%s: this server's agent allows %s; allow more with keenlodge agent run --writable PATH", root.To, p.allowed())
+		}
+	}
+	for {
+		e, _, err := list.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err == nil {
+			err = context.Cause(ctx)
+		}
+		if err == nil {
+			err = pl.entry(&e)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if err := pl.close(""); err != nil {
+		return nil, err
+	}
+	r.Short = pl.short()
+	return r, nil
+}
+
+// open opens the root.
+func (p Place) open() (int, error) {
+	root := filepath.Clean("/" + p.Root)
+	fd, err := unix.Open(root, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1, fmt.Errorf("open %s: %w", root, err)
+	}
+	return fd, nil
+}
+
+func (p Place) allows(to string) bool {
+	return slices.ContainsFunc(p.Writable, func(w string) bool {
+		w = strings.TrimPrefix(path.Clean(w), "/")
+		return w == "" || to == w || strings.HasPrefix(to, w+"/")
+	})
+}
+
+func (p Place) allowed() string {
+	if len(p.Writable) == 0 {
+		return "nothing"
+	}
+	return strings.Join(p.Writable, ", ")
+}
+
+// within are flags with which a path leads nowhere but down, and over no link.
+const within = unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS
+
+func openBelow(top int, p string, flags uint64, resolve uint64) (int, error) {
+	return unix.Openat2(top, p, &unix.OpenHow{Flags: flags | unix.O_CLOEXEC, Resolve: resolve})
+}
+
+// realPath is a path with the links on the way to it resolved, as far as that is there.
+func realPath(top int, p string) (string, error) {
+	if p == "." {
+		return p, nil
+	}
+	folder, name := path.Split(p)
+	rest := name
+	for folder = path.Clean(folder); ; folder, rest = path.Dir(folder), path.Join(path.Base(folder), rest) {
+		fd, err := openBelow(top, folder, unix.O_PATH|unix.O_DIRECTORY, unix.RESOLVE_IN_ROOT|unix.RESOLVE_NO_MAGICLINKS)
+		if errors.Is(err, unix.ENOENT) && folder != "." {
+			continue
+		}
+		if err != nil {
+			return "", fmt.Errorf("/%s: %w", folder, err)
+		}
+		here, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", fd))
+		base, failed := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", top))
+		unix.Close(fd)
+		if err = errors.Join(err, failed); err != nil {
+			return "", err
+		}
+		return path.Join(strings.TrimPrefix(strings.TrimPrefix(here, strings.TrimSuffix(base, "/")), "/"), rest), nil
+	}
+}
+
+// inFolder reports whether a path lies in a folder, or is it.
+func inFolder(p, folder string) bool {
+	return folder != "" && (p == folder || folder == "." || strings.HasPrefix(p, folder+"/"))
+}
+
+func (pl *planner) leave() {
+	if pl.fd >= 0 {
+		unix.Close(pl.fd)
+	}
+	pl.fd, pl.parent = -1, "\x00"
+}
+
+// enter opens the folder in which a path lies.
+func (pl *planner) enter(folder string) {
+	if folder == pl.parent {
+		return
+	}
+	pl.leave()
+	pl.parent, pl.why = folder, nil
+	if inFolder(folder, pl.replacing) {
+		return
+	}
+	fd, err := openBelow(pl.top, folder, unix.O_PATH|unix.O_DIRECTORY, within)
+	switch {
+	case err == nil:
+		pl.fd = fd
+	case errors.Is(err, unix.ELOOP):
+		pl.why = fmt.Errorf("/%s leads over a link", folder)
+	case !errors.Is(err, unix.ENOENT):
+		pl.why = fmt.Errorf("/%s: %w", folder, err)
+	}
+}
+
+// entry plans an entry.
+func (pl *planner) entry(e *files.Entry) error {
+	to, ok := back.Locate(pl.Order.Roots, e.Path)
+	if !ok {
+		return nil
+	}
+	if err := pl.close(to); err != nil {
+		return err
+	}
+	if inFolder(to, pl.blocked) {
+		pl.Add(back.Step{Action: back.Refuse, Path: to, From: e.Path, Kind: e.Kind, Why: "its folder can't be had"})
+		return nil
+	}
+	folder, name := path.Dir(to), path.Base(to)
+	pl.enter(folder)
+	if pl.why != nil {
+		pl.Add(back.Step{Action: back.Refuse, Path: to, From: e.Path, Kind: e.Kind, Why: pl.why.Error()})
+		return nil
+	}
+	pl.owned.own(e)
+	found, err := pl.look(name, e)
+	if err != nil {
+		return err
+	}
+	s := back.Decide(e, to, found, pl.Order.Existing, pl.Order.Moment)
+	if s.Action == back.Beside {
+		if s, err = pl.beside(e, s); err != nil {
+			return err
+		}
+		pl.besides[e.Path] = s.Path
+	}
+	if pl.stays[e.Same] && s.Action.Writes() {
+		s.Action, s.Bytes, s.Why = back.Refuse, 0, fmt.Sprintf("it is another name of /%s, in whose place something else stays", files.Readable(e.Same))
+	}
+	if s.Action == back.Refuse && pl.Order.Delete && found != nil && found.Kind == files.Dir && pl.Order.Existing == back.Replace && e.Kind != files.Unseen {
+		if s, err = pl.clear(s, e, name); err != nil {
+			return err
+		}
+	}
+	if n := len(pl.open); n > 0 && pl.open[n-1].to == folder {
+		delete(pl.open[n-1].names, name)
+		delete(pl.open[n-1].names, path.Base(s.Path))
+	}
+	if e.Kind == files.File && (s.Action == back.Refuse || s.Action == back.Leave && !back.Alike(e, found)) {
+		pl.stays[e.Path] = true
+	}
+	if e.Kind == files.File && s.Action.Writes() && s.Action != back.Amend {
+		pl.fresh[e.Path] = true
+	}
+	pl.Add(s)
+	pl.count(s)
+	if e.Kind == files.Dir {
+		switch {
+		case s.Action == back.Refuse || s.Action == back.Leave && found.Kind != files.Dir:
+			pl.blocked = to
+		case s.Action == back.Replacing:
+			pl.replacing = to
+		case pl.Order.Delete && found != nil && e.Unread == "":
+			return pl.folder(to, e.Path)
+		}
+	}
+	return nil
+}
+
+// look says what is at a name in the open folder. e is what is to be there, nil where that does not matter.
+func (pl *planner) look(name string, e *files.Entry) (*back.Found, error) {
+	if pl.fd < 0 {
+		return nil, nil
+	}
+	f, st, err := find(pl.fd, name)
+	if f == nil || err != nil || e == nil {
+		return f, err
+	}
+	if e.Same != "" {
+		first, ok := pl.besides[e.Same]
+		if !ok {
+			first, _ = back.Locate(pl.Order.Roots, e.Same)
+		}
+		f.Same = !pl.fresh[e.Same] && pl.isSame(first, st)
+	}
+	if back.Alike(e, f) {
+		f.Xattrs, err = inode.XattrsOf(inode.Within(pl.fd, name))
+	}
+	return f, err
+}
+
+// isSame reports whether a path is a file of which something is known.
+func (pl *planner) isSame(p string, st *unix.Stat_t) bool {
+	fd, err := openBelow(pl.top, p, unix.O_PATH|unix.O_NOFOLLOW, within)
+	if err != nil {
+		return false
+	}
+	defer unix.Close(fd)
+	var other unix.Stat_t
+	return unix.Fstat(fd, &other) == nil && other.Dev == st.Dev && other.Ino == st.Ino
+}
+
+// find says what is at a name in an open folder, nil where nothing is.
+func find(fd int, name string) (*back.Found, *unix.Stat_t, error) {
+	var st unix.Stat_t
+	err := unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW)
+	if errors.Is(err, unix.ENOENT) {
+		return nil, nil, nil
+	}
+	if errors.Is(err, unix.ENAMETOOLONG) || errors.Is(err, unix.EINVAL) {
+		return nil, nil, nil // no such name can be here; to write it will say so
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	f, err := foundOf(fd, name, &st)
+	return f, &st, err
+}
+
+func foundOf(fd int, name string, st *unix.Stat_t) (*back.Found, error) {
+	var e files.Entry
+	inode.Fill(&e, st)
+	f := &back.Found{Kind: e.Kind, Size: e.Size, Modified: e.Modified, Mode: e.Mode, UID: e.UID, GID: e.GID, Major: e.Major, Minor: e.Minor, Key: keyOf(st)}
+	if f.Kind == "" {
+		f.Kind = "socket"
+	}
+	var err error
+	if f.Kind == files.Link {
+		f.Target, err = inode.Target(fd, name)
+	}
+	return f, err
+}
+
+// keyOf is what tells whether a file is as it was: the kernel sets when it changed last, and nobody else can. That comes first.
+func keyOf(st *unix.Stat_t) string {
+	return fmt.Sprintf("%x.%x.%x.%x.%x", st.Ctim.Nano(), st.Dev, st.Ino, st.Size, st.Mtim.Nano())
+}
+
+// beside looks at the name under which something is put beside another.
+func (pl *planner) beside(e *files.Entry, s back.Step) (back.Step, error) {
+	found, err := pl.look(path.Base(s.Path), e)
+	if err != nil || found == nil {
+		return s, err
+	}
+	if back.Alike(e, found) {
+		s.Action, s.Bytes, s.Old = back.Same, 0, found
+		return s, nil
+	}
+	s.Action, s.Bytes, s.Old, s.Why = back.Refuse, 0, found, "there is another one of that name, too"
+	return s, nil
+}
+
+// clear plans that a folder goes in whose place something else is to be; where not all of it does, the step stays refused.
+func (pl *planner) clear(s back.Step, e *files.Entry, name string) (back.Step, error) {
+	kept := pl.Plan
+	pl.Plan = back.Plan{}
+	var st unix.Stat_t
+	err := unix.Fstat(pl.fd, &st)
+	whole := false
+	if err == nil {
+		whole, err = pl.remove(pl.fd, st.Dev, path.Dir(s.Path), path.Dir(e.Path), map[string]bool{name: true})
+	}
+	gone := pl.Plan
+	pl.Plan = kept
+	if err != nil || !whole {
+		return s, err
+	}
+	for _, d := range gone.Steps {
+		pl.Add(d)
+	}
+	s.Action, s.Bytes, s.Old, s.Clears, s.Why = back.Make, e.Stored(), nil, true, ""
+	return s, nil
+}
+
+// folder notes what is in a folder that is to be as it was.
+func (pl *planner) folder(to, from string) error {
+	fd, err := openBelow(pl.top, to, unix.O_RDONLY|unix.O_DIRECTORY, within)
+	if err != nil {
+		return fmt.Errorf("/%s: %w", to, err)
+	}
+	names, err := namesIn(fd, to)
+	o := &openFolder{to: to, from: from, names: map[string]bool{}}
+	for _, n := range names {
+		o.names[n] = true
+	}
+	pl.open = append(pl.open, o)
+	return err
+}
+
+// namesIn reads an open folder, and closes it.
+func namesIn(fd int, name string) ([]string, error) {
+	f := os.NewFile(uintptr(fd), name)
+	defer f.Close()
+	return f.Readdirnames(-1)
+}
+
+// close closes the open folders in which a path does not lie: what is left in them goes.
+func (pl *planner) close(p string) error {
+	for len(pl.open) > 0 {
+		o := pl.open[len(pl.open)-1]
+		if p != "" && inFolder(p, o.to) {
+			return nil
+		}
+		pl.open = pl.open[:len(pl.open)-1]
+		if len(o.names) == 0 {
+			continue
+		}
+		fd, err := openBelow(pl.top, o.to, unix.O_PATH|unix.O_DIRECTORY, within)
+		if err != nil {
+			return fmt.Errorf("/%s: %w", o.to, err)
+		}
+		var st unix.Stat_t
+		if err = unix.Fstat(fd, &st); err == nil {
+			_, err = pl.remove(fd, st.Dev, o.to, o.from, o.names)
+		}
+		unix.Close(fd)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// remove plans that names of an open folder go, and reports whether all of them do.
+func (pl *planner) remove(fd int, device uint64, to, from string, names map[string]bool) (all bool, err error) {
+	all = true
+	for _, name := range sorted(names) {
+		if err := context.Cause(pl.ctx); err != nil {
+			return false, err
+		}
+		s := back.Step{Action: back.Delete, Path: path.Join(to, name)}
+		old, st, err := find(fd, name)
+		if err != nil {
+			return false, fmt.Errorf("/%s: %w", s.Path, err)
+		}
+		if old == nil {
+			continue
+		}
+		s.Old, s.Kind, s.Bytes = old, old.Kind, old.Size
+		_, spared := pl.spare.LeftOut(path.Join(from, name), old.Kind == files.Dir)
+		switch {
+		case name == files.HeldFolder:
+			all = false
+			continue
+		case old.Kind == "socket":
+			s.Action, s.Why = back.Leave, "it is a socket, and no image holds such"
+		case spared:
+			s.Action, s.Why = back.Leave, "the image's rules leave it out"
+		case st.Dev != device:
+			s.Action, s.Why = back.Leave, "another file system is mounted there"
+		case old.Kind == files.Dir:
+			inner, err := openBelow(fd, name, unix.O_RDONLY|unix.O_DIRECTORY, within)
+			if err != nil {
+				return false, fmt.Errorf("/%s: %w", s.Path, err)
+			}
+			f := os.NewFile(uintptr(inner), name)
+			below, err := f.Readdirnames(-1)
+			deeper := map[string]bool{}
+			for _, n := range below {
+				deeper[n] = true
+			}
+			whole := false
+			if err == nil {
+				whole, err = pl.remove(inner, device, s.Path, path.Join(from, name), deeper)
+			}
+			f.Close()
+			if err != nil {
+				return false, err
+			}
+			if !whole {
+				s.Action, s.Why = back.Leave, "something in it stays"
+			}
+		}
+		if s.Action != back.Delete {
+			s.Bytes, all = 0, false
+		}
+		pl.Add(s)
+	}
+	return all, nil
+}
+
+func sorted(names map[string]bool) (out []string) {
+	for n := range names {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// count counts the room that a step needs.
+func (pl *planner) count(s back.Step) {
+	if s.Bytes == 0 || !s.Action.Writes() {
+		return
+	}
+	fd, at := pl.fd, pl.parent
+	if fd < 0 { // the folder in which the first one lies that is not there
+		for at = path.Dir(s.Path); at != "."; at = path.Dir(at) {
+			if f, err := openBelow(pl.top, at, unix.O_PATH|unix.O_DIRECTORY, within); err == nil {
+				defer unix.Close(f)
+				fd = f
+				break
+			}
+		}
+		if fd < 0 {
+			fd = pl.top
+		}
+	}
+	var st unix.Stat_t
+	if unix.Fstat(fd, &st) != nil {
+		return
+	}
+	n := pl.needs[st.Dev]
+	if n == nil {
+		n = &room{at: at}
+		pl.needs[st.Dev] = n
+	}
+	n.bytes += s.Bytes
+	if s.Action == back.Replacing && !pl.Order.Keep && s.Old != nil {
+		n.bytes -= min(s.Bytes, s.Old.Size)
+	}
+}
+
+// short says on which file system there is no room.
+func (pl *planner) short() string {
+	for _, n := range pl.needs {
+		fd, err := openBelow(pl.top, n.at, unix.O_PATH|unix.O_DIRECTORY, within)
+		if err != nil {
+			continue
+		}
+		var s unix.Statfs_t
+		err = unix.Fstatfs(fd, &s)
+		unix.Close(fd)
+		if free := int64(s.Bavail) * s.Bsize; err == nil && n.bytes > free {
+			return fmt.Sprintf("the file system of /%s has %d bytes free, and %d are to be written", strings.TrimPrefix(n.at, "."), free, n.bytes)
+		}
+	}
+	return ""
+}
+
+// owners are users and groups of this machine by name, below 0 where it has none of that name.
+type owners struct{ users, groups map[string]int64 }
+
+// own sets the numbers of an entry's owners to those that their names have on this machine: numbers alone mean nothing on another one.
+func (o owners) own(e *files.Entry) {
+	if e.Owner != "" {
+		id, known := o.users[e.Owner]
+		if !known {
+			id = -1
+			if u, err := user.Lookup(e.Owner); err == nil {
+				id = number(u.Uid)
+			}
+			o.users[e.Owner] = id
+		}
+		if id >= 0 {
+			e.UID = uint32(id)
+		}
+	}
+	if e.Group != "" {
+		id, known := o.groups[e.Group]
+		if !known {
+			id = -1
+			if g, err := user.LookupGroup(e.Group); err == nil {
+				id = number(g.Gid)
+			}
+			o.groups[e.Group] = id
+		}
+		if id >= 0 {
+			e.GID = uint32(id)
+		}
+	}
+}
+
+func number(text string) int64 {
+	n, err := strconv.ParseUint(text, 10, 32)
+	if err != nil {
+		return -1
+	}
+	return int64(n)
+}

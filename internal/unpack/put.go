@@ -1,0 +1,692 @@
+package unpack
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"slices"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"keenlodge/internal/core/back"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/inode"
+)
+
+// KeptFor is how long what was replaced or deleted is kept.
+const KeptFor = 24 * time.Hour
+
+// tellEvery is how often it is told how far a restore has come.
+const tellEvery = 500 * time.Millisecond
+
+// errChanged marks what is not as it was when the plan was made.
+var errChanged = errors.New("it changed since it was looked at, and was left as it is")
+
+// putter carries out a plan.
+type putter struct {
+	*Restore
+	ctx     context.Context
+	top     int
+	steps   map[string]back.Step // those that are yet to be carried out, by the path in the image
+	places  map[string]string    // where entries of the image go to that are written
+	linked  map[string]bool      // what lasts of the keys of files that got or lost a name by us
+	journal *journal
+	done    back.Done
+	at      back.Progress
+	told    func(back.Progress)
+	last    time.Time
+	buffer  []byte
+
+	parent  string
+	fd      int
+	cleared map[string]bool          // what went before the others
+	touched map[string]unix.Timespec // when folders had been written to before
+	amend   []amending               // folders, once all that lies in them is there
+	devices map[uint64]int           // an open folder of each
+	names   int
+}
+
+// amending is a folder that gets its own at last.
+type amending struct {
+	step back.Step
+	e    files.Entry
+}
+
+// Put carries out what is planned. The archive has what the plan takes from the image, in the order of lists, and perhaps more; told is called now and
+// then. What can't be done for single paths is told in what is returned; an error ends the restore, and says where it stood. Then it can be planned
+// again, and goes on with what is not there yet.
+func (r *Restore) Put(ctx context.Context, archive *files.Reader, told func(back.Progress)) (_ back.Done, err error) {
+	p := &putter{Restore: r, ctx: ctx, steps: map[string]back.Step{}, places: map[string]string{}, linked: map[string]bool{}, cleared: map[string]bool{}, told: told, buffer: make([]byte, 1<<20), fd: -1, parent: "\x00", touched: map[string]unix.Timespec{}, devices: map[uint64]int{}}
+	if r.Short != "" {
+		return p.done, fmt.Errorf("%s: nothing was written; make room, or restore less", r.Short)
+	}
+	if p.top, err = r.place.open(); err != nil {
+		return p.done, err
+	}
+	defer unix.Close(p.top)
+	defer p.leave()
+	defer func() {
+		for _, fd := range p.devices {
+			err = errors.Join(err, unix.Syncfs(fd))
+			unix.Close(fd)
+		}
+	}()
+	if p.journal, err = begin(r.place.Folder, r.Order); err != nil {
+		return p.done, err
+	}
+	defer func() { err = errors.Join(err, p.journal.close()) }()
+	if r.Order.Keep {
+		p.done.Kept = p.journal.until
+	}
+	for _, s := range r.Steps {
+		if s.Action.Writes() {
+			p.steps[s.From], p.places[s.From] = s, s.Path
+		}
+	}
+	if err := p.write(archive); err != nil {
+		return p.done, err
+	}
+	for _, s := range r.Steps {
+		if s.Action == back.Delete && !p.cleared[s.Path] {
+			if err := p.settle(s, p.remove(s)); err != nil {
+				return p.done, err
+			}
+		}
+	}
+	err = p.finish()
+	if err == nil && !r.Order.Keep {
+		err = p.journal.drop()
+	}
+	return p.done, err
+}
+
+func (p *putter) leave() {
+	if p.fd >= 0 {
+		unix.Close(p.fd)
+	}
+	p.fd, p.parent = -1, "\x00"
+}
+
+// write writes what the archive brings.
+func (p *putter) write(archive *files.Reader) error {
+	for {
+		if p.ctx.Err() != nil {
+			return p.stopped("", context.Cause(p.ctx))
+		}
+		step, err := archive.Next()
+		if err != nil {
+			return p.stopped("", err)
+		}
+		if step.Last != nil {
+			break
+		}
+		if step.Entry == nil {
+			continue
+		}
+		e := step.Entry
+		s, planned := p.steps[e.Path]
+		delete(p.steps, e.Path)
+		if s.Clears {
+			if err := p.clear(s); err != nil {
+				return err
+			}
+		}
+		if planned && e.Kind == files.File && e.Same == "" && s.Action != back.Amend {
+			p.owned.own(e)
+			err = p.file(s, e, archive)
+		} else {
+			if _, err := io.Copy(io.Discard, archive); err != nil {
+				return p.stopped(s.Path, err)
+			}
+			if err := archive.Settle(e); err != nil {
+				return p.stopped(s.Path, err)
+			}
+			if planned {
+				p.owned.own(e)
+				err = p.other(s, e)
+			}
+		}
+		if err := p.settle(s, err); planned && err != nil {
+			return err
+		}
+	}
+	for _, s := range p.Steps { // in their order
+		if _, missing := p.steps[s.From]; missing && s.Action.Writes() {
+			p.done.Fail(s.Path, errors.New("the image did not give it"))
+		}
+	}
+	return nil
+}
+
+// clear removes the folder whose place a step takes. What does not work there shows when that is made.
+func (p *putter) clear(s back.Step) error {
+	for _, d := range p.Steps {
+		if d.Action == back.Delete && inFolder(d.Path, s.Path) {
+			p.cleared[d.Path] = true
+			if err := p.settle(d, p.remove(d)); err != nil {
+				return err
+			}
+		}
+	}
+	p.leave()
+	return nil
+}
+
+// cut is an error of the archive, not of what is written.
+type cut struct{ error }
+
+func (c cut) Unwrap() error { return c.error }
+
+// stopped is why the restore ended before its end, and where.
+func (p *putter) stopped(at string, err error) error {
+	where := ""
+	if at != "" {
+		where = ", at /" + files.Readable(at)
+	}
+	var c cut
+	if errors.As(err, &c) {
+		err = c.error
+	}
+	return fmt.Errorf("the restore stopped%s, after %d paths (%d bytes): %w; what was written stays, and the same restore goes on from there", where, p.at.Paths, p.at.Bytes, err)
+}
+
+// settle counts a step that was carried out, or notes why not. What concerns all that follows is returned.
+func (p *putter) settle(s back.Step, err error) error {
+	var c cut
+	switch {
+	case err == nil:
+		if s.Action.Acts() {
+			p.done.Add(s)
+			p.at.Paths++
+		}
+		if now := time.Now(); now.Sub(p.last) > tellEvery {
+			p.last = now
+			p.told(p.at)
+		}
+		return nil
+	case errors.As(err, &c), errors.Is(err, unix.ENOSPC), errors.Is(err, unix.EDQUOT), errors.Is(err, unix.EIO), errors.Is(err, unix.EROFS), errors.Is(err, errJournal):
+		return p.stopped(s.Path, err)
+	}
+	p.done.Fail("/"+s.Path, err)
+	return nil
+}
+
+// enter opens the folder of a path, and makes it where it is not there.
+func (p *putter) enter(folder string) error {
+	if folder == p.parent {
+		return nil
+	}
+	p.leave()
+	fd, err := openBelow(p.top, folder, unix.O_RDONLY|unix.O_DIRECTORY, within)
+	if errors.Is(err, unix.ENOENT) && folder != "." {
+		if err := p.enter(path.Dir(folder)); err != nil {
+			return err
+		}
+		s := back.Step{Action: back.Make, Path: folder, Kind: files.Dir}
+		if err := p.journal.intend(s, ""); err != nil {
+			return err
+		}
+		if err := unix.Mkdirat(p.fd, path.Base(folder), 0o755); err != nil && !errors.Is(err, unix.EEXIST) {
+			return fmt.Errorf("make /%s: %w", folder, err)
+		}
+		if err := p.journal.did(p.fd, path.Base(folder)); err != nil {
+			return err
+		}
+		p.leave()
+		fd, err = openBelow(p.top, folder, unix.O_RDONLY|unix.O_DIRECTORY, within)
+	}
+	if err != nil {
+		return fmt.Errorf("open /%s: %w", folder, err)
+	}
+	p.fd, p.parent = fd, folder
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return err
+	}
+	if _, known := p.touched[folder]; !known {
+		p.touched[folder] = st.Mtim
+	}
+	if _, known := p.devices[st.Dev]; !known {
+		if p.devices[st.Dev], err = unix.FcntlInt(uintptr(fd), unix.F_DUPFD_CLOEXEC, 0); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// asPlanned reports whether a path is as it was when the plan was made.
+func (p *putter) asPlanned(s back.Step) error {
+	now, _, err := find(p.fd, path.Base(s.Path))
+	if err != nil {
+		return err
+	}
+	key := func(f *back.Found) string {
+		if f == nil {
+			return ""
+		}
+		return f.Key
+	}
+	old := s.Old
+	if s.Action == back.Make || s.Action == back.Beside { // what is beside it does not matter
+		old = nil
+	}
+	if key(now) != key(old) && !(p.linked[lasting(key(now))] && linkMore(key(now), key(old))) {
+		return errChanged
+	}
+	return nil
+}
+
+// temporary is a name that nothing has.
+func (p *putter) temporary() string {
+	p.names++
+	return fmt.Sprintf(".keenlodge-%s-%d", p.Order.ID, p.names)
+}
+
+// file writes a file beside, as one that has no name where the file system can, and gives it its name when it is whole.
+func (p *putter) file(s back.Step, e *files.Entry, archive *files.Reader) error {
+	drained := false
+	defer func() {
+		if !drained { // the next entry comes after it
+			io.Copy(io.Discard, archive)
+			archive.Settle(e)
+		}
+	}()
+	if err := p.enter(path.Dir(s.Path)); err != nil {
+		return err
+	}
+	if err := p.asPlanned(s); err != nil {
+		return err
+	}
+	temp := ""
+	fd, err := unix.Openat(p.fd, ".", unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
+	if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.EISDIR) || errors.Is(err, unix.EINVAL) {
+		temp = p.temporary()
+		if err := p.journal.temp(path.Join(p.parent, temp)); err != nil {
+			return err
+		}
+		fd, err = unix.Openat(p.fd, temp, unix.O_CREAT|unix.O_EXCL|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("make a file: %w", err)
+	}
+	f := os.NewFile(uintptr(fd), s.Path)
+	defer f.Close()
+	named := false
+	defer func() {
+		if temp != "" && !named {
+			unix.Unlinkat(p.fd, temp, 0)
+		}
+	}()
+	if err := p.content(f, e, archive); err != nil {
+		return err
+	}
+	drained = true
+	if err := archive.Settle(e); err != nil {
+		return cut{err}
+	}
+	if e.Unread != "" {
+		return fmt.Errorf("the image could not give all of it: %s", e.Unread)
+	}
+	if err := dress(fd, e); err != nil {
+		return err
+	}
+	if temp == "" {
+		if s.Action != back.Replacing { // it gets its own name at once, or none
+			if err := p.journal.intend(s, ""); err != nil {
+				return err
+			}
+			err := unix.Linkat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), p.fd, path.Base(s.Path), unix.AT_SYMLINK_FOLLOW)
+			if errors.Is(err, unix.EEXIST) {
+				return errChanged
+			}
+			if err != nil {
+				return fmt.Errorf("name it: %w", err)
+			}
+			return p.journal.did(p.fd, path.Base(s.Path))
+		}
+		temp = p.temporary()
+		if err := p.journal.temp(path.Join(p.parent, temp)); err != nil {
+			return err
+		}
+		if err := unix.Linkat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), p.fd, temp, unix.AT_SYMLINK_FOLLOW); err != nil {
+			return fmt.Errorf("name it: %w", err)
+		}
+	}
+	err = p.publish(s, temp)
+	named = err == nil
+	if err != nil {
+		unix.Unlinkat(p.fd, temp, 0)
+	}
+	return err
+}
+
+// content writes a file's content.
+func (p *putter) content(f *os.File, e *files.Entry, archive io.Reader) error {
+	spans := e.Data
+	if spans == nil {
+		spans = []files.Span{{Length: e.Size}}
+	}
+	for _, span := range spans {
+		for at, end := span.Offset, span.Offset+span.Length; at < end; {
+			if p.ctx.Err() != nil {
+				return cut{context.Cause(p.ctx)}
+			}
+			n, err := io.ReadFull(archive, p.buffer[:min(int64(len(p.buffer)), end-at)])
+			if err != nil {
+				return cut{err}
+			}
+			if _, err := f.WriteAt(p.buffer[:n], at); err != nil {
+				return fmt.Errorf("write it: %w", errnoOf(err))
+			}
+			at += int64(n)
+			p.at.Bytes += int64(n)
+			if now := time.Now(); now.Sub(p.last) > tellEvery {
+				p.last = now
+				p.told(p.at)
+			}
+		}
+	}
+	if e.Data != nil {
+		if err := f.Truncate(e.Size); err != nil {
+			return fmt.Errorf("write it: %w", errnoOf(err))
+		}
+	}
+	return nil
+}
+
+// errnoOf is the system's own word, without a path that is not the right one.
+func errnoOf(err error) error {
+	var no unix.Errno
+	if errors.As(err, &no) {
+		return no
+	}
+	return err
+}
+
+// ours are attributes that a process without root's rights can't set; without these it does what it can.
+func unprivileged(err error) bool {
+	return os.Geteuid() != 0 && (errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES))
+}
+
+// dress gives an open file its owner, attributes, mode and times.
+func dress(fd int, e *files.Entry) error {
+	return dressAt(fmt.Sprintf("/proc/self/fd/%d", fd), e, true)
+}
+
+// dressAt dresses what is at a path; through says that it is a link of the kernel's to an open file, which is to be followed.
+func dressAt(place string, e *files.Entry, through bool) error {
+	flags := unix.AT_SYMLINK_NOFOLLOW
+	set := unix.Lsetxattr
+	if through {
+		flags, set = 0, unix.Setxattr
+	}
+	if err := unix.Fchownat(unix.AT_FDCWD, place, int(e.UID), int(e.GID), flags); err != nil && !unprivileged(err) && !errors.Is(err, unix.ENOTSUP) {
+		return fmt.Errorf("give it to its owner (%d:%d): %w", e.UID, e.GID, err)
+	}
+	if e.Kind != files.Link {
+		if err := unix.Fchmodat(unix.AT_FDCWD, place, e.Mode, 0); err != nil && !unprivileged(err) {
+			return fmt.Errorf("set its mode: %w", err)
+		}
+	}
+	for _, name := range sortedKeys(e.Xattrs) { // an ACL sets what the mode leaves open, and the owner takes capabilities away: they come last
+		if err := set(place, name, []byte(e.Xattrs[name]), 0); err != nil && !unprivileged(err) && !errors.Is(err, unix.ENOTSUP) {
+			return fmt.Errorf("set its attribute %s: %w", name, err)
+		}
+	}
+	at := unix.NsecToTimespec(e.Modified.UnixNano())
+	if err := unix.UtimesNanoAt(unix.AT_FDCWD, place, []unix.Timespec{{Nsec: unix.UTIME_OMIT}, at}, flags); err != nil {
+		return fmt.Errorf("set its time: %w", err)
+	}
+	return nil
+}
+
+func sortedKeys(m map[string]string) (out []string) {
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// other makes what is no file with content of its own, or sets what is to be amended.
+func (p *putter) other(s back.Step, e *files.Entry) error {
+	if e.Kind == files.Dir && s.Action == back.Amend {
+		p.amend = append(p.amend, amending{s, *e})
+		return nil
+	}
+	if err := p.enter(path.Dir(s.Path)); err != nil {
+		return err
+	}
+	name := path.Base(s.Path)
+	if s.Action == back.Amend {
+		return p.amendOne(s, e, p.fd, name)
+	}
+	if err := p.asPlanned(s); err != nil {
+		if now, _, _ := find(p.fd, name); e.Kind != files.Dir || now == nil || now.Kind != files.Dir || s.Action != back.Make {
+			return err
+		}
+		p.amend = append(p.amend, amending{s, *e}) // it was made for what lies in it
+		return nil
+	}
+	temp := name
+	if s.Action == back.Replacing {
+		temp = p.temporary()
+		if err := p.journal.temp(path.Join(p.parent, temp)); err != nil {
+			return err
+		}
+	} else if err := p.journal.intend(s, ""); err != nil {
+		return err
+	}
+	err := p.make(temp, e)
+	if err == nil && e.Same == "" && (e.Kind != files.Dir || os.Geteuid() == 0) { // who is not root may have to write into it yet
+		err = dressAt(inode.Within(p.fd, temp), e, false)
+	}
+	if err == nil && s.Action == back.Replacing {
+		err = p.publish(s, temp)
+	} else if err == nil {
+		err = p.journal.did(p.fd, name)
+	}
+	if err != nil {
+		if !errors.Is(err, unix.EEXIST) {
+			flags := 0
+			if e.Kind == files.Dir {
+				flags = unix.AT_REMOVEDIR
+			}
+			unix.Unlinkat(p.fd, temp, flags)
+		}
+		return err
+	}
+	if e.Kind == files.Dir {
+		p.amend = append(p.amend, amending{s, *e})
+	}
+	return nil
+}
+
+// make makes something at a name that nothing has.
+func (p *putter) make(name string, e *files.Entry) error {
+	var err error
+	switch {
+	case e.Same != "":
+		first, ok := p.places[e.Same]
+		if !ok {
+			first, ok = p.besides[e.Same]
+		}
+		if !ok {
+			first, ok = back.Locate(p.Order.Roots, e.Same)
+		}
+		if !ok {
+			return fmt.Errorf("it is another name of /%s, which is not restored with it", files.Readable(e.Same))
+		}
+		fd, failed := openBelow(p.top, first, unix.O_PATH|unix.O_NOFOLLOW, within)
+		if failed != nil {
+			return fmt.Errorf("it is another name of /%s: %w", files.Readable(first), failed)
+		}
+		defer unix.Close(fd)
+		err = unix.Linkat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), p.fd, name, unix.AT_SYMLINK_FOLLOW)
+	case e.Kind == files.Dir:
+		err = unix.Mkdirat(p.fd, name, 0o700)
+	case e.Kind == files.Link:
+		err = unix.Symlinkat(e.Target, p.fd, name)
+	case e.Kind == files.Fifo:
+		err = unix.Mknodat(p.fd, name, unix.S_IFIFO|0o600, 0)
+	case e.Kind == files.Char:
+		err = unix.Mknodat(p.fd, name, unix.S_IFCHR|0o600, int(unix.Mkdev(e.Major, e.Minor)))
+	case e.Kind == files.Block:
+		err = unix.Mknodat(p.fd, name, unix.S_IFBLK|0o600, int(unix.Mkdev(e.Major, e.Minor)))
+	}
+	if err != nil {
+		return fmt.Errorf("make a %s: %w", e.Kind, err)
+	}
+	return nil
+}
+
+// publish gives what has a temporary name its own, in place of what has that.
+func (p *putter) publish(s back.Step, temp string) error {
+	if err := p.asPlanned(s); err != nil {
+		return err
+	}
+	name := path.Base(s.Path)
+	hold, err := p.hold(s)
+	if err != nil {
+		return err
+	}
+	if err := p.journal.intend(s, hold); err != nil {
+		return err
+	}
+	p.linked[lasting(s.Old.Key)] = true
+	if hold != "" {
+		err := unix.Linkat(p.fd, name, p.top, hold, 0)
+		if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EOPNOTSUPP) { // a file system on which a file has one name
+			err = unix.Renameat(p.fd, name, p.top, hold)
+		}
+		if err != nil {
+			return fmt.Errorf("keep what is there: %w", err)
+		}
+	}
+	if s.Kind == files.Dir { // a folder takes no other's place by itself
+		if err := unix.Unlinkat(p.fd, name, 0); err != nil && !errors.Is(err, unix.ENOENT) {
+			return fmt.Errorf("replace it: %w", err)
+		}
+	}
+	if err := unix.Renameat(p.fd, temp, p.fd, name); err != nil {
+		return fmt.Errorf("replace it: %w", err)
+	}
+	return p.journal.did(p.fd, name)
+}
+
+// amendOne sets owner, mode, attributes and times of what is there.
+func (p *putter) amendOne(s back.Step, e *files.Entry, folder int, name string) error {
+	if err := p.asPlanned(s); err != nil && e.Kind != files.Dir {
+		return err
+	}
+	p.linked[lasting(s.Old.Key)] = true // its other names change with it
+	place := inode.Within(folder, name)
+	was, err := inode.XattrsOf(place)
+	if err != nil {
+		return err
+	}
+	if err := p.journal.amend(s, was); err != nil {
+		return err
+	}
+	for name := range was {
+		if _, stays := e.Xattrs[name]; !stays {
+			if err := unix.Lremovexattr(place, name); err != nil && !unprivileged(err) && !errors.Is(err, unix.ENODATA) {
+				return fmt.Errorf("take its attribute %s away: %w", name, err)
+			}
+		}
+	}
+	if err := dressAt(place, e, false); err != nil {
+		return err
+	}
+	return p.journal.did(folder, name)
+}
+
+// remove removes what is planned to go.
+func (p *putter) remove(s back.Step) error {
+	if err := p.enter(path.Dir(s.Path)); err != nil {
+		return err
+	}
+	name := path.Base(s.Path)
+	if s.Kind == files.Dir {
+		was, err := inode.XattrsOf(inode.Within(p.fd, name))
+		if err == nil {
+			err = p.journal.amend(s, was)
+		}
+		if err != nil {
+			return err
+		}
+		if err := unix.Unlinkat(p.fd, name, unix.AT_REMOVEDIR); err != nil {
+			return fmt.Errorf("remove the folder: %w", err)
+		}
+		return nil
+	}
+	if err := p.asPlanned(s); err != nil {
+		return err
+	}
+	hold, err := p.hold(s)
+	if err != nil {
+		return err
+	}
+	if err := p.journal.intend(s, hold); err != nil {
+		return err
+	}
+	p.linked[lasting(s.Old.Key)] = true
+	if hold != "" {
+		err = unix.Renameat(p.fd, name, p.top, hold)
+	} else {
+		err = unix.Unlinkat(p.fd, name, 0)
+	}
+	if err != nil {
+		return fmt.Errorf("remove it: %w", err)
+	}
+	return nil
+}
+
+// finish gives folders what is theirs, from the deepest on: what is written in one changes its time.
+func (p *putter) finish() error {
+	p.leave()
+	amended := map[string]bool{}
+	for _, a := range slices.Backward(p.amend) {
+		amended[a.step.Path] = true
+		if err := p.enter(path.Dir(a.step.Path)); err != nil {
+			return err
+		}
+		var err error
+		if a.step.Action == back.Amend {
+			err = p.amendOne(a.step, &a.e, p.fd, path.Base(a.step.Path))
+		} else {
+			err = dressAt(inode.Within(p.fd, path.Base(a.step.Path)), &a.e, false)
+		}
+		if err != nil {
+			p.done.Fail("/"+a.step.Path, err)
+		}
+	}
+	p.leave()
+	if p.Order.Existing != back.Replace { // elsewhere its time says that something was put into it
+		return nil
+	}
+	for folder, was := range p.touched {
+		if amended[folder] || !p.asked(folder) {
+			continue
+		}
+		fd, err := openBelow(p.top, folder, unix.O_RDONLY|unix.O_DIRECTORY, within)
+		if err != nil {
+			continue // it went again
+		}
+		err = unix.UtimesNanoAt(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", fd), []unix.Timespec{{Nsec: unix.UTIME_OMIT}, was}, 0)
+		unix.Close(fd)
+		if err != nil {
+			p.done.Fail("/"+folder, fmt.Errorf("set its time: %w", err))
+		}
+	}
+	return nil
+}
+
+// asked reports whether a folder is one of those that were to be as they are in the image.
+func (p *putter) asked(folder string) bool {
+	return slices.ContainsFunc(p.Order.Roots, func(r back.Root) bool { return inFolder(folder, r.To) })
+}

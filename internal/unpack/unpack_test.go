@@ -1,0 +1,253 @@
+package unpack
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
+	"golang.org/x/sys/unix"
+
+	"keenlodge/internal/agent/tree"
+	"keenlodge/internal/core/back"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/line"
+)
+
+// archived is a folder as an archive, with all below it.
+func archived(t *testing.T, root string) []byte {
+	t.Helper()
+	c, err := tree.Begin(t.Context(), t.TempDir(), tree.Offer{Root: root, Settings: t.TempDir()}, line.Walk{ID: image.NewID(), Files: line.Files{Folders: []string{"/"}, Personal: true}})
+	require.NoError(t, err)
+	send, err := c.Archive(t.Context(), 0)
+	require.NoError(t, err)
+	here, there := net.Pipe()
+	failed := make(chan error, 1)
+	go func() { failed <- send(there); there.Close() }()
+	body, err := io.ReadAll(here)
+	require.NoError(t, err)
+	require.NoError(t, <-failed)
+	require.NoError(t, c.End(false))
+	return body
+}
+
+// contents are the entries of an archive with their contents, as texts.
+func contents(t *testing.T, archive []byte) (out []string) {
+	t.Helper()
+	r := files.NewReader(bytes.NewReader(archive))
+	for {
+		s, err := r.Next()
+		require.NoError(t, err)
+		if s.Last != nil {
+			return out
+		}
+		if s.Entry == nil {
+			continue
+		}
+		e := *s.Entry
+		body, err := io.ReadAll(e.Flowing(r))
+		require.NoError(t, err)
+		if e.Path == "." {
+			continue // what is held lies below it
+		}
+		e.Data = nil
+		out = append(out, fmt.Sprintf("%s %x", files.AppendEntry(nil, &e), blake3.Sum256(body)))
+	}
+}
+
+// listed is the list of an archive.
+func listed(t *testing.T, archive []byte) *files.ListReader {
+	t.Helper()
+	out := []byte(files.ListHead)
+	r := files.NewReader(bytes.NewReader(archive))
+	for {
+		s, err := r.Next()
+		require.NoError(t, err)
+		if s.Last != nil {
+			break
+		}
+		if s.Entry != nil {
+			_, err := io.Copy(io.Discard, r)
+			require.NoError(t, err)
+			out = files.AppendEntry(out, s.Entry)
+		}
+	}
+	l, err := files.NewListReader(bytes.NewReader(out))
+	require.NoError(t, err)
+	return l
+}
+
+// grow makes a random tree in a folder: few names, so that two trees have many in common, and as different things.
+func grow(t *testing.T, rng *rand.Rand, folder string, depth int) {
+	t.Helper()
+	var made []string
+	for _, name := range []string{"a", "b.txt", "c", "d\xffodd", ".e", "f"} {
+		p, what := filepath.Join(folder, name), 9
+		switch rng.IntN(9) {
+		case 0, 1, 2:
+			what = rng.IntN(3)
+			require.NoError(t, os.WriteFile(p, bytes.Repeat([]byte{byte('0' + what)}, rng.IntN(3)*1000), 0o600))
+			made = append(made, p)
+		case 3:
+			f, err := os.Create(p)
+			require.NoError(t, err)
+			_, err = f.WriteAt([]byte("beyond a hole"), 1<<20)
+			require.NoError(t, errors.Join(err, f.Close()))
+		case 4:
+			require.NoError(t, os.Symlink([]string{"a", "/etc/passwd", "../../.."}[rng.IntN(3)], p))
+		case 5:
+			require.NoError(t, unix.Mkfifo(p, 0o600))
+		case 6:
+			if what = -1; len(made) > 0 {
+				require.NoError(t, os.Link(made[rng.IntN(len(made))], p))
+			}
+		case 7, 8:
+			require.NoError(t, os.Mkdir(p, 0o700))
+			if depth > 0 {
+				grow(t, rng, p, depth-1)
+			}
+		}
+		st, err := os.Lstat(p)
+		if err != nil || st.Mode()&os.ModeSymlink != 0 || what < 0 {
+			continue
+		}
+		if rng.IntN(3) == 0 && st.Mode()&os.ModeNamedPipe == 0 {
+			require.NoError(t, unix.Lsetxattr(p, "user.note", []byte{byte(rng.IntN(3)), 0}, 0))
+		}
+		require.NoError(t, os.Chmod(p, []os.FileMode{0o600, 0o755, 0o500}[rng.IntN(3)]))
+		if os.Geteuid() == 0 {
+			require.NoError(t, os.Lchown(p, rng.IntN(2)*1000, 0))
+		}
+		require.NoError(t, os.Chtimes(p, time.Time{}, time.Unix(1_790_000_000+int64(2*what+rng.IntN(2)), 5) /* what has the same size and time has the same content */))
+	}
+}
+
+type bench struct {
+	t     *testing.T
+	place Place
+	order back.Order
+	image []byte
+}
+
+func newBench(t *testing.T, archive []byte, rule back.Existing) *bench {
+	return &bench{t, Place{Root: t.TempDir(), Writable: []string{"/"}, Folder: t.TempDir()},
+		back.Order{ID: image.NewID(), Roots: []back.Root{{From: ".", To: "."}}, Existing: rule, Keep: true, Moment: time.Unix(1_795_000_000, 0)}, archive}
+}
+
+func (b *bench) plan() *Restore {
+	b.t.Helper()
+	r, err := b.place.Plan(b.t.Context(), b.order, listed(b.t, b.image))
+	require.NoError(b.t, err)
+	return r
+}
+
+func (b *bench) put(r *Restore) (back.Done, error) {
+	b.t.Helper()
+	return r.Put(b.t.Context(), files.NewReader(bytes.NewReader(b.image)), func(back.Progress) {})
+}
+
+// Whatever is there, a folder that shall be as it was is that afterwards, the plan said what became of each path, and it can be taken back; other rules
+// lose nothing. A restore that was stopped anywhere goes on when it is asked for again.
+func TestAnyFolder(t *testing.T) {
+	for seed := range uint64(40) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			rng := rand.New(rand.NewPCG(seed, 1))
+			was := t.TempDir()
+			grow(t, rng, was, 2)
+			b := newBench(t, archived(t, was), back.Rules[rng.IntN(len(back.Rules))])
+			grow(t, rng, b.place.Root, 2)
+			b.order.Delete = b.order.Existing == back.Replace && rng.IntN(2) == 0
+			before := contents(t, archived(t, b.place.Root))
+			r := b.plan()
+			require.Equal(t, r.Digest(), b.plan().Digest(), "to look changes nothing")
+
+			if rng.IntN(2) == 0 { // it is stopped once
+				short := b.image[:rng.IntN(len(b.image)-3000)]
+				_, err := r.Put(t.Context(), files.NewReader(bytes.NewReader(short)), func(back.Progress) {})
+				require.ErrorIs(t, err, files.ErrCut)
+				r = b.plan()
+			}
+			done, err := b.put(r)
+			require.NoError(t, err)
+			for _, a := range []back.Action{back.Make, back.Beside, back.Replacing, back.Delete} {
+				require.Equal(t, r.Counts[a].Paths, done.Counts[a].Paths, "%s: %+v %+v", a, done, r.Counts)
+			}
+			require.Empty(t, done.Failed)
+			after := contents(t, archived(t, b.place.Root))
+			switch {
+			case b.order.Delete:
+				require.Equal(t, contents(t, b.image), after)
+			case b.order.Existing == back.Replace:
+				refused := r.Counts[back.Refuse].Paths
+				missing := 0
+				for _, e := range contents(t, b.image) {
+					if !slicesContain(after, e) {
+						missing++
+					}
+				}
+				require.LessOrEqual(t, int64(missing), refused+int64(countDirs(r)), "%v", r.Steps)
+			case b.order.Existing != back.Newer: // nothing that was there is another one
+				for _, e := range before {
+					if !strings.Contains(e, "type=dir") {
+						require.Contains(t, after, e)
+					}
+				}
+			}
+			again := b.plan()
+			for _, s := range again.Steps {
+				require.False(t, s.Action.Acts() && s.Action != back.Amend, "%+v", s)
+			}
+
+			done, err = b.place.Undo(t.Context(), b.order.ID, func(back.Progress) {})
+			require.NoError(t, err)
+			require.Empty(t, done.Failed)
+			require.Equal(t, withoutTimes(before), withoutTimes(contents(t, archived(t, b.place.Root))))
+			_, err = b.place.Undo(t.Context(), b.order.ID, func(back.Progress) {})
+			require.ErrorIs(t, err, ErrGone)
+			require.NoDirExists(t, filepath.Join(b.place.Root, files.HeldFolder))
+		})
+	}
+}
+
+func slicesContain(all []string, one string) bool {
+	for _, a := range all {
+		if a == one {
+			return true
+		}
+	}
+	return false
+}
+
+func countDirs(r *Restore) (n int) {
+	for _, s := range r.Steps {
+		if s.Kind == files.Dir {
+			n++
+		}
+	}
+	return n
+}
+
+// withoutTimes are contents without the times of folders: what was written in them changes those.
+func withoutTimes(all []string) (out []string) {
+	for _, e := range all {
+		if strings.Contains(e, "type=dir") {
+			if i := strings.Index(e, "time="); i >= 0 {
+				end := strings.IndexAny(e[i:], " \n")
+				e = e[:i] + e[i+end:]
+			}
+		}
+		out = append(out, e)
+	}
+	return out
+}
