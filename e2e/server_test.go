@@ -55,7 +55,7 @@ func TestAServer(t *testing.T) {
 	put(filepath.Join(settings, "commands", "ledger"), "#!/bin/sh\necho $1 >> "+settings+"/said\n", 0o755)
 	put(filepath.Join(disk.Mounted, "settings", "gate.conf"), "berth = 4\n", 0o640)
 	put(filepath.Join(disk.Mounted, "settings", "core.tmp"), "nobody wants it", 0o640)
-	agent := l.run("agent", "run", "--folder", folder, "--disk", disk.Loop, "--settings", settings, "--path", disk.Mounted)
+	agent := l.run("agent", "run", "--folder", folder, "--disk", disk.Loop, "--settings", settings, "--path", disk.Mounted, "--writable", disk.Mounted)
 	said, err := os.Create(filepath.Join(t.TempDir(), "agent.log"))
 	require.NoError(t, err)
 	agent.Stderr = said
@@ -109,6 +109,8 @@ func TestAServer(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "before\nafter\n", string(calls))
 
+	filesBack(t, keen, disk.Mounted, state)
+
 	// The service is killed in the middle of another.
 	ok("policy", "run", "monthly-whole")
 	time.Sleep(400 * time.Millisecond)
@@ -154,4 +156,59 @@ func TestAServer(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(ok("machine", "list"), "gone") }, 5*time.Second, 200*time.Millisecond)
 	require.Regexp(t, `incremental +filesystem`, ok("image", "list", "--machine", "gate-07"), "its images stay")
 	require.NoError(t, service.Process.Signal(syscall.SIGTERM))
+}
+
+// filesBack puts files of an image back onto the server on which they were, as one gate-07 has them in a folder.
+func filesBack(t *testing.T, keen func(args ...string) said, mounted, state string) {
+	ok := func(args ...string) string {
+		t.Helper()
+		s := keen(args...)
+		require.Equal(t, 0, s.code, "%v: %s%s", args, s.out, s.err)
+		return s.out
+	}
+	conf, more := mounted+"/settings/gate.conf", mounted+"/settings/berths.conf"
+	read := func(p string) string {
+		body, err := os.ReadFile(p)
+		require.NoError(t, err)
+		return string(body)
+	}
+	require.Contains(t, ok("restore", "files", state, conf, "--preview"), "there is nothing to be done")
+	require.NoError(t, os.WriteFile(conf, []byte("berth = 17, by mistake\n"), 0o600))
+	told := ok("restore", "files", state, "--preview")
+	require.Regexp(t, `~ +1 are replaced, 10 B`, told)
+	require.Regexp(t, `~ replace +`+conf+` +10 B +23 B of`, told)
+	plan := regexp.MustCompile(`--plan (\w+) `).FindStringSubmatch(told)[1]
+	require.Contains(t, read(conf), "by mistake", "it was only shown")
+
+	// What was shown is what is carried out, or nothing.
+	require.NoError(t, os.WriteFile(conf, []byte("berth = 18, by mistake\n"), 0o600))
+	s := keen("restore", "files", state, "--plan", plan, "--wait")
+	require.Contains(t, s.out+s.err, "gate-07 is not as it was when the restore was shown: nothing was written")
+	require.Contains(t, read(conf), "berth = 18")
+	out := ok("restore", "files", state, "--yes", "--wait")
+	require.Contains(t, out, "1 replaced (10 B)")
+	require.Equal(t, "berth = 4\n", read(conf))
+	st, err := os.Stat(conf)
+	require.NoError(t, err)
+	require.EqualValues(t, 0o640, st.Mode().Perm())
+	require.Contains(t, read(more), "berths", "what the image has not stays")
+	run := regexp.MustCompile(`keenlodge restore undo (\w+)`).FindStringSubmatch(out)[1]
+	require.Contains(t, ok("restore", "undo", run, "--wait"), "2 paths are as they were before")
+	require.Contains(t, read(conf), "berth = 18")
+	s = keen("restore", "undo", run, "--wait")
+	require.Contains(t, s.out+s.err, "nothing is held of it")
+
+	// Elsewhere, beside what is there, and out of reach.
+	ok("restore", "files", state, conf, "--into", mounted+"/back", "--yes", "--wait")
+	require.Equal(t, "berth = 4\n", read(mounted+"/back/gate.conf"))
+	require.Regexp(t, `\+ beside +`+mounted+`/settings/gate\.from-\d+-\d+\.conf`, ok("restore", "files", state, conf, "--existing", "keep-both", "--preview"))
+	for args, why := range map[string]string{
+		conf + " --into /etc": "nothing may be written to /etc/gate.conf: this server's agent allows " + mounted, conf + " --existing both": "known are keep-both, replace, skip, newer",
+		conf + " --delete": "leave out --delete", "--part turnstyle": `has no part "turnstyle"`, "/nowhere": "is not in image",
+	} {
+		s := keen(append([]string{"restore", "files", state, "--preview"}, strings.Fields(args)...)...)
+		require.NotEqual(t, 0, s.code)
+		require.Contains(t, s.err, why, args)
+	}
+	require.NoError(t, os.RemoveAll(mounted+"/back"))
 }

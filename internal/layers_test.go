@@ -30,7 +30,7 @@ var layers = [][]string{
 	{"internal/agent/agenttest"},
 	{"internal/client", "internal/api", "internal/console"},
 	{"internal/api/feed"},
-	{"internal/api/schema", "internal/api/guard", "internal/api/content"},
+	{"internal/api/schema", "internal/api/guard", "internal/api/content", "internal/api/shape"},
 	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},
 	{"internal/planning"},

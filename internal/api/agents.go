@@ -10,6 +10,7 @@ import (
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/api/guard"
+	"keenlodge/internal/api/shape"
 	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/plain"
@@ -23,7 +24,7 @@ import (
 func (s *server) registerAgents(a huma.API) {
 	get(s, a, "list-agents", "/api/v1/agents", "Servers' agents, by name", func(ctx context.Context, _ *none) ([]wire.Agent, error) {
 		all, err := s.l.Agents.List(ctx)
-		return eachOf(all, agentOf), err
+		return shape.Each(all, agentOf), err
 	})
 	type named struct {
 		Agent string `path:"agent"`

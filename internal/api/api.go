@@ -123,6 +123,7 @@ func (s *server) register(a huma.API) {
 	s.registerImages(a)
 	s.registerFiles(a)
 	s.serveDisk(a)
+	s.registerBack(a)
 	s.registerSite(a)
 	s.registerEvents(a)
 	s.registerTrail(a)

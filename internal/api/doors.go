@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/shape"
 	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/plain"
@@ -56,7 +57,7 @@ func (s *server) registerDoors(a huma.API) {
 
 	get(s, a, "list-tokens", "/api/v1/tokens", "Tokens, by name", func(ctx context.Context, _ *none) ([]wire.Token, error) {
 		all, err := s.l.Access.Tokens(ctx)
-		return eachOf(all, tokenOf), err
+		return shape.Each(all, tokenOf), err
 	})
 	do(s, a, huma.Operation{OperationID: "new-token", Method: http.MethodPut, Path: "/api/v1/tokens/{token}", DefaultStatus: http.StatusCreated, Summary: "Make a token; what opens doors is told once"},
 		func(ctx context.Context, in *struct {
@@ -99,7 +100,7 @@ func (s *server) registerDoors(a huma.API) {
 	get(s, a, "list-sessions", "/api/v1/sessions", "Browsers that are signed in: the caller's token's; all of them for who may end them", func(ctx context.Context, _ *none) ([]wire.Session, error) {
 		c := callOf(ctx).Caller
 		all, err := s.l.Access.Sessions(ctx, c, endsOthers(c))
-		return eachOf(all, func(ss records.Session) wire.Session {
+		return shape.Each(all, func(ss records.Session) wire.Session {
 			return wire.Session{ID: ss.ID, Token: ss.Name, Made: ss.Made, Used: ss.Used, Expires: ss.Expires, Address: ss.Address, Browser: ss.Browser, Mine: ss.ID == c.Session}
 		}), err
 	})

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/events"
 	"keenlodge/internal/records"
@@ -56,7 +57,7 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 				return
 			}
 			in, err := s.allow(ctx, "events", nil) // what is within may have changed
-			if err != nil || send.Data(eventOf(seenEvent(in, e))) != nil {
+			if err != nil || send.Data(shape.Event(seenEvent(in, e))) != nil {
 				return
 			}
 		}

@@ -13,6 +13,7 @@ import (
 
 	"keenlodge/internal/api/content"
 	"keenlodge/internal/api/guard"
+	"keenlodge/internal/api/shape"
 	"keenlodge/internal/browse"
 	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/disk"
@@ -39,7 +40,7 @@ func (s *server) registerFiles(a huma.API) {
 			return wire.OpenedDisks{}, err
 		}
 		o, err := s.l.Browse.FileSystems(ctx, in.ID)
-		return wire.OpenedDisks{Tree: o.Tree, FileSystems: eachOf(o.FileSystems, func(f reader.FileSystem) wire.FileSystem {
+		return wire.OpenedDisks{Tree: o.Tree, FileSystems: shape.Each(o.FileSystems, func(f reader.FileSystem) wire.FileSystem {
 			return wire.FileSystem{Name: f.Name, Format: f.Format, Label: f.Label, UUID: f.UUID, Size: f.Size, Used: f.Used, Mounted: f.Mounted, Why: f.Why}
 		})}, err
 	})

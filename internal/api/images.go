@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/right"
@@ -37,14 +38,14 @@ func (s *server) registerImages(a huma.API) {
 			f.MachineID = m.ID
 		}
 		found, next, err := s.l.Stores.Images(ctx, f)
-		return eachOf(found, imageOf), in.link(next), err
+		return shape.Each(found, shape.Image), in.link(next), err
 	})
 	type byID struct {
 		ID string `path:"id"`
 	}
 	get(s, a, "get-image", "/api/v1/images/{id}", "An image with its proofs", func(ctx context.Context, in *byID) (wire.ProvenImage, error) {
 		m, proofs, err := s.l.Proofs.Of(ctx, in.ID)
-		return wire.ProvenImage{Image: imageOf(m), Proofs: eachOf(proofs, proofOf)}, err
+		return wire.ProvenImage{Image: shape.Image(m), Proofs: shape.Each(proofs, shape.Proof)}, err
 	})
 	type prove struct {
 		ID   string `path:"id"`
@@ -65,12 +66,12 @@ func (s *server) registerImages(a huma.API) {
 	do(s, a, huma.Operation{OperationID: "pin-image", Method: http.MethodPut, Path: "/api/v1/images/{id}/pin", Summary: "Pin an image, so that rotation never touches it"},
 		func(ctx context.Context, in *pin) (wire.Image, error) {
 			m, err := s.l.Stores.Pin(ctx, in.ID, true, in.Body.Note)
-			return imageOf(m), err
+			return shape.Image(m), err
 		})
 	do(s, a, huma.Operation{OperationID: "unpin-image", Method: http.MethodDelete, Path: "/api/v1/images/{id}/pin", Summary: "Let a pinned image go"},
 		func(ctx context.Context, in *byID) (wire.Image, error) {
 			m, err := s.l.Stores.Pin(ctx, in.ID, false, "")
-			return imageOf(m), err
+			return shape.Image(m), err
 		})
 	do(s, a, huma.Operation{OperationID: "undrop-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/undrop", Summary: "Bring a dropped image back, and all that it leans on"},
 		func(ctx context.Context, in *byID) ([]string, error) { return s.l.Retention.Undrop(ctx, in.ID) })

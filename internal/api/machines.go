@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/right"
@@ -37,11 +38,11 @@ func (s *server) registerMachines(a huma.API) {
 	}
 	pages(s, a, "list-machines", "/api/v1/machines", "Machines, by label", func(ctx context.Context, in *filter) ([]wire.Machine, string, error) {
 		found, next, err := s.l.Inventory.Views(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.page()})
-		return eachOf(found, machineOf), in.link(next), err
+		return shape.Each(found, shape.Machine), in.link(next), err
 	})
 	pages(s, a, "list-lanes", "/api/v1/lanes", "Machines over time, by label: their newest images and their next runs", func(ctx context.Context, in *filter) ([]wire.Lane, string, error) {
 		found, next, err := s.l.Lanes(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.page()}, within(ctx))
-		return eachOf(found, laneOf), in.link(next), err
+		return shape.Each(found, shape.Lane), in.link(next), err
 	})
 	do(s, a, huma.Operation{OperationID: "find-machines", Method: http.MethodPost, Path: "/api/v1/hypervisors/find", Summary: "Ask every hypervisor for its guests"},
 		func(ctx context.Context, _ *none) ([]wire.Found, error) { return s.l.Inventory.Find(ctx) })
@@ -76,7 +77,7 @@ func (s *server) registerMachines(a huma.API) {
 		})
 	get(s, a, "list-around", "/api/v1/hypervisors/{name}/around", "What stands around a hypervisor's machines, as it was each day", func(ctx context.Context, in *named) ([]wire.Thing, error) {
 		found, err := s.l.Inventory.Around(ctx, in.Name)
-		return eachOf(found, func(t records.Thing) wire.Thing { return wire.Thing(t) }), err
+		return shape.Each(found, func(t records.Thing) wire.Thing { return wire.Thing(t) }), err
 	})
 	get(s, a, "get-summary", "/api/v1/summary", "How the lodge stands, in one call", func(ctx context.Context, _ *none) (wire.Standing, error) { return s.l.Summary(ctx, within(ctx)) })
 	type measured struct {
@@ -89,7 +90,7 @@ func (s *server) registerMachines(a huma.API) {
 			return nil, err
 		}
 		found, err := s.l.Inventory.Parts(ctx, m, in.Measure)
-		return eachOf(found, partOf), err
+		return shape.Each(found, shape.Part), err
 	})
 	type retire struct {
 		NamedMachine
@@ -122,6 +123,6 @@ func (s *server) registerMachines(a huma.API) {
 				word = in.Machine
 			}
 			m, err := s.l.Inventory.Continue(ctx, word, in.Body.Old)
-			return machineOf(inventory.View{MachineRow: records.MachineRow{Machine: m}, CoveredBy: []string{}}), err
+			return shape.Machine(inventory.View{MachineRow: records.MachineRow{Machine: m}, CoveredBy: []string{}}), err
 		})
 }

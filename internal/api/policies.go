@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/shape"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/wire"
 )
@@ -31,9 +32,9 @@ func (s *server) registerPolicies(a huma.API) {
 	get(s, a, "list-policies", "/api/v1/policies", "Policies, by name", func(ctx context.Context, _ *none) ([]wire.Policy, error) {
 		seen := within(ctx)
 		found, err := s.l.Policies(ctx, seen)
-		return eachOf(found, func(p lodge.PolicyView) wire.Policy {
+		return shape.Each(found, func(p lodge.PolicyView) wire.Policy {
 			p.Policy = seenPolicy(seen, p.Name, p.Policy)
-			out := policyOf(p)
+			out := shape.Policy(p)
 			out.Partly = !seen.All && !seen.Policies[p.Name]
 			return out
 		}), err
@@ -85,7 +86,7 @@ func (s *server) registerPolicies(a huma.API) {
 			until = *in.Body.Until
 		}
 		p, err := s.l.Planning.Pause(ctx, in.Name, who(ctx), in.Body.Why, until)
-		return pauseOf(p), err
+		return shape.Pause(p), err
 	})
 	do(s, a, op("resume-policy", http.MethodDelete, "policies/{name}/pause", "Let a paused policy run again"),
 		func(ctx context.Context, in *named) (none, error) { return none{}, s.l.Planning.Resume(ctx, in.Name) })

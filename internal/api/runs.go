@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/records"
@@ -14,7 +15,7 @@ import (
 )
 
 // started is the answer to what starts a run.
-func started(r records.Run, err error) (wire.Run, error) { return runOf(r), err }
+func started(r records.Run, err error) (wire.Run, error) { return shape.Run(r), err }
 
 // registerRuns has what is about runs.
 func (s *server) registerRuns(a huma.API) {
@@ -27,7 +28,7 @@ func (s *server) registerRuns(a huma.API) {
 	pages(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *filter) ([]wire.Run, string, error) {
 		found, next, err := s.l.Runs.List(ctx, records.RunFilter{ID: in.ID, Policy: in.Policy, Kind: string(in.Kind), Within: reach(ctx), Page: in.page()})
 		seen := within(ctx)
-		return eachOf(found, func(r records.Run) wire.Run { return runOf(seenRun(seen, r)) }), in.link(next), err
+		return shape.Each(found, func(r records.Run) wire.Run { return shape.Run(seenRun(seen, r)) }), in.link(next), err
 	})
 	type byID struct {
 		ID string `path:"id"`
@@ -43,14 +44,14 @@ func (s *server) registerRuns(a huma.API) {
 	}
 	get(s, a, "list-tasks", "/api/v1/runs/{id}/tasks", "A run's tasks, by their numbers", func(ctx context.Context, in *tasks) ([]wire.Task, error) {
 		found, err := s.l.Runs.Tasks(ctx, in.ID, in.After, in.Limit)
-		return eachOf(seenTasks(ctx, found), taskOf), err
+		return shape.Each(seenTasks(ctx, found), shape.Task), err
 	})
 	get(s, a, "get-run-log", "/api/v1/runs/{id}/log", "A run's log, oldest first", func(ctx context.Context, in *byID) ([]wire.LogLine, error) {
 		lines, err := s.l.Runs.ReadLog(ctx, in.ID)
 		if err == nil {
 			lines, err = s.seenLines(ctx, lines)
 		}
-		return eachOf(lines, lineOf), err
+		return shape.Each(lines, shape.Line), err
 	})
 	get(s, a, "list-unread", "/api/v1/runs/{id}/unread", "Files that a run could not read as they were", func(ctx context.Context, in *byID) ([]wire.UnreadFile, error) {
 		r, found, err := s.l.Runs.Unread(ctx, in.ID)

@@ -12,6 +12,7 @@ import (
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/api/guard"
+	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/right"
@@ -105,7 +106,7 @@ func (s *server) registerTrail(a huma.API) {
 			}
 		}
 		found, next, err := s.l.Trail.List(ctx, records.DeedFilter{Who: in.Who, Verb: in.Verb, Result: string(in.Result), Target: in.Target, Since: in.Since, Until: in.Until, Page: in.page()})
-		return eachOf(found, deedOf), in.link(next), err
+		return shape.Each(found, deedOf), in.link(next), err
 	})
 	get(s, a, "verify-trail", "/api/v1/trail/verification", "Whether the trail is as it was written, by its chains and by what the stores keep of it",
 		func(ctx context.Context, _ *none) (wire.TrailCheck, error) { return s.l.Witness.Verify(ctx) })

@@ -7,9 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
 	"strings"
 
+	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
@@ -27,6 +29,58 @@ func (b *Browser) Archive(ctx context.Context, id string, at Place) (*Packed, er
 	top := cmp.Or(strings.TrimPrefix(path.Clean(at.Path), "/"), ".")
 	in, err := b.archive(ctx, id, at)
 	return &Packed{in, top}, err
+}
+
+// mostOnly bounds the paths that are named to a guest one by one: beyond it sends all, and who reads takes what he wants.
+const mostOnly = 20_000
+
+// Take reads entries of an image for whoever wants some of those at and below some paths: those in wanted, and perhaps more. [files.NewReader] reads it.
+func (b *Browser) Take(ctx context.Context, id string, at Place, wanted map[string]bool) (io.ReadCloser, error) {
+	st, m, err := b.of(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if m.Files != nil {
+		return takeFiles(ctx, st, m, func(p string) bool { return wanted[p] }), nil
+	}
+	g, release, err := b.guestOf(ctx, st, m)
+	if err != nil {
+		return nil, err
+	}
+	if len(wanted) <= mostOnly {
+		for p := range wanted {
+			at.Only = append(at.Only, back.Text(p))
+		}
+	}
+	in, err := g.Archive(ctx, at)
+	if err != nil {
+		release()
+		return nil, known(err)
+	}
+	return flowing(ctx, in, release), nil
+}
+
+// takeFiles is [Browser.Take] of an image of files.
+func takeFiles(ctx context.Context, st store.Store, m *image.Manifest, wanted func(path string) bool) io.ReadCloser {
+	out, to := io.Pipe()
+	go func() {
+		w := files.NewWireWriter(to)
+		err := st.ReadEntries(ctx, m, wanted, func(e *files.Entry, stored io.Reader) error {
+			if e.Kind == files.Unseen {
+				return nil
+			}
+			err := w.Entry(e)
+			if err == nil {
+				_, err = io.Copy(w, stored)
+			}
+			return err
+		})
+		if err == nil {
+			err = w.Close(files.Last{})
+		}
+		to.CloseWithError(err)
+	}()
+	return out
 }
 
 func (b *Browser) archive(ctx context.Context, id string, at Place) (io.ReadCloser, error) {
@@ -55,73 +109,25 @@ func archiveFiles(ctx context.Context, st store.Store, m *image.Manifest, at Pla
 	if err != nil {
 		return nil, err
 	}
+	// It is looked for before anything is sent, so that what is not there is an error.
 	in, err := st.ListFiles(ctx, m)
 	if err != nil {
 		return nil, err
 	}
-	list, err := files.NewListReader(in)
-	if err != nil {
-		in.Close()
-		return nil, err
-	}
-	// The first is looked for before anything is sent, so that what is not there is an error.
-	var e files.Entry
-	starts := int64(0) // where the entry's content begins
-	for err == nil {
-		if e, _, err = list.Next(); err == nil && below(e.Path, want) {
-			break
-		}
-		starts += e.Stored()
+	_, _, err = files.Find(in, want)
+	in.Close()
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s is not in image %s", fault.ErrNotFound, files.Readable(path.Clean(at.Path)), m.ID)
 	}
 	if err != nil {
-		in.Close()
-		if errors.Is(err, io.EOF) {
-			err = fmt.Errorf("%w: %s is not in image %s", fault.ErrNotFound, files.Readable(path.Clean(at.Path)), m.ID)
-		}
 		return nil, err
 	}
-	out, to := io.Pipe()
-	go func() {
-		defer in.Close()
-		w := files.NewWireWriter(to)
-		var err error
-		for err == nil {
-			if below(e.Path, want) && e.Kind != files.Unseen {
-				err = sendFile(ctx, st, m, w, e, starts)
-			}
-			if starts += e.Stored(); err == nil {
-				e, _, err = list.Next()
-			}
-		}
-		if errors.Is(err, io.EOF) {
-			err = w.Close(files.Last{})
-		}
-		to.CloseWithError(err)
-	}()
-	return out, nil
+	return takeFiles(ctx, st, m, func(p string) bool { return below(p, want) }), nil
 }
 
 // below reports whether a path lies in a folder, or is it.
 func below(p, folder string) bool {
 	return folder == "." || p == folder || strings.HasPrefix(p, folder+"/")
-}
-
-// sendFile sends an entry of an image with its content.
-func sendFile(ctx context.Context, st store.Store, m *image.Manifest, w *files.WireWriter, e files.Entry, at int64) error {
-	if e.Kind != files.File || e.Same != "" || e.Size == 0 {
-		return w.Entry(&e)
-	}
-	in, err := st.OpenEntry(ctx, m, &e, at, 0)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	e.Data = nil // with zeros in place of holes
-	if err := w.Entry(&e); err != nil {
-		return err
-	}
-	_, err = io.CopyN(w, in, e.Size)
-	return err
 }
 
 // Each calls visit for each entry, with its content as [files.Entry.Stored] counts it; what visit leaves of that is passed over.

@@ -51,7 +51,7 @@ func listFiles(ctx context.Context, st store.Store, m *image.Manifest, at Place)
 			break
 		}
 		if e.Path == want {
-			if there = true; e.Kind != files.Dir {
+			if there = true; e.Kind != files.Dir || at.Self {
 				out.Write(raw)
 			}
 		} else if path.Dir(e.Path) == want || at.Below && below(e.Path, want) {

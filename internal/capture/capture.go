@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"sync"
 	"time"
 
 	"keenlodge/internal/core/disk"
@@ -259,7 +260,7 @@ func (k *making) carryOut(ctx context.Context, h source.Capturer) (err error) {
 	}
 	k.told = len(capture.Warnings())
 	t.Warnings, t.Frozen = append(t.Warnings, capture.Warnings()...), m.Frozen.Nanoseconds()
-	k.pace = gentle.both(c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st))
+	k.pace = throttle.Both(c.yield(ctx, t, o.Policy.Store), gentle.both(c.readPace(o.Site, t.Hypervisor, o.Policy.Store, k.st)))
 	archive, err := k.planFiles(ctx, capture)
 	if err != nil {
 		return err
@@ -574,6 +575,26 @@ func (c *Captures) readPace(s site.Site, from, into string, st store.Store) thro
 		return read
 	}
 	return throttle.Both(read, limit("store "+into, shelf))
+}
+
+// yield holds a capture back while a restore needs its store, its source or its machine.
+func (c *Captures) yield(ctx context.Context, t *runs.Task, into string) throttle.Wait {
+	var mu sync.Mutex
+	waiting := 0 // readers
+	told := func(forWhat string, waited time.Duration) {
+		mu.Lock()
+		defer mu.Unlock()
+		if forWhat != "" {
+			if waiting++; waiting == 1 {
+				t.Log(ctx, "paused: %s goes before it", forWhat)
+			}
+			return
+		}
+		if waiting--; waiting == 0 {
+			t.Log(ctx, "it goes on, after a pause of %s", waited.Round(time.Second))
+		}
+	}
+	return c.throttle.Yield(told, throttle.Store(into), throttle.Source(t.Hypervisor), throttle.Machine(t.MachineID))
 }
 
 // measure sums up what is to be read of the disks.

@@ -31,7 +31,7 @@ func pickImage(ctx context.Context, k *client.Client, word string) (string, erro
 }
 
 func imageCommand() *cli.Command {
-	wait := &cli.BoolFlag{Name: "wait", Aliases: []string{"w"}, Usage: "show it until it is over"}
+	wait := waitFlag()
 	named := []string{"an image's name"}
 	return noun("image", "machines at a moment, restorable",
 		&cli.Command{Name: "list", Usage: "list images, newest first",
@@ -112,23 +112,7 @@ func imageCommand() *cli.Command {
 				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is not pinned\n", m.ID, m.Machine) })
 			})},
 		imageFilesCommand(), imageCatCommand(), imageDownloadCommand(), imageServeCommand(), imageDiffCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
-		&cli.Command{Name: "restore", Usage: "make a guest from an image", ArgsUsage: "IMAGE",
-			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "as", Usage: "name of the guest to make", Required: true},
-				&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},
-				&cli.BoolFlag{Name: "start", Usage: "power it on and wait for its guest agent"},
-				&cli.BoolFlag{Name: "replace", Usage: "allow a guest of that name, which must be off, to be defined anew; its old disks stay"},
-				&cli.StringSliceFlag{Name: "take", Usage: "take this over from the machine's definition, though it reaches beyond the guest, such as hostdev-1; a restore's log names what it left out"}},
-			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-				id, err := pickImage(ctx, k, c.Args().First())
-				if err != nil {
-					return err
-				}
-				run, err := k.Restore(ctx, id, wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), Replace: c.Bool("replace"), Take: c.StringSlice("take")})
-				if err != nil {
-					return err
-				}
-				return started(ctx, c, k, run)
-			})})
+		restoreMachineCommand("restore"))
 }
 
 // standing is an image's best passed proof; a failed one outranks all.

@@ -176,7 +176,8 @@ func stateWords(s run.State) string { return mark(s) + " " + string(s) }
 // runSummary prints a run's outcome: a row a machine, then what went wrong.
 func runSummary(ctx context.Context, w io.Writer, k *client.Client, r wire.Run) {
 	what := string(r.Kind)
-	if r.Policy != "" {
+	back := r.Kind == run.Files || r.Kind == run.Undo
+	if r.Policy != "" && !back {
 		what += " of policy " + r.Policy
 	}
 	fmt.Fprintf(w, "%s run %s (%s) %s after %s\n", mark(r.State), r.ID, what, r.State, elapsed(r.Started, r.Ended))
@@ -214,8 +215,11 @@ func runSummary(ctx context.Context, w io.Writer, k *client.Client, r wire.Run) 
 		return
 	}
 	for _, l := range log {
-		if l.Kind == "evidence" {
+		switch {
+		case l.Kind == run.Evidence:
 			fmt.Fprintf(w, "  %s\n", l.Text)
+		case l.Kind == run.Warning && back:
+			fmt.Fprintf(w, "! %s\n", l.Text)
 		}
 	}
 }

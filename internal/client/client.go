@@ -338,6 +338,21 @@ func (c *Client) Restore(ctx context.Context, id string, r wire.RestoreBody) (ou
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/restores", r, &out)
 }
 
+// PreviewFiles says what would become of files of an image that go back onto a machine, with so many of the steps.
+func (c *Client) PreviewFiles(ctx context.Context, id string, b wire.FilesBack, most int) (out wire.FilesPlan, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/files/preview?most="+strconv.Itoa(most), b, &out)
+}
+
+// RestoreFiles starts a restore of files of an image onto a machine.
+func (c *Client) RestoreFiles(ctx context.Context, id string, b wire.FilesBack) (out wire.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/files/restores", b, &out)
+}
+
+// UndoRestore starts to take back what a restore of files did.
+func (c *Client) UndoRestore(ctx context.Context, run string) (out wire.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/runs/"+url.PathEscape(run)+"/undo", nil, &out)
+}
+
 // Site is the configuration.
 func (c *Client) Site(ctx context.Context) (out site.Site, err error) {
 	return out, c.call(ctx, http.MethodGet, "/api/v1/site", nil, &out)

@@ -39,7 +39,7 @@ const (
 	CallPlan = "plan"
 	// CallPut carries a plan out: [Put], then what [files.NewReader] reads → nothing, then [Told].
 	CallPut = "put"
-	// CallUndo takes a restore back: its ID → nothing, then [Told].
+	// CallUndo takes back what a restore of an ID did: the ID → nothing, then [Told].
 	CallUndo = "undo"
 	// CallMounts lists file systems: nothing, [Mounts].
 	CallMounts = "mounts"
@@ -199,6 +199,8 @@ type Files struct {
 	// Ignore are patterns as of gitignore(5), from the root of the file system on. Personal takes people's own folders, too.
 	Ignore   []string `json:"ignore,omitempty"`
 	Personal bool     `json:"personal,omitempty"`
+	// Only are the paths that are wanted of all that, relative to the root; empty for all. Names that are no texts are as [back.Text] has them.
+	Only []string `json:"only,omitempty"`
 }
 
 // Walk asks for a capture of files. ID, Since and Remember are as in [Begin].

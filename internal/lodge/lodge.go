@@ -119,7 +119,7 @@ func New(c Config) (*Lodge, error) {
 	l.Lines.Changed = l.Inventory.Look
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, engine, wire.Program)
-	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, engine, wire.Program)
+	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, engine, wire.Program)
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
 	engine.Register(run.Backup, backups{l})

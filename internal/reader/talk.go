@@ -61,8 +61,14 @@ type Locate struct {
 type Where struct {
 	FileSystem string `json:"file_system,omitempty"`
 	Path       string `json:"path"`
-	// Below, of a list, asks for all that lies below the folder.
+	// Below, of a list, asks for all that lies below the folder, Self for the folder itself, too, and Full for all that is to be known of each: which
+	// names are of one file, and attributes.
 	Below bool `json:"below,omitempty"`
+	Self  bool `json:"self,omitempty"`
+	Full  bool `json:"full,omitempty"`
+	// Also, of an archive, are further paths, Only those that are wanted of all of them, as [line.Files] has it.
+	Also []string `json:"also,omitempty"`
+	Only []string `json:"only,omitempty"`
 }
 
 // Read asks for a range of a file; Length below 0 is all of the rest.

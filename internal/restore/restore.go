@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/browse"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/ledger"
@@ -26,6 +27,7 @@ import (
 	"keenlodge/internal/source"
 	"keenlodge/internal/store"
 	"keenlodge/internal/stores"
+	"keenlodge/internal/throttle"
 )
 
 // Request asks for a guest to be made from an image.
@@ -55,14 +57,18 @@ type Restores struct {
 	rec       *records.Records
 	stores    *stores.Stores
 	inventory *inventory.Inventory
+	browse    *browse.Browser
+	throttle  *throttle.Throttle
 	runs      *runs.Engine
 	program   string
 }
 
 // New makes a Restores and registers restores with the engine. program is the name under which stores are read.
-func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, e *runs.Engine, program string) *Restores {
-	rs := &Restores{rec, ss, inv, e, program}
+func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, b *browse.Browser, th *throttle.Throttle, e *runs.Engine, program string) *Restores {
+	rs := &Restores{rec, ss, inv, b, th, e, program}
 	e.Register(run.Restore, handler{rs: rs})
+	e.Register(run.Files, filesHandler{rs: rs})
+	e.Register(run.Undo, undoHandler{rs: rs})
 	return rs
 }
 
@@ -78,7 +84,7 @@ func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.R
 	}
 	defer on.h.Close()
 	if on.manifest.Files != nil {
-		return none, fmt.Errorf("%w: image %s holds files, and no disks of which a guest could be made; where its store lies, keenlodge store extract writes them out as an archive", fault.ErrConflict, on.manifest.ID)
+		return none, fmt.Errorf("%w: image %s holds files, and no disks of which a guest could be made; its files go back to a server with keenlodge restore files, or into a folder with keenlodge image download", fault.ErrConflict, on.manifest.ID)
 	}
 	if err := checkFree(ctx, on.h, q); err != nil {
 		return none, err
@@ -97,6 +103,7 @@ func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.R
 type restoring struct {
 	manifest *image.Manifest
 	st       store.Store
+	store    string        // its name
 	h        source.Source // the caller closes it
 	makes    source.Restorer
 }
@@ -108,11 +115,10 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 	if err != nil {
 		return on, err
 	}
-	// What is doubtful, or broken because not all of its machine's disks could be read, may be all that there is; a pooled store verifies what it reads.
-	if m.State != image.Usable && m.State != image.Doubtful && !(m.State == image.Broken && m.Lost() > 0) {
-		return on, fmt.Errorf("%w: image %s is %s; only a usable image can be restored", fault.ErrConflict, m.ID, m.State)
+	if err := restorable(m); err != nil {
+		return on, err
 	}
-	on.st = st
+	on.st, on.store = st, m.Store
 	if on.manifest, err = st.ReadImage(ctx, m.ID); err != nil {
 		return on, err
 	}
@@ -133,6 +139,15 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 		on.h.Close()
 	}
 	return on, err
+}
+
+// restorable says why an image can't be restored. What is doubtful, or broken because not all of its machine's disks could be read, may be all that
+// there is; a pooled store verifies what it reads.
+func restorable(m records.Image) error {
+	if m.State != image.Usable && m.State != image.Doubtful && !(m.State == image.Broken && m.Lost() > 0) {
+		return fmt.Errorf("%w: image %s is %s; only a usable image can be restored", fault.ErrConflict, m.ID, m.State)
+	}
+	return nil
 }
 
 // checkFree makes sure that no guest of the name is in the way.
@@ -173,6 +188,7 @@ func (h handler) Run(ctx context.Context, r *runs.Run) error {
 		return err
 	}
 	defer on.h.Close()
+	defer h.rs.throttle.Urgent("restore "+r.ID, throttle.Store(on.store), throttle.Source(q.Hypervisor))()
 	err = r.PerformOne(ctx, records.Task{Machine: q.As, Hypervisor: q.Hypervisor, Image: on.manifest.ID}, func(ctx context.Context, t *runs.Task) error {
 		if err := h.rs.makeGuest(ctx, on, q, t); err != nil || !q.Start {
 			return err

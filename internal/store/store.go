@@ -55,6 +55,9 @@ type Store interface {
 	// OpenEntry opens a file of an image of files, from an offset on, with zeros where it has holes; close it. e is its entry in the list, and no other
 	// name of one before; at is where in the content of all entries its own begins ([files.Find]).
 	OpenEntry(ctx context.Context, m *image.Manifest, e *files.Entry, at, offset int64) (io.ReadCloser, error)
+	// ReadEntries reads the entries that are wanted, in the order of the list, in one pass: visit gets each with what is stored of its content, and may
+	// leave that.
+	ReadEntries(ctx context.Context, m *image.Manifest, wanted func(path string) bool, visit func(e *files.Entry, stored io.Reader) error) error
 	// ReadBack reads all of an image back and tells what it matched. Errors wrap chunk.ErrDamaged or [medium.ErrNotFound]
 	// where the image is to blame.
 	ReadBack(ctx context.Context, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error)

@@ -25,6 +25,8 @@ type Wait func(ctx context.Context, n int) error
 type Throttle struct {
 	mu    sync.Mutex
 	known map[string]*rate.Limiter
+
+	urgent urgent
 }
 
 // Wait lets n bytes pass as fast as a pace allows at this hour of a zone. name says what is limited, such as "store quay-shelf".

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -19,7 +20,6 @@ import (
 
 	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/files"
-	"keenlodge/internal/core/image"
 	"keenlodge/internal/inode"
 )
 
@@ -60,11 +60,16 @@ type journal struct {
 	count int
 }
 
+var isID = regexp.MustCompile(`^[a-z0-9]{4,32}$`)
+
+// IsID reports whether something can be a restore's ID.
+func IsID(id string) bool { return isID.MatchString(id) }
+
 func journalFile(folder, id string) string { return filepath.Join(folder, journals, id) }
 
 // begin begins a journal, or goes on with that of a restore that was stopped.
 func begin(folder string, o back.Order) (*journal, error) {
-	if !image.IsID(o.ID) {
+	if !IsID(o.ID) {
 		return nil, fmt.Errorf("%q is no restore's ID", o.ID)
 	}
 	if err := os.MkdirAll(filepath.Join(folder, journals), 0o700); err != nil {
@@ -206,7 +211,7 @@ var ErrGone = errors.New("nothing is held of it")
 // Undo puts back what a restore replaced, deleted or amended, and removes what it made, as far as that is as the restore left it. What is not is told,
 // and stays. It may be called again.
 func (p Place) Undo(ctx context.Context, id string, told func(back.Progress)) (done back.Done, err error) {
-	if !image.IsID(id) {
+	if !IsID(id) {
 		return done, fmt.Errorf("%q is no restore's ID", id)
 	}
 	notes, err := read(p.Folder, id)
@@ -379,7 +384,7 @@ func (p Place) forget(id string, notes []note) error {
 	defer unix.Close(top)
 	var errs []error
 	gone := func(err error) {
-		if err != nil && !errors.Is(err, unix.ENOENT) && !errors.Is(err, unix.ENOTDIR) && !errors.Is(err, unix.ELOOP) {
+		if err != nil && !errors.Is(err, unix.ENOENT) && !errors.Is(err, unix.ENOTDIR) && !errors.Is(err, unix.ELOOP) && !errors.Is(err, unix.EXDEV) {
 			errs = append(errs, err)
 		}
 	}

@@ -99,7 +99,7 @@ func (p Place) Plan(ctx context.Context, o back.Order, list *files.ListReader) (
 		if root.To, err = realPath(pl.top, root.To); err != nil {
 			return nil, err
 		}
-		if !p.allows(root.To) {
+		if !p.allows(root.To) && !p.allowsBelow(root.To) {
 			return nil, fmt.Errorf("nothing may be written to /%s: this server's agent allows %s; allow more with keenlodge agent run --writable PATH", root.To, p.allowed())
 		}
 	}
@@ -140,6 +140,11 @@ func (p Place) allows(to string) bool {
 		w = strings.TrimPrefix(path.Clean(w), "/")
 		return w == "" || to == w || strings.HasPrefix(to, w+"/")
 	})
+}
+
+// allowsBelow reports whether anything below a folder may be written.
+func (p Place) allowsBelow(folder string) bool {
+	return slices.ContainsFunc(p.Writable, func(w string) bool { return inFolder(strings.TrimPrefix(path.Clean(w), "/"), folder) })
 }
 
 func (p Place) allowed() string {
@@ -244,6 +249,9 @@ func (pl *planner) entry(e *files.Entry) error {
 			return err
 		}
 		pl.besides[e.Path] = s.Path
+	}
+	if s.Action.Acts() && !pl.place.allows(s.Path) {
+		s.Action, s.Bytes, s.Why = back.Refuse, 0, "the server's agent allows nothing to be written there (keenlodge agent run --writable)"
 	}
 	if pl.stays[e.Same] && s.Action.Writes() {
 		s.Action, s.Bytes, s.Why = back.Refuse, 0, fmt.Sprintf("it is another name of /%s, in whose place something else stays", files.Readable(e.Same))
@@ -453,6 +461,8 @@ func (pl *planner) remove(fd int, device uint64, to, from string, names map[stri
 		case name == files.HeldFolder:
 			all = false
 			continue
+		case !pl.place.allows(s.Path):
+			s.Action, s.Why = back.Leave, "the server's agent allows nothing to be written there (keenlodge agent run --writable)"
 		case old.Kind == "socket":
 			s.Action, s.Why = back.Leave, "it is a socket, and no image holds such"
 		case spared:

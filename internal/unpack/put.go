@@ -550,6 +550,22 @@ func (p *putter) publish(s back.Step, temp string) error {
 		return err
 	}
 	name := path.Base(s.Path)
+	if s.Action != back.Replacing {
+		if err := p.journal.intend(s, ""); err != nil {
+			return err
+		}
+		err := unix.Renameat2(p.fd, temp, p.fd, name, unix.RENAME_NOREPLACE)
+		if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) { // a file system that can't, or a name that can't be: the next says which
+			err = unix.Renameat(p.fd, temp, p.fd, name)
+		}
+		if errors.Is(err, unix.EEXIST) {
+			return errChanged
+		}
+		if err != nil {
+			return fmt.Errorf("name it: %w", err)
+		}
+		return p.journal.did(p.fd, name)
+	}
 	hold, err := p.hold(s)
 	if err != nil {
 		return err

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -250,4 +251,173 @@ func withoutTimes(all []string) (out []string) {
 		out = append(out, e)
 	}
 	return out
+}
+
+// one is an archive of a folder with these files.
+func one(t *testing.T, contents map[string]string) []byte {
+	t.Helper()
+	folder := t.TempDir()
+	for p, text := range contents {
+		place := filepath.Join(folder, p)
+		require.NoError(t, os.MkdirAll(filepath.Dir(place), 0o755))
+		require.NoError(t, os.WriteFile(place, []byte(text), 0o644))
+	}
+	return archived(t, folder)
+}
+
+func (b *bench) write(p, text string) {
+	b.t.Helper()
+	place := filepath.Join(b.place.Root, p)
+	require.NoError(b.t, os.MkdirAll(filepath.Dir(place), 0o755))
+	require.NoError(b.t, os.WriteFile(place, []byte(text), 0o644))
+}
+
+func (b *bench) read(p string) string {
+	b.t.Helper()
+	body, err := os.ReadFile(filepath.Join(b.place.Root, p))
+	require.NoError(b.t, err)
+	return string(body)
+}
+
+// What changes after it was looked at stays as it is, is named, and holds up nothing else; a link that somebody makes meanwhile leads nowhere.
+func TestAMachineThatChanges(t *testing.T) {
+	b := newBench(t, one(t, map[string]string{"srv/list": "cabin 4\n", "srv/new": "cabin 5\n", "srv/deep/plan": "deck 2\n", "srv/last": "pier\n"}), back.Replace)
+	b.write("srv/list", "cabin 17\n")
+	b.write("srv/deep/plan", "deck 9\n")
+	outside := t.TempDir()
+	r := b.plan()
+	b.write("srv/list", "cabin 18\n")
+	b.write("srv/new", "somebody's\n")
+	require.NoError(t, os.RemoveAll(filepath.Join(b.place.Root, "srv/deep")))
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "plan"), []byte("not ours\n"), 0o644))
+	require.NoError(t, os.Symlink(outside, filepath.Join(b.place.Root, "srv/deep")))
+	done, err := b.put(r)
+	require.NoError(t, err)
+	failed := map[string]string{}
+	for _, f := range done.Failed {
+		failed[f.Path] = f.Why
+	}
+	require.Contains(t, failed["/srv/list"], "it changed since it was looked at")
+	require.Contains(t, failed["/srv/new"], "it changed since it was looked at")
+	require.Contains(t, failed["/srv/deep/plan"], "too many levels of symbolic links")
+	require.Equal(t, "cabin 18\n", b.read("srv/list"))
+	require.Equal(t, "somebody's\n", b.read("srv/new"))
+	require.Equal(t, "pier\n", b.read("srv/last"))
+	body, err := os.ReadFile(filepath.Join(outside, "plan"))
+	require.NoError(t, err)
+	require.Equal(t, "not ours\n", string(body))
+
+	// Where a link is there from the start, that is seen beforehand.
+	steps := map[string]back.Step{}
+	for _, s := range b.plan().Steps {
+		steps[s.Path] = s
+	}
+	require.Equal(t, back.Replacing, steps["srv/deep"].Action, "the link itself, and not what it leads to")
+	b.order.Existing = back.KeepBoth
+	for _, s := range b.plan().Steps {
+		if s.Path == "srv/deep" || s.Path == "srv/deep/plan" {
+			require.Equal(t, back.Refuse, s.Action, "%+v", s)
+		}
+	}
+
+	// What was changed after the restore is left when it is taken back.
+	b.order.Existing, b.order.ID = back.Replace, image.NewID()
+	done, err = b.put(b.plan())
+	require.NoError(t, err)
+	require.Empty(t, done.Failed)
+	b.write("srv/list", "cabin 19\n")
+	undone, err := b.place.Undo(t.Context(), b.order.ID, func(back.Progress) {})
+	require.NoError(t, err)
+	require.Equal(t, []back.Failure{{Path: "/srv/list", Why: errElse.Error()}}, undone.Failed)
+	require.Equal(t, "cabin 19\n", b.read("srv/list"))
+	require.Equal(t, "somebody's\n", b.read("srv/new"))
+	b.order.Roots = []back.Root{{From: ".", To: "srv/../.."}}
+	_, err = b.place.Plan(t.Context(), b.order, listed(t, b.image))
+	require.ErrorContains(t, err, "these are no paths")
+}
+
+// A full target is seen beforehand; one that fills up meanwhile ends the restore at the file that it was at, whole files are whole, and it goes on when
+// there is room. A name that the file system can't have fails by itself.
+func TestATargetThatIsFull(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("mounting needs root")
+	}
+	large := strings.Repeat("passage 17\n", 50_000)
+	b := newBench(t, one(t, map[string]string{"a": large, "b": large, "c": large, "what?": "a question\n"}), back.Replace)
+	b.order.Keep = false
+	require.NoError(t, unix.Mount("tmpfs", b.place.Root, "tmpfs", 0, "size=2m"))
+	t.Cleanup(func() { unix.Unmount(b.place.Root, unix.MNT_DETACH) })
+	b.write("ballast", large)
+	b.write("more", large)
+	r := b.plan()
+	require.Contains(t, r.Short, "bytes free, and 1650011 are to be written")
+	_, err := b.put(r)
+	require.ErrorContains(t, err, "nothing was written; make room")
+	require.NoError(t, os.Remove(filepath.Join(b.place.Root, "more")))
+	require.NoError(t, os.Remove(filepath.Join(b.place.Root, "ballast")))
+	r = b.plan()
+	require.Empty(t, r.Short)
+	b.write("ballast", large)
+	b.write("more", large)
+	done, err := b.put(r)
+	require.ErrorIs(t, err, unix.ENOSPC)
+	require.ErrorContains(t, err, "the restore stopped, at /")
+	require.ErrorContains(t, err, "goes on from there")
+	require.Positive(t, done.Counts[back.Make].Paths)
+	require.Equal(t, large, b.read("a"))
+	require.NoFileExists(t, filepath.Join(b.place.Root, "c"))
+	require.NoError(t, os.Remove(filepath.Join(b.place.Root, "ballast")))
+	require.NoError(t, os.Remove(filepath.Join(b.place.Root, "more")))
+	done, err = b.put(b.plan())
+	require.NoError(t, err)
+	require.Empty(t, done.Failed)
+	require.Equal(t, large, b.read("c"))
+
+	// NTFS: no question marks, no files without a name.
+	disk := filepath.Join(t.TempDir(), "disk")
+	require.NoError(t, os.WriteFile(disk, nil, 0o600))
+	require.NoError(t, os.Truncate(disk, 8<<20))
+	v := newBench(t, b.image, back.Replace)
+	v.order.Keep = false
+	out, err := exec.Command("sh", "-ec", "mkntfs -q -F "+disk+" 2>/dev/null; ntfs-3g -o windows_names "+disk+" "+v.place.Root).CombinedOutput()
+	require.NoError(t, err, string(out))
+	t.Cleanup(func() { unix.Unmount(v.place.Root, unix.MNT_DETACH) })
+	done, err = v.put(v.plan())
+	require.NoError(t, err)
+	require.Len(t, done.Failed, 1, "%+v", done.Failed)
+	require.Equal(t, "/what?", done.Failed[0].Path)
+	require.Equal(t, large, v.read("b"))
+}
+
+// An agent that dies in the middle leaves temporary files; the next one removes them, keeps what was replaced until its day is over, and no longer.
+func TestWhatADeadRestoreLeft(t *testing.T) {
+	b := newBench(t, one(t, map[string]string{"a": "one\n", "b": "two\n"}), back.Replace)
+	b.write("a", "old\n")
+	_, err := b.put(b.plan())
+	require.NoError(t, err)
+	j, err := begin(b.place.Folder, b.order)
+	require.NoError(t, err)
+	temp := ".keenlodge-" + b.order.ID + "-1"
+	require.NoError(t, j.temp(temp))
+	require.NoError(t, j.temp("../"+temp), "whoever wrote that")
+	b.write(temp, "half of i")
+	b.write(".keenlodge-"+image.NewID()+"-1", "somebody else's")
+	require.NoError(t, j.close())
+	found, err := b.place.Tidy(time.Now(), func(id string) bool { return id == b.order.ID })
+	require.NoError(t, err)
+	require.Empty(t, found, "it is at work")
+	found, err = b.place.Tidy(time.Now(), func(string) bool { return false })
+	require.NoError(t, err)
+	require.Equal(t, []string{"/" + temp}, found)
+	held := filepath.Join(b.place.Root, files.HeldFolder)
+	require.DirExists(t, held)
+	st, err := os.Stat(held)
+	require.NoError(t, err)
+	require.EqualValues(t, 0o700, st.Mode().Perm())
+	_, err = b.place.Tidy(time.Now().Add(KeptFor+time.Minute), func(string) bool { return false })
+	require.NoError(t, err)
+	require.NoDirExists(t, held)
+	require.Equal(t, "one\n", b.read("a"))
+	_, err = b.place.Undo(t.Context(), b.order.ID, func(back.Progress) {})
+	require.ErrorIs(t, err, ErrGone)
 }

@@ -1,5 +1,12 @@
 package wire
 
+import (
+	"time"
+
+	"keenlodge/internal/core/back"
+	"keenlodge/internal/core/files"
+)
+
 // NBD is what a connection is upgraded to on which a disk of an image is offered.
 const NBD = "nbd"
 
@@ -19,4 +26,51 @@ type FileSystem struct {
 	Used    int64  `json:"used"`
 	Mounted string `json:"mounted,omitempty" doc:"where the machine has it"`
 	Why     string `json:"why,omitempty" doc:"why it is not open"`
+}
+
+// FilesBack says which files of an image go back onto a machine, and how.
+type FilesBack struct {
+	Paths    []string      `json:"paths,omitempty" doc:"paths from / on, or NAME:PATH for those in a file system; none, of an image of system state, is all of it"`
+	Parts    []string      `json:"parts,omitempty" doc:"of an image of system state, only these parts"`
+	Machine  string        `json:"machine,omitempty" doc:"where to; by default the machine of which the image is"`
+	At       string        `json:"at,omitempty" doc:"a folder into which they go; by default where they were"`
+	Existing back.Existing `json:"existing,omitempty" doc:"what becomes of another file that is there; by default keep-both, and replace for system state"`
+	Delete   bool          `json:"delete,omitempty" doc:"what lies in a folder of the paths and is not in the image's is deleted"`
+	Forget   bool          `json:"forget,omitempty" doc:"what is replaced or deleted is not kept for a day"`
+	Personal bool          `json:"personal,omitempty" doc:"of system state: people's own folders, too"`
+	Digest   string        `json:"digest,omitempty" doc:"that of the plan that was shown; where the machine is another by then, nothing is done"`
+}
+
+// FilesPlan is what becomes of files that go back. What is there as it is in the image is only counted.
+type FilesPlan struct {
+	Machine string        `json:"machine"`
+	Digest  string        `json:"digest" doc:"tells this plan from others"`
+	Counts  []ActionCount `json:"counts"`
+	Steps   []FileStep    `json:"steps" doc:"the first of them, in the order in which they are carried out"`
+	Short   string        `json:"short" doc:"what there is no room for; empty where all fits"`
+	Notices []string      `json:"notices" doc:"what a person should know before"`
+}
+
+// ActionCount is how many paths something becomes of.
+type ActionCount struct {
+	Action back.Action `json:"action"`
+	Paths  int64       `json:"paths"`
+	Bytes  int64       `json:"bytes"`
+}
+
+// FileStep is what becomes of a path.
+type FileStep struct {
+	Action back.Action `json:"action"`
+	Path   string      `json:"path" doc:"bytes that are no text are written as a backslash and three octal digits"`
+	Kind   files.Kind  `json:"kind"`
+	Bytes  int64       `json:"bytes" doc:"that are written, or go"`
+	Old    *FileThere  `json:"old" doc:"what is there"`
+	Why    string      `json:"why" doc:"why nothing becomes of it, or what is set"`
+}
+
+// FileThere is what is at a path. Size is in bytes.
+type FileThere struct {
+	Kind     files.Kind `json:"kind"`
+	Size     int64      `json:"size"`
+	Modified time.Time  `json:"modified"`
 }

@@ -15,6 +15,8 @@ import (
 	"strings"
 
 	"keenlodge/internal/agent/parts"
+	"keenlodge/internal/core/back"
+	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/ignore"
 	"keenlodge/internal/line"
 )
@@ -27,6 +29,8 @@ type Selection struct {
 	// above are the folders on the way to them.
 	above map[string]bool
 	rules []rules
+	// only are the paths that are wanted, nil for all, onlyAbove the folders on the way to them.
+	only, onlyAbove map[string]bool
 	// parts were chosen.
 	parts []parts.Part
 	// folder is that of commands, root the place in the file system that stands for its root.
@@ -45,9 +49,6 @@ type rules struct {
 	name, part string
 	ignore.Rules
 }
-
-// personal are people's own folders: an image that brings the system back must not turn back people's documents.
-var personal = []string{"/home/*/", "/root/", "/srv/home/*/"}
 
 // personalName is what the rule is called that leaves them out.
 const personalName = "personal folders"
@@ -82,7 +83,7 @@ func (o Offer) Select(w line.Files) (*Selection, error) {
 		return nil, err
 	}
 	if !w.Personal {
-		if err := s.addRules(personalName, "", personal); err != nil {
+		if err := s.addRules(personalName, "", files.Personal); err != nil {
 			return nil, err
 		}
 	}
@@ -93,6 +94,16 @@ func (o Offer) Select(w line.Files) (*Selection, error) {
 		for p != "." {
 			p = path.Dir(p)
 			s.above[p] = true
+		}
+	}
+	if len(w.Only) > 0 {
+		s.only, s.onlyAbove = map[string]bool{}, map[string]bool{}
+		for _, p := range w.Only {
+			p = back.Bytes(p)
+			for s.only[p] = true; p != "."; {
+				p = path.Dir(p)
+				s.onlyAbove[p] = true
+			}
 		}
 	}
 	body, err := json.Marshal(struct {

@@ -149,6 +149,9 @@ func (w *walker) decide(fd int, above item, name string, st *unix.Stat_t, unseen
 	if r, named := w.roots[path]; named {
 		part, taken = r.part, r.taken
 	}
+	if w.only != nil && !w.only[path] && !w.onlyAbove[path] {
+		return c, false
+	}
 	if !taken && !w.above[path] || errors.Is(unseen, unix.ENOENT) { // it went while the folder was read
 		return c, false
 	}

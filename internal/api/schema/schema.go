@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/image"
@@ -39,6 +40,8 @@ func init() {
 	list(image.Scopes)
 	list(image.Captures)
 	list(image.Levels)
+	list(back.Rules)
+	list(back.Actions)
 	list(image.Consistencies)
 	list(machine.States)
 	list(machine.Quiesces)

@@ -56,6 +56,9 @@ const (
 	Refuse Action = "refuse"
 )
 
+// Actions are all of them, in the order in which they are told.
+var Actions = []Action{Make, Beside, Replacing, Amend, Delete, Same, Leave, Refuse}
+
 // Writes reports whether an action takes something of the image.
 func (a Action) Writes() bool { return a == Make || a == Beside || a == Replacing || a == Amend }
 
@@ -303,7 +306,7 @@ func (p *Plan) Digest() string {
 			h.Write([]byte{'\n'})
 		}
 	}
-	return hex.EncodeToString(h.Sum(nil)[:16])
+	return hex.EncodeToString(h.Sum(nil)[:8])
 }
 
 // Order asks for files to go back. Restores are known by their ID.

@@ -14,6 +14,9 @@ import (
 // list; a real folder of that name is left out.
 const OutputFolder = ".keenlodge"
 
+// Personal are patterns of people's own folders: what brings a system back must not turn back people's documents.
+var Personal = []string{"/home/*/", "/root/", "/srv/home/*/"}
+
 // HeldFolder is where at the top of a file system lies what a restore replaced, for as long as that can be undone. No image has it.
 const HeldFolder = ".keenlodge-held"
 

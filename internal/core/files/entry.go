@@ -187,6 +187,36 @@ func (e *Entry) Flowing(stored io.Reader) io.Reader {
 	return io.MultiReader(parts...)
 }
 
+// Dense is what is stored of a file, of its whole content: it passes over the holes.
+func (e *Entry) Dense(content io.Reader) io.Reader {
+	if e.Data == nil {
+		return content
+	}
+	var parts []io.Reader
+	at := int64(0)
+	for _, s := range e.Data {
+		parts = append(parts, passing{content, s.Offset - at}.reader(), io.LimitReader(content, s.Length))
+		at = s.Offset + s.Length
+	}
+	return io.MultiReader(parts...)
+}
+
+// passing passes over so many bytes.
+type passing struct {
+	from io.Reader
+	n    int64
+}
+
+func (p passing) reader() io.Reader { return &p }
+
+func (p *passing) Read([]byte) (int, error) {
+	if _, err := io.CopyN(io.Discard, p.from, p.n); err != nil {
+		return 0, err
+	}
+	p.n = 0
+	return 0, io.EOF
+}
+
 // zeroes reads as zeros without end.
 type zeroes struct{}
 

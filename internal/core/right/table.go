@@ -33,6 +33,7 @@ type Operation string
 // Operations that no path of the interface has: bolder forms of others, which need more.
 const (
 	ReplaceMachine Operation = "replace-machine"
+	WriteToMachine Operation = "write-to-machine"
 	ProbeElsewhere Operation = "probe-elsewhere"
 	RepairStore    Operation = "repair-store"
 	EndOthers      Operation = "end-others-sessions"
@@ -55,6 +56,7 @@ var (
 	everyone      = []Role{Viewer, Operator, Restorer, Administrator}
 	operators     = []Role{Operator, Administrator}
 	whoRestores   = []Role{Operator, Restorer, Administrator}
+	filesBack     = []Role{Restorer, Administrator}
 	administrator = []Role{Administrator}
 )
 
@@ -123,6 +125,10 @@ var Table = []Entry{
 	change("undrop-image", OneImage, whoRestores),
 	change("restore-image", OneImage, whoRestores),
 	bolder(ReplaceMachine, "restore-image", OneImage, "Restore an image over a machine of the same name"),
+	change("preview-files", OneImage, filesBack),
+	change("restore-files", OneImage, filesBack),
+	{Operation: WriteToMachine, On: OneMachine, Roles: filesBack, Whole: true, Of: "restore-files", Says: "Put files of an image onto this machine, or look at what that would change there"},
+	change("undo-restore", OneRun, filesBack),
 	change("find-machines", Lodge, operators),
 	change("probe-hypervisor", OneSource, operators),
 	change("probe-store", OneStore, operators),

@@ -17,6 +17,9 @@ const (
 	Proof Kind = "proof"
 	// Restore makes a machine from an image.
 	Restore Kind = "restore"
+	// Files puts files of an image back, Undo takes that back.
+	Files Kind = "files"
+	Undo  Kind = "undo"
 	// Check looks for damage in a store, and mends it where asked.
 	Check Kind = "check"
 	// Sweep gives back the space of dropped images.
@@ -26,11 +29,11 @@ const (
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Check, Sweep, Fold}
+var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold}
 
-// Limited lists the kinds whose tasks count toward the limits of tasks at once: those that move a machine's data between a source and
-// a store.
-var Limited = []Kind{Backup, Rehearsal, Restore}
+// Limited lists the kinds whose tasks count toward the limits of tasks at once: those that move a machine's data into a store. A restore goes before
+// them, and waits for nobody.
+var Limited = []Kind{Backup, Rehearsal}
 
 // Cause is what started a run.
 type Cause string

@@ -118,28 +118,66 @@ func (g *Guest) list(w reader.Where) (any, func(net.Conn) error, error) {
 		defer folder.Close()
 		out := bufio.NewWriterSize(conn, 64<<10)
 		out.WriteString(files.ListHead)
-		if err := g.listNames(out, fd, rel, names, w.Below); err != nil {
+		l := lister{g: g, out: out, below: w.Below}
+		if w.Full {
+			l.first = map[[2]uint64]string{}
+			one.Xattrs, _ = inode.Xattrs(fd)
+		}
+		if w.Self {
+			out.Write(files.AppendEntry(nil, &one))
+		}
+		if err := l.names(fd, rel, names); err != nil {
 			return err
 		}
 		return out.Flush()
 	}, nil
 }
 
-// listNames lists some names in an open folder, and where that is asked for what lies below those.
-func (g *Guest) listNames(out *bufio.Writer, fd int, above string, names []string, deep bool) error {
-	var room []byte
+// lister lists folders.
+type lister struct {
+	g     *Guest
+	out   *bufio.Writer
+	below bool
+	// first has the first name of files that have several; nil asks for neither those nor attributes.
+	first map[[2]uint64]string
+	room  []byte
+}
+
+// full adds what else is known of an entry of a name in an open folder.
+func (l *lister) full(e *files.Entry, fd int, name string) {
+	if l.first == nil {
+		return
+	}
+	var st unix.Stat_t
+	if e.Kind == files.File && unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && st.Nlink > 1 {
+		id := [2]uint64{st.Dev, st.Ino}
+		if first := l.first[id]; first != "" {
+			e.Same, e.Size = first, 0
+			return
+		}
+		l.first[id] = e.Path
+	}
+	var err error
+	if e.Xattrs, err = inode.XattrsOf(inode.Within(fd, name)); err != nil {
+		e.Unread = "its extended attributes: " + err.Error()
+	}
+}
+
+// names lists some names in an open folder, and where that is asked for what lies below those.
+func (l *lister) names(fd int, above string, names []string) error {
 	for _, name := range names {
 		p := name
 		if above != "" {
 			p = above + "/" + name
 		}
-		e, err := g.entryOf(fd, name, p)
+		e, err := l.g.entryOf(fd, name, p)
 		if errors.Is(err, unix.ENOENT) || e.Kind == "" { // sockets are not kept
 			continue
 		}
+		l.full(&e, fd, name)
 		var inner *os.File
 		var below []string
-		if e.Kind == files.Dir && deep {
+		if e.Kind == files.Dir && l.below {
 			in, err := unix.Openat(fd, name, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 			if err == nil {
 				inner = os.NewFile(uintptr(in), p)
@@ -150,10 +188,10 @@ func (g *Guest) listNames(out *bufio.Writer, fd int, above string, names []strin
 				e.Unread = err.Error()
 			}
 		}
-		room = files.AppendEntry(room[:0], &e)
-		_, err = out.Write(room)
+		l.room = files.AppendEntry(l.room[:0], &e)
+		_, err = l.out.Write(l.room)
 		if err == nil && inner != nil {
-			err = g.listNames(out, int(inner.Fd()), p, below, deep)
+			err = l.names(int(inner.Fd()), p, below)
 		}
 		if inner != nil {
 			inner.Close()
@@ -208,7 +246,11 @@ func (g *Guest) archive(ctx context.Context, w reader.Where) (any, func(net.Conn
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := tree.Begin(ctx, "/run", tree.Offer{Root: root, Settings: "/run"}, line.Walk{ID: image.NewID(), Files: line.Files{Folders: []string{path.Clean("/" + w.Path)}, Personal: true}})
+	var folders []string
+	for _, p := range append([]string{w.Path}, w.Also...) {
+		folders = append(folders, path.Clean("/"+p))
+	}
+	c, err := tree.Begin(ctx, "/run", tree.Offer{Root: root, Settings: "/run"}, line.Walk{ID: image.NewID(), Files: line.Files{Folders: folders, Personal: true, Only: w.Only}})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -54,7 +54,8 @@ func (c *filesCapture) beginFiles(ctx context.Context) error {
 	if err := c.prepare(ctx); err != nil {
 		return err
 	}
-	ask := line.Walk{ID: c.r.ID, Since: c.r.Since, Remember: c.r.Checkpoint, Files: line.Files(*c.r.Files)}
+	w := c.r.Files
+	ask := line.Walk{ID: c.r.ID, Since: c.r.Since, Remember: c.r.Checkpoint, Files: line.Files{System: w.System, Parts: w.Parts, LeaveOut: w.LeaveOut, Folders: w.Folders, Ignore: w.Ignore, Personal: w.Personal}}
 	err := c.persist(ctx, func() error { return c.s.ask(ctx, c.r.Machine, line.CallWalk, ask, &c.walked) })
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@ package open
 import (
 	"archive/tar"
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -204,6 +205,58 @@ func (s *Store) Archive(ctx context.Context, m *image.Manifest, out io.Writer) e
 	return nil
 }
 
+// ReadEntries implements [store.Store].
+func (s *Store) ReadEntries(ctx context.Context, m *image.Manifest, wanted func(string) bool, visit func(*files.Entry, io.Reader) error) error {
+	in, err := s.ListFiles(ctx, m)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	list, err := files.NewListReader(in)
+	if err != nil {
+		return err
+	}
+	out, to := io.Pipe()
+	defer out.Close()
+	go func() { to.CloseWithError(s.Archive(ctx, m, to)) }()
+	packed := tar.NewReader(out)
+	for {
+		e, _, err := list.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if !wanted(e.Path) {
+			continue
+		}
+		stored := io.Reader(bytes.NewReader(nil))
+		if e.Kind == files.File && e.Same == "" && e.Size > 0 {
+			if err := seek(packed, m, e.Path); err != nil {
+				return err
+			}
+			stored = e.Dense(packed)
+		}
+		if err := visit(&e, stored); err != nil {
+			return fmt.Errorf("%s: %w", files.Readable(e.Path), err)
+		}
+	}
+}
+
+// seek goes on in an archive to a file.
+func seek(packed *tar.Reader, m *image.Manifest, path string) error {
+	for {
+		h, err := packed.Next()
+		if err != nil {
+			return fmt.Errorf("%s: %w: file /%s is in its list, and not in it: %w", m.Files.Archive.Name, chunk.ErrDamaged, files.Readable(path), err)
+		}
+		if h.Name == path {
+			return nil
+		}
+	}
+}
+
 // parts are the files of an image of files, beside those that stand around every image.
 func parts(m *image.Manifest) []image.File {
 	if m.Files == nil {
@@ -231,21 +284,18 @@ func (s *Store) OpenEntry(ctx context.Context, m *image.Manifest, e *files.Entry
 	out, in := io.Pipe()
 	go func() { in.CloseWithError(s.Archive(ctx, m, in)) }()
 	packed := tar.NewReader(out)
-	for {
-		h, err := packed.Next()
-		if err == nil && h.Name != e.Path {
-			continue
+	err := seek(packed, m, e.Path)
+	if err == nil {
+		if _, err = io.CopyN(io.Discard, packed, offset); err != nil {
+			err = fmt.Errorf("%s: %w: file /%s ends before it should: %w", m.Files.Archive.Name, chunk.ErrDamaged, files.Readable(e.Path), err)
 		}
-		if err == nil {
-			_, err = io.CopyN(io.Discard, packed, offset)
-		}
-		if err != nil {
-			out.Close()
-			return nil, fmt.Errorf("%s: %w: file /%s is in its list, and not in it: %w", m.Files.Archive.Name, chunk.ErrDamaged, files.Readable(e.Path), err)
-		}
-		return struct {
-			io.Reader
-			io.Closer
-		}{packed, out}, nil
 	}
+	if err != nil {
+		out.Close()
+		return nil, err
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{packed, out}, nil
 }

@@ -35,6 +35,25 @@ func (s *Store) ListFiles(_ context.Context, m *image.Manifest) (io.ReadCloser, 
 
 // Archive implements [store.Store].
 func (s *Store) Archive(ctx context.Context, m *image.Manifest, out io.Writer) error {
+	w := files.NewWriter(out)
+	err := s.ReadEntries(ctx, m, func(string) bool { return true }, func(e *files.Entry, stored io.Reader) error {
+		if e.Kind == files.Unseen {
+			return nil
+		}
+		err := w.Entry(e)
+		if err == nil {
+			_, err = io.Copy(w, stored)
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return w.Close()
+}
+
+// ReadEntries implements [store.Store].
+func (s *Store) ReadEntries(ctx context.Context, m *image.Manifest, wanted func(string) bool, visit func(*files.Entry, io.Reader) error) error {
 	in, err := s.ListFiles(ctx, m)
 	if err != nil {
 		return err
@@ -43,34 +62,49 @@ func (s *Store) Archive(ctx context.Context, m *image.Manifest, out io.Writer) e
 	if err != nil {
 		return err
 	}
-	content, err := whole(s, m.Files.Content)
+	rope, err := image.OpenRope(s, m.Files.Content)
 	if err != nil {
 		return err
 	}
-	w := files.NewWriter(out)
+	content := bufio.NewReaderSize(nil, readAtOnce)
+	at, begins := int64(-1), int64(0) // where the reader is, and where the entry's content begins
 	for {
 		e, _, err := list.Next()
 		if errors.Is(err, io.EOF) {
-			return w.Close()
+			return nil
+		}
+		if err == nil {
+			err = context.Cause(ctx)
 		}
 		if err != nil {
 			return err
 		}
-		if err := context.Cause(ctx); err != nil {
-			return err
+		n := e.Stored()
+		if wanted(e.Path) {
+			if gap := begins - at; at < 0 || gap < 0 || gap > readAtOnce {
+				content.Reset(io.NewSectionReader(rope, begins, rope.Size()-begins))
+			} else if _, err := content.Discard(int(gap)); err != nil {
+				return fmt.Errorf("%s: %w", e.Path, err)
+			}
+			stored := &io.LimitedReader{R: content, N: n}
+			if err := visit(&e, ended{stored}); err != nil {
+				return fmt.Errorf("%s: %w", files.Readable(e.Path), err)
+			}
+			at = begins + n - stored.N
 		}
-		if e.Kind == files.Unseen {
-			continue
-		}
-		if err := w.Entry(&e); err != nil {
-			return err
-		}
-		if n, err := io.CopyN(w, content, e.Stored()); errors.Is(err, io.EOF) {
-			return fmt.Errorf("%s: %w: the image ends after %d of its %d bytes", e.Path, chunk.ErrDamaged, n, e.Stored())
-		} else if err != nil {
-			return fmt.Errorf("%s: %w", e.Path, err)
-		}
+		begins += n
 	}
+}
+
+// ended is a reader of which a known length is left: that it ends before is damage.
+type ended struct{ *io.LimitedReader }
+
+func (r ended) Read(p []byte) (int, error) {
+	n, err := r.LimitedReader.Read(p)
+	if errors.Is(err, io.EOF) && r.N > 0 {
+		err = fmt.Errorf("%w: the image ends %d bytes before it does", chunk.ErrDamaged, r.N)
+	}
+	return n, err
 }
 
 // checkFiles makes sure that the list of an image says what its content is.

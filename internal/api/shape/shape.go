@@ -1,4 +1,5 @@
-package api
+// Package shape puts what the lodge knows into the shapes that travel (package wire), so that a change of the records is not one of the interface.
+package shape
 
 import (
 	"keenlodge/internal/core/image"
@@ -10,9 +11,8 @@ import (
 	"keenlodge/internal/wire"
 )
 
-// What travels has types of its own, so that a change of the records is not one of the interface.
-
-func eachOf[A, B any](list []A, convert func(A) B) []B {
+// Each converts each of a list; the result is never nil.
+func Each[A, B any](list []A, convert func(A) B) []B {
 	out := make([]B, len(list))
 	for i, v := range list {
 		out[i] = convert(v)
@@ -20,27 +20,31 @@ func eachOf[A, B any](list []A, convert func(A) B) []B {
 	return out
 }
 
-func runOf(r records.Run) wire.Run {
+// Run is a run with its tasks.
+func Run(r records.Run) wire.Run {
 	return wire.Run{ID: r.ID, Kind: r.Kind, Policy: r.Policy, Cause: r.Cause, Who: r.Who, Request: r.Request, State: r.State, Waits: r.Waits, NotBefore: r.NotBefore,
-		Cancel: r.Cancel, Due: r.Due, Made: r.Made, Started: r.Started, Ended: r.Ended, Error: r.Error, Result: r.Result, Note: r.Note, Machines: r.Figures.Machines, Moved: r.Figures.Moved, Stored: r.Figures.Stored, Tasks: eachOf(r.Tasks, taskOf)}
+		Cancel: r.Cancel, Due: r.Due, Made: r.Made, Started: r.Started, Ended: r.Ended, Error: r.Error, Result: r.Result, Note: r.Note, Machines: r.Figures.Machines, Moved: r.Figures.Moved, Stored: r.Figures.Stored, Tasks: Each(r.Tasks, Task)}
 }
 
-func taskOf(t records.Task) wire.Task {
+// Task is a task.
+func Task(t records.Task) wire.Task {
 	return wire.Task{ID: t.ID, Run: t.Run, Machine: t.Machine, MachineID: t.MachineID, Hypervisor: t.Hypervisor, Store: t.Store, State: t.State, Why: t.Why, Tries: t.Tries,
-		Steps: eachOf(t.Steps, func(s records.TaskStep) wire.TaskStep { return wire.TaskStep(s) }), Step: t.Step, Image: t.Image, Started: t.Started, Ended: t.Ended,
+		Steps: Each(t.Steps, func(s records.TaskStep) wire.TaskStep { return wire.TaskStep(s) }), Step: t.Step, Image: t.Image, Started: t.Started, Ended: t.Ended,
 		Done: t.Done, Total: t.Total, NewBytes: t.NewBytes, Stored: t.Stored, Frozen: t.Frozen, Warnings: t.Warnings, Error: t.Error}
 }
 
-func lineOf(l records.LogLine) wire.LogLine {
+// Line is a line of a run's log.
+func Line(l records.LogLine) wire.LogLine {
 	return wire.LogLine{ID: l.ID, At: l.At, Machine: l.Machine, Kind: l.Kind, Text: l.Text}
 }
 
-func imageOf(m records.Image) wire.Image {
+// Image is an image.
+func Image(m records.Image) wire.Image {
 	return wire.Image{ID: m.ID, Machine: m.Machine, MachineID: m.MachineID, Policy: m.Policy, Store: m.Store, Run: m.Run, Taken: m.Taken, State: m.State, Scope: m.Scope, Capture: m.Capture,
 		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
-		Disks: eachOf(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, NewBytes: m.NewBytes, Stored: m.Stored,
+		Disks: Each(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, NewBytes: m.NewBytes, Stored: m.Stored,
 		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving,
-		Firmware: eachOf(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) }), Rested: eachOf(m.Rested, func(r image.Rested) image.Rested { return r }), Files: filesOf(m.Files)}
+		Firmware: Each(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) }), Rested: Each(m.Rested, func(r image.Rested) image.Rested { return r }), Files: filesOf(m.Files)}
 }
 
 func filesOf(f *records.ImageFiles) *wire.ImageFiles {
@@ -51,11 +55,13 @@ func filesOf(f *records.ImageFiles) *wire.ImageFiles {
 	return &out
 }
 
-func proofOf(p records.Proof) wire.Proof { return wire.Proof(p) }
+// Proof is a proof.
+func Proof(p records.Proof) wire.Proof { return wire.Proof(p) }
 
-func machineOf(v inventory.View) wire.Machine {
+// Machine is a machine as the inventory sees it.
+func Machine(v inventory.View) wire.Machine {
 	out := wire.Machine{ID: v.ID, Name: v.Name, Label: v.Label, Hypervisor: v.Hypervisor, UUID: v.UUID, State: v.State, Tags: v.Tags,
-		Disks: eachOf(v.Disks, func(d records.MachineDisk) wire.MachineDisk { return wire.MachineDisk(d) }), Seen: v.Seen,
+		Disks: Each(v.Disks, func(d records.MachineDisk) wire.MachineDisk { return wire.MachineDisk(d) }), Seen: v.Seen,
 		AlsoOn: v.AlsoOn, Notice: v.Notice, Retired: v.Retired, Keep: v.Keep, CoveredBy: v.CoveredBy}
 	if v.NewestImage != nil {
 		out.Newest = &wire.NewestImage{ID: *v.NewestImage, Taken: *v.NewestTaken, Proven: image.Level(v.NewestProven), Failed: v.NewestFailed}
@@ -63,19 +69,22 @@ func machineOf(v inventory.View) wire.Machine {
 	return out
 }
 
-func pauseOf(p records.Pause) wire.Pause { return wire.Pause(p) }
+// Pause is a pause.
+func Pause(p records.Pause) wire.Pause { return wire.Pause(p) }
 
-func policyOf(p lodge.PolicyView) wire.Policy {
+// Policy is a policy as the lodge sees it.
+func Policy(p lodge.PolicyView) wire.Policy {
 	out := wire.Policy{Name: p.Name, Policy: p.Policy, NextDue: p.NextDue, Notice: p.Notice, Covers: p.Covers, Covered: p.Covered, FreshnessLimit: p.FreshnessLimit, Says: p.Says}
 	if p.Paused != nil {
-		pause := pauseOf(*p.Paused)
+		pause := Pause(*p.Paused)
 		out.Paused = &pause
 	}
 	return out
 }
 
-func eventOf(e events.Event) wire.Event {
-	out := wire.Event{Runs: eachOf(e.Runs, runOf), Tasks: eachOf(e.Tasks, taskOf), Changed: []wire.Changed{}}
+// Event is what changed.
+func Event(e events.Event) wire.Event {
+	out := wire.Event{Runs: Each(e.Runs, Run), Tasks: Each(e.Tasks, Task), Changed: []wire.Changed{}}
 	for c, changed := range map[wire.Changed]bool{wire.RunsChanged: e.ManyRuns, wire.ImagesChanged: e.Images, wire.SiteChanged: e.Site} {
 		if changed {
 			out.Changed = append(out.Changed, c)
@@ -84,14 +93,16 @@ func eventOf(e events.Event) wire.Event {
 	return out
 }
 
-func laneOf(v lodge.LaneView) wire.Lane {
-	return wire.Lane{Machine: machineOf(v.View), Images: eachOf(v.Images, func(m records.Image) wire.LaneImage {
+// Lane is a machine with its images.
+func Lane(v lodge.LaneView) wire.Lane {
+	return wire.Lane{Machine: Machine(v.View), Images: Each(v.Images, func(m records.Image) wire.LaneImage {
 		return wire.LaneImage{ID: m.ID, Taken: m.Taken, State: m.State, Consistency: m.Consistency, Proven: m.Proven, Failed: m.Failed, Gone: m.Gone, GoneWhy: m.GoneWhy, Read: m.Read, Stored: m.Stored}
 	}), Late: v.Late, FreshnessLimit: v.FreshnessLimit, Next: v.Next}
 }
 
-func partOf(p source.PartOf) wire.Part {
-	return wire.Part{Name: p.Name, About: p.About, Mandatory: p.Mandatory, Paths: eachOf(p.Paths, same), Files: p.Files, Bytes: p.Bytes, Output: eachOf(p.Output, same), Trouble: eachOf(p.Trouble, same)}
+// Part is a part of a machine's system state.
+func Part(p source.PartOf) wire.Part {
+	return wire.Part{Name: p.Name, About: p.About, Mandatory: p.Mandatory, Paths: Each(p.Paths, same), Files: p.Files, Bytes: p.Bytes, Output: Each(p.Output, same), Trouble: Each(p.Trouble, same)}
 }
 
 func same(s string) string { return s }

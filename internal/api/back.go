@@ -1,0 +1,77 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"keenlodge/internal/api/shape"
+	"keenlodge/internal/core/back"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/core/right"
+	"keenlodge/internal/restore"
+	"keenlodge/internal/wire"
+)
+
+// registerBack has files that go back onto machines.
+func (s *server) registerBack(a huma.API) {
+	type Asked struct { // huma fills in only what is exported
+		ID   string `path:"id"`
+		Body wire.FilesBack
+	}
+	request := func(ctx context.Context, in *Asked) (restore.FilesRequest, error) {
+		b := in.Body
+		q := restore.FilesRequest{Image: in.ID, Paths: b.Paths, Parts: b.Parts, Machine: b.Machine, At: b.At, Existing: b.Existing, Delete: b.Delete, Forget: b.Forget, Personal: b.Personal, Digest: b.Digest}
+		word, err := s.l.Restores.MachineOf(ctx, q)
+		if err == nil {
+			_, err = s.allow(ctx, right.WriteToMachine, func(string) string { return word })
+		}
+		return q, err
+	}
+	type previewed struct {
+		Asked
+		Most int `query:"most" default:"1000" minimum:"0" maximum:"100000" doc:"how many steps are told at the most"`
+	}
+	do(s, a, huma.Operation{OperationID: "preview-files", Method: http.MethodPost, Path: "/api/v1/images/{id}/files/preview", Summary: "What would become of files of an image that go back onto a machine; nothing is changed"},
+		func(ctx context.Context, in *previewed) (wire.FilesPlan, error) {
+			q, err := request(ctx, &in.Asked)
+			if err != nil {
+				return wire.FilesPlan{}, err
+			}
+			p, err := s.l.Restores.PreviewFiles(ctx, q, in.Most)
+			return planOf(p), err
+		})
+	do(s, a, huma.Operation{OperationID: "restore-files", Method: http.MethodPost, Path: "/api/v1/images/{id}/files/restores", DefaultStatus: http.StatusAccepted, Summary: "Put files of an image back onto a machine"},
+		func(ctx context.Context, in *Asked) (wire.Run, error) {
+			q, err := request(ctx, in)
+			if err != nil {
+				return wire.Run{}, err
+			}
+			return started(s.l.Restores.StartFiles(ctx, who(ctx), q))
+		})
+	type byID struct {
+		ID string `path:"id"`
+	}
+	do(s, a, huma.Operation{OperationID: "undo-restore", Method: http.MethodPost, Path: "/api/v1/runs/{id}/undo", DefaultStatus: http.StatusAccepted, Summary: "Take back what a restore of files did, within a day"},
+		func(ctx context.Context, in *byID) (wire.Run, error) {
+			return started(s.l.Restores.Undo(ctx, who(ctx), in.ID))
+		})
+}
+
+func planOf(p restore.FilesPlan) wire.FilesPlan {
+	out := wire.FilesPlan{Machine: p.Machine.Label, Digest: p.Digest, Short: p.Short, Counts: []wire.ActionCount{}, Notices: shape.Each(p.Notices, func(t string) string { return t })}
+	for _, action := range back.Actions {
+		if c := p.Counts[action]; c.Paths > 0 {
+			out.Counts = append(out.Counts, wire.ActionCount{Action: action, Paths: c.Paths, Bytes: c.Bytes})
+		}
+	}
+	out.Steps = shape.Each(p.Steps, func(t back.Step) wire.FileStep {
+		step := wire.FileStep{Action: t.Action, Path: "/" + files.Readable(t.Path), Kind: t.Kind, Bytes: t.Bytes, Why: t.Why}
+		if t.Old != nil && t.Action != back.Beside {
+			step.Old = &wire.FileThere{Kind: t.Old.Kind, Size: t.Old.Size, Modified: t.Old.Modified}
+		}
+		return step
+	})
+	return out
+}
