@@ -175,7 +175,7 @@ func filesBack(t *testing.T, keen func(args ...string) said, mounted, state stri
 	require.Contains(t, ok("restore", "files", state, conf, "--preview"), "there is nothing to be done")
 	require.NoError(t, os.WriteFile(conf, []byte("berth = 17, by mistake\n"), 0o600))
 	told := ok("restore", "files", state, "--preview")
-	require.Regexp(t, `~ +1 are replaced, 10 B`, told)
+	require.Regexp(t, `~ replace +1 +10 B`, told)
 	require.Regexp(t, `~ replace +`+conf+` +10 B +23 B of`, told)
 	plan := regexp.MustCompile(`--plan (\w+) `).FindStringSubmatch(told)[1]
 	require.Contains(t, read(conf), "by mistake", "it was only shown")
@@ -193,7 +193,7 @@ func filesBack(t *testing.T, keen func(args ...string) said, mounted, state stri
 	require.EqualValues(t, 0o640, st.Mode().Perm())
 	require.Contains(t, read(more), "berths", "what the image has not stays")
 	run := regexp.MustCompile(`keenlodge restore undo (\w+)`).FindStringSubmatch(out)[1]
-	require.Contains(t, ok("restore", "undo", run, "--wait"), "2 paths are as they were before")
+	require.Contains(t, ok("restore", "undo", run, "--wait"), "as it was before: 2 of the paths")
 	require.Contains(t, read(conf), "berth = 18")
 	s = keen("restore", "undo", run, "--wait")
 	require.Contains(t, s.out+s.err, "nothing is held of it")

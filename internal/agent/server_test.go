@@ -81,7 +81,7 @@ func mounted(t *testing.T) *agenttest.Disk { return agenttest.New(t, 300<<20, "m
 // start has the agent run.
 func (g *gate) start() {
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	a, err := New(Offer{Disks: []string{g.Loop}, Files: tree.Offer{Root: g.Mounted, Settings: filepath.Join(g.Mounted, "etc/keenlodge")}}, g.folder, log)
+	a, err := New(Offer{Disks: []string{g.Loop}, Files: tree.Offer{Root: g.Mounted, Settings: filepath.Join(g.Mounted, "etc/keenlodge")}, Writable: []string{"/"}}, g.folder, log)
 	require.NoError(g.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"path"
 	"strings"
 
@@ -114,9 +113,16 @@ func archiveFiles(ctx context.Context, st store.Store, m *image.Manifest, at Pla
 	if err != nil {
 		return nil, err
 	}
-	_, _, err = files.Find(in, want)
+	list, err := files.NewListReader(in)
+	there := false
+	for err == nil && !there {
+		var e files.Entry
+		if e, _, err = list.Next(); err == nil {
+			there = below(e.Path, want)
+		}
+	}
 	in.Close()
-	if errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("%w: %s is not in image %s", fault.ErrNotFound, files.Readable(path.Clean(at.Path)), m.ID)
 	}
 	if err != nil {

@@ -600,6 +600,26 @@ image diff IMAGE-14 IMAGE-15 /etc/hosts -o json
 image diff IMAGE-14 IMAGE-15 /etc/motd
 image diff IMAGE-14 IMAGE-15 /nope => failed
 image diff IMAGE-14 IMAGE-15 /etc/cron.d
+restore files IMAGE-14 /etc/hosts --preview
+restore files IMAGE-14 --preview -o json
+restore files IMAGE-14 --part jobs --preview
+restore files IMAGE-14 --part jobbs --preview => failed
+restore files IMAGE-14 /etc/hosts => usage
+restore files IMAGE-14 /etc/hosts --existing mine => usage
+restore files IMAGE-14 /etc/hosts --into etc --preview => failed
+restore files IMAGE-14 /etc --machine timetable --preview
+restore files IMAGE-14 /etc/hosts --yes -w
+restore undo --help
+restore undo => usage
+restore undo RUN-30 -w
+restore undo RUN-30 -w => failed
+restore files IMAGE-14 /etc/hosts --yes -w -o json
+run list --limit 1
+restore undo RUN-33 -w -o json
+restore files => usage
+restore machine IMAGE-14 --as gate-08 => failed
+restore machine IMAGE-13 --as timetable-two -w
+restore machine IMAGE-13 --as timetable-three -w -o json
 image diff IMAGE-14 IMAGE-13 => failed
 image diff IMAGE-14 => usage
 image files IMAGE-13 => failed

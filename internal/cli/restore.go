@@ -137,19 +137,18 @@ func previewed(ctx context.Context, c *cli.Command, k *client.Client, id string,
 var actionWords = map[back.Action][2]string{back.Make: {"+", "new"}, back.Beside: {"+", "beside"}, back.Replacing: {"~", "replace"}, back.Amend: {"~", "set"}, back.Delete: {"−", "delete"},
 	back.Same: {"=", "as it is"}, back.Leave: {"·", "stays"}, back.Refuse: {"✗", "can't"}}
 
-var countWords = map[back.Action]string{back.Make: "are not there, and are written", back.Beside: "are put beside others, under names that say when they are from", back.Replacing: "are replaced", back.Amend: "get their owner, mode, attributes or times back",
-	back.Delete: "are deleted", back.Same: "are there as they are in the image", back.Leave: "stay, though they are others", back.Refuse: "can't be done"}
-
 // planDetails shows a plan.
 func planDetails(w io.Writer, m wire.Image, p wire.FilesPlan) {
 	fmt.Fprintf(w, "image %s of %s, taken %s, back onto %s:\n\n", m.ID, m.Machine, moment(&m.Taken), p.Machine)
+	var sums [][]string
 	for _, n := range p.Counts {
-		amount := ""
-		if n.Bytes > 0 {
-			amount = ", " + size(n.Bytes)
+		amount := "–"
+		if n.Action.Acts() && n.Bytes > 0 {
+			amount = size(n.Bytes)
 		}
-		fmt.Fprintf(w, "  %s %6d %s%s\n", actionWords[n.Action][0], n.Paths, countWords[n.Action], amount)
+		sums = append(sums, []string{"  " + actionWords[n.Action][0] + " " + actionWords[n.Action][1], fmt.Sprint(n.Paths), amount})
 	}
+	table(w, []string{"", "PATHS>", "SIZE>"}, sums)
 	for _, text := range p.Notices {
 		fmt.Fprintf(w, "  ! %s\n", text)
 	}

@@ -559,7 +559,7 @@ func (h undoHandler) Run(ctx context.Context, r *runs.Run) error {
 		for _, c := range done.Counts {
 			paths += c.Paths
 		}
-		r.Evidence(ctx, t.Machine, "%d paths are as they were before", paths)
+		r.Evidence(ctx, t.Machine, "as it was before: %d of the paths", paths)
 		for _, f := range done.Failed {
 			t.Caution(ctx, "%s: %s", f.Path, f.Why)
 		}

@@ -379,6 +379,40 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/files/preview": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** What would become of files of an image that go back onto a machine; nothing is changed */
+    post: operations["preview-files"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/images/{id}/files/restores": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Put files of an image back onto a machine */
+    post: operations["restore-files"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/folds": {
     parameters: {
       query?: never
@@ -734,6 +768,23 @@ export interface paths {
     get: operations["list-tasks"]
     put?: never
     post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/runs/{id}/undo": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Take back what a restore of files did, within a day */
+    post: operations["undo-restore"]
     delete?: never
     options?: never
     head?: never
@@ -1175,6 +1226,14 @@ export interface paths {
 export type webhooks = Record<string, never>
 export interface components {
   schemas: {
+    ActionCount: {
+      /** @enum {string} */
+      action: "make" | "beside" | "replace" | "amend" | "delete" | "same" | "leave" | "refuse"
+      /** Format: int64 */
+      bytes: number
+      /** Format: int64 */
+      paths: number
+    }
     AddedStore: {
       /** @description it is new; otherwise it was there already, and may hold images to adopt */
       made: boolean
@@ -1428,6 +1487,22 @@ export interface components {
       /** @description address below the lodge's own, with a token that is good for nothing else */
       path: string
     }
+    FileStep: {
+      /** @enum {string} */
+      action: "make" | "beside" | "replace" | "amend" | "delete" | "same" | "leave" | "refuse"
+      /**
+       * Format: int64
+       * @description that are written, or go
+       */
+      bytes: number
+      kind: string
+      /** @description what is there */
+      old: components["schemas"]["FileThere"]
+      /** @description bytes that are no text are written as a backslash and three octal digits */
+      path: string
+      /** @description why nothing becomes of it, or what is set */
+      why: string
+    }
     FileSystem: {
       format: string
       label?: string
@@ -1443,12 +1518,54 @@ export interface components {
       /** @description why it is not open */
       why?: string
     }
+    FileThere: {
+      kind: string
+      /** Format: date-time */
+      modified: string
+      /** Format: int64 */
+      size: number
+    }
+    FilesBack: {
+      /** @description a folder into which they go; by default where they were */
+      at?: string
+      /** @description what lies in a folder of the paths and is not in the image's is deleted */
+      delete?: boolean
+      /** @description that of the plan that was shown; where the machine is another by then, nothing is done */
+      digest?: string
+      /**
+       * @description what becomes of another file that is there; by default keep-both, and replace for system state
+       * @enum {string}
+       */
+      existing?: "" | "keep-both" | "replace" | "skip" | "newer"
+      /** @description what is replaced or deleted is not kept for a day */
+      forget?: boolean
+      /** @description where to; by default the machine of which the image is */
+      machine?: string
+      /** @description of an image of system state, only these parts */
+      parts?: string[]
+      /** @description paths from / on, or NAME:PATH for those in a file system; none, of an image of system state, is all of it */
+      paths?: string[]
+      /** @description of system state: people's own folders, too */
+      personal?: boolean
+    }
     FilesPart: {
       /** Format: int64 */
       bytes: number
       /** Format: int64 */
       entries: number
       name: string
+    }
+    FilesPlan: {
+      counts: components["schemas"]["ActionCount"][]
+      /** @description tells this plan from others */
+      digest: string
+      machine: string
+      /** @description what a person should know before */
+      notices: string[]
+      /** @description what there is no room for; empty where all fits */
+      short: string
+      /** @description the first of them, in the order in which they are carried out */
+      steps: components["schemas"]["FileStep"][]
     }
     Forecast: {
       crowds: components["schemas"]["Contention"][]
@@ -1793,6 +1910,10 @@ export interface components {
         | "undrop-image"
         | "restore-image"
         | "replace-machine"
+        | "preview-files"
+        | "restore-files"
+        | "write-to-machine"
+        | "undo-restore"
         | "find-machines"
         | "probe-hypervisor"
         | "probe-store"
@@ -2255,7 +2376,7 @@ export interface components {
       error: string
       id: string
       /** @enum {string} */
-      kind: "backup" | "rehearsal" | "proof" | "restore" | "check" | "sweep" | "fold"
+      kind: "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold"
       /** Format: int64 */
       machines: number
       /** Format: date-time */
@@ -4982,6 +5103,223 @@ export interface operations {
       }
     }
   }
+  "preview-files": {
+    parameters: {
+      query?: {
+        /** @description how many steps are told at the most */
+        most?: number
+      }
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["FilesBack"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["FilesPlan"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "restore-files": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["FilesBack"]
+      }
+    }
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "fold-image": {
     parameters: {
       query?: never
@@ -7091,7 +7429,7 @@ export interface operations {
         /** @description how the runs' IDs begin */
         id?: string
         policy?: string
-        kind?: "backup" | "rehearsal" | "proof" | "restore" | "check" | "sweep" | "fold"
+        kind?: "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold"
       }
       header?: never
       path?: never
@@ -7518,6 +7856,109 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Task"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "undo-restore": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
         }
       }
       /** @description Bad Request */

@@ -98,10 +98,11 @@ type Guest struct {
 	// Variables and TPM are what it keeps beside its disks, nil for nothing.
 	Variables, TPM []byte
 
-	trees  map[string]filestest.Tree            // of captures since which it can tell what changed
-	places []string                             // of its disks, if a restore made them
-	dirty  map[string]map[string]map[int64]bool // checkpoint, disk, grain
-	writes int64
+	restores map[string]*filesRestore             // of files
+	trees    map[string]filestest.Tree            // of captures since which it can tell what changed
+	places   []string                             // of its disks, if a restore made them
+	dirty    map[string]map[string]map[int64]bool // checkpoint, disk, grain
+	writes   int64
 }
 
 // Add adds a guest that runs, with an agent in it.

@@ -1,9 +1,7 @@
 package open
 
 import (
-	"archive/tar"
 	"bufio"
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -16,7 +14,6 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
-	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
@@ -219,42 +216,10 @@ func (s *Store) ReadEntries(ctx context.Context, m *image.Manifest, wanted func(
 	out, to := io.Pipe()
 	defer out.Close()
 	go func() { to.CloseWithError(s.Archive(ctx, m, to)) }()
-	packed := tar.NewReader(out)
-	for {
-		e, _, err := list.Next()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if !wanted(e.Path) {
-			continue
-		}
-		stored := io.Reader(bytes.NewReader(nil))
-		if e.Kind == files.File && e.Same == "" && e.Size > 0 {
-			if err := seek(packed, m, e.Path); err != nil {
-				return err
-			}
-			stored = e.Dense(packed)
-		}
-		if err := visit(&e, stored); err != nil {
-			return fmt.Errorf("%s: %w", files.Readable(e.Path), err)
-		}
+	if err := files.ReadArchive(list, out, wanted, visit); err != nil {
+		return fmt.Errorf("%s: %w", m.Files.Archive.Name, err)
 	}
-}
-
-// seek goes on in an archive to a file.
-func seek(packed *tar.Reader, m *image.Manifest, path string) error {
-	for {
-		h, err := packed.Next()
-		if err != nil {
-			return fmt.Errorf("%s: %w: file /%s is in its list, and not in it: %w", m.Files.Archive.Name, chunk.ErrDamaged, files.Readable(path), err)
-		}
-		if h.Name == path {
-			return nil
-		}
-	}
+	return nil
 }
 
 // parts are the files of an image of files, beside those that stand around every image.
@@ -283,19 +248,13 @@ func (s *Store) readPart(ctx context.Context, m *image.Manifest, f image.File, p
 func (s *Store) OpenEntry(ctx context.Context, m *image.Manifest, e *files.Entry, _, offset int64) (io.ReadCloser, error) {
 	out, in := io.Pipe()
 	go func() { in.CloseWithError(s.Archive(ctx, m, in)) }()
-	packed := tar.NewReader(out)
-	err := seek(packed, m, e.Path)
-	if err == nil {
-		if _, err = io.CopyN(io.Discard, packed, offset); err != nil {
-			err = fmt.Errorf("%s: %w: file /%s ends before it should: %w", m.Files.Archive.Name, chunk.ErrDamaged, files.Readable(e.Path), err)
-		}
-	}
+	content, err := files.Seek(out, e.Path, offset)
 	if err != nil {
 		out.Close()
-		return nil, err
+		return nil, fmt.Errorf("%s: %w", m.Files.Archive.Name, err)
 	}
 	return struct {
 		io.Reader
 		io.Closer
-	}{packed, out}, nil
+	}{content, out}, nil
 }
