@@ -35,7 +35,7 @@ var layers = [][]string{
 	{"internal/lodge"},
 	{"internal/planning"},
 	{"internal/capture", "internal/restore", "internal/proof"},
-	{"internal/retention", "internal/witness", "internal/browse"},
+	{"internal/retention", "internal/witness", "internal/browse", "internal/lending"},
 	{"internal/stores/storestest"},
 	{"internal/inventory", "internal/stores", "internal/hooks"},
 	{"internal/runs"},

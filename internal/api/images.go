@@ -94,6 +94,6 @@ func (s *server) registerImages(a huma.API) {
 			if seen := within(ctx); !seen.All && b.Hypervisor != "" && !seen.SeenSources[b.Hypervisor] {
 				return wire.Run{}, fmt.Errorf("%w: no hypervisor is called %q among what this token is for", fault.ErrNotFound, b.Hypervisor)
 			}
-			return started(s.l.Restores.Start(ctx, who(ctx), restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take}))
+			return started(s.l.Restores.Start(ctx, who(ctx), restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take, AtOnce: b.AtOnce, Boot: b.Boot, Connected: b.Connected}))
 		})
 }

@@ -277,7 +277,7 @@ func TestCommands(t *testing.T) {
 		}
 	}
 	d.leaves(newApp(io.Discard, d.onHost()), nil, func(path string, c *cli.Command) {
-		elsewhere := path == "agent join" || path == "agent run" || path == "agent parts" || path == "image serve" // these need TLS, or go on; they are tried with the whole program
+		elsewhere := path == "agent join" || path == "agent run" || path == "agent parts" || path == "image serve" || path == "image boot" // these need TLS, or go on, or a hypervisor; they are tried with the whole program
 		assert.True(t, shown[path] || elsewhere, "no table of %s", path)
 		if slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), "output") }) {
 			assert.True(t, machines[path] || elsewhere, "no JSON of %s", path)
@@ -617,6 +617,7 @@ restore files IMAGE-14 /etc/hosts --yes -w -o json
 run list --limit 1
 restore undo RUN-33 -w -o json
 restore files => usage
+image boot IMAGE-13 => failed
 restore machine IMAGE-14 --as gate-08 => failed
 restore machine IMAGE-13 --as timetable-two -w
 restore machine IMAGE-13 --as timetable-three -w -o json

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -27,6 +28,7 @@ func restoreMachineCommand(name string) *cli.Command {
 		Flags: []cli.Flag{output(), waitFlag(), &cli.StringFlag{Name: "as", Usage: "name of the guest to make", Required: true},
 			&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},
 			&cli.BoolFlag{Name: "start", Usage: "power it on and wait for its guest agent"},
+			&cli.BoolFlag{Name: "at-once", Usage: "power it on within seconds, with its disks still in the store; the rest is pulled behind it"},
 			&cli.BoolFlag{Name: "replace", Usage: "allow a guest of that name, which must be off, to be defined anew; its old disks stay"},
 			&cli.StringSliceFlag{Name: "take", Usage: "take this over from the machine's definition, though it reaches beyond the guest, such as hostdev-1; a restore's log names what it left out"}},
 		Action: calls([]string{"an image's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
@@ -34,7 +36,36 @@ func restoreMachineCommand(name string) *cli.Command {
 			if err != nil {
 				return err
 			}
-			run, err := k.Restore(ctx, id, wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), Replace: c.Bool("replace"), Take: c.StringSlice("take")})
+			run, err := k.Restore(ctx, id, wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), AtOnce: c.Bool("at-once"), Replace: c.Bool("replace"), Take: c.StringSlice("take")})
+			if err != nil {
+				return err
+			}
+			return started(ctx, c, k, run)
+		})}
+}
+
+// imageBootCommand runs a guest from an image, for a while.
+func imageBootCommand() *cli.Command {
+	return &cli.Command{Name: "boot", Usage: "run a guest from an image for a while; nothing of it stays", ArgsUsage: "IMAGE",
+		Description: "It starts within seconds, with its disks still in the store; what it writes goes beside. Its network has no link unless you say so: the machine that it is of may be there still. Shut it down, and it is gone with all that it wrote.",
+		Flags: []cli.Flag{output(), waitFlag(), &cli.StringFlag{Name: "as", Usage: "name of the guest; by default the machine's, and when this is"},
+			&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for what it writes"},
+			&cli.BoolFlag{Name: "connected", Usage: "give it its network"},
+			&cli.StringSliceFlag{Name: "take", Usage: "take this over from the machine's definition, though it reaches beyond the guest"}},
+		Action: calls([]string{"an image's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			id, err := pickImage(ctx, k, c.Args().First())
+			if err != nil {
+				return err
+			}
+			name := c.String("as")
+			if name == "" {
+				m, err := k.Image(ctx, id)
+				if err != nil {
+					return err
+				}
+				name = m.Machine + "-" + time.Now().Format("0102-150405")
+			}
+			run, err := k.Restore(ctx, id, wire.RestoreBody{As: name, Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Boot: true, Connected: c.Bool("connected"), Take: c.StringSlice("take")})
 			if err != nil {
 				return err
 			}

@@ -20,6 +20,7 @@ import (
 	"keenlodge/internal/events"
 	"keenlodge/internal/hooks"
 	"keenlodge/internal/inventory"
+	"keenlodge/internal/lending"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/planning"
 	"keenlodge/internal/proof"
@@ -119,7 +120,7 @@ func New(c Config) (*Lodge, error) {
 	l.Lines.Changed = l.Inventory.Look
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, engine, wire.Program)
-	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, engine, wire.Program)
+	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, lending.New(filepath.Join(c.State, "lending"), executable), c.Log, engine, wire.Program)
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
 	engine.Register(run.Backup, backups{l})
@@ -146,7 +147,7 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	upkeep := func(ctx context.Context) error {
 		return l.Retention.Upkeep(ctx, l.often, l.captures.TidyAll)
 	}
-	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve, l.Lines.Serve, l.Browse.Serve)
+	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve, l.Lines.Serve, l.Browse.Serve, l.Restores.ServeLoans)
 	return errors.Join(err, l.Stores.Close())
 }
 

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"path"
 	"regexp"
 	"slices"
@@ -22,6 +23,7 @@ import (
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/inventory"
+	"keenlodge/internal/lending"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/source"
@@ -42,7 +44,15 @@ type Request struct {
 	Take    []string `json:"take,omitempty" doc:"what of the definition is taken over though it reaches beyond the guest, by the names that a restore's log gives to what it left out"`
 	Start   bool     `json:"start,omitempty" doc:"power it on, and wait for its guest agent"`
 	Replace bool     `json:"replace,omitempty" doc:"allow a guest of that name, which must be off, to be defined anew; its old disks stay"`
+	// AtOnce has the guest start with its disks still in the store, from where the rest is pulled behind it. Boot does so for a while only: nothing is
+	// pulled, and all of it goes when the guest is off. Connected gives such a guest its network.
+	AtOnce    bool `json:"at_once,omitempty"`
+	Boot      bool `json:"boot,omitempty"`
+	Connected bool `json:"connected,omitempty"`
 }
+
+// lent reports whether the guest starts on disks that are lent to it.
+func (q Request) lent() bool { return q.AtOnce || q.Boot }
 
 // wakeTime is how long a restored guest may take until its agent answers.
 const wakeTime = 5 * time.Minute
@@ -59,13 +69,15 @@ type Restores struct {
 	inventory *inventory.Inventory
 	browse    *browse.Browser
 	throttle  *throttle.Throttle
+	lender    *lending.Lender
+	log       *slog.Logger
 	runs      *runs.Engine
 	program   string
 }
 
 // New makes a Restores and registers restores with the engine. program is the name under which stores are read.
-func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, b *browse.Browser, th *throttle.Throttle, e *runs.Engine, program string) *Restores {
-	rs := &Restores{rec, ss, inv, b, th, e, program}
+func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, b *browse.Browser, th *throttle.Throttle, le *lending.Lender, log *slog.Logger, e *runs.Engine, program string) *Restores {
+	rs := &Restores{rec, ss, inv, b, th, le, log, e, program}
 	e.Register(run.Restore, handler{rs: rs})
 	e.Register(run.Files, filesHandler{rs: rs})
 	e.Register(run.Undo, undoHandler{rs: rs})
@@ -92,6 +104,14 @@ func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.R
 	places := map[string]string{}
 	for _, d := range on.manifest.Disks {
 		places[d.Target] = d.Target
+	}
+	if q.AtOnce && q.Boot {
+		return none, fmt.Errorf("%w: a guest that is booted for a while is not restored at once; choose one", fault.ErrInvalid)
+	}
+	if q.lent() {
+		if _, err := on.folder(ctx, q); err != nil {
+			return none, err
+		}
 	}
 	if _, err := on.makes.Admit(source.NewGuest{Name: q.As, Definition: on.manifest.Definition, Disks: places, Take: q.Take}); err != nil {
 		return none, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
@@ -175,7 +195,7 @@ type handler struct {
 }
 
 // AtOnce implements [runs.Limited].
-func (handler) AtOnce() int { return 4 }
+func (handler) AtOnce() int { return 12 }
 
 // Run implements [runs.Handler].
 func (h handler) Run(ctx context.Context, r *runs.Run) error {
@@ -188,10 +208,14 @@ func (h handler) Run(ctx context.Context, r *runs.Run) error {
 		return err
 	}
 	defer on.h.Close()
-	defer h.rs.throttle.Urgent("restore "+r.ID, throttle.Store(on.store), throttle.Source(q.Hypervisor))()
+	end := h.rs.throttle.Urgent("restore "+r.ID, throttle.Store(on.store), throttle.Source(q.Hypervisor))
+	defer end()
 	err = r.PerformOne(ctx, records.Task{Machine: q.As, Hypervisor: q.Hypervisor, Image: on.manifest.ID}, func(ctx context.Context, t *runs.Task) error {
-		if err := h.rs.makeGuest(ctx, on, q, t); err != nil || !q.Start {
+		if err := h.rs.makeGuest(ctx, on, q, t); err != nil || !q.Start && !q.lent() {
 			return err
+		}
+		if q.lent() {
+			return h.rs.wakeLent(ctx, on, q, r, t, end)
 		}
 		return h.rs.wake(ctx, on, q.As, r, t)
 	})
@@ -213,6 +237,12 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 		return err
 	}
 	defer end(context.WithoutCancel(ctx))
+	folder := ""
+	if q.lent() {
+		if folder, err = on.folder(ctx, q); err != nil {
+			return err
+		}
+	}
 	files := make([]*qcow2.File, len(m.Disks))
 	for i, d := range m.Disks {
 		opened, err := on.st.OpenDisk(ctx, m, d)
@@ -220,7 +250,12 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 			return err
 		}
 		defer opened.Close()
-		if files[i], err = qcow2.New(ctx, opened, ""); err != nil {
+		if q.lent() {
+			files[i], err = overLent(ctx, folder, d, q, t.Run)
+		} else {
+			files[i], err = qcow2.New(ctx, opened, "")
+		}
+		if err != nil {
 			return fmt.Errorf("disk %s: %w", d.Target, err)
 		}
 		t.Total += files[i].Size()
@@ -236,7 +271,7 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 			return
 		}
 		_, removed := removeDisks(context.WithoutCancel(ctx), on.makes, q, t.Run, made)
-		if removed == nil {
+		if removed = errors.Join(removed, rs.endLoan(t.Run)); removed == nil {
 			t.NeedsCleanup = false
 			return
 		}
@@ -257,7 +292,12 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 			return fmt.Errorf("disk %s: %w", d.Target, err)
 		}
 	}
-	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take}
+	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take, Pausing: q.lent(), Unplugged: q.Boot && !q.Connected}
+	if q.lent() {
+		if err := rs.lend(ctx, on, q, t, places); err != nil {
+			return err
+		}
+	}
 	variables, err := m.FirmwareOf(image.UEFIVariables)
 	if err != nil {
 		return err
@@ -353,7 +393,11 @@ func (h handler) Cleanup(ctx context.Context, t records.Task) error {
 	for _, d := range m.Disks {
 		names = append(names, d.Target)
 	}
+	if lent, err := rs.lentToRunning(t.Run); lent || err != nil {
+		return err // the guest is at work on them
+	}
 	removed, err := removeDisks(ctx, makes, q, t.Run, names)
+	err = errors.Join(err, rs.endLoan(t.Run))
 	for _, name := range removed {
 		rs.runs.Log(ctx, t.Run, t.Machine, run.Note, "cleared: removed volume "+name)
 	}
@@ -385,20 +429,24 @@ func (c counted) Write(p []byte) (int, error) {
 
 // wake starts the restored guest, waits for its agent, and reads its ledgers.
 func (rs *Restores) wake(ctx context.Context, on restoring, guest string, r *runs.Run, t *runs.Task) error {
-	inside, err := source.As[source.Insider](on.h, "ask a machine from inside")
-	if err != nil {
-		return err
-	}
 	if err := t.Begin(ctx, "starting guest "+guest); err != nil {
 		return err
 	}
 	if err := on.makes.Start(ctx, guest); err != nil {
 		return err
 	}
+	return rs.awaitAgent(ctx, on, guest, time.Now(), r, t)
+}
+
+// awaitAgent waits for the agent of a guest that was powered on at a time, and reads its ledgers.
+func (rs *Restores) awaitAgent(ctx context.Context, on restoring, guest string, begun time.Time, r *runs.Run, t *runs.Task) error {
+	inside, err := source.As[source.Insider](on.h, "ask a machine from inside")
+	if err != nil {
+		return err
+	}
 	if err := t.Begin(ctx, "waiting for the guest's agent"); err != nil {
 		return err
 	}
-	begun := time.Now()
 	for {
 		err := inside.Ping(ctx, guest)
 		if err == nil {

@@ -78,6 +78,9 @@ type Limited interface {
 	AtOnce() int
 }
 
+// Plain is a handler whose runs are no more than their tasks: one of a dead process is done where all of these are.
+type Plain interface{ Plain() }
+
 // Chained is a handler whose runs' ends start others.
 type Chained interface {
 	Next(ctx context.Context, r records.Run, ended run.State) ([]records.Run, error)

@@ -200,8 +200,10 @@ func (k *keeper) endStray(ctx context.Context) error {
 func (e *Engine) endOrphan(ctx context.Context, orphan records.Run) error {
 	const why = "the service ended in the middle of it; what had arrived is reused by the next run"
 	r := &Run{Run: orphan, e: e}
+	done := len(orphan.Tasks) > 0
 	for _, t := range orphan.Tasks {
 		if t.State.Over() {
+			done = done && t.State == run.Done
 			continue
 		}
 		now := time.Now()
@@ -214,6 +216,10 @@ func (e *Engine) endOrphan(ctx context.Context, orphan records.Run) error {
 		if err := e.rec.SaveTask(ctx, t); err != nil {
 			return err
 		}
+		done = done && t.State == run.Done
+	}
+	if _, plain := e.handlers[orphan.Kind].(Plain); plain && done {
+		return e.end(ctx, orphan, run.Done, "")
 	}
 	r.Log(ctx, "", why)
 	if orphan.Cancel != "" {

@@ -20,6 +20,7 @@ import (
 	"keenlodge/internal/agent"
 	"keenlodge/internal/api"
 	"keenlodge/internal/console"
+	"keenlodge/internal/lending"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/reader/inside"
@@ -30,7 +31,7 @@ import (
 
 // Commands are the service's commands.
 func Commands() []*cli.Command {
-	return []*cli.Command{serveCommand(), watchCommand(), freezeWatchCommand(), readerGuestCommand(), documentCommand()}
+	return []*cli.Command{serveCommand(), watchCommand(), freezeWatchCommand(), readerGuestCommand(), lendCommand(), documentCommand()}
 }
 
 func serveCommand() *cli.Command {
@@ -179,6 +180,16 @@ func readerGuestCommand() *cli.Command {
 	return &cli.Command{
 		Name: reader.Command, Hidden: true, Usage: "open the disks of a reader guest (the guest's kernel starts it)",
 		Action: func(ctx context.Context, _ *cli.Command) error { return inside.Run(ctx) },
+	}
+}
+
+// lendCommand is the process that lends disks to guests that run on them already.
+func lendCommand() *cli.Command {
+	return &cli.Command{
+		Name: lending.Command, Hidden: true, Usage: "lend disks of an image to a guest (started by the service itself)",
+		Action: func(ctx context.Context, _ *cli.Command) error {
+			return lending.Run(ctx, os.Stdin, os.Stdout, wire.Program)
+		},
 	}
 }
 

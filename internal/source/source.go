@@ -230,6 +230,30 @@ type NewGuest struct {
 	Replace bool
 	// Take names what of the definition is taken over though it reaches beyond the guest, as Define names what it leaves out.
 	Take []string
+	// Pausing has the guest stopped, and not told, where its disks can't be read or written; Unplugged leaves its network without a link.
+	Pausing, Unplugged bool
+}
+
+// Pulling is how far a machine's disk has come to need nothing below it. Going says that its hypervisor is at it.
+type Pulling struct {
+	Target      string
+	Going       bool
+	Done, Total int64 // bytes
+}
+
+// Puller has machines that run on disks which lie over others get the rest of these.
+type Puller interface {
+	// PoolFolder is the folder of a pool ("" for the source's own choice), which must be one of this host: what is lent is to be had there.
+	PoolFolder(ctx context.Context, pool string) (string, error)
+	// Pull begins to pull what lies below a machine's disk, unless that is going on.
+	Pull(ctx context.Context, name, target string) error
+	// Pulled tells how far the disks of a machine have come, of these targets. Errors wrap [ErrNotRunning] where it fits: then nothing is pulled.
+	Pulled(ctx context.Context, name string, targets []string) ([]Pulling, error)
+	// GoOn has a machine go on that its hypervisor stopped for an error of a disk, and tells whether it was.
+	GoOn(ctx context.Context, name string) (stopped bool, err error)
+	// Discard makes a machine unknown that is off, with these files for disks and no others; one that is not there is no error. One that runs is
+	// [ErrBusy].
+	Discard(ctx context.Context, name string, places []string) error
 }
 
 // Source is a connection to something that has machines. Close it. What else it can do is asked with [As].

@@ -117,4 +117,7 @@ type RestoreBody struct {
 	Start      bool     `json:"start,omitempty" doc:"power it on, and wait for its guest agent"`
 	Replace    bool     `json:"replace,omitempty" doc:"allow a guest of that name, which must be off, to be defined anew"`
 	Take       []string `json:"take,omitempty" doc:"what of the definition is taken over though it reaches beyond the guest, by the names that a restore's log gives to what it left out"`
+	AtOnce     bool     `json:"at_once,omitempty" doc:"start it within seconds, with its disks still in the store, and pull the rest behind it"`
+	Boot       bool     `json:"boot,omitempty" doc:"start it so for a while only: nothing is pulled, its network has no link, and all of it goes when it is off"`
+	Connected  bool     `json:"connected,omitempty" doc:"with boot: its network has a link"`
 }

@@ -2337,6 +2337,12 @@ export interface components {
     RestoreBody: {
       /** @description name of the guest to make */
       as: string
+      /** @description start it within seconds, with its disks still in the store, and pull the rest behind it */
+      at_once?: boolean
+      /** @description start it so for a while only: nothing is pulled, its network has no link, and all of it goes when it is off */
+      boot?: boolean
+      /** @description with boot: its network has a link */
+      connected?: boolean
       /** @description where; by default where the machine lived */
       hypervisor?: string
       /** @description storage pool for its disks */

@@ -3,6 +3,7 @@
 package qcow2
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -37,7 +38,7 @@ var ErrDamaged = errors.New("damaged qcow2 file")
 // header is what of a file's header is not always the same. Offsets and lengths are in bytes but for refClusters.
 type header struct {
 	size                  int64
-	backing               string
+	backing, format       string // format is the backing file's; "" is qcow2
 	zstd                  bool
 	l1, l1Entries         int64
 	refTable, refClusters int64
@@ -52,8 +53,10 @@ func (h header) encode() []byte {
 	var rest []byte
 	if h.backing != "" {
 		rest = be.AppendUint32(rest, formatOfBacker)
-		rest = be.AppendUint32(rest, 5)
-		rest = append(rest, "qcow2\x00\x00\x00"...)
+		format := cmp.Or(h.format, "qcow2")
+		rest = be.AppendUint32(rest, uint32(len(format)))
+		rest = append(rest, format...)
+		rest = append(rest, make([]byte, (8-len(format)%8)%8)...)
 	}
 	rest = be.AppendUint64(rest, endExtension)
 	backingAt := uint64(0)

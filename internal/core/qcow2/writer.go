@@ -16,8 +16,9 @@ import (
 type File struct {
 	d       disk.Disk
 	backing string
-	runs    []run // in rising order
-	data    int64 // number of clusters to store
+	format  string // of what lies below, "" is qcow2
+	runs    []run  // in rising order
+	data    int64  // number of clusters to store
 
 	refTable, refBlocks, l1, l2 int64 // lengths in clusters
 	l2Used                      []int64
@@ -60,6 +61,27 @@ func New(ctx context.Context, d disk.Disk, backing string) (*File, error) {
 		f.refBlocks, f.refTable = blocks, table
 	}
 }
+
+// Over lays out a file that holds nothing yet, over something of another format at an address that QEMU knows, such as raw at nbd+unix:///vda?socket=/run/vda.
+// size is the disk's in bytes.
+func Over(ctx context.Context, size int64, backing, format string) (*File, error) {
+	f, err := New(ctx, below(size), backing)
+	if err == nil {
+		f.format = format
+	}
+	return f, err
+}
+
+// below is a disk of which all is left to what lies below it.
+type below int64
+
+func (b below) Size() int64 { return int64(b) }
+
+func (below) Extents(_ context.Context, offset, length int64) ([]disk.Extent, error) {
+	return []disk.Extent{{Offset: offset, Length: length, Kind: disk.Unchanged}}, nil
+}
+
+func (below) ReadAt([]byte, int64) (int, error) { return 0, errors.New("nothing of it is here") }
 
 // tables is the number of L2 tables over a disk of size bytes.
 func tables(size int64) int64 { return ceil(ceil(size, cluster), perTable) }
@@ -122,7 +144,7 @@ func (f *File) WriteTo(w io.Writer) (int64, error) {
 	dataAt := l2At + f.l2*cluster
 
 	be := binary.BigEndian
-	out.cluster(header{size: f.d.Size(), backing: f.backing, l1: l1At, refTable: refTableAt, refClusters: f.refTable}.encode())
+	out.cluster(header{size: f.d.Size(), backing: f.backing, format: f.format, l1: l1At, refTable: refTableAt, refClusters: f.refTable}.encode())
 
 	entries := func(n, clusters int64, at func(i int64) uint64) {
 		for c := range clusters {

@@ -183,6 +183,18 @@ func newIdentity(g source.NewGuest) (def *libvirtxml.Domain, left []string, err 
 		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
 	}
 	def.Name, def.UUID, def.ID = g.Name, "", nil
+	if g.Pausing {
+		for _, k := range def.Devices.Disks {
+			if _, ours := g.Disks[k.Target.Dev]; ours && k.Driver != nil {
+				k.Driver.ErrorPolicy, k.Driver.RErrorPolicy = "stop", "stop"
+			}
+		}
+	}
+	if g.Unplugged {
+		for i := range def.Devices.Interfaces {
+			def.Devices.Interfaces[i].Link = &libvirtxml.DomainInterfaceLink{State: "down"}
+		}
+	}
 	if g.Variables != "" && def.OS != nil { // the definition is anybody's word
 		if def.OS.NVRam == nil {
 			def.OS.NVRam = &libvirtxml.DomainNVRam{}

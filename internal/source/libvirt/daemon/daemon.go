@@ -176,3 +176,6 @@ func IsCode(err error, codes ...golibvirt.ErrorNumber) bool {
 // URI is the daemon's address; IsSystem reports whether it is the system's, and not a session's.
 func (c *Conn) URI() string    { return c.uri }
 func (c *Conn) IsSystem() bool { return c.path == "/system" }
+
+// IsHere reports whether the daemon is on this host.
+func (c *Conn) IsHere() bool { _, local := c.Way.(Local); return local }

@@ -1,0 +1,271 @@
+package lending
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/nbd"
+	"keenlodge/internal/store"
+)
+
+const (
+	// ready is what the process says when the disks are to be had.
+	ready = "lending\n"
+	// lookEvery is how often it looks whether it is needed still.
+	lookEvery = time.Second
+	// patience is how long a read waits for a store that can't be read. Then the guest is told, and its hypervisor stops it until somebody has it go on.
+	patience = 5 * time.Second
+)
+
+// process is what lends.
+type process struct {
+	order
+	program string
+	read    atomic.Int64
+
+	mu     sync.Mutex
+	st     store.Store
+	m      *image.Manifest
+	opened map[string]store.OpenedDisk
+	end    func(context.Context) error // of reading
+}
+
+// Run is the process: it reads what it is to lend from in, and says in out when that is to be had. It returns when nobody needs it any more.
+func Run(ctx context.Context, in io.Reader, out io.Writer, program string) error {
+	p := &process{program: program, opened: map[string]store.OpenedDisk{}}
+	if err := json.NewDecoder(in).Decode(&p.order); err != nil {
+		return fmt.Errorf("what to lend: %w", err)
+	}
+	l := New(p.Folder, "")
+	lock, err := os.OpenFile(l.file(p.Loan.Run, ".lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return fmt.Errorf("the disks of image %s are lent to %s already: %w", p.Loan.Image, p.Loan.Guest, err)
+	}
+	defer p.close()
+	if err := p.open(ctx); err != nil {
+		return err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	for _, d := range p.m.Disks {
+		for _, lent := range p.Loan.Disks {
+			if lent.Target == d.Target {
+				if err := p.listen(ctx, lent, d); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if _, err := io.WriteString(out, ready); err != nil {
+		return err
+	}
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	last := int64(-1)
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+		loan, err := l.Loan(p.Loan.Run)
+		if errors.Is(err, fs.ErrNotExist) || err == nil && loan.Started && loan.Settled() {
+			return nil
+		}
+		if n := p.read.Load(); n != last {
+			last = n
+			os.WriteFile(l.file(p.Loan.Run, ".read"), strconv.AppendInt(nil, n, 10), 0o600)
+		}
+	}
+}
+
+// open opens the store and the image, anew where they were open.
+func (p *process) open(ctx context.Context) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.openLocked(ctx)
+}
+
+func (p *process) openLocked(ctx context.Context) (err error) {
+	p.closeLocked()
+	if p.st, err = p.Key.Open(ctx); err != nil {
+		return err
+	}
+	if p.end, err = p.st.Reading(ctx, p.program); err != nil { // no sweep takes what is lent
+		return err
+	}
+	p.m, err = p.st.ReadImage(ctx, p.Loan.Image)
+	return err
+}
+
+func (p *process) close() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.closeLocked()
+}
+
+func (p *process) closeLocked() {
+	for _, d := range p.opened {
+		d.Close()
+	}
+	clear(p.opened)
+	if p.end != nil {
+		p.end(context.Background())
+		p.end = nil
+	}
+	if p.st != nil {
+		p.st.Close()
+		p.st = nil
+	}
+}
+
+// listen offers a disk at its socket.
+func (p *process) listen(ctx context.Context, lent Disk, d image.Disk) error {
+	socket := Socket(lent.Overlay)
+	if err := os.Remove(socket); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	listener, err := net.Listen("unix", socket)
+	if err != nil {
+		return err
+	}
+	context.AfterFunc(ctx, func() { listener.Close() })
+	if err := os.Chmod(socket, 0o666); err != nil { // who comes is asked who he is
+		return err
+	}
+	l := &lentDisk{p: p, d: d}
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				if err := mayHave(conn.(*net.UnixConn), lent.Overlay); err != nil {
+					fmt.Fprintln(os.Stderr, err)
+					return
+				}
+				if err := nbd.Serve(ctx, conn, nbd.Export{Name: d.Target, Disk: l}); err != nil && ctx.Err() == nil {
+					fmt.Fprintln(os.Stderr, err)
+				}
+			}()
+		}
+	}()
+	return nil
+}
+
+// mayHave reports why whoever connects may not have a disk: only root may, and the account to which the file belongs that lies over it.
+func mayHave(conn *net.UnixConn, overlay string) error {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var peer *unix.Ucred
+	var failed error
+	if err := raw.Control(func(fd uintptr) { peer, failed = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }); err != nil || failed != nil {
+		return errors.Join(err, failed)
+	}
+	st, err := os.Stat(overlay)
+	if err != nil {
+		return err
+	}
+	if owner := st.Sys().(*syscall.Stat_t).Uid; peer.Uid != 0 && peer.Uid != owner {
+		return fmt.Errorf("an account (%d) that is not that of %s was turned away", peer.Uid, overlay)
+	}
+	return nil
+}
+
+// lentDisk is a disk that outlasts a cut of the store's line.
+type lentDisk struct {
+	p *process
+	d image.Disk
+}
+
+func (l *lentDisk) Size() int64 { return l.d.Size }
+
+// disk is the opened disk, and the store that it is of.
+func (l *lentDisk) disk(ctx context.Context) (disk.Disk, store.Store, error) {
+	l.p.mu.Lock()
+	defer l.p.mu.Unlock()
+	if l.p.st == nil {
+		if err := l.p.openLocked(ctx); err != nil {
+			return nil, nil, err
+		}
+	}
+	if d, ok := l.p.opened[l.d.Target]; ok {
+		return d, l.p.st, nil
+	}
+	d, err := l.p.st.OpenDisk(ctx, l.p.m, l.d)
+	if err == nil {
+		l.p.opened[l.d.Target] = d
+	}
+	return d, l.p.st, err
+}
+
+// again has the store opened anew that could not be read, unless somebody else did meanwhile.
+func (l *lentDisk) again(failed store.Store) {
+	l.p.mu.Lock()
+	defer l.p.mu.Unlock()
+	if l.p.st == failed {
+		l.p.closeLocked()
+	}
+}
+
+// lasting carries out what reads a disk, for as long as the store's line may take to come back.
+func (l *lentDisk) lasting(do func(disk.Disk) error) error {
+	for begun := time.Now(); ; time.Sleep(200 * time.Millisecond) {
+		d, st, err := l.disk(context.Background())
+		if err == nil {
+			if err = do(d); err == nil || err == io.EOF {
+				return err
+			}
+			if there, failed := st.Present(context.Background()); failed == nil && there && errors.Is(err, chunk.ErrDamaged) {
+				fmt.Fprintf(os.Stderr, "disk %s of image %s: %v\n", l.d.Target, l.p.Loan.Image, err)
+				return err // it will not be another one
+			}
+			l.again(st)
+		}
+		if time.Since(begun) > patience {
+			fmt.Fprintf(os.Stderr, "disk %s of image %s can't be read: %v\n", l.d.Target, l.p.Loan.Image, err)
+			return err
+		}
+	}
+}
+
+func (l *lentDisk) ReadAt(b []byte, offset int64) (n int, err error) {
+	err = l.lasting(func(d disk.Disk) (err error) {
+		n, err = d.ReadAt(b, offset)
+		return err
+	})
+	l.p.read.Add(int64(n))
+	return n, err
+}
+
+func (l *lentDisk) Extents(ctx context.Context, offset, length int64) (out []disk.Extent, err error) {
+	err = l.lasting(func(d disk.Disk) (err error) {
+		out, err = d.Extents(ctx, offset, length)
+		return err
+	})
+	return out, err
+}
