@@ -29,12 +29,12 @@ func (p *Place) kept() string { return p.Folder + "-kept" }
 
 // MakeServer makes the disk of gate-07, or takes the one that was made before of the same script, and returns its place.
 func (p *Place) MakeServer(ctx context.Context) (string, error) {
-	script, unit, folder := p.path(serverScript), p.path("keenlodge-agent.service"), p.path("server")
-	if err := os.WriteFile(unit, packaging.AgentUnit, 0o644); err != nil {
+	script, unit, writable, folder := p.path(serverScript), p.path("keenlodge-agent.service"), p.path("keenlodge-agent-writable.conf"), p.path("server")
+	if err := errors.Join(os.WriteFile(unit, packaging.AgentUnit, 0o644), os.WriteFile(writable, packaging.AgentWritable, 0o644)); err != nil {
 		return "", err
 	}
 	sum := sha256.New()
-	for _, file := range []string{script, p.path("boot.sh"), unit} {
+	for _, file := range []string{script, p.path("boot.sh"), unit, writable} {
 		body, err := os.ReadFile(file)
 		if err != nil {
 			return "", err
@@ -51,7 +51,7 @@ func (p *Place) MakeServer(ctx context.Context) (string, error) {
 		return "", err
 	}
 	const making = "make-" + Gate
-	made, err := p.start(making, exec.Command(script, folder, Gate, unit), syscall.SIGTERM)
+	made, err := p.start(making, exec.Command(script, folder, Gate, unit, writable), syscall.SIGTERM)
 	if err != nil {
 		return "", err
 	}
@@ -247,7 +247,46 @@ func (s *show) serverStory(ctx context.Context, knows string) (out server) {
 		name, _, _ := strings.Cut(policy, "-")
 		done(name, "%s", text)
 	}
+	text, err := s.filesBack(ctx)
+	if out.err = err; err == nil {
+		done("back", "%s", text)
+	}
 	return out
+}
+
+// filesBack puts a folder of the server's newest system state beside where it was, and takes that back.
+func (s *show) filesBack(ctx context.Context) (string, error) {
+	images, _, err := s.c.Images(ctx, wire.ImageFilter{Policy: "weekly-system"})
+	if err != nil {
+		return "", err
+	}
+	b := wire.FilesBack{Paths: []string{"/etc/turnstile"}, At: "/srv/back"}
+	p, err := s.c.PreviewFiles(ctx, images[0].ID, b, 100)
+	if err != nil {
+		return "", err
+	}
+	b.Digest = p.Digest
+	put, err := s.c.RestoreFiles(ctx, images[0].ID, b)
+	if err == nil {
+		put, err = s.ended(ctx, put)
+	}
+	if err != nil {
+		return "", err
+	}
+	undone, err := s.c.UndoRestore(ctx, put.ID)
+	if err == nil {
+		undone, err = s.ended(ctx, undone)
+	}
+	return fmt.Sprintf("/etc/turnstile of image %s went to /srv/back of %s, as %d paths that were shown before (run %s), and was taken back (run %s)", images[0].ID, Gate, len(p.Steps), put.ID, undone.ID), err
+}
+
+// ended waits for the end of a run that has to be a good one.
+func (s *show) ended(ctx context.Context, r wire.Run) (wire.Run, error) {
+	r, err := s.c.Watch(ctx, r.ID, func(wire.Run) {})
+	if err == nil && r.State != "done" {
+		err = fmt.Errorf("run %s is %s: %s", r.ID, r.State, r.Error)
+	}
+	return r, err
 }
 
 // serverImage makes an image of the server by a policy, and tells of it.

@@ -1,10 +1,10 @@
 #!/bin/sh
-# server.sh FOLDER NAME UNIT makes the disk of a server in FOLDER, as NAME.qcow2: a Debian that debootstrap installs from where this host's own
+# server.sh FOLDER NAME UNIT DROP-IN makes the disk of a server in FOLDER, as NAME.qcow2: a Debian that debootstrap installs from where this host's own
 # packages come, with systemd, a boot loader of its own, our agent's unit, and something that writes a ledger (docs/ledger.md) all the time. Where the
 # agent finds its lodge, and the program itself, comes from outside when it is started: by QEMU's fw_cfg, and on a second disk with the label
 # "program". Nothing is mounted but what debootstrap mounts in a folder of its own, and no loop device is used.
 set -eu
-out=$1 name=$2 unit=$3
+out=$1 name=$2 unit=$3 writable=$4
 export LC_ALL=C
 . "${0%/*}/boot.sh"
 work=$(mktemp -d "$out/.make-$name.XXXXXX")
@@ -63,6 +63,7 @@ units=$root/etc/systemd/system
 mkdir -p "$units/multi-user.target.wants" "$units/keenlodge-agent.service.d"
 printf '[Unit]\nDescription=Turnstile of the north pier\nRequiresMountsFor=/srv\n[Service]\nExecStart=/usr/local/bin/turnstile\nRestart=always\n' > "$units/turnstile.service"
 cp "$unit" "$units/keenlodge-agent.service"
+cp "$writable" "$units/keenlodge-agent.service.d/writable.conf"
 printf '[Unit]\nRequiresMountsFor=/opt/keenlodge /srv\nAfter=keenlodge-join.service\n[Service]\nEnvironment=KEENLODGE_AGENT_DISKS=vda\n' > "$units/keenlodge-agent.service.d/here.conf"
 cat > "$units/keenlodge-join.service" <<'UNIT'
 [Unit]

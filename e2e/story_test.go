@@ -195,7 +195,7 @@ func TestWordsMayBeShortened(t *testing.T) {
 	require.Contains(t, keenOK(t, "mach", "l"), "tickets-db")
 	s := keen(t, "r", "list")
 	require.Equal(t, 2, s.code)
-	require.Contains(t, s.err, `"r" may mean run or rotation`)
+	require.Contains(t, s.err, `"r" may mean run or restore or rotation`)
 	s = keen(t, "polcy", "list")
 	require.Equal(t, 2, s.code)
 	require.Contains(t, s.err, `did you mean "policy"?`)

@@ -7,3 +7,8 @@ import _ "embed"
 //
 //go:embed keenlodge-agent.service
 var AgentUnit []byte
+
+// AgentWritable is a drop-in for it, which lets files be put back onto the server.
+//
+//go:embed keenlodge-agent-writable.conf
+var AgentWritable []byte

@@ -124,6 +124,7 @@ func (s *server) register(a huma.API) {
 	s.registerFiles(a)
 	s.serveDisk(a)
 	s.registerBack(a)
+	s.registerFind(a)
 	s.registerSite(a)
 	s.registerEvents(a)
 	s.registerTrail(a)

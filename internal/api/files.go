@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"path"
 	"strconv"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -21,8 +22,10 @@ import (
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/plain"
 	"keenlodge/internal/line"
+	"keenlodge/internal/lists"
 	"keenlodge/internal/nbd"
 	"keenlodge/internal/reader"
+	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
 )
 
@@ -40,10 +43,20 @@ func (s *server) registerFiles(a huma.API) {
 			return wire.OpenedDisks{}, err
 		}
 		o, err := s.l.Browse.FileSystems(ctx, in.ID)
-		return wire.OpenedDisks{Tree: o.Tree, FileSystems: shape.Each(o.FileSystems, func(f reader.FileSystem) wire.FileSystem {
-			return wire.FileSystem{Name: f.Name, Format: f.Format, Label: f.Label, UUID: f.UUID, Size: f.Size, Used: f.Used, Mounted: f.Mounted, Why: f.Why}
-		})}, err
+		return openedOf(o), err
 	})
+	type unlocked struct {
+		ID   string `path:"id"`
+		Body struct {
+			FileSystem string `json:"file_system"`
+			Key        []byte `json:"key" doc:"the passphrase, or what is in the key file; it is kept nowhere" maxLength:"16384"`
+		}
+	}
+	do(s, a, huma.Operation{OperationID: "unlock-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/unlock", Summary: "Unlock what is locked on an image's disks, for as long as somebody looks into it"},
+		func(ctx context.Context, in *unlocked) (wire.OpenedDisks, error) {
+			o, err := s.l.Browse.Unlock(ctx, in.ID, in.Body.FileSystem, in.Body.Key)
+			return openedOf(o), err
+		})
 	type listed struct {
 		Inside
 		Below bool `query:"below" doc:"all that lies below the folder, too"`
@@ -121,6 +134,51 @@ func (s *server) registerFiles(a huma.API) {
 			}
 			return s.streamBy(in.ID, from, kind, func(to huma.Context) { to.SetHeader("Content-Disposition", content.Attachment(base+"."+in.Form)) }, send), nil
 		})
+}
+
+func openedOf(o reader.Opened) wire.OpenedDisks {
+	return wire.OpenedDisks{Tree: o.Tree, FileSystems: shape.Each(o.FileSystems, func(f reader.FileSystem) wire.FileSystem {
+		return wire.FileSystem{Name: f.Name, Format: f.Format, Label: f.Label, UUID: f.UUID, Size: f.Size, Used: f.Used, Mounted: f.Mounted, Why: f.Why, Locked: f.Locked}
+	})}
+}
+
+// registerFind has what finds files by their names.
+func (s *server) registerFind(a huma.API) {
+	type byID struct {
+		ID string `path:"id"`
+	}
+	do(s, a, huma.Operation{OperationID: "list-files-of-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/listing", Summary: "List all files of an image, so that they are found by their names"},
+		func(ctx context.Context, in *byID) (none, error) { return none{}, s.l.Browse.Keep(ctx, in.ID) })
+	type find struct {
+		Machine string `path:"machine"`
+		Body    struct {
+			Name string `json:"name" doc:"a part of a name, whatever the case, or a pattern with * ? []; with a slash, of the whole path"`
+			Most int    `json:"most,omitempty" default:"1000" minimum:"1" maximum:"100000" doc:"how many files are told at the most"`
+		}
+	}
+	do(s, a, huma.Operation{OperationID: "find-files", Method: http.MethodPost, Path: "/api/v1/machines/{machine}/files", Summary: "Find files by their name in all images of a machine"},
+		func(ctx context.Context, in *find) (wire.FoundFiles, error) {
+			m, err := s.machine(ctx, in.Machine)
+			if err != nil {
+				return wire.FoundFiles{}, err
+			}
+			r, err := s.l.Lists.Find(ctx, m.ID, in.Body.Name, in.Body.Most)
+			out := wire.FoundFiles{Searched: r.Searched, More: r.More, Missing: shape.Each(r.Missing, func(m records.Image) string { return m.ID })}
+			out.Files = shape.Each(r.Files, func(f lists.Found) wire.FoundFile {
+				return wire.FoundFile{Path: placeOf(f.Path), Versions: shape.Each(f.Versions, func(v lists.Version) wire.FileVersion {
+					return wire.FileVersion{Kind: v.Entry.Kind, Size: v.Entry.Size, Modified: v.Entry.Modified, Newest: v.Newest.ID, NewestTaken: v.Newest.Taken, Oldest: v.Oldest.ID, OldestTaken: v.Oldest.Taken, Images: v.Images}
+				})}
+			})
+			return out, err
+		})
+}
+
+// placeOf is a path of a list as people write it: one in a file system has that's name before it.
+func placeOf(p string) string {
+	if name, _, in := strings.Cut(p, ":/"); in && !strings.Contains(name, ".") {
+		return files.Readable(p)
+	}
+	return "/" + files.Readable(p)
 }
 
 // serveDisk offers a disk of an image over NBD, on a connection that is upgraded for it (RFC 9110, section 7.8): read-only, until either side ends it.

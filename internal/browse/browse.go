@@ -19,6 +19,7 @@ import (
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/line"
+	"keenlodge/internal/lists"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/store"
 	"keenlodge/internal/stores"
@@ -37,6 +38,7 @@ type Browser struct {
 	log       *slog.Logger
 	folder    string
 	announced string // as which this process is announced in stores
+	lists     *lists.Lists
 
 	mu      sync.Mutex
 	guests  map[string]*guest // by image
@@ -48,14 +50,17 @@ type guest struct {
 	ready chan struct{} // closed when it is up, or failed
 	*reader.Guest
 	err   error
+	large bool
 	using int
-	used  time.Time
-	end   []func() error // of what it reads
+	// listing is 1 while its files are listed, which holds nobody up.
+	listing int
+	used    time.Time
+	end     []func() error // of what it reads
 }
 
 // New makes a Browser, whose guests have what is theirs in a folder; program is what this process is called.
-func New(ss *stores.Stores, log *slog.Logger, folder, program string) *Browser {
-	return &Browser{stores: ss, log: log, folder: folder, announced: program, guests: map[string]*guest{}}
+func New(ss *stores.Stores, ls *lists.Lists, log *slog.Logger, folder, program string) *Browser {
+	return &Browser{stores: ss, lists: ls, log: log, folder: folder, announced: program, guests: map[string]*guest{}}
 }
 
 // Place is where in an image something lies.
@@ -155,6 +160,11 @@ func (b *Browser) close(g *guest) {
 
 // guestOf is the guest of an image of disks, started if it is not up. It is not ended before release is called.
 func (b *Browser) guestOf(ctx context.Context, st store.Store, m *image.Manifest) (g *guest, release func(), err error) {
+	return b.guestThat(ctx, st, m, false)
+}
+
+// guestThat is [Browser.guestOf], of a large guest where that is asked for: another one is ended for it, unless somebody uses that.
+func (b *Browser) guestThat(ctx context.Context, st store.Store, m *image.Manifest, large bool) (g *guest, release func(), err error) {
 	for {
 		b.mu.Lock()
 		if b.closing {
@@ -162,7 +172,11 @@ func (b *Browser) guestOf(ctx context.Context, st store.Store, m *image.Manifest
 			return nil, nil, fmt.Errorf("%w: the service is being stopped", fault.ErrConflict)
 		}
 		g = b.guests[m.ID]
-		if g != nil && g.up() && g.over() {
+		if g != nil && large && !g.large && (g.using > g.listing || !g.up()) {
+			b.mu.Unlock()
+			return nil, nil, fmt.Errorf("%w: image %s is being looked into just now, in a guest that can unlock nothing; try again in a moment", fault.ErrConflict, m.ID)
+		}
+		if g != nil && g.up() && (g.over() || large && !g.large) {
 			delete(b.guests, m.ID)
 			go b.close(g)
 			g = nil
@@ -171,7 +185,7 @@ func (b *Browser) guestOf(ctx context.Context, st store.Store, m *image.Manifest
 			break
 		}
 		if len(b.guests) < mostGuests {
-			g = &guest{ready: make(chan struct{}), used: time.Now()}
+			g = &guest{ready: make(chan struct{}), large: large, used: time.Now()}
 			b.guests[m.ID] = g
 			go b.start(context.WithoutCancel(ctx), st, m, g)
 			break
@@ -235,11 +249,56 @@ func (b *Browser) start(ctx context.Context, st store.Store, m *image.Manifest, 
 		}
 	}
 	if err == nil {
-		g.Guest, err = b.stores.Reader(ctx, disks)
+		g.Guest, err = b.stores.Reader(ctx, disks, g.large)
+	}
+	if err == nil { // while somebody looks at a folder or two, all of them are listed, to be searched later
+		b.mu.Lock()
+		g.using, g.listing = g.using+1, 1
+		b.mu.Unlock()
+		go b.keepList(ctx, m.ID, g)
 	}
 	if err != nil {
 		g.err = fmt.Errorf("%w: look into image %s: %w", fault.ErrUnavailable, m.ID, err)
 	}
+}
+
+// keepList keeps the list of an image that was opened.
+func (b *Browser) keepList(ctx context.Context, id string, g *guest) {
+	defer func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		g.using, g.listing = g.using-1, 0
+	}()
+	m, err := b.stores.Image(ctx, id)
+	if err == nil {
+		o := g.Opened()
+		err = b.lists.KeepOpened(ctx, m.MachineID, id, o.FileSystems, o.Tree, g.List)
+	}
+	if err != nil && !g.over() {
+		b.log.Warn("an image's files could not be listed", "image", id, "error", err)
+	}
+}
+
+// Keep lists all files of an image, so that they are found by name.
+func (b *Browser) Keep(ctx context.Context, id string) error {
+	rec, st, err := b.stores.OfImage(ctx, id)
+	if err != nil {
+		return err
+	}
+	m, err := st.ReadImage(ctx, id)
+	if err != nil {
+		return err
+	}
+	if m.Files != nil {
+		return b.lists.KeepFiles(ctx, id)
+	}
+	g, release, err := b.guestOf(ctx, st, m)
+	if err != nil {
+		return err
+	}
+	defer release()
+	o := g.Opened()
+	return known(b.lists.KeepOpened(ctx, rec.MachineID, m.ID, o.FileSystems, o.Tree, g.List))
 }
 
 // of finds an image.
@@ -254,6 +313,9 @@ func (b *Browser) of(ctx context.Context, id string) (store.Store, *image.Manife
 
 // known is an error of a guest in the words of faults.
 func known(err error) error {
+	if err == nil {
+		return nil
+	}
 	var refused *line.Refusal
 	if errors.As(err, &refused) && refused.Kind == line.Unknown {
 		return fmt.Errorf("%w: %w", fault.ErrNotFound, err)
@@ -272,7 +334,27 @@ func (b *Browser) FileSystems(ctx context.Context, id string) (reader.Opened, er
 		return reader.Opened{}, err
 	}
 	defer release()
-	return g.Opened, nil
+	return g.Opened(), nil
+}
+
+// Unlock opens what is locked on an image's disks, with a key that is kept nowhere but in the guest, for as long as that is up.
+func (b *Browser) Unlock(ctx context.Context, id, name string, key []byte) (reader.Opened, error) {
+	st, m, err := b.of(ctx, id)
+	if err == nil && m.Files != nil {
+		err = fmt.Errorf("%w: image %s holds files, and nothing that is locked", fault.ErrConflict, id)
+	}
+	if err != nil {
+		return reader.Opened{}, err
+	}
+	g, release, err := b.guestThat(ctx, st, m, true)
+	if err != nil {
+		return reader.Opened{}, err
+	}
+	defer release()
+	if err := g.Unlock(ctx, reader.Unlock{FileSystem: name, Key: key}); err != nil {
+		return reader.Opened{}, known(err)
+	}
+	return g.Opened(), nil
 }
 
 // closing is a reader that tells when it is closed.

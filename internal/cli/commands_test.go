@@ -277,7 +277,7 @@ func TestCommands(t *testing.T) {
 		}
 	}
 	d.leaves(newApp(io.Discard, d.onHost()), nil, func(path string, c *cli.Command) {
-		elsewhere := path == "agent join" || path == "agent run" || path == "agent parts" || path == "image serve" || path == "image boot" // these need TLS, or go on, or a hypervisor; they are tried with the whole program
+		elsewhere := path == "agent join" || path == "agent run" || path == "agent parts" || path == "image serve" || path == "image boot" || path == "image unlock" // these need TLS, or go on, or a hypervisor; they are tried with the whole program
 		assert.True(t, shown[path] || elsewhere, "no table of %s", path)
 		if slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), "output") }) {
 			assert.True(t, machines[path] || elsewhere, "no JSON of %s", path)
@@ -621,6 +621,14 @@ image boot IMAGE-13 => failed
 restore machine IMAGE-14 --as gate-08 => failed
 restore machine IMAGE-13 --as timetable-two -w
 restore machine IMAGE-13 --as timetable-three -w -o json
+image files --machine gate-07 --find HOST --open
+image files --machine gate-07 --find *.d/* --versions
+image files --machine gate-07 --find odd -o json
+image files --machine gate-07 --find [ => failed
+image files --find hosts => usage
+image diff IMAGE-14 --now
+image diff IMAGE-14 --now /etc/hosts -o json
+image unlock IMAGE-14 vda3 --key-file FOLDER/none => failed
 image diff IMAGE-14 IMAGE-13 => failed
 image diff IMAGE-14 => usage
 image files IMAGE-13 => failed

@@ -12,7 +12,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/files"
+	"keenlodge/internal/wire"
 )
 
 // difference is an entry that is not the same in two images, as JSON tells it.
@@ -24,20 +26,23 @@ type difference struct {
 }
 
 func imageDiffCommand() *cli.Command {
-	return &cli.Command{Name: "diff", Usage: "tell which files came, went and changed from one image to another", ArgsUsage: "OLDER NEWER [PATH]",
+	return &cli.Command{Name: "diff", Usage: "tell which files came, went and changed from one image to another", ArgsUsage: "OLDER NEWER|--now [PATH]",
 		Description: "A file counts as changed where its size, time, mode, owner or attributes are others; contents are not read. PATH narrows it to a folder; without a mount table on the disks it names a file system, NAME:PATH.",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "text, or json (an object a line)", Value: "text"}},
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "now", Usage: "compare with the server as it is now, through its agent"}, &cli.StringFlag{Name: "machine", Usage: "with --now: another server"}, &cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "text, or json (an object a line)", Value: "text"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if n := c.Args().Len(); n != 2 && n != 3 {
-				return wrongUse("%s takes two images' names, and a path if one folder is meant; %d were given", c.FullName(), n)
-			}
 			form, err := pick("output", c.String("output"), []string{"text", "json"})
 			if err != nil {
 				return usageError{err}
 			}
+			if n := c.Args().Len(); c.Bool("now") && (n < 1 || n > 2) || !c.Bool("now") && n != 2 && n != 3 {
+				return wrongUse("%s takes two images' names, or one and --now, and a path if one folder is meant; %d were given", c.FullName(), n)
+			}
 			k, err := connect(ctx, c)
 			if err != nil {
 				return err
+			}
+			if c.Bool("now") {
+				return diffNow(ctx, c, k, form)
 			}
 			at := c.Args().Get(2)
 			if at == "" {
@@ -109,5 +114,55 @@ func tellDiff(w io.Writer, older, newer *files.ListReader, form string) error {
 	if err == nil && form != "json" {
 		_, err = fmt.Fprintf(w, "%d came, %d went, %d changed\n", came, went, changed)
 	}
+	return err
+}
+
+// diffNow tells in what a server differs now from an image.
+func diffNow(ctx context.Context, c *cli.Command, k *client.Client, form string) error {
+	id, err := pickImage(ctx, k, c.Args().First())
+	if err != nil {
+		return err
+	}
+	b := wire.FilesBack{Machine: c.String("machine"), Look: true}
+	if at := c.Args().Get(1); at != "" {
+		b.Paths = []string{at}
+	}
+	p, err := k.PreviewFiles(ctx, id, b, allSteps)
+	if err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if form == "json" {
+		encoder := json.NewEncoder(w)
+		for _, s := range p.Steps {
+			if err := encoder.Encode(s); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	counts := map[back.Action]int64{}
+	for _, n := range p.Counts {
+		counts[n.Action] = n.Paths
+	}
+	for _, s := range p.Steps {
+		mark, more := "~", s.Why
+		switch s.Action {
+		case back.Make:
+			mark, more = "-", ""
+		case back.Delete:
+			mark, more = "+", ""
+		case back.Leave, back.Refuse:
+			mark = "?"
+		case back.Replacing:
+			more = "content"
+		}
+		amount := "–"
+		if s.Kind == files.File {
+			amount = size(s.Bytes)
+		}
+		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("%s %9s  %s  %s", mark, amount, s.Path, more), " "))
+	}
+	_, err = fmt.Fprintf(w, "on %s, since image %s: %d came, %d went, %d changed\n", p.Machine, id, counts[back.Delete], counts[back.Make], counts[back.Replacing]+counts[back.Amend])
 	return err
 }

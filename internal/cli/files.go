@@ -94,14 +94,112 @@ func shortList(all []string, most int) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(all[:most], " "), len(all)-most)
 }
 
+func imageUnlockCommand() *cli.Command {
+	return &cli.Command{Name: "unlock", Usage: "unlock what is locked on the disks of an image, while you look into it", ArgsUsage: "IMAGE NAME",
+		Description: "NAME is what image files calls it, such as vda3. The key goes to the reader guest and is kept nowhere else; it is forgotten when that has not been used for five minutes.",
+		Flags:       []cli.Flag{output(), &cli.StringFlag{Name: "key-file", Usage: "file that holds the key, or the passphrase; by default you are asked"}},
+		Action: calls([]string{"an image's name", "what is locked"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			id, err := pickImage(ctx, k, c.Args().First())
+			if err != nil {
+				return err
+			}
+			var key []byte
+			if file := c.String("key-file"); file != "" {
+				key, err = os.ReadFile(file)
+			} else {
+				var word string
+				word, err = secretWord("", "KEENLODGE_DISK_KEY", "the passphrase")
+				key = []byte(word)
+			}
+			if err != nil {
+				return err
+			}
+			o, err := k.UnlockImage(ctx, id, c.Args().Get(1), key)
+			if err != nil {
+				return err
+			}
+			return show(c, o, func(w io.Writer) { drawFileSystems(w, id, o) })
+		})}
+}
+
+// findFiles finds files by a name in all images of a machine.
+func findFiles(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() > 0 || c.String("machine") == "" || c.String("find") == "" {
+		return wrongUse("to find a name say --machine MACHINE --find NAME, and no image")
+	}
+	k, err := connect(ctx, c)
+	if err != nil {
+		return err
+	}
+	find := func() (wire.FoundFiles, error) {
+		return k.FindFiles(ctx, c.String("machine"), c.String("find"), mostFound)
+	}
+	found, err := find()
+	if err == nil && c.Bool("open") {
+		for _, id := range found.Missing {
+			if err := k.ListFilesOf(ctx, id); err != nil {
+				fmt.Fprintf(os.Stderr, "keenlodge: image %s: %v\n", id, err)
+			}
+		}
+		found, err = find()
+	}
+	if err != nil {
+		return err
+	}
+	w := c.Root().Writer
+	if c.String("output") == "json" {
+		return json.NewEncoder(w).Encode(found)
+	}
+	var rows [][]string
+	for _, f := range found.Files {
+		for i, v := range f.Versions {
+			if i > 0 && !c.Bool("versions") {
+				break
+			}
+			path := f.Path
+			if i > 0 {
+				path = ""
+			}
+			rows = append(rows, []string{path, size(v.Size), moment(&v.Modified), v.Newest, moment(&v.NewestTaken), fmt.Sprint(v.Images), fmt.Sprint(len(f.Versions))})
+		}
+	}
+	table(w, []string{"FILE", "SIZE>", "MODIFIED", "NEWEST IMAGE WITH IT SO", "TAKEN", "IMAGES>", "VERSIONS>"}, rows)
+	fmt.Fprintf(w, "\n%s in %s\n", numbered(len(found.Files), "file"), numbered(found.Searched, "image"))
+	if found.More {
+		fmt.Fprintf(w, "! there are more than these %d; say more of the name\n", mostFound)
+	}
+	if n := len(found.Missing); n > 0 {
+		fmt.Fprintf(w, "! not searched: %d images that nobody has opened yet; --open opens them, some seconds each\n", n)
+	}
+	return nil
+}
+
+// numbered is so many of something.
+func numbered(n int, what string) string {
+	if n != 1 {
+		what += "s"
+	}
+	return fmt.Sprint(n, " ", what)
+}
+
+// mostFound is how many files are told at the most.
+const mostFound = 1000
+
 func imageFilesCommand() *cli.Command {
-	return &cli.Command{Name: "files", Usage: "list what is in an image", ArgsUsage: "IMAGE [PATH]",
+	return &cli.Command{Name: "files", Usage: "list what is in an image, or find a name in all images of a machine", ArgsUsage: "IMAGE [PATH]",
 		Description: "PATH is a folder, from / on, as it was on the machine, or NAME:PATH for one in a file system by its name. Without it the file systems of an image of disks are told, and all files of an image of files.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "text, json (an object a line) or mtree, as mtree(5) has it", Value: "text"},
 			&cli.StringFlag{Name: "part", Usage: "of one part of the system state"}, &cli.BoolFlag{Name: "unread", Usage: "those that could not be read as they were"},
-			&cli.BoolFlag{Name: "below", Usage: "all that lies below PATH, too"}},
+			&cli.BoolFlag{Name: "below", Usage: "all that lies below PATH, too"},
+			&cli.StringFlag{Name: "machine", Usage: "with --find: in all images of this machine"},
+			&cli.StringFlag{Name: "find", Usage: "find a name: a part of it, or a pattern such as '*.conf'; with a slash, of the whole path"},
+			&cli.BoolFlag{Name: "versions", Usage: "with --find: all versions of each file, and not the newest only"},
+			&cli.BoolFlag{Name: "open", Usage: "with --find: first open the images that nobody has opened yet"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.IsSet("find") || c.IsSet("machine") {
+				return findFiles(ctx, c)
+			}
 			if c.Args().Len() < 1 || c.Args().Len() > 2 {
 				return usageError{errors.New("it takes an image's name, and a path if one folder is wanted")}
 			}
@@ -146,6 +244,11 @@ func listFileSystems(ctx context.Context, c *cli.Command, k *client.Client, id, 
 	if form == "json" {
 		return json.NewEncoder(w).Encode(o)
 	}
+	drawFileSystems(w, id, o)
+	return nil
+}
+
+func drawFileSystems(w io.Writer, id string, o wire.OpenedDisks) {
 	var rows [][]string
 	for _, f := range o.FileSystems {
 		used := "–"
@@ -160,7 +263,11 @@ func listFileSystems(ctx context.Context, c *cli.Command, k *client.Client, id, 
 	} else if i := slices.IndexFunc(o.FileSystems, func(f wire.FileSystem) bool { return f.Why == "" }); i >= 0 {
 		fmt.Fprintf(w, "\nlook on with: keenlodge image files %s %s:/\n", id, o.FileSystems[i].Name)
 	}
-	return nil
+	for _, f := range o.FileSystems {
+		if f.Locked {
+			fmt.Fprintf(w, "\nopen %s with: keenlodge image unlock %s %s --key-file FILE\n", f.Name, id, f.Name)
+		}
+	}
 }
 
 func imageCatCommand() *cli.Command {

@@ -338,6 +338,21 @@ func (c *Client) Restore(ctx context.Context, id string, r wire.RestoreBody) (ou
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/restores", r, &out)
 }
 
+// ListFilesOf has all files of an image listed, so that they are found by their names.
+func (c *Client) ListFilesOf(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/listing", nil, nil)
+}
+
+// FindFiles finds files by their name in all images of a machine, at most so many.
+func (c *Client) FindFiles(ctx context.Context, machine, name string, most int) (out wire.FoundFiles, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/machines/"+url.PathEscape(machine)+"/files", map[string]any{"name": name, "most": most}, &out)
+}
+
+// UnlockImage unlocks what is locked on an image's disks, while somebody looks into it.
+func (c *Client) UnlockImage(ctx context.Context, id, fileSystem string, key []byte) (out wire.OpenedDisks, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/unlock", map[string]any{"file_system": fileSystem, "key": key}, &out)
+}
+
 // PreviewFiles says what would become of files of an image that go back onto a machine, with so many of the steps.
 func (c *Client) PreviewFiles(ctx context.Context, id string, b wire.FilesBack, most int) (out wire.FilesPlan, err error) {
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/files/preview?most="+strconv.Itoa(most), b, &out)

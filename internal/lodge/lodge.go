@@ -21,6 +21,7 @@ import (
 	"keenlodge/internal/hooks"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lending"
+	"keenlodge/internal/lists"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/planning"
 	"keenlodge/internal/proof"
@@ -73,6 +74,7 @@ type Lodge struct {
 	Hooks      *hooks.Hooks
 	Stores     *stores.Stores
 	Browse     *browse.Browser
+	Lists      *lists.Lists
 	Inventory  *inventory.Inventory
 	Retention  *retention.Retention
 	Proofs     *proof.Proofs
@@ -112,14 +114,15 @@ func New(c Config) (*Lodge, error) {
 	l.Hooks = hooks.New(c.Records, v, engine)
 	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, c.State, wire.Program)
 	l.Stores.Reader, l.Stores.OnHost = reader.In(browse.Folder(c.State), executable), c.MountOnHost
-	l.Browse = browse.New(l.Stores, c.Log, browse.Folder(c.State), wire.Program)
+	l.Lists = lists.New(c.Records, l.Stores, v, c.Log)
+	l.Browse = browse.New(l.Stores, l.Lists, c.Log, browse.Folder(c.State), wire.Program)
 	l.doorman = doorman.New(c.Records, l.Access, l.Trail)
 	l.Witness = witness.New(c.Records, c.Log, l.Trail, l.Stores)
 	l.Lines = switchboard.New(c.Records, v, c.Log, engine.Process())
 	l.Inventory = inventory.New(c.Records, c.Log, map[string]inventory.Own{agent.Kind: func(name string) source.Source { return agent.Of(name, l.Lines) }})
 	l.Lines.Changed = l.Inventory.Look
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
-	l.Proofs = proof.New(c.Records, c.Log, l.Stores, engine, wire.Program)
+	l.Proofs = proof.New(c.Records, c.Log, l.Stores, l.Lists, engine, wire.Program)
 	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, lending.New(filepath.Join(c.State, "lending"), executable), c.Log, engine, wire.Program)
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
@@ -147,7 +150,7 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	upkeep := func(ctx context.Context) error {
 		return l.Retention.Upkeep(ctx, l.often, l.captures.TidyAll)
 	}
-	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve, l.Lines.Serve, l.Browse.Serve, l.Restores.ServeLoans)
+	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve, l.Lines.Serve, l.Browse.Serve, l.Restores.ServeLoans, l.Lists.Serve)
 	return errors.Join(err, l.Stores.Close())
 }
 

@@ -17,6 +17,7 @@ import (
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/line"
+	"keenlodge/internal/lists"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
@@ -31,13 +32,14 @@ type Proofs struct {
 	log    *slog.Logger
 	stores *stores.Stores
 	runs   *runs.Engine
+	lists  *lists.Lists
 	// program is the name under which proofs are recorded.
 	program string
 }
 
 // New makes a Proofs and registers proofs with the engine.
-func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, e *runs.Engine, program string) *Proofs {
-	pr := &Proofs{rec, log, ss, e, program}
+func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, ls *lists.Lists, e *runs.Engine, program string) *Proofs {
+	pr := &Proofs{rec, log, ss, e, ls, program}
 	e.Register(run.Proof, handler{pr: pr})
 	return pr
 }
@@ -256,6 +258,15 @@ func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest
 			evidence = append(evidence, f.Name+": "+c.Ledger)
 		}
 		whole++
+	}
+	if whole > 0 && !pr.stores.OnHost { // what was read is what can be searched
+		rec, err := pr.rec.Image(ctx, m.ID)
+		if err == nil {
+			err = pr.lists.KeepOpened(ctx, rec.MachineID, m.ID, opened.FileSystems(), opened.Tree(), opened.List)
+		}
+		if err != nil {
+			pr.log.Warn("the files of an image that was proven could not be listed", "image", m.ID, "error", err)
+		}
 	}
 	if whole == 0 {
 		return evidence, failed{errors.New("no file system of the image could be opened")}

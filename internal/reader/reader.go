@@ -32,8 +32,9 @@ const (
 	// Command is that with which our program is the guest's first process.
 	Command = "reader-guest"
 
-	// memory is the guest's, in MiB: the kernel, our program, and what file systems keep of themselves.
-	memory = 512
+	// memory is the guest's, in MiB: the kernel, our program, and what file systems keep of themselves; largeMemory that of one which can unlock disks: to
+	// make a key of a passphrase may take a GiB.
+	memory, largeMemory = 512, 1700
 	// bootTime is how long a guest may take to come up, kvmTime where it has the host's own processor, openTime to open what lies on its disks:
 	// journals may have to be played back.
 	bootTime, kvmTime, openTime = 90 * time.Second, 20 * time.Second, 5 * time.Minute
@@ -55,7 +56,6 @@ type Disk struct {
 
 // Guest is a reader guest that is up. It may be used by several goroutines at once. Close it.
 type Guest struct {
-	Opened
 	line   *line.Line
 	folder string
 	lock   *os.File // whoever holds it lives
@@ -65,15 +65,18 @@ type Guest struct {
 	once   sync.Once
 
 	mu      sync.Mutex
+	opened  Opened
 	trouble error // the first with which a disk could not be read
 }
 
-// Starter starts a guest with some disks.
-type Starter func(ctx context.Context, disks []Disk) (*Guest, error)
+// Starter starts a guest with some disks. A large one can unlock what is locked on them.
+type Starter func(ctx context.Context, disks []Disk, large bool) (*Guest, error)
 
 // In is [Start] with the folder where guests have what is theirs, and our program.
 func In(folder, program string) Starter {
-	return func(ctx context.Context, disks []Disk) (*Guest, error) { return Start(ctx, folder, program, disks) }
+	return func(ctx context.Context, disks []Disk, large bool) (*Guest, error) {
+		return Start(ctx, folder, program, disks, large)
+	}
 }
 
 // Able reports why no guest can be started on this host, as far as that shows without starting one.
@@ -92,21 +95,25 @@ var noKVM atomic.Bool
 
 // Start starts a guest with some disks. folder is where it has what belongs to it while it is up, and where what all guests have in common is kept;
 // program is ours.
-func Start(ctx context.Context, folder, program string, disks []Disk) (*Guest, error) {
+func Start(ctx context.Context, folder, program string, disks []Disk, large bool) (*Guest, error) {
+	mib := memory
+	if large {
+		mib = largeMemory
+	}
 	if kvm, err := os.OpenFile("/dev/kvm", os.O_RDWR, 0); err == nil {
 		kvm.Close()
 		if !noKVM.Load() {
-			g, err := start(ctx, folder, program, "kvm", kvmTime, disks)
+			g, err := start(ctx, folder, program, "kvm", kvmTime, mib, disks)
 			if err == nil || ctx.Err() != nil {
 				return g, err
 			}
 			noKVM.Store(true) // /dev/kvm may be there, and guests hang all the same
 		}
 	}
-	return start(ctx, folder, program, "tcg", bootTime, disks)
+	return start(ctx, folder, program, "tcg", bootTime, mib, disks)
 }
 
-func start(ctx context.Context, folder, program, accel string, within time.Duration, disks []Disk) (_ *Guest, err error) {
+func start(ctx context.Context, folder, program, accel string, within time.Duration, mib int, disks []Disk) (_ *Guest, err error) {
 	if len(disks) > mostDisks {
 		return nil, fmt.Errorf("a reader guest has room for %d disks, not %d", mostDisks, len(disks))
 	}
@@ -132,7 +139,7 @@ func start(ctx context.Context, folder, program, accel string, within time.Durat
 			g.Close()
 		}
 	}()
-	args := []string{"-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-machine", "q35,accel=" + accel, "-cpu", "max", "-smp", "2", "-m", fmt.Sprint(memory), "-nic", "none",
+	args := []string{"-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-machine", "q35,accel=" + accel, "-cpu", "max", "-smp", "2", "-m", fmt.Sprint(mib), "-nic", "none",
 		"-sandbox", "on,obsolete=deny,spawn=deny,resourcecontrol=deny",
 		"-kernel", kernel, "-initrd", initrd, "-append", "console=ttyS0 quiet panic=-1 no_timer_check cryptomgr.notests audit=0 apparmor=0 rdinit=/keenlodge -- " + Command, "-serial", "file:" + g.path("console"),
 		"-device", "virtio-serial-pci", "-chardev", "socket,id=host,path=" + g.path("port") + ",server=on,wait=off", "-device", "virtserialport,chardev=host,name=" + Port}
@@ -169,10 +176,10 @@ func start(ctx context.Context, folder, program, accel string, within time.Durat
 	}
 	limit, end := context.WithTimeout(ctx, openTime)
 	defer end()
-	if err := g.line.Ask(limit, CallOpen, names, &g.Opened); err != nil {
+	if err := g.line.Ask(limit, CallOpen, names, &g.opened); err != nil {
 		return nil, errors.Join(fmt.Errorf("the reader guest could not open the disks: %w", err), g.lastWord(said))
 	}
-	g.clean()
+	clean(&g.opened)
 	return g, nil
 }
 
@@ -207,9 +214,9 @@ func Clean(folder string) (found []string, err error) {
 func (g *Guest) path(name string) string { return filepath.Join(g.folder, name) }
 
 // clean makes what the guest says fit to be shown: a disk in it says what it likes.
-func (g *Guest) clean() {
-	for i := range g.FileSystems {
-		f := &g.FileSystems[i]
+func clean(o *Opened) {
+	for i := range o.FileSystems {
+		f := &o.FileSystems[i]
 		for _, text := range []*string{&f.Name, &f.Format, &f.Label, &f.UUID, &f.Mounted, &f.Why} {
 			*text = plain.Text(*text, 400)
 		}
@@ -407,6 +414,26 @@ func (n noted) ReadAt(p []byte, offset int64) (int, error) {
 		n.g.mu.Unlock()
 	}
 	return done, err
+}
+
+// Unlock opens what is locked with a key, and all that lies in it. The guest has to be a large one.
+func (g *Guest) Unlock(ctx context.Context, u Unlock) error {
+	var o Opened
+	if err := g.told(g.line.Ask(ctx, CallUnlock, u, &o)); err != nil {
+		return err
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.opened = o
+	clean(&g.opened)
+	return nil
+}
+
+// Opened is what was found on the disks so far.
+func (g *Guest) Opened() Opened {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.opened
 }
 
 // Kill ends QEMU, as the guest's own kernel does when it can't go on. Tests do.

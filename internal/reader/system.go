@@ -22,10 +22,14 @@ import (
 var drivers = map[string][]string{
 	"base": {"virtio_pci", "virtio_blk", "virtio_console"}, "ext4": {"ext4"}, "xfs": {"xfs"}, "btrfs": {"btrfs"}, "vfat": {"vfat", "nls_cp437", "nls_ascii"},
 	"iso9660": {"isofs"}, "squashfs": {"squashfs"}, "ntfs": {"fuse"},
+	"raid": {"raid0", "raid1", "raid10", "raid456", "linear"}, "lvm": {"dm_mod", "dm_snapshot", "dm_thin_pool", "dm_raid"}, "luks": {"dm_mod", "dm_crypt", "xts", "ecb", "essiv", "algif_skcipher", "algif_hash"},
 }
 
-// tools are programs that open what the kernel does not, where this host has them.
-var tools = []string{"ntfs-3g"}
+// optional are kinds of which a kernel need not have every driver.
+var optional = []string{"raid", "lvm", "luks"}
+
+// tools are programs that open what the kernel does not by itself, where this host has them.
+var tools = []string{"ntfs-3g", "mdadm", "lvm", "cryptsetup"}
 
 // system returns the kernel that guests boot, and their first file system, which is made if it is not there or of another program.
 func system(ctx context.Context, folder, program string) (kernel, initrd string, err error) {
@@ -125,6 +129,9 @@ func build(ctx context.Context, version, program string) ([]byte, error) {
 		var names []string
 		for _, module := range drivers[kind] {
 			out, err := exec.CommandContext(ctx, "modprobe", "-S", version, "-n", "--show-depends", module).Output()
+			if err != nil && slices.Contains(optional, kind) {
+				continue
+			}
 			if err != nil {
 				return nil, fmt.Errorf("%w: which modules %s needs in kernel %s: %w; install kmod", ErrUnfit, module, version, err)
 			}
@@ -181,6 +188,9 @@ func (a *archive) program(place, file string) error {
 	needs, err := f.ImportedLibraries()
 	if err != nil {
 		return fmt.Errorf("%s: %w", file, err)
+	}
+	if slices.ContainsFunc(needs, func(n string) bool { return strings.HasPrefix(n, "libcryptsetup") }) {
+		needs = append(needs, "libgcc_s.so.1") // the C library loads it by itself, for threads that end
 	}
 	for _, name := range needs {
 		if a.made["/lib/x86_64-linux-gnu/"+name] {

@@ -17,9 +17,17 @@ const (
 	CallArchive = "archive"
 	// CallCount reads a file system's files: its name → [mount.Count].
 	CallCount = "count"
+	// CallUnlock opens what is locked, and all that lies in it: [Unlock] → [Opened].
+	CallUnlock = "unlock"
 	// CallLocate finds which files lie in ranges of a file system's volume: [Locate] → for each range the paths.
 	CallLocate = "locate"
 )
+
+// Unlock is what opens something that is locked.
+type Unlock struct {
+	FileSystem string `json:"file_system"`
+	Key        []byte `json:"key"`
+}
 
 // Disks are the names of the guest's disks, in their order.
 type Disks struct {
@@ -34,7 +42,7 @@ type Opened struct {
 
 // FileSystem is a part of a disk, or a volume over some, with what lies in it. Sizes are in bytes.
 type FileSystem struct {
-	// Name is what it is called in paths: the disk's name, with the number of the partition.
+	// Name is what it is called in paths: the disk's name, with the number of the partition; an array's, such as md0; a volume's, such as vg/data.
 	Name string `json:"name"`
 	// Disk and Offset are where it begins, Disk "" where it is not one stretch of a disk.
 	Disk   string `json:"disk,omitempty"`
@@ -47,6 +55,8 @@ type FileSystem struct {
 	// Mounted is where the machine has it, Why why it is not open.
 	Mounted string `json:"mounted,omitempty"`
 	Why     string `json:"why,omitempty"`
+	// Locked says that a key opens it.
+	Locked bool `json:"locked,omitempty"`
 	// Refused says that the kernel knows the kind, and did not take what lies there.
 	Refused bool `json:"refused,omitempty"`
 }

@@ -21,6 +21,7 @@ import (
 	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/deeds"
 	"keenlodge/internal/records/doors"
+	"keenlodge/internal/records/listed"
 	"keenlodge/internal/records/schema"
 	"keenlodge/internal/records/secrets"
 	"keenlodge/internal/records/trust"
@@ -39,6 +40,7 @@ var (
 type Records struct {
 	trust.Trust
 	around.Around
+	listed.Listed
 	secrets.Secrets
 	doors.Doors
 	deeds.Deeds
@@ -82,7 +84,7 @@ func Open(ctx context.Context, url string, told ...func(away bool, err error)) (
 		return nil, err
 	}
 	d := &db.DB{Pool: pool, Jobs: jobs}
-	return &Records{Trust: trust.New(d), Around: around.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), Unread: unread.New(d), db: d}, nil
+	return &Records{Trust: trust.New(d), Around: around.New(d), Listed: listed.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), Unread: unread.New(d), db: d}, nil
 }
 
 // Tell queues the telling of an event that changes nothing in the records.

@@ -43,6 +43,8 @@ type FilesRequest struct {
 	Forget bool `json:"forget,omitempty"`
 	// Personal takes people's own folders of an image of system state, too.
 	Personal bool `json:"personal,omitempty"`
+	// Look says that the plan is to be looked at only, and not to be carried out: in what the machine differs from the image now.
+	Look bool `json:"look,omitempty"`
 	// Digest is that of the plan that was shown: where the machine is another by now, nothing is done. Empty takes it as it is.
 	Digest string `json:"digest,omitempty"`
 }
@@ -110,6 +112,9 @@ func (rs *Restores) findFiles(ctx context.Context, q FilesRequest, id string) (g
 func (g *goingBack) look(id string) error {
 	q := &g.q
 	system := g.m.Files != nil && len(g.m.Files.Parts) > 0
+	if q.Look {
+		q.Existing, q.Delete, q.Forget = back.Replace, !system, true
+	}
 	if q.Existing == "" {
 		q.Existing = back.Rules[0]
 		if system {
@@ -119,7 +124,7 @@ func (g *goingBack) look(id string) error {
 	if err := q.Existing.Check(); err != nil {
 		return err
 	}
-	g.order = back.Order{ID: id, Existing: q.Existing, Delete: q.Delete, Keep: !q.Forget, Moment: g.rec.Taken}
+	g.order = back.Order{ID: id, Existing: q.Existing, Delete: q.Delete, Keep: !q.Forget, Look: q.Look, Moment: g.rec.Taken}
 	to := ""
 	if q.At != "" {
 		if !path.IsAbs(q.At) || strings.ContainsRune(q.At, 0) {
@@ -281,6 +286,9 @@ func (g *goingBack) notices() (out []string) {
 
 // StartFiles queues that files go back, for who. What would make it fail is looked at first, so that it fails at once.
 func (rs *Restores) StartFiles(ctx context.Context, who string, q FilesRequest) (records.Run, error) {
+	if q.Look {
+		return records.Run{}, fmt.Errorf("%w: what is only looked at is not carried out", fault.ErrInvalid)
+	}
 	g, err := rs.findFiles(ctx, q, runs.NewID())
 	if err != nil {
 		return records.Run{}, err

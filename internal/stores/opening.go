@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
@@ -17,6 +18,10 @@ type Opened interface {
 	FileSystems() []reader.FileSystem
 	// Count reads the files of a file system, by its name. Where there was no [Opened.Trouble], its error is about what lies there.
 	Count(ctx context.Context, name string) (mount.Count, error)
+	// List lists what lies in a file system, as [files.NewListReader] reads it. Close it.
+	List(ctx context.Context, w reader.Where) (io.ReadCloser, error)
+	// Tree reports whether the machine's own mount table was found.
+	Tree() bool
 	// Locate finds which files lie in ranges of a file system's volume, for each range; paths are relative to its top.
 	Locate(ctx context.Context, l reader.Locate) ([][]string, error)
 	// Trouble is the first error with which a disk could not be read.
@@ -86,7 +91,7 @@ func (ss *Stores) LookInto(ctx context.Context, st store.Store, m *image.Manifes
 		}
 		return onHost{mounted, append([]func() error{mounted.Close}, ends...)}, nil
 	}
-	g, err := ss.Reader(ctx, disks)
+	g, err := ss.Reader(ctx, disks, false)
 	if err != nil {
 		return nil, errors.Join(err, closing(ends))
 	}
@@ -117,7 +122,8 @@ type inGuest struct {
 	ends []func() error
 }
 
-func (g inGuest) FileSystems() []reader.FileSystem { return g.Opened.FileSystems }
+func (g inGuest) FileSystems() []reader.FileSystem { return g.Opened().FileSystems }
+func (g inGuest) Tree() bool                       { return g.Opened().Tree }
 func (g inGuest) Close() error                     { return closing(g.ends) }
 
 type onHost struct {
@@ -126,6 +132,12 @@ type onHost struct {
 }
 
 func (h onHost) Close() error { return closing(h.ends) }
+func (h onHost) Tree() bool   { return false }
+
+// List implements [Opened]: on the host nothing is listed.
+func (h onHost) List(context.Context, reader.Where) (io.ReadCloser, error) {
+	return nil, fmt.Errorf("%w: files are listed in reader guests only", reader.ErrUnfit)
+}
 
 func (h onHost) FileSystems() (out []reader.FileSystem) {
 	for _, f := range h.Mounted.FileSystems {

@@ -67,7 +67,7 @@ func Mounts(state string) string { return filepath.Join(state, "mounts") }
 // New makes a Stores and registers checks of stores with the engine. state is the folder for what belongs to this host, program the name
 // under which this program announces itself in stores. It starts no reader guests before its Reader is set.
 func New(rec *records.Records, log *slog.Logger, v *vault.Vault, t *throttle.Throttle, e *runs.Engine, state, program string) *Stores {
-	none := func(context.Context, []reader.Disk) (*reader.Guest, error) { return nil, reader.ErrUnfit }
+	none := func(context.Context, []reader.Disk, bool) (*reader.Guest, error) { return nil, reader.ErrUnfit }
 	ss := &Stores{rec: rec, Reader: none, log: log, vault: v, throttle: t, runs: e, mounts: Mounts(state), opening: make(chan struct{}, mostOpen), indexes: filepath.Join(state, "index"), program: program, opened: map[string]store.Store{}, looks: map[string]looked{}, reserved: map[string]int64{}}
 	e.Register(run.Check, checks{ss: ss})
 	return ss

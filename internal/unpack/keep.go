@@ -23,7 +23,7 @@ import (
 	"keenlodge/internal/inode"
 )
 
-// What was replaced or deleted is held in a folder at the top of its file system, where it can be put by its name alone. A journal in the agent's
+// What was replaced or deleted is held in a folder at the top of its mount, where it can be put by its name alone. A journal in the agent's
 // folder says of each path what is about to be done with it, and then that it was: JSON, a line each.
 
 const (
@@ -56,7 +56,7 @@ type journal struct {
 	f     *os.File
 	until time.Time
 	keep  bool
-	holds map[uint64]string // folders, by device
+	holds map[uint64]string // folders, by mount
 	count int
 }
 
@@ -141,11 +141,11 @@ func (p *putter) hold(s back.Step) (string, error) {
 	if !p.Order.Keep || s.Old == nil {
 		return "", nil
 	}
-	var st unix.Stat_t
-	if err := unix.Fstat(p.fd, &st); err != nil {
+	mount, err := mountOf(p.fd)
+	if err != nil {
 		return "", err
 	}
-	folder, known := p.journal.holds[st.Dev]
+	folder, known := p.journal.holds[mount]
 	if !known {
 		top := p.parent
 		for top != "." {
@@ -153,13 +153,12 @@ func (p *putter) hold(s back.Step) (string, error) {
 			if err != nil {
 				return "", err
 			}
-			var other unix.Stat_t
-			err = unix.Fstat(above, &other)
+			other, err := mountOf(above)
 			unix.Close(above)
 			if err != nil {
 				return "", err
 			}
-			if other.Dev != st.Dev {
+			if other != mount {
 				break
 			}
 			top = path.Dir(top)
@@ -174,10 +173,17 @@ func (p *putter) hold(s back.Step) (string, error) {
 		if err := p.journal.write(note{Held: folder}); err != nil {
 			return "", err
 		}
-		p.journal.holds[st.Dev] = folder
+		p.journal.holds[mount] = folder
 	}
 	p.journal.count++
 	return path.Join(folder, fmt.Sprint(p.journal.count)), nil
+}
+
+// mountOf tells one mount from another: a file system may be mounted at several places, and nothing moves from one to the other by its name alone.
+func mountOf(fd int) (uint64, error) {
+	var x unix.Statx_t
+	err := unix.Statx(fd, "", unix.AT_EMPTY_PATH, unix.STATX_MNT_ID, &x)
+	return x.Mnt_id, err
 }
 
 // read reads a journal. A last line that was cut is passed over.

@@ -99,7 +99,7 @@ func (p Place) Plan(ctx context.Context, o back.Order, list *files.ListReader) (
 		if root.To, err = realPath(pl.top, root.To); err != nil {
 			return nil, err
 		}
-		if !p.allows(root.To) && !p.allowsBelow(root.To) {
+		if !o.Look && !p.allows(root.To) && !p.allowsBelow(root.To) {
 			return nil, fmt.Errorf("nothing may be written to /%s: this server's agent allows %s; allow more with keenlodge agent run --writable PATH", root.To, p.allowed())
 		}
 	}
@@ -250,7 +250,7 @@ func (pl *planner) entry(e *files.Entry) error {
 		}
 		pl.besides[e.Path] = s.Path
 	}
-	if s.Action.Acts() && !pl.place.allows(s.Path) {
+	if s.Action.Acts() && !pl.Order.Look && !pl.place.allows(s.Path) {
 		s.Action, s.Bytes, s.Why = back.Refuse, 0, "the server's agent allows nothing to be written there (keenlodge agent run --writable)"
 	}
 	if pl.stays[e.Same] && s.Action.Writes() {
@@ -461,7 +461,7 @@ func (pl *planner) remove(fd int, device uint64, to, from string, names map[stri
 		case name == files.HeldFolder:
 			all = false
 			continue
-		case !pl.place.allows(s.Path):
+		case !pl.Order.Look && !pl.place.allows(s.Path):
 			s.Action, s.Why = back.Leave, "the server's agent allows nothing to be written there (keenlodge agent run --writable)"
 		case old.Kind == "socket":
 			s.Action, s.Why = back.Leave, "it is a socket, and no image holds such"

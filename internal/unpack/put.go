@@ -61,6 +61,9 @@ type amending struct {
 // again, and goes on with what is not there yet.
 func (r *Restore) Put(ctx context.Context, archive *files.Reader, told func(back.Progress)) (_ back.Done, err error) {
 	p := &putter{Restore: r, ctx: ctx, steps: map[string]back.Step{}, places: map[string]string{}, linked: map[string]bool{}, cleared: map[string]bool{}, told: told, buffer: make([]byte, 1<<20), fd: -1, parent: "\x00", touched: map[string]unix.Timespec{}, devices: map[uint64]int{}}
+	if r.Order.Look {
+		return p.done, errors.New("this plan was made to be looked at only")
+	}
 	if r.Short != "" {
 		return p.done, fmt.Errorf("%s: nothing was written; make room, or restore less", r.Short)
 	}

@@ -128,6 +128,24 @@ func (v *Vault) SetOnce(ctx context.Context, name string, value any) error {
 	return v.rec.SetSecretOnce(ctx, name, sealed)
 }
 
+// Seal seals something that is no secret of the vault's own and lies elsewhere, by its key. Unseal opens it, while that key is one of this host's.
+func (v *Vault) Seal(body []byte) ([]byte, error) {
+	keys, err := v.current()
+	if err != nil {
+		return nil, err
+	}
+	return sealed(body, keys[0])
+}
+
+// Unseal opens what [Vault.Seal] sealed.
+func (v *Vault) Unseal(body []byte) ([]byte, error) {
+	keys, err := v.current()
+	if err != nil {
+		return nil, err
+	}
+	return open(body, keys...)
+}
+
 func (v *Vault) seal(value any) ([]byte, error) {
 	body, err := json.Marshal(value)
 	if err != nil {

@@ -26,6 +26,7 @@ type FileSystem struct {
 	Used    int64  `json:"used"`
 	Mounted string `json:"mounted,omitempty" doc:"where the machine has it"`
 	Why     string `json:"why,omitempty" doc:"why it is not open"`
+	Locked  bool   `json:"locked" doc:"a key opens it"`
 }
 
 // FilesBack says which files of an image go back onto a machine, and how.
@@ -38,6 +39,7 @@ type FilesBack struct {
 	Delete   bool          `json:"delete,omitempty" doc:"what lies in a folder of the paths and is not in the image's is deleted"`
 	Forget   bool          `json:"forget,omitempty" doc:"what is replaced or deleted is not kept for a day"`
 	Personal bool          `json:"personal,omitempty" doc:"of system state: people's own folders, too"`
+	Look     bool          `json:"look,omitempty" doc:"of a preview: in what the machine differs from the image now, also where nothing may be written"`
 	Digest   string        `json:"digest,omitempty" doc:"that of the plan that was shown; where the machine is another by then, nothing is done"`
 }
 
@@ -73,4 +75,30 @@ type FileThere struct {
 	Kind     files.Kind `json:"kind"`
 	Size     int64      `json:"size"`
 	Modified time.Time  `json:"modified"`
+}
+
+// FoundFiles are files of a machine's images that were found by their name.
+type FoundFiles struct {
+	Files    []FoundFile `json:"files"`
+	Searched int         `json:"searched" doc:"how many images were searched"`
+	Missing  []string    `json:"missing" doc:"images that were not, for nobody has opened them yet"`
+	More     bool        `json:"more" doc:"there are more files than were asked for"`
+}
+
+// FoundFile is a file with its versions, the newest first.
+type FoundFile struct {
+	Path     string        `json:"path" doc:"as the calls that look into images take it"`
+	Versions []FileVersion `json:"versions"`
+}
+
+// FileVersion is a file as some images have it.
+type FileVersion struct {
+	Kind        files.Kind `json:"kind"`
+	Size        int64      `json:"size"`
+	Modified    time.Time  `json:"modified"`
+	Newest      string     `json:"newest" doc:"the newest of the images"`
+	NewestTaken time.Time  `json:"newest_taken"`
+	Oldest      string     `json:"oldest"`
+	OldestTaken time.Time  `json:"oldest_taken"`
+	Images      int        `json:"images" doc:"how many they are"`
 }

@@ -318,6 +318,8 @@ type Order struct {
 	// that it does not touch: what the image left out is not missing.
 	Delete bool     `json:"delete,omitempty"`
 	Spare  []string `json:"spare,omitempty"`
+	// Look says that the plan is to be looked at only: it may be of what nothing may be written to, and is never carried out.
+	Look bool `json:"look,omitempty"`
 	// Keep keeps what is replaced or deleted for a day.
 	Keep bool `json:"keep,omitempty"`
 	// Moment is when the image is of.

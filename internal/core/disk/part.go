@@ -43,6 +43,11 @@ func Parts(d Disk) ([]Part, error) {
 	return parts, nil
 }
 
+// raidSuper are where a member of a Linux array of so many bytes may have its superblock: versions 1.2, 1.1, 1.0 and 0.90 (Linux, include/uapi/linux/raid/md_p.h).
+func raidSuper(length int64) [4]int64 {
+	return [4]int64{4096, 0, (length/512 - 16) &^ 7 * 512, length&^(64<<10-1) - 64<<10}
+}
+
 // Format names what lies in a range of a disk, by its signature, or "".
 func Format(d io.ReaderAt, offset, length int64) string {
 	at := func(pos int64, want string) bool {
@@ -52,6 +57,11 @@ func Format(d io.ReaderAt, offset, length int64) string {
 		}
 		n, _ := d.ReadAt(p, offset+pos)
 		return n == len(p) && string(p) == want
+	}
+	for _, pos := range raidSuper(length) {
+		if pos >= 0 && at(pos, "\xfc\x4e\x2b\xa9") {
+			return "raid" // what lies in a member that is mirrored looks like a file system, too
+		}
 	}
 	switch {
 	case at(0x438, "\x53\xef"):

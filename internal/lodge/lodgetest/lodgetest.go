@@ -70,7 +70,7 @@ func start(t testing.TB, rec *records.Records, log io.Writer, state string, kill
 	t.Helper()
 	l, err := lodge.New(lodge.Config{Records: rec, State: state, Names: []string{"127.0.0.1"}, Log: slog.New(slog.NewTextHandler(log, nil))})
 	require.NoError(t, err)
-	l.Stores.Reader = func(context.Context, []reader.Disk) (*reader.Guest, error) {
+	l.Stores.Reader = func(context.Context, []reader.Disk, bool) (*reader.Guest, error) {
 		return nil, reader.ErrUnfit
 	}
 	ctx, cancel := context.WithCancel(context.Background())

@@ -10,7 +10,6 @@ import (
 	"net"
 	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -41,7 +40,7 @@ func (g *Guest) rootOf(w reader.Where) (string, error) {
 	if why := g.opened.FileSystems[i].Why; why != "" {
 		return "", line.Refuse(line.Unknown, "file system %s is not open: %s", w.FileSystem, why)
 	}
-	return filepath.Join(systemsFolder, w.FileSystem), nil
+	return g.systems[w.FileSystem], nil
 }
 
 // openAt opens a path below a root. Links lead where they would if the root were the machine's, and never out of it.

@@ -3,6 +3,7 @@ package inside
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -35,6 +36,7 @@ type shelf struct {
 	t      *testing.T
 	folder string
 	files  string // of each disk
+	large  bool
 }
 
 func newShelf(t *testing.T) *shelf {
@@ -75,7 +77,7 @@ func (s *shelf) disk(name string, size int64, script string) reader.Disk {
 
 func (s *shelf) start(disks ...reader.Disk) *reader.Guest {
 	s.t.Helper()
-	g, err := reader.Start(s.t.Context(), s.folder, os.Args[0], disks)
+	g, err := reader.Start(s.t.Context(), s.folder, os.Args[0], disks, s.large)
 	require.NoError(s.t, err)
 	s.t.Cleanup(func() { require.NoError(s.t, g.Close()) })
 	return g
@@ -130,9 +132,9 @@ func TestDisks(t *testing.T) {
 		s.disk("vdg", 20<<20, "mkntfs -q -F $f 2>/dev/null; ntfscp -q $f $d/etc/list list"),
 		s.disk("vdh", 20<<20, "xorriso -as mkisofs -quiet -R -o $f.i $d; dd if=$f.i of=$f conv=notrunc status=none"),
 	)
-	require.True(t, g.Tree)
+	require.True(t, g.Opened().Tree)
 	by := map[string]reader.FileSystem{}
-	for _, f := range g.FileSystems {
+	for _, f := range g.Opened().FileSystems {
 		by[f.Name] = f
 	}
 	for name, want := range map[string][3]string{"vda1": {"ext4", "system", "/"}, "vdb1": {"xfs", "records", "/records"}, "vdc": {"vfat", "", "/media"}, "vdd": {"btrfs", "", ""}, "vdf": {"squashfs", "", ""}, "vdg": {"ntfs", "", ""}, "vdh": {"iso9660", "ISOIMAGE", ""}} {
@@ -145,7 +147,7 @@ func TestDisks(t *testing.T) {
 		require.Positive(t, f.Size)
 	}
 	require.Contains(t, by["vde"].Why, "no file system that is known")
-	require.Len(t, g.FileSystems, 10, "%+v", g.FileSystems)
+	require.Len(t, g.Opened().FileSystems, 10, "%+v", g.Opened().FileSystems)
 
 	require.Subset(t, names(t, g, reader.Where{Path: "/"}), []string{"etc", "records", "srv"})
 	require.Equal(t, []string{"list"}, names(t, g, reader.Where{Path: "/media"}))
@@ -221,8 +223,8 @@ func TestHostileDisks(t *testing.T) {
 	lost := s.disk("vdc", 64<<20, "mkfs.ext4 -q -d $d $f")
 	lost.Disk = unreadable{lost.Disk, 8 << 10}
 	g := s.start(torn, s.disk("vdb", 64<<20, "mkfs.ext4 -q -d $d $f"), lost)
-	require.NotEmpty(t, g.FileSystems[0].Why)
-	require.True(t, g.FileSystems[0].Refused)
+	require.NotEmpty(t, g.Opened().FileSystems[0].Why)
+	require.True(t, g.Opened().FileSystems[0].Refused)
 	_, err := g.Count(t.Context(), "vdc")
 	require.Error(t, err)
 	require.ErrorIs(t, g.Trouble(), errGone, "what the guest says then says nothing of the file system")
@@ -252,6 +254,100 @@ func TestHostileDisks(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(s.folder, "guest-*"))
 	require.NoError(t, err)
 	require.Empty(t, left)
-	_, err = reader.Start(t.Context(), s.folder, "/bin/true", nil)
+	_, err = reader.Start(t.Context(), s.folder, "/bin/true", nil, false)
 	require.ErrorIs(t, err, reader.ErrUnfit, "a program that is none of ours ends the guest at once")
+}
+
+// What lies over partitions is opened, whatever lies over what: arrays, logical volumes in them, and in what is locked, for who has the key; a btrfs with
+// the machine's root in a subvolume is its tree. The disks are made in a guest of the same kind, for this host is not to make such devices.
+func TestVolumes(t *testing.T) {
+	for _, tool := range []string{"mdadm", "lvm", "cryptsetup"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skip(err)
+		}
+	}
+	s := newShelf(t)
+	s.large = true
+	disks := s.volumes()
+	subvolumes := s.disk("vdd", 300<<20, `mkfs.btrfs -q -U 5f2c3d84-2222-4222-8333-0123456789ab $f; m=$(mktemp -d); mount -o loop $f $m; trap "umount $m; rmdir $m" EXIT
+		btrfs -q subvolume create $m/@; btrfs -q subvolume create $m/@home; cp -a $d/. $m/@/; mkdir $m/@/home; echo private > $m/@home/letter
+		printf 'UUID=5f2c3d84-2222-4222-8333-0123456789ab / btrfs subvol=@ 0 1\nUUID=5f2c3d84-2222-4222-8333-0123456789ab /home btrfs defaults,subvol=/@home 0 1\n/dev/mapper/pier-records /srv ext4 defaults 0 2\n' > $m/@/etc/fstab`)
+	g := s.start(append(disks, subvolumes)...)
+	by := map[string]reader.FileSystem{}
+	for _, f := range g.Opened().FileSystems {
+		by[f.Name] = f
+	}
+	require.Equal(t, "ext4", by["pier/records"].Format, "%+v", by)
+	require.Empty(t, by["pier/records"].Why)
+	require.Equal(t, "cabin 4\n", content(t, g, "pier/records", "/etc/list", 0, -1))
+	require.True(t, g.Opened().Tree)
+	require.Equal(t, "/", by["vdd"].Mounted)
+	require.Equal(t, "/srv", by["pier/records"].Mounted)
+	for p, want := range map[string]string{"/etc/list": "cabin 4\n", "/home/letter": "private\n", "/srv/etc/list": "cabin 4\n"} {
+		require.Equal(t, want, content(t, g, "", p, 0, -1), p)
+	}
+	require.Equal(t, "private\n", content(t, g, "vdd", "/@home/letter", 0, -1))
+	require.Contains(t, by["vda"].Why, "it is a part of an array, md0")
+	require.True(t, by["vdc"].Locked)
+	require.NotContains(t, by, "vdc-unlocked")
+
+	err := g.Unlock(t.Context(), reader.Unlock{FileSystem: "vdc", Key: []byte("another")})
+	require.ErrorContains(t, err, "the key does not open vdc")
+	require.ErrorContains(t, g.Unlock(t.Context(), reader.Unlock{FileSystem: "vda", Key: []byte("turnstile 4")}), `nothing that is locked is called "vda"`)
+	require.NoError(t, g.Unlock(t.Context(), reader.Unlock{FileSystem: "vdc", Key: []byte("turnstile 4\n")}))
+	require.Equal(t, "cabin 4\n", content(t, g, "vdc-unlocked", "/etc/list", 0, -1))
+
+	// Half of a mirror is enough.
+	half := s.start(disks[0])
+	require.Equal(t, "cabin 4\n", content(t, half, "pier/records", "/etc/list", 0, -1))
+}
+
+// volumes makes two disks that mirror each other, with a logical volume on them, and one that is encrypted. No device of this host's kernel is made for it
+// but a loop device for a moment: an array is no more than its superblocks, a volume no more than what its group says.
+func (s *shelf) volumes() []reader.Disk {
+	s.t.Helper()
+	const config = `--config 'devices{use_devicesfile=0 obtain_device_list_from_udev=0 filter=["a|^'$l'$|","r|.*|"]} activation{udev_sync=0 udev_rules=0 monitoring=0} backup{backup=0 archive=0}' --nolocking`
+	group := s.disk("group", 60<<20, `l=$(losetup --find --show $f); trap "losetup -d $l" EXIT
+		export LVM_SUPPRESS_FD_WARNINGS=1 DM_DISABLE_UDEV=1
+		lvm pvcreate -q -ff -y `+config+` $l; lvm vgcreate -q `+config+` pier $l; lvm lvcreate --driverloaded n -q -an -Zn -Wn -l 10 -n records `+config+` pier
+		truncate -s 40M $f.fs; mkfs.ext4 -q -d $d $f.fs; dd if=$f.fs of=$l bs=1M seek=1 conv=notrunc status=none; sync`).Disk.(disk.Memory)
+	var out []reader.Disk
+	for i := range 2 {
+		out = append(out, reader.Disk{Name: fmt.Sprintf("vd%c", 'a'+i), Disk: mirrored(group, i)})
+	}
+	return append(out, s.disk("vdc", 96<<20, `mkfs.ext4 -q -d $d $f 60M
+		printf 'turnstile 4' | cryptsetup reencrypt --encrypt --type luks2 --reduce-device-size 32M --pbkdf-memory 65536 --pbkdf-force-iterations 4 --batch-mode --key-file - $f 2>&1`))
+}
+
+// mirrored is a member of a mirror of two, which has data from 1 MiB on (Linux, include/uapi/linux/raid/md_p.h, version 1.2).
+func mirrored(data disk.Memory, i int) disk.Memory {
+	const at, begin = 4096, 1 << 20
+	out := make(disk.Memory, begin+len(data))
+	copy(out[begin:], data)
+	sb, le := out[at:at+260], binary.LittleEndian
+	le.PutUint32(sb[0:], 0xa92b4efc)
+	le.PutUint32(sb[4:], 1)
+	copy(sb[16:32], "the pier's array")
+	copy(sb[32:64], "gate-07:0")
+	le.PutUint64(sb[64:], 1_790_000_000)
+	le.PutUint32(sb[72:], 1)                         // level
+	le.PutUint64(sb[80:], uint64(len(data)/512))     // sectors of each member
+	le.PutUint32(sb[92:], 2)                         // members
+	le.PutUint64(sb[128:], begin/512)                // where data begins
+	le.PutUint64(sb[136:], uint64(len(data)/512))    // how much that is
+	le.PutUint64(sb[144:], at/512)                   // where this lies
+	le.PutUint32(sb[160:], uint32(i))                // which one it is
+	copy(sb[168:184], fmt.Sprintf("member %09d", i)) // its own UUID
+	le.PutUint64(sb[192:], 1_790_000_000)
+	le.PutUint64(sb[200:], 20)         // events
+	le.PutUint64(sb[208:], ^uint64(0)) // in step from begin to end
+	le.PutUint32(sb[220:], 2)          // roles
+	le.PutUint16(sb[256:], 0)
+	le.PutUint16(sb[258:], 1)
+	sum := uint64(0)
+	for k := 0; k < len(sb); k += 4 {
+		sum += uint64(le.Uint32(sb[k:]))
+	}
+	le.PutUint32(sb[216:], uint32(sum)+uint32(sum>>32))
+	return out
 }

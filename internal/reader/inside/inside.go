@@ -26,6 +26,11 @@ type Guest struct {
 	mu     sync.Mutex
 	opened reader.Opened
 	done   bool
+	// devices are those of the file systems by name, systems where these are mounted, seen the kernel's names of all that were looked at.
+	devices, systems map[string]string
+	seen             map[string]bool
+	// called are other names that the machine's own tables have for a file system.
+	called map[string]string
 	// users and groups are the machine's, by number.
 	users, groups map[uint32]string
 }
@@ -54,7 +59,7 @@ func Run(ctx context.Context) error {
 	if _, err := line.Offer(port, line.Oldest, line.Newest); err != nil {
 		return err
 	}
-	g := &Guest{}
+	g := &Guest{devices: map[string]string{}, systems: map[string]string{}, seen: map[string]bool{}, called: map[string]string{}}
 	return line.Serve(ctx, port, g.reply, func(call string, err error) { fmt.Fprintln(os.Stderr, call, err) })
 }
 
@@ -131,6 +136,8 @@ func (g *Guest) reply(ctx context.Context, call string, args json.RawMessage) (a
 			return nil, nil, err
 		}
 		return g.archive(ctx, w)
+	case reader.CallUnlock:
+		return answer(args, g.unlock)
 	case reader.CallCount:
 		return answer(args, func(name string) (mount.Count, error) {
 			root, err := g.rootOf(reader.Where{FileSystem: name})

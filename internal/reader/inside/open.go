@@ -32,32 +32,44 @@ func (g *Guest) open(d reader.Disks) (reader.Opened, error) {
 	if g.done {
 		return g.opened, nil
 	}
-	devices := map[string]string{} // by the file system's name
 	for i, name := range d.Names {
 		device, err := deviceOf(i)
+		if err == nil {
+			err = g.add(name, name, device)
+		}
 		if err != nil {
 			return g.opened, fmt.Errorf("disk %s: %w", name, err)
 		}
-		found, err := partsOf(name, device, devices)
-		if err != nil {
-			return g.opened, fmt.Errorf("disk %s: %w", name, err)
-		}
-		g.opened.FileSystems = append(g.opened.FileSystems, found...)
+	}
+	g.settle()
+	g.done = true
+	return g.opened, nil
+}
+
+// settle opens what lies over what was found, until nothing new comes, mounts all that is not, and puts the tree together.
+func (g *Guest) settle() {
+	for n := -1; n < len(g.seen); {
+		n = len(g.seen)
+		g.arrays()
+		g.volumes()
 	}
 	for i := range g.opened.FileSystems {
 		f := &g.opened.FileSystems[i]
-		if f.Why == "" {
-			if refused, err := attach(devices[f.Name], f); err != nil {
+		if f.Why == "" && g.systems[f.Name] == "" {
+			place := filepath.Join(systemsFolder, strconv.Itoa(i))
+			if refused, err := attach(g.devices[f.Name], place, f); err != nil {
 				f.Why, f.Refused = plain.Text(err.Error(), 400), refused
+			} else {
+				g.systems[f.Name] = place
 			}
 		}
 	}
-	g.assemble()
+	if !g.opened.Tree {
+		g.assemble()
+	}
 	if g.opened.Tree {
 		g.users, g.groups = owners("etc/passwd"), owners("etc/group")
 	}
-	g.done = true
-	return g.opened, nil
 }
 
 // owners reads the names of the machine's own users or groups (passwd(5), group(5)), by number.
@@ -91,37 +103,44 @@ func deviceOf(i int) (string, error) {
 	return "", fmt.Errorf("it is not there")
 }
 
-// partsOf lists what lies on a disk, and notes the devices.
-func partsOf(name, device string, devices map[string]string) (out []reader.FileSystem, err error) {
+// add notes what lies on a block device of a name: its partitions, or itself where it has none. disk is the disk that it is, "" where it is none.
+func (g *Guest) add(name, disk, device string) error {
+	g.seen[device] = true
 	parts, err := filepath.Glob(filepath.Join("/sys/block", device, device+"*"))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	slices.SortFunc(parts, func(a, b string) int { return numberOf(a) - numberOf(b) })
 	if len(parts) == 0 {
 		parts = []string{filepath.Join("/sys/block", device)}
 	}
 	for _, p := range parts {
-		f := reader.FileSystem{Name: name, Disk: name}
+		f := reader.FileSystem{Name: name, Disk: disk}
 		if body, err := os.ReadFile(filepath.Join(p, "partition")); err == nil {
-			f.Name = name + strings.TrimSpace(string(body))
+			between := ""
+			if end := name[len(name)-1]; disk == "" && end >= '0' && end <= '9' {
+				between = "p"
+			}
+			f.Name = name + between + strings.TrimSpace(string(body))
 		}
-		if body, err := os.ReadFile(filepath.Join(p, "size")); err == nil {
-			sectors, _ := strconv.ParseInt(strings.TrimSpace(string(body)), 10, 64)
-			f.Size = sectors * 512
-		}
-		if body, err := os.ReadFile(filepath.Join(p, "start")); err == nil {
-			sectors, _ := strconv.ParseInt(strings.TrimSpace(string(body)), 10, 64)
-			f.Offset = sectors * 512
+		f.Size = 512 * sectors(p, "size")
+		if disk != "" {
+			f.Offset = 512 * sectors(p, "start")
 		}
 		if f.Size <= 1024 { // the box of logical partitions
 			continue
 		}
-		devices[f.Name] = "/dev/" + filepath.Base(p)
-		describe(devices[f.Name], &f)
-		out = append(out, f)
+		g.devices[f.Name] = "/dev/" + filepath.Base(p)
+		describe(g.devices[f.Name], &f)
+		g.opened.FileSystems = append(g.opened.FileSystems, f)
 	}
-	return out, nil
+	return nil
+}
+
+func sectors(part, what string) int64 {
+	body, _ := os.ReadFile(filepath.Join(part, what))
+	n, _ := strconv.ParseInt(strings.TrimSpace(string(body)), 10, 64)
+	return n
 }
 
 func numberOf(part string) int {
@@ -173,6 +192,13 @@ func describe(device string, f *reader.FileSystem) {
 	case "iso9660":
 		f.Label = text(0x8028, 32)
 	case "squashfs":
+	case "luks":
+		f.UUID = text(168, 40)
+		f.Locked, f.Why = true, "it is locked (LUKS); a key opens it"
+	case "lvm":
+		f.Why = "it holds logical volumes"
+	case "raid":
+		f.Why = "it is a part of an array"
 	case "":
 		f.Why = "what lies in it is no file system that is known here"
 	default:
@@ -181,14 +207,13 @@ func describe(device string, f *reader.FileSystem) {
 }
 
 // options are those with which a kind is mounted. A journal that is not clean is played back, into an overlay of the guest's.
-var options = map[string]string{"xfs": "nouuid", "vfat": "utf8=1"}
+var options = map[string]string{"xfs": "nouuid", "vfat": "utf8=1", "btrfs": "subvolid=5"}
 
 // drivers are what the kernel calls a kind, where that is not its name.
 var drivers = map[string]string{"ext2": "ext4"}
 
 // attach mounts a file system of a device for reading. refused says that it is what lies there that is wrong.
-func attach(device string, f *reader.FileSystem) (refused bool, err error) {
-	place := filepath.Join(systemsFolder, f.Name)
+func attach(device, place string, f *reader.FileSystem) (refused bool, err error) {
 	if err := os.MkdirAll(place, 0o755); err != nil {
 		return false, err
 	}
@@ -248,42 +273,81 @@ func (g *Guest) assemble() {
 		}
 	}
 	for _, f := range open {
-		in, err := os.Open(filepath.Join(systemsFolder, f.Name, "etc/fstab"))
-		if err != nil {
-			continue
-		}
-		table := bufio.NewScanner(io.LimitReader(in, 1<<20))
-		var lines [][]string
-		for table.Scan() {
-			if fields := strings.Fields(table.Text()); len(fields) >= 3 && !strings.HasPrefix(fields[0], "#") && filepath.IsAbs(fields[1]) {
-				lines = append(lines, fields)
+		roots := []string{"."}
+		if f.Format == "btrfs" { // the machine's root may be a subvolume
+			below, _ := os.ReadDir(g.systems[f.Name])
+			for _, e := range below {
+				roots = append(roots, e.Name())
 			}
 		}
-		in.Close()
-		if err := os.MkdirAll(treeFolder, 0o755); err != nil || !g.bind(f.Name, "/") {
-			continue
-		}
-		g.opened.Tree = true
-		slices.SortStableFunc(lines, func(a, b []string) int { return strings.Count(a[1], "/") - strings.Count(b[1], "/") })
-		for _, l := range lines {
-			if name := g.named(l[0], f.Name); name != "" && filepath.Clean(l[1]) != "/" {
-				g.bind(name, filepath.Clean(l[1]))
+		for _, root := range roots {
+			if g.assembleBy(f.Name, root) {
+				return
 			}
 		}
-		return
 	}
 	if len(open) == 1 && os.MkdirAll(treeFolder, 0o755) == nil {
-		g.opened.Tree = g.bind(open[0].Name, "/")
+		g.opened.Tree = g.bind(open[0].Name, ".", "/")
 	}
+}
+
+// assembleBy puts the tree together by the mount table of a folder of a file system, if that has one.
+func (g *Guest) assembleBy(name, root string) bool {
+	lines := tableOf(g.systems[name], root+"/etc/fstab")
+	lines = slices.DeleteFunc(lines, func(l []string) bool { return len(l) < 3 || !filepath.IsAbs(l[1]) })
+	if len(lines) == 0 {
+		return false
+	}
+	if err := os.MkdirAll(treeFolder, 0o755); err != nil || !g.bind(name, root, "/") {
+		return false
+	}
+	g.opened.Tree = true
+	g.nameUnlocked(tableOf(g.systems[name], root+"/etc/crypttab"))
+	slices.SortStableFunc(lines, func(a, b []string) int { return strings.Count(a[1], "/") - strings.Count(b[1], "/") })
+	for _, l := range lines {
+		if of := g.named(l[0]); of != "" && filepath.Clean(l[1]) != "/" {
+			g.bind(of, subvolume(l), filepath.Clean(l[1]))
+		}
+	}
+	return true
+}
+
+// subvolume is the folder of a file system that a line of a mount table means.
+func subvolume(l []string) string {
+	if len(l) > 3 {
+		for option := range strings.SplitSeq(l[3], ",") {
+			if name, ok := strings.CutPrefix(option, "subvol="); ok {
+				return "./" + name
+			}
+		}
+	}
+	return "."
+}
+
+// tableOf reads a table of a machine's: fields of lines that are no comments.
+func tableOf(root, file string) (lines [][]string) {
+	fd, err := openAt(root, file, unix.O_RDONLY|unix.O_NONBLOCK)
+	if err != nil {
+		return nil
+	}
+	in := os.NewFile(uintptr(fd), file)
+	defer in.Close()
+	table := bufio.NewScanner(io.LimitReader(in, 1<<20))
+	for table.Scan() {
+		if fields := strings.Fields(table.Text()); len(fields) > 1 && !strings.HasPrefix(fields[0], "#") {
+			lines = append(lines, fields)
+		}
+	}
+	return lines
 }
 
 // named finds a file system by what a mount table calls it: by UUID or label, or by the end of a device's name, for a disk may have been called
 // sda on its machine.
-func (g *Guest) named(spec, root string) string {
+func (g *Guest) named(spec string) string {
 	what, value, _ := strings.Cut(spec, "=")
 	value = strings.Trim(value, `"`)
 	for _, f := range g.opened.FileSystems {
-		if f.Why != "" || f.Name == root {
+		if f.Why != "" {
 			continue
 		}
 		switch what {
@@ -296,7 +360,7 @@ func (g *Guest) named(spec, root string) string {
 				return f.Name
 			}
 		default:
-			if strings.TrimPrefix(spec, "/dev/") == f.Name {
+			if device := strings.TrimPrefix(spec, "/dev/"); device == f.Name || g.called[device] == f.Name {
 				return f.Name
 			}
 		}
@@ -304,12 +368,24 @@ func (g *Guest) named(spec, root string) string {
 	return ""
 }
 
-// bind shows a file system at a place of the tree, if there is such a folder.
-func (g *Guest) bind(name, at string) bool {
+// bind shows a folder of a file system at a place of the tree, if there is such a folder in both.
+func (g *Guest) bind(name, sub, at string) bool {
 	i := slices.IndexFunc(g.opened.FileSystems, func(f reader.FileSystem) bool { return f.Name == name })
-	if err := unix.Mount(filepath.Join(systemsFolder, name), filepath.Join(treeFolder, at), "", unix.MS_BIND, ""); err != nil {
+	from, err := openAt(g.systems[name], sub, unix.O_PATH|unix.O_DIRECTORY)
+	if err != nil {
 		return false
 	}
-	g.opened.FileSystems[i].Mounted = at
+	defer unix.Close(from)
+	to, err := openAt(treeFolder, at, unix.O_PATH|unix.O_DIRECTORY)
+	if err != nil {
+		return false
+	}
+	defer unix.Close(to)
+	if err := unix.Mount(fmt.Sprintf("/proc/self/fd/%d", from), fmt.Sprintf("/proc/self/fd/%d", to), "", unix.MS_BIND, ""); err != nil {
+		return false
+	}
+	if g.opened.FileSystems[i].Mounted == "" {
+		g.opened.FileSystems[i].Mounted = at
+	}
 	return true
 }

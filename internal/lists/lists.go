@@ -1,0 +1,412 @@
+// Package lists keeps the lists of images' files, so that a name is found in years of images within a moment: the newest list of a machine whole, each
+// older one as what differs. They can be thrown away, and are made again when images are opened.
+package lists
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/reader"
+	"keenlodge/internal/records"
+	"keenlodge/internal/records/listed"
+	"keenlodge/internal/stores"
+	"keenlodge/internal/vault"
+)
+
+// mostEntries bounds a list that is kept: the larger ones of the world are not searched.
+const mostEntries = 5_000_000
+
+// Lists keeps lists.
+type Lists struct {
+	rec    *records.Records
+	stores *stores.Stores
+	vault  *vault.Vault
+	log    *slog.Logger
+}
+
+// New makes a Lists.
+func New(rec *records.Records, ss *stores.Stores, v *vault.Vault, log *slog.Logger) *Lists {
+	return &Lists{rec, ss, v, log}
+}
+
+// Has reports whether an image has a list.
+func (l *Lists) Has(ctx context.Context, image string) (bool, error) {
+	return l.rec.HasList(ctx, image)
+}
+
+// Keep keeps the list of an image of a machine. What is read is what [files.NewListReader] reads, in any order; a prefix for paths may stand before each
+// of several.
+func (l *Lists) Keep(ctx context.Context, machine, image string, parts map[string]io.Reader) error {
+	if has, err := l.Has(ctx, image); err != nil || has {
+		return err
+	}
+	all := []files.Entry{}
+	for prefix, in := range parts {
+		r, err := files.NewListReader(in)
+		if err != nil {
+			return err
+		}
+		for {
+			e, _, err := r.Next()
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			if err == nil && len(all) == mostEntries {
+				err = fmt.Errorf("image %s has more than %d files, which are not listed", image, mostEntries)
+			}
+			if err == nil {
+				err = context.Cause(ctx)
+			}
+			if err != nil {
+				return err
+			}
+			if e.Kind != files.Unseen && e.Path != "." {
+				all = append(all, files.Entry{Path: prefix + e.Path, Kind: e.Kind, Size: e.Size, Modified: e.Modified, Target: e.Target, Same: e.Same})
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b files.Entry) int { return files.Compare(a.Path, b.Path) })
+	return l.rec.AddList(ctx, machine, image, int64(len(all)), func(newest []byte) (older, newer []byte, err error) {
+		if newest != nil {
+			if older, err = l.asOlder(newest, all); err != nil {
+				l.log.Warn("the lists of a machine's files can't be read, and are made anew", "machine", machine, "error", err)
+				older = nil
+			}
+		}
+		newer, err = l.seal(all)
+		return older, newer, err
+	})
+}
+
+// KeepOpened keeps the list of an image whose disks are open, of all their file systems: those of the machine's own tree by their paths in that, others by
+// NAME:/path.
+func (l *Lists) KeepOpened(ctx context.Context, machine, image string, systems []reader.FileSystem, tree bool, list func(context.Context, reader.Where) (io.ReadCloser, error)) error {
+	if has, err := l.Has(ctx, image); err != nil || has {
+		return err
+	}
+	parts := map[string]io.Reader{}
+	add := func(prefix string, w reader.Where) error {
+		w.Path, w.Below = "/", true
+		in, err := list(ctx, w)
+		if err == nil {
+			defer in.Close()
+			var body []byte
+			if body, err = io.ReadAll(io.LimitReader(in, mostBytes)); err == nil {
+				parts[prefix] = bytes.NewReader(body)
+			}
+		}
+		return err
+	}
+	if tree {
+		if err := add("", reader.Where{}); err != nil {
+			return err
+		}
+	}
+	for _, f := range systems {
+		if f.Why == "" && (f.Mounted == "" || !tree) {
+			if err := add(f.Name+":/", reader.Where{FileSystem: f.Name}); err != nil {
+				return err
+			}
+		}
+	}
+	return l.Keep(ctx, machine, image, parts)
+}
+
+// mostBytes bounds what is read of one list.
+const mostBytes = 1 << 30
+
+// asOlder is what is kept of a list that was the newest: what differs in it from the one that is now. What is not in it is told as unseen.
+func (l *Lists) asOlder(was []byte, now []files.Entry) ([]byte, error) {
+	r, err := l.open(was)
+	if err != nil {
+		return nil, err
+	}
+	var differs []files.Entry
+	i := 0
+	gone := func(e files.Entry) { differs = append(differs, files.Entry{Path: e.Path, Kind: files.Unseen}) }
+	for {
+		e, _, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		for i < len(now) && files.Compare(now[i].Path, e.Path) < 0 {
+			gone(now[i])
+			i++
+		}
+		if i < len(now) && now[i].Path == e.Path {
+			if !same(&now[i], &e) {
+				differs = append(differs, e)
+			}
+			i++
+		} else {
+			differs = append(differs, e)
+		}
+	}
+	for ; i < len(now); i++ {
+		gone(now[i])
+	}
+	return l.seal(differs)
+}
+
+func same(a, b *files.Entry) bool {
+	return a.Kind == b.Kind && a.Size == b.Size && a.Modified.Equal(b.Modified) && a.Target == b.Target && a.Same == b.Same
+}
+
+// seal makes of entries what is kept.
+func (l *Lists) seal(all []files.Entry) ([]byte, error) {
+	var out bytes.Buffer
+	w, err := zstd.NewWriter(&out)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := io.WriteString(w, files.ListHead); err != nil {
+		return nil, err
+	}
+	var room []byte
+	for i := range all {
+		room = files.AppendEntry(room[:0], &all[i])
+		if _, err := w.Write(room); err != nil {
+			return nil, err
+		}
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return l.vault.Seal(out.Bytes())
+}
+
+func (l *Lists) open(body []byte) (*files.ListReader, error) {
+	packed, err := l.vault.Unseal(body)
+	if err != nil {
+		return nil, err
+	}
+	r, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderMaxMemory(4<<30))
+	if err != nil {
+		return nil, err
+	}
+	return files.NewListReader(r.IOReadCloser())
+}
+
+// Version is a file as it was in some images, of which Newest and Oldest are told, and how many have it so.
+type Version struct {
+	Entry          files.Entry
+	Newest, Oldest records.Image
+	Images         int
+}
+
+// Found is a file with its versions, the newest first.
+type Found struct {
+	Path     string
+	Versions []Version
+}
+
+// Result is what was found in the images of a machine. Missing are images that have no list.
+type Result struct {
+	Files    []Found
+	Searched int
+	Missing  []records.Image
+	// More says that there are more files than were asked for.
+	More bool
+}
+
+// pattern fits names: with wildcards as path.Match has them, or else what has the text in it, whatever the case. One with a slash is for paths: for whole
+// ones where it begins with that, or else for their ends.
+type pattern struct {
+	text                string
+	wild, whole, rooted bool
+}
+
+func parse(text string) (pattern, error) {
+	p := pattern{text: text, wild: strings.ContainsAny(text, "*?["), whole: strings.Contains(text, "/"), rooted: strings.HasPrefix(text, "/")}
+	if text == "" {
+		return p, errors.New("say which name")
+	}
+	if p.whole {
+		p.text = strings.TrimPrefix(text, "/")
+	}
+	if !p.wild {
+		p.text = strings.ToLower(p.text)
+	}
+	_, err := path.Match(p.text, "")
+	return p, err
+}
+
+func (p pattern) fits(name string) bool {
+	if !p.whole {
+		name = name[strings.LastIndexByte(name, '/')+1:]
+	}
+	for p.wild {
+		if ok, _ := path.Match(p.text, name); ok {
+			return true
+		}
+		_, rest, more := strings.Cut(name, "/")
+		if name = rest; !more || p.rooted {
+			return false
+		}
+	}
+	return strings.Contains(strings.ToLower(name), p.text)
+}
+
+// Find finds files by a name in the images of a machine that are not gone, at most so many.
+func (l *Lists) Find(ctx context.Context, machine, name string, most int) (out Result, err error) {
+	p, err := parse(name)
+	if err != nil {
+		return out, fmt.Errorf("%w: %q can't be searched for: %w", fault.ErrInvalid, name, err)
+	}
+	images, err := l.rec.Images(ctx, records.ImageFilter{MachineID: machine})
+	if err != nil {
+		return out, err
+	}
+	kept, err := l.rec.ListsOf(ctx, machine)
+	if err != nil {
+		return out, err
+	}
+	states, err := l.replay(ctx, kept, p)
+	if err != nil {
+		return out, err
+	}
+	found := map[string]*Found{}
+	for _, m := range images { // the newest first
+		state, ok := states[m.ID]
+		if !ok {
+			out.Missing = append(out.Missing, m)
+			continue
+		}
+		out.Searched++
+		for path, e := range state {
+			f := found[path]
+			if f == nil {
+				if len(found) == most {
+					out.More = true
+					continue
+				}
+				f = &Found{Path: path}
+				found[path] = f
+			}
+			if n := len(f.Versions); n > 0 && same(&f.Versions[n-1].Entry, e) {
+				v := &f.Versions[n-1]
+				v.Oldest, v.Images = m, v.Images+1
+				continue
+			}
+			f.Versions = append(f.Versions, Version{*e, m, m, 1})
+		}
+	}
+	for _, f := range found {
+		out.Files = append(out.Files, *f)
+	}
+	slices.SortFunc(out.Files, func(a, b Found) int { return files.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+// replay gives what fits in each image's list.
+func (l *Lists) replay(ctx context.Context, kept []listed.List, p pattern) (map[string]map[string]*files.Entry, error) {
+	states := map[string]map[string]*files.Entry{}
+	now := map[string]*files.Entry{}
+	for _, k := range kept {
+		r, err := l.open(k.Body)
+		if err != nil {
+			l.log.Warn("lists of files can't be read, and are passed over", "image", k.Image, "error", err)
+			return states, nil // what was listed before leans on it
+		}
+		changed := false
+		for n := 0; ; n++ {
+			e, _, err := r.Next()
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			if err == nil && n%10_000 == 0 {
+				err = context.Cause(ctx)
+			}
+			if err != nil {
+				return nil, fmt.Errorf("list of image %s: %w", k.Image, err)
+			}
+			if !p.fits(e.Path) {
+				continue
+			}
+			if !changed {
+				next := make(map[string]*files.Entry, len(now))
+				for k, v := range now {
+					next[k] = v
+				}
+				now, changed = next, true
+			}
+			if e.Kind == files.Unseen {
+				delete(now, e.Path)
+			} else {
+				now[e.Path] = &e
+			}
+		}
+		if !k.Gone {
+			states[k.Image] = now
+		}
+	}
+	return states, nil
+}
+
+const (
+	// keepEvery is how often images of files are listed that were made meanwhile, keepAtOnce how many of them then.
+	keepEvery, keepAtOnce = 20 * time.Second, 20
+)
+
+// Serve lists images of files as they come, and drops what is of no use any more, until ctx ends.
+func (l *Lists) Serve(ctx context.Context) error {
+	tick := time.NewTicker(keepEvery)
+	defer tick.Stop()
+	failed := map[string]bool{}
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+		ids, err := l.rec.Unlisted(ctx, keepAtOnce)
+		if err == nil {
+			err = l.rec.DropLists(ctx)
+		}
+		if err != nil && ctx.Err() == nil && !records.Away(err) {
+			l.log.Warn("lists of files could not be looked after", "error", err)
+		}
+		for _, id := range ids {
+			if failed[id] {
+				continue
+			}
+			if err := l.KeepFiles(ctx, id); err != nil && ctx.Err() == nil {
+				failed[id] = true
+				l.log.Warn("an image's files could not be listed", "image", id, "error", err)
+			}
+		}
+	}
+}
+
+// KeepFiles keeps the list of an image of files.
+func (l *Lists) KeepFiles(ctx context.Context, id string) error {
+	rec, st, err := l.stores.OfImage(ctx, id)
+	if err != nil {
+		return err
+	}
+	m, err := st.ReadImage(ctx, id)
+	if err != nil {
+		return err
+	}
+	in, err := st.ListFiles(ctx, m)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	return l.Keep(ctx, rec.MachineID, id, map[string]io.Reader{"": in})
+}
