@@ -1,0 +1,173 @@
+package lists
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/files"
+	"keenlodge/internal/records"
+	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/vault"
+)
+
+func TestMain(m *testing.M) { recordstest.Main(m) }
+
+// shelf has the images of a machine, and what each has of files.
+type shelf struct {
+	t      *testing.T
+	rec    *records.Records
+	l      *Lists
+	images []string // oldest first
+	has    map[string]map[string]files.Entry
+}
+
+func newShelf(t *testing.T) *shelf {
+	rec := recordstest.Open(t)
+	v, err := vault.Open(rec, filepath.Join(t.TempDir(), "lodge-key"))
+	require.NoError(t, err)
+	return &shelf{t, rec, New(rec, nil, v, recordstest.Quiet(t)), nil, map[string]map[string]files.Entry{}}
+}
+
+// image adds an image with these files, n days later than the first.
+func (s *shelf) image(has map[string]files.Entry) string {
+	s.t.Helper()
+	n := len(s.images)
+	m := records.Image{ID: fmt.Sprintf("image%05d", n), Machine: "gate-07", MachineID: "u-gate", Policy: "weekly-system", Store: "quay-shelf", Taken: time.Unix(1_790_000_000, 0).AddDate(0, 0, n), Scope: "system", Capture: "full"}
+	require.NoError(s.t, s.rec.AddImage(s.t.Context(), m))
+	m.Consistency, m.Disks = "each file", []records.ImageDisk{}
+	require.NoError(s.t, s.rec.FinishImage(s.t.Context(), m))
+	s.images, s.has[m.ID] = append(s.images, m.ID), has
+	return m.ID
+}
+
+func (s *shelf) keep(id string) {
+	s.t.Helper()
+	list := []byte(files.ListHead)
+	for _, e := range s.has[id] {
+		list = files.AppendEntry(list, &e)
+	}
+	require.NoError(s.t, s.l.Keep(s.t.Context(), "u-gate", id, map[string]io.Reader{"": bytes.NewReader(list)}))
+}
+
+// What is found is what a look into every image would find, whatever was listed when, in any order, and whatever went meanwhile.
+func TestAnyHistory(t *testing.T) {
+	for seed := range uint64(4) {
+		rng := rand.New(rand.NewPCG(seed, 7))
+		s := newShelf(t)
+		now := map[string]files.Entry{}
+		for range 12 {
+			next := map[string]files.Entry{}
+			for p, e := range now {
+				next[p] = e
+			}
+			for range rng.IntN(30) {
+				p := fmt.Sprintf("srv/%d/berth-%d\xff.txt", rng.IntN(3), rng.IntN(20))
+				if rng.IntN(3) == 0 {
+					delete(next, p)
+				} else {
+					next[p] = files.Entry{Path: p, Kind: files.File, Size: int64(rng.IntN(3)), Modified: time.Unix(1_790_000_000+int64(rng.IntN(3)), 7).UTC()}
+				}
+			}
+			s.image(next)
+			now = next
+		}
+		for _, i := range rng.Perm(len(s.images)) {
+			if rng.IntN(5) > 0 {
+				s.keep(s.images[i])
+			}
+		}
+		for range 3 {
+			id := s.images[rng.IntN(len(s.images))]
+			require.NoError(t, s.rec.ForgetImage(t.Context(), id))
+			require.NoError(t, s.rec.DropLists(t.Context()))
+			delete(s.has, id)
+		}
+		for _, name := range []string{"berth-1", "BERTH-", "*-1?.txt", "1/*", "/srv/2/*", "nothing"} {
+			p, err := parse(name)
+			require.NoError(t, err)
+			got, err := s.l.Find(t.Context(), "u-gate", name, 1000)
+			require.NoError(t, err)
+			missing := map[string]bool{}
+			for _, m := range got.Missing {
+				missing[m.ID] = true
+			}
+			want := map[string][]string{}
+			for i := len(s.images) - 1; i >= 0; i-- { // the newest first
+				id := s.images[i]
+				if has, is := s.has[id]; is && !missing[id] {
+					for path, e := range has {
+						if p.fits(path) {
+							want[path] = append(want[path], fmt.Sprint(id, e.Size, e.Modified.Unix()))
+						}
+					}
+				}
+			}
+			found := map[string][]string{}
+			for _, f := range got.Files {
+				for _, v := range f.Versions {
+					for i := len(s.images) - 1; i >= 0; i-- {
+						id := s.images[i]
+						e, has := s.has[id][f.Path]
+						if has && !missing[id] && id <= v.Newest.ID && id >= v.Oldest.ID && e.Size == v.Entry.Size && e.Modified.Equal(v.Entry.Modified) {
+							found[f.Path] = append(found[f.Path], fmt.Sprint(id, e.Size, e.Modified.Unix()))
+						}
+					}
+				}
+			}
+			require.Equal(t, len(want), len(found), name)
+			for path := range want {
+				require.ElementsMatch(t, want[path], found[path], "%s %q", name, path)
+			}
+		}
+	}
+}
+
+// A list that can't be opened any more is made anew; one that is cut short keeps nothing; names that are none are refused.
+func TestListsThatCantBeRead(t *testing.T) {
+	s := newShelf(t)
+	first := s.image(map[string]files.Entry{"a": {Path: "a", Kind: files.File}})
+	second := s.image(map[string]files.Entry{"b": {Path: "b", Kind: files.File}})
+	s.keep(first)
+	other, err := vault.Open(s.rec, filepath.Join(t.TempDir(), "lodge-key"))
+	if err != nil { // the records have secrets of the first key
+		other = nil
+	}
+	require.NotNil(t, other)
+	again := New(s.rec, nil, other, recordstest.Quiet(t, "can't be read"))
+	s.l = again
+	s.keep(second)
+	got, err := again.Find(t.Context(), "u-gate", "b", 10)
+	require.NoError(t, err)
+	require.Len(t, got.Files, 1)
+	require.Equal(t, first, got.Missing[0].ID, "it is listed when it is opened again")
+
+	third := s.image(nil)
+	err = again.Keep(t.Context(), "u-gate", third, map[string]io.Reader{"": io.MultiReader(strings.NewReader(files.ListHead), failing{})})
+	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
+	has, err := again.Has(context.Background(), third)
+	require.NoError(t, err)
+	require.False(t, has)
+	for _, name := range []string{"", "[", "a\x00"} {
+		_, err = again.Find(t.Context(), "u-gate", name, 10)
+		if name == "a\x00" {
+			require.NoError(t, err)
+			continue
+		}
+		require.ErrorIs(t, err, fault.ErrInvalid, name)
+	}
+}
+
+type failing struct{}
+
+func (failing) Read([]byte) (int, error) { return 0, errors.Join(io.ErrUnexpectedEOF) }
