@@ -36,6 +36,8 @@ var sections = []section{
 	{"whole", whole}, {"ladder", ladderSteps}, {"changes", changes}, {"many", many}, {"guest", guest}, {"inside", inside},
 	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", func(ctx context.Context, p *demo.Place, r *report) error { return door.Measure(ctx, p, r.add) }},
 	{"servers", func(ctx context.Context, p *demo.Place, r *report) error { return servers.Measure(ctx, p, r.add) }},
+	{"back", func(ctx context.Context, p *demo.Place, r *report) error { return servers.MeasureBack(ctx, p, r.add) }},
+	{"at once", atOnce},
 	{"files", func(ctx context.Context, p *demo.Place, r *report) error { return servers.MeasureFiles(ctx, p, r.add) }},
 }
 

@@ -185,7 +185,7 @@ func (l *lab) covered(name, loop, more string) (*exec.Cmd, error) {
 	if _, err := l.ok("agent", "join", name, "--lodge", "https://"+l.address, "--fingerprint", l.print, "--word-file", file, "--folder", folder, "--settings", filepath.Join(l.folder, "settings")); err != nil {
 		return nil, err
 	}
-	a := l.keen("agent", "run", "--folder", folder, "--disk", loop)
+	a := l.keen("agent", "run", "--folder", folder, "--disk", loop, "--writable", "/")
 	if err := a.Start(); err != nil {
 		return nil, err
 	}
@@ -327,7 +327,7 @@ func (l *lab) second(add Add) error {
 }
 
 // files is how many small files are saved.
-const files = 200_000
+const small = 200_000
 
 // smallFiles compares saving a tree of small files with tar and zstd doing so, and what a second time costs. All is in the page cache.
 func (l *lab) smallFiles(add Add) error {
@@ -338,7 +338,7 @@ func (l *lab) smallFiles(add Add) error {
 	tree := filepath.Join(mounted, "tree")
 	// A copy of /usr, and of its parts again as long as files are missing; what has no room in memory beside the rest is left out.
 	_, err = sh("mkdir $d; n=0; for round in 1 2 3 4; do for part in /usr/share /usr/lib/python3 /usr/include /usr/lib/x86_64-linux-gnu/perl /usr/src /usr/local/go/src; do test -d $part || continue; mkdir -p $d/$round; cp -a $part $d/$round/ 2>/dev/null || true; "+
-		"n=$(find $d -type f | wc -l); test $n -lt $f || break 2; done; done; find $d -type f -size +256k -delete; while test $n -lt $f; do n=$((n+1)); echo \"passage $n\" > $d/more-$n; done; sync -f $d", "d="+tree, "f="+strconv.Itoa(files))
+		"n=$(find $d -type f | wc -l); test $n -lt $f || break 2; done; done; find $d -type f -size +256k -delete; while test $n -lt $f; do n=$((n+1)); echo \"passage $n\" > $d/more-$n; done; sync -f $d", "d="+tree, "f="+strconv.Itoa(small))
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"net"
 	"time"
 
+	"keenlodge/internal/ahead"
 	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/line"
@@ -84,7 +85,9 @@ func (a *Agent) put(ctx context.Context, args json.RawMessage) (any, func(net.Co
 	}
 	return nil, func(conn net.Conn) error {
 		defer a.putDone()
-		return tell(conn, func(told func(back.Progress)) (back.Done, error) { return r.Put(ctx, files.NewReader(conn), told) })
+		in := ahead.New(conn, 512<<10, 6) // what comes is taken while what came is written
+		defer in.Close()
+		return tell(conn, func(told func(back.Progress)) (back.Done, error) { return r.Put(ctx, files.NewReader(in), told) })
 	}, nil
 }
 

@@ -2,6 +2,7 @@ package browse
 
 import (
 	"archive/zip"
+	"bufio"
 	"cmp"
 	"context"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"path"
 	"strings"
 
+	"keenlodge/internal/ahead"
 	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
@@ -63,24 +65,30 @@ func (b *Browser) Take(ctx context.Context, id string, at Place, wanted map[stri
 func takeFiles(ctx context.Context, st store.Store, m *image.Manifest, wanted func(path string) bool) io.ReadCloser {
 	out, to := io.Pipe()
 	go func() {
-		w := files.NewWireWriter(to)
+		gather := bufio.NewWriterSize(to, aheadBytes)
+		w := files.NewWireWriter(gather)
+		room := make([]byte, 256<<10)
 		err := st.ReadEntries(ctx, m, wanted, func(e *files.Entry, stored io.Reader) error {
 			if e.Kind == files.Unseen {
 				return nil
 			}
 			err := w.Entry(e)
 			if err == nil {
-				_, err = io.Copy(w, stored)
+				_, err = io.CopyBuffer(struct{ io.Writer }{w}, stored, room)
 			}
 			return err
 		})
 		if err == nil {
-			err = w.Close(files.Last{})
+			err = errors.Join(w.Close(files.Last{}), gather.Flush())
 		}
 		to.CloseWithError(err)
 	}()
-	return out
+	a := ahead.New(out, aheadBytes, aheadBlocks)
+	return &closing{a, []func() error{out.Close, a.Close}}
 }
+
+// The store is read while what was read before is sent: so many blocks of so many bytes.
+const aheadBytes, aheadBlocks = 512 << 10, 6
 
 func (b *Browser) archive(ctx context.Context, id string, at Place) (io.ReadCloser, error) {
 	st, m, err := b.of(ctx, id)

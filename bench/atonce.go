@@ -1,0 +1,88 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"keenlodge/demo"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/wire"
+)
+
+// atOnce compares starting a guest on disks that are still in the store with starting it on disks of its own.
+func atOnce(ctx context.Context, p *demo.Place, r *report) error {
+	l, err := newLab(ctx, p)
+	if err != nil {
+		return err
+	}
+	g := demo.Guest{Name: "tickets-db", Disks: 2}
+	if err := p.Quay.MakeGuest(ctx, g); err != nil {
+		return err
+	}
+	if err := p.Quay.AwaitGuest(ctx, g.Name); err != nil {
+		return err
+	}
+	if _, err := l.backup(ctx, "shelf", g.Name, site.Store{}); err != nil {
+		return err
+	}
+	if _, err := p.Quay.Virsh(ctx, "destroy", g.Name); err != nil {
+		return err
+	}
+	c, err := p.Client()
+	if err != nil {
+		return err
+	}
+	images, _, err := c.Images(ctx, wire.ImageFilter{})
+	if err != nil {
+		return err
+	}
+	// up is how long the guest took from its start to its agent's answer.
+	up := func(name string, how ...string) (seconds float64, said string, err error) {
+		out, err := l.client(append([]string{"restore", "machine", images[0].ID, "--as", name, "--wait"}, how...)...).CombinedOutput()
+		if err != nil {
+			return 0, "", fmt.Errorf("restore %s: %w: %s", name, err, out)
+		}
+		body, err := l.client("run", "show", "-o", "json").Output()
+		if err != nil {
+			return 0, "", err
+		}
+		var run wire.Run
+		if err := json.Unmarshal(body, &run); err != nil {
+			return 0, "", err
+		}
+		for _, s := range run.Tasks[0].Steps {
+			if strings.HasPrefix(s.Name, "starting guest") || strings.HasPrefix(s.Name, "waiting for the guest") {
+				seconds += time.Duration(s.Took).Seconds()
+			}
+		}
+		if _, err = p.Quay.Virsh(ctx, "destroy", name); err == nil {
+			_, err = p.Quay.Virsh(ctx, "undefine", name)
+		}
+		return seconds, string(out), err
+	}
+	percent := regexp.MustCompile(`\(([0-9.]+) % of`)
+	var ratios, read []float64
+	for i := range rounds {
+		local, _, err := up(fmt.Sprint("local-", i), "--start")
+		if err != nil {
+			return err
+		}
+		lent, said, err := up(fmt.Sprint("lent-", i), "--at-once")
+		if err != nil {
+			return err
+		}
+		ratios = append(ratios, lent/local)
+		if found := percent.FindStringSubmatch(said); found != nil {
+			n, _ := strconv.ParseFloat(found[1], 64)
+			read = append(read, n)
+		}
+	}
+	r.add("guest up at once, to the same guest on disks of its own", "×", 1.3, ratios...)
+	r.add("bytes of its disks that were read by then", "%", 5, read...)
+	return nil
+}
