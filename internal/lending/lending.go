@@ -64,8 +64,9 @@ type Loan struct {
 	Began      time.Time `json:"began"`
 	// Pull says that the rest of the disks is to come over, so that the guest stays. Otherwise all of it goes when the guest is off.
 	Pull bool `json:"pull"`
-	// Started says that the guest was powered on.
+	// Started says that the guest was powered on, Up that it has come up, so that pulling is in nobody's way.
 	Started bool `json:"started"`
+	Up      bool `json:"up"`
 }
 
 // Settled reports whether the guest needs nothing of the store any more.

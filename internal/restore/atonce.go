@@ -108,6 +108,10 @@ func (rs *Restores) wakeLent(ctx context.Context, on restoring, q Request, r *ru
 		return context.Cause(ctx)
 	}
 	read := rs.lender.Read(t.Run)
+	loan.Up = true
+	if err := rs.lender.Keep(loan); err != nil {
+		return err
+	}
 	r.Evidence(ctx, q.As, "it runs on disks that are still in store %s, of which %s were read so far (%.1f %% of %s)", loan.Store, humanize.IBytes(uint64(read)), 100*float64(read)/float64(max(1, total)), humanize.IBytes(uint64(total)))
 	if awake != nil {
 		t.Warn("%v", awake) // it may run all the same
@@ -271,6 +275,11 @@ func (rs *Restores) tend(ctx context.Context, loan lending.Loan) error {
 	}
 	if err != nil {
 		return err
+	}
+	if !loan.Up { // while it comes up all that is read is for that, unless nobody waits for it any more
+		if r, err := rs.rec.Run(ctx, loan.Run); err != nil || !r.State.Over() {
+			return err
+		}
 	}
 	states, err := p.Pulled(ctx, loan.Guest, targets)
 	if errors.Is(err, source.ErrNotRunning) {
