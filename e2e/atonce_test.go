@@ -95,6 +95,7 @@ func TestBoot(t *testing.T) {
 	virsh(t, "destroy", "timetable-try")
 	require.Eventually(t, func() bool { return !strings.Contains(virsh(t, "list", "--all"), "timetable-try") }, 20*time.Second, 200*time.Millisecond)
 	require.Eventually(t, func() bool { return len(lenders(t)) == 0 }, 10*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return len(loans(t)) == 0 }, 5*time.Second, 100*time.Millisecond)
 	left, err := filepath.Glob(filepath.Join(place.Folder, "pool", "timetable-try*"))
 	require.NoError(t, err)
 	require.Empty(t, left)
@@ -110,4 +111,11 @@ func fail(t *testing.T, mounted string) {
 
 func firstMAC(t *testing.T, guest string) string {
 	return regexp.MustCompile(`mac address='([^']+)'`).FindStringSubmatch(virsh(t, "dumpxml", guest))[1]
+}
+
+// loans are the files that say what is lent.
+func loans(t *testing.T) []string {
+	left, err := filepath.Glob(filepath.Join(place.Folder, "state", "lending", "*"))
+	require.NoError(t, err)
+	return left
 }

@@ -58,6 +58,11 @@ func TestLookingIntoAnImage(t *testing.T) {
 	require.True(t, strings.HasPrefix(sailings, "tickets-db sailing 00001 Brindle Sound\n"))
 	require.Equal(t, sailings, keenOK(t, "image", "cat", id, "vdb1:/records/sailings.txt"))
 
+	require.Eventually(t, func() bool {
+		found := keenOK(t, "image", "files", "--machine", "tickets-db", "--find", "sailings.*")
+		return regexp.MustCompile(`/data/records/sailings.txt +7\d\d KiB .* ` + id).MatchString(found)
+	}, 30*time.Second, 500*time.Millisecond, "what was opened is listed")
+
 	folder := t.TempDir()
 	for _, form := range []string{"tar", "zip"} {
 		to := filepath.Join(folder, "records."+form)

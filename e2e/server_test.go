@@ -133,6 +133,10 @@ func TestAServer(t *testing.T) {
 	require.Contains(t, ok("image", "show", id), "gate-07")
 	require.Contains(t, ok("image", "cat", state, disk.Mounted+"/settings/gate.conf"), "berth = 4")
 	require.Regexp(t, `-rw-r----- +root:root +10 B .* `+disk.Mounted+`/settings/gate.conf`, ok("image", "files", state, disk.Mounted+"/settings"))
+	ok("restore", "files", id, "/settings/gate.conf", "--into", disk.Mounted+"/whole", "--yes", "--wait")
+	whole, err := os.ReadFile(disk.Mounted + "/whole/gate.conf")
+	require.NoError(t, err)
+	require.Contains(t, string(whole), "berth = ")
 	served := exec.Command(place.Program, "--url", "https://"+one, "--token-file", mine, "image", "serve", id)
 	info, err := exec.Command("qemu-img", "info", "--output=json", serveImage(t, 1, served)[filepath.Base(disk.Loop)]).Output()
 	require.NoError(t, err)
@@ -179,6 +183,8 @@ func filesBack(t *testing.T, keen func(args ...string) said, mounted, state stri
 	require.Regexp(t, `~ replace +`+conf+` +10 B +23 B of`, told)
 	plan := regexp.MustCompile(`--plan (\w+) `).FindStringSubmatch(told)[1]
 	require.Contains(t, read(conf), "by mistake", "it was only shown")
+	require.Regexp(t, `(?m)^~ +10 B  `+conf+`  content$`, ok("image", "diff", state, "--now"))
+	require.Regexp(t, `(?s)`+conf+` +10 B .*2 files in \d images`, ok("image", "files", "--machine", "gate-07", "--find", "GATE.conf", "--open"))
 
 	// What was shown is what is carried out, or nothing.
 	require.NoError(t, os.WriteFile(conf, []byte("berth = 18, by mistake\n"), 0o600))

@@ -212,6 +212,11 @@ func (l *Lender) Read(run string) int64 {
 // End ends a loan: its process ends by itself, within a second or two.
 func (l *Lender) End(loan Loan) error {
 	var errs []error
+	for _, d := range loan.Disks {
+		if err := os.Remove(Socket(d.Overlay)); !errors.Is(err, fs.ErrNotExist) {
+			errs = append(errs, err)
+		}
+	}
 	for _, end := range []string{".json", ".read", ".log", ".part"} {
 		if err := os.Remove(l.file(loan.Run, end)); !errors.Is(err, fs.ErrNotExist) {
 			errs = append(errs, err)
@@ -219,11 +224,6 @@ func (l *Lender) End(loan Loan) error {
 	}
 	for limit := time.Now().Add(10 * time.Second); l.Alive(loan.Run) && time.Now().Before(limit); {
 		time.Sleep(lookEvery / 4)
-	}
-	for _, d := range loan.Disks {
-		if err := os.Remove(Socket(d.Overlay)); !errors.Is(err, fs.ErrNotExist) {
-			errs = append(errs, err)
-		}
 	}
 	if err := os.Remove(l.file(loan.Run, ".lock")); !errors.Is(err, fs.ErrNotExist) {
 		errs = append(errs, err)
