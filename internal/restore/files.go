@@ -485,7 +485,7 @@ func tellDone(ctx context.Context, r *runs.Run, t *runs.Task, done back.Done) {
 		t.Caution(ctx, "%s: %s", f.Path, f.Why)
 	}
 	if !done.Kept.IsZero() && len(done.Counts) > 0 {
-		r.Evidence(ctx, t.Machine, "what was replaced or deleted is kept until %s; it goes back with: keenlodge restore undo %s", done.Kept.UTC().Format("2006-01-02 15:04 MST"), t.Run)
+		r.Evidence(ctx, t.Machine, "it can be undone until %s: keenlodge restore undo %s", done.Kept.UTC().Format("2006-01-02 15:04 MST"), t.Run)
 	}
 }
 

@@ -430,6 +430,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/listing": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** List all files of an image, so that they are found by their names */
+    post: operations["list-files-of-image"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/pin": {
     parameters: {
       query?: never
@@ -499,6 +516,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/unlock": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Unlock what is locked on an image's disks, for as long as somebody looks into it */
+    post: operations["unlock-image"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/lanes": {
     parameters: {
       query?: never
@@ -544,6 +578,23 @@ export interface paths {
     put?: never
     /** Say that a machine is the one that another was */
     post: operations["continue-machine"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/machines/{machine}/files": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Find files by their name in all images of a machine */
+    post: operations["find-files"]
     delete?: never
     options?: never
     head?: never
@@ -1506,6 +1557,8 @@ export interface components {
     FileSystem: {
       format: string
       label?: string
+      /** @description a key opens it */
+      locked: boolean
       /** @description where the machine has it */
       mounted?: string
       /** @description the disk's, with the number of the partition */
@@ -1525,6 +1578,25 @@ export interface components {
       /** Format: int64 */
       size: number
     }
+    FileVersion: {
+      /**
+       * Format: int64
+       * @description how many they are
+       */
+      images: number
+      kind: string
+      /** Format: date-time */
+      modified: string
+      /** @description the newest of the images */
+      newest: string
+      /** Format: date-time */
+      newest_taken: string
+      oldest: string
+      /** Format: date-time */
+      oldest_taken: string
+      /** Format: int64 */
+      size: number
+    }
     FilesBack: {
       /** @description a folder into which they go; by default where they were */
       at?: string
@@ -1539,6 +1611,8 @@ export interface components {
       existing?: "" | "keep-both" | "replace" | "skip" | "newer"
       /** @description what is replaced or deleted is not kept for a day */
       forget?: boolean
+      /** @description of a preview: in what the machine differs from the image now, also where nothing may be written */
+      look?: boolean
       /** @description where to; by default the machine of which the image is */
       machine?: string
       /** @description of an image of system state, only these parts */
@@ -1567,6 +1641,16 @@ export interface components {
       /** @description the first of them, in the order in which they are carried out */
       steps: components["schemas"]["FileStep"][]
     }
+    FindBody: {
+      /**
+       * Format: int64
+       * @description how many files are told at the most
+       * @default 1000
+       */
+      most: number
+      /** @description a part of a name, whatever the case, or a pattern with * ? []; with a slash, of the whole path */
+      name: string
+    }
     Forecast: {
       crowds: components["schemas"]["Contention"][]
       /** @description today, in the site's zone */
@@ -1582,6 +1666,23 @@ export interface components {
       hypervisor: string
       /** Format: int64 */
       machines: number
+    }
+    FoundFile: {
+      /** @description as the calls that look into images take it */
+      path: string
+      versions: components["schemas"]["FileVersion"][]
+    }
+    FoundFiles: {
+      files: components["schemas"]["FoundFile"][]
+      /** @description images that were not, for nobody has opened them yet */
+      missing: string[]
+      /** @description there are more files than were asked for */
+      more: boolean
+      /**
+       * Format: int64
+       * @description how many images were searched
+       */
+      searched: number
     }
     Header: {
       /** Format: int64 */
@@ -1893,6 +1994,9 @@ export interface components {
         | "list-unread"
         | "list-parts"
         | "list-file-systems"
+        | "unlock-image"
+        | "list-files-of-image"
+        | "find-files"
         | "list-image-files"
         | "read-image-file"
         | "archive-image-files"
@@ -3090,6 +3194,11 @@ export interface components {
        * @description how many it keeps: the newest of each day
        */
       weaves: number
+    }
+    UnlockedBody: {
+      file_system: string
+      /** @description the passphrase, or what is in the key file; it is kept nowhere */
+      key: string
     }
     UnreadFile: {
       changed: boolean
@@ -5429,6 +5538,109 @@ export interface operations {
       }
     }
   }
+  "list-files-of-image": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["None"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "pin-image": {
     parameters: {
       query?: never
@@ -5956,6 +6168,113 @@ export interface operations {
       }
     }
   }
+  "unlock-image": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["UnlockedBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["OpenedDisks"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "list-lanes": {
     parameters: {
       query?: {
@@ -6185,6 +6504,113 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Machine"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "find-files": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        machine: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["FindBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["FoundFiles"]
         }
       }
       /** @description Bad Request */
