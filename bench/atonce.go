@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -21,16 +20,16 @@ func atOnce(ctx context.Context, p *demo.Place, r *report) error {
 		return err
 	}
 	g := demo.Guest{Name: "tickets-db", Disks: 2}
-	if err := p.Quay.MakeGuest(ctx, g); err != nil {
-		return err
+	if err = p.Quay.MakeGuest(ctx, g); err == nil {
+		err = p.Quay.AwaitGuest(ctx, g.Name)
 	}
-	if err := p.Quay.AwaitGuest(ctx, g.Name); err != nil {
-		return err
+	if err == nil {
+		_, err = l.backup(ctx, "shelf", g.Name, site.Store{})
 	}
-	if _, err := l.backup(ctx, "shelf", g.Name, site.Store{}); err != nil {
-		return err
+	if err == nil {
+		_, err = p.Quay.Virsh(ctx, "destroy", g.Name)
 	}
-	if _, err := p.Quay.Virsh(ctx, "destroy", g.Name); err != nil {
+	if err != nil {
 		return err
 	}
 	c, err := p.Client()
@@ -47,15 +46,11 @@ func atOnce(ctx context.Context, p *demo.Place, r *report) error {
 		if err != nil {
 			return 0, "", fmt.Errorf("restore %s: %w: %s", name, err, out)
 		}
-		body, err := l.client("run", "show", "-o", "json").Output()
+		newest, _, err := c.Runs(ctx, wire.RunFilter{Page: wire.Page{Limit: 1}})
 		if err != nil {
 			return 0, "", err
 		}
-		var run wire.Run
-		if err := json.Unmarshal(body, &run); err != nil {
-			return 0, "", err
-		}
-		for _, s := range run.Tasks[0].Steps {
+		for _, s := range newest[0].Tasks[0].Steps {
 			if strings.HasPrefix(s.Name, "starting guest") || strings.HasPrefix(s.Name, "waiting for the guest") {
 				seconds += time.Duration(s.Took).Seconds()
 			}
