@@ -78,7 +78,7 @@ func TestQEMUByItself(t *testing.T) {
 	withSite(t, func(s *site.Site) {
 		s.Hypervisors["gate-host"] = spec
 		s.Stores["gate-shelf"] = site.Store{Medium: "dir", Layout: site.Pooled, Settings: &dir.Settings{Folder: shelf}}
-		s.Policies["north-gate"] = site.Policy{Machines: []string{guest.Name}, Store: "gate-shelf", Cycle: "full every 9th", Rotation: "newest 5", Prove: image.ByMount}
+		s.Policies["north-gate"] = site.Policy{Machines: []string{guest.Name}, Store: "gate-shelf", Cycle: "full every 9th", Rotation: "newest 5", Prove: image.ByRead}
 	})
 	newest := func() wire.Image {
 		backUp(t, "north-gate")

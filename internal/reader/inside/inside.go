@@ -53,15 +53,21 @@ func Run(ctx context.Context) error {
 		return err
 	}
 	defer port.Close()
+	// Who started the guest may have died before it had come up. Then nobody answers, and it is to end.
+	unwanted := time.AfterFunc(answerTime, func() { os.Exit(1) })
 	if _, err := port.Write([]byte{reader.Ready}); err != nil {
 		return err
 	}
 	if _, err := line.Offer(port, line.Oldest, line.Newest); err != nil {
 		return err
 	}
+	unwanted.Stop()
 	g := &Guest{devices: map[string]string{}, systems: map[string]string{}, seen: map[string]bool{}, called: map[string]string{}}
 	return line.Serve(ctx, port, g.reply, func(call string, err error) { fmt.Fprintln(os.Stderr, call, err) })
 }
+
+// answerTime is how long the host may take to answer, which waits for nothing else.
+const answerTime = 30 * time.Second
 
 // portTime is how long the port to the host may take to be there.
 const portTime = 20 * time.Second
