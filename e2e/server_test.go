@@ -73,13 +73,13 @@ func TestAServer(t *testing.T) {
 	shelf := t.TempDir()
 	ok("store", "add", "quay-shelf", "--folder", shelf)
 	file := filepath.Join(t.TempDir(), "site.yaml")
-	text := ok("site", "show") + "policies:\n  monthly-whole:\n    machines: [gate-07]\n    store: quay-shelf\n    quiesce: required\n    longest_freeze: 5 seconds\n    cycle: full once\n    rotation: newest 5\n    prove: mount\n    schedules:\n      - when: monthly on the 1st at 04:00\n"
+	text := ok("site", "show") + "policies:\n  monthly-whole:\n    machines: [gate-07]\n    store: quay-shelf\n    quiesce: required\n    longest_freeze: 5 seconds\n    cycle: full once\n    rotation: newest 5\n    prove: read\n    schedules:\n      - when: monthly on the 1st at 04:00\n"
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 	ok("site", "apply", file)
 	run := ok("policy", "run", "monthly-whole", "--wait")
 	require.Contains(t, run, "done")
 	list := ok("image", "list", "--machine", "gate-07")
-	require.Regexp(t, `full +filesystem .*mount`, list)
+	require.Regexp(t, `full +filesystem .*read`, list)
 
 	// Its system state, in parts, and what could not be had; an application comes to rest for a whole image.
 	require.Regexp(t, `(?m)^turnstile +mandatory +3 +\d+ B +the turnstile's settings`, ok("machine", "parts", "gate-07"))
