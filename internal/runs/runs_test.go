@@ -404,7 +404,7 @@ func TestTurns(t *testing.T) {
 	t.Parallel()
 	b := engine(t)
 	var now, most atomic.Int32
-	b.e.Register(run.Restore, handler{run: func(ctx context.Context, r *Run) error {
+	b.e.Register(run.Rehearsal, handler{run: func(ctx context.Context, r *Run) error {
 		tasks := make([]records.Task, 6)
 		for i := range tasks {
 			tasks[i] = records.Task{Machine: fmt.Sprint("crew-rota-", i), Hypervisor: "quay-1"}
@@ -428,7 +428,7 @@ func TestTurns(t *testing.T) {
 		return r.SetResult(ctx, map[string]int{"done": 6})
 	}})
 	b.serve()
-	r := b.await(b.queue(run.Restore))
+	r := b.await(b.queue(run.Rehearsal))
 	require.Equal(t, run.Done, r.State, b.lines(r.ID))
 	require.LessOrEqual(t, most.Load(), int32(2))
 	require.JSONEq(t, `{"done": 6}`, string(r.Result))
@@ -450,7 +450,7 @@ func TestATurnOfAnotherPlace(t *testing.T) {
 	var order []string
 	var mu sync.Mutex
 	free, waits := make(chan struct{}), make(chan struct{})
-	b.e.Register(run.Restore, handler{run: func(ctx context.Context, r *Run) error {
+	b.e.Register(run.Rehearsal, handler{run: func(ctx context.Context, r *Run) error {
 		tasks, err := r.AddTasks(ctx, []records.Task{{Machine: "web", Hypervisor: "quay-1"}, {Machine: "shop", Hypervisor: "quay-1"}, {Machine: "radio", Hypervisor: "pier-2"}})
 		if err != nil {
 			return err
@@ -482,7 +482,7 @@ func TestATurnOfAnotherPlace(t *testing.T) {
 		return nil
 	}})
 	b.serve()
-	id := b.queue(run.Restore)
+	id := b.queue(run.Rehearsal)
 	<-waits
 	require.Equal(t, run.Done, b.await(id).State, b.lines(id))
 	require.Equal(t, []string{"web", "radio", "shop"}, order)
