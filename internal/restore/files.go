@@ -91,12 +91,12 @@ func (rs *Restores) findFiles(ctx context.Context, q FilesRequest, id string) (g
 	if g.machine, err = rs.inventory.Resolve(ctx, word); err != nil {
 		return nil, err
 	}
-	if err := g.look(id); err != nil {
-		return nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
-	}
 	s, err := rs.rec.Site(ctx)
 	if err != nil {
 		return nil, err
+	}
+	if err := g.look(id, s.Policies[g.rec.Policy].Ignore); err != nil {
+		return nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
 	if g.h, err = rs.inventory.Connect(ctx, s, g.machine.Hypervisor); err != nil {
 		return nil, err
@@ -108,12 +108,12 @@ func (rs *Restores) findFiles(ctx context.Context, q FilesRequest, id string) (g
 	return g, nil
 }
 
-// look makes the order of a request.
-func (g *goingBack) look(id string) error {
+// look makes the order of a request. What a policy ignores by now is not superfluous, either.
+func (g *goingBack) look(id string, ignored []string) error {
 	q := &g.q
 	system := g.m.Files != nil && len(g.m.Files.Parts) > 0
 	if q.Look {
-		q.Existing, q.Delete, q.Forget = back.Replace, !system, true
+		q.Existing, q.Delete, q.Forget = back.Replace, true, true
 	}
 	if q.Existing == "" {
 		q.Existing = back.Rules[0]
@@ -140,8 +140,11 @@ func (g *goingBack) look(id string) error {
 			return fmt.Errorf("image %s has no part %q; look at: keenlodge image show %s", g.rec.ID, name, g.rec.ID)
 		}
 	}
-	if system && q.Delete {
-		return errors.New("an image of system state holds parts of folders, so what is not in it is not superfluous; leave out --delete")
+	if g.order.Whole = []string{"."}; g.m.Files != nil {
+		g.order.Whole = g.m.Files.Whole
+	}
+	if q.Delete && !q.Look && len(g.order.Whole) == 0 {
+		return fmt.Errorf("image %s does not say of any folder that it holds all of it, so what is not in it may not be superfluous (system state is parts of folders, and older images do not tell); leave out --delete", g.rec.ID)
 	}
 	if len(q.Paths) == 0 {
 		q.Paths = []string{"/"}
@@ -177,6 +180,7 @@ func (g *goingBack) look(id string) error {
 				g.order.Spare = append(g.order.Spare, l.Rule)
 			}
 		}
+		g.order.Spare = append(g.order.Spare, ignored...)
 		g.order.Spare = append(g.order.Spare, files.Personal...)
 	}
 	return nil
@@ -278,6 +282,9 @@ func (g *goingBack) notices() (out []string) {
 	if g.machine.ID != g.rec.MachineID {
 		out = append(out, fmt.Sprintf("the image is of %s, and the files go to %s", g.rec.Machine, g.machine.Name))
 	}
+	if g.q.Delete && slices.ContainsFunc(g.order.Roots, func(r back.Root) bool { return !g.order.Holds(r.From) }) {
+		out = append(out, fmt.Sprintf("what is superfluous is deleted in %s only: of other folders the image does not hold all", "/"+strings.Join(g.order.Whole, ", /")))
+	}
 	if g.rec.State != image.Usable {
 		out = append(out, fmt.Sprintf("the image is %s: what of it is damaged is refused when it is read", g.rec.State))
 	}
@@ -377,7 +384,7 @@ func (rs *Restores) putBack(ctx context.Context, g *goingBack, t *runs.Task) (al
 			}
 			var done back.Done
 			done, err = rs.put(ctx, g, t, sum.Digest, wanted)
-			join(&all, done)
+			all.Join(done)
 		}
 		if err == nil || !errors.Is(err, source.ErrUnreachable) || ctx.Err() != nil {
 			return all, err
@@ -447,22 +454,6 @@ func (rs *Restores) take(ctx context.Context, g *goingBack, wanted map[string]bo
 	return rs.browse.Take(ctx, g.rec.ID, at, wanted)
 }
 
-// join adds what was done later.
-func join(all *back.Done, more back.Done) {
-	if all.Counts == nil {
-		all.Counts = map[back.Action]back.Counts{}
-	}
-	for a, c := range more.Counts {
-		was := all.Counts[a]
-		all.Counts[a] = back.Counts{Paths: was.Paths + c.Paths, Bytes: was.Bytes + c.Bytes}
-	}
-	for _, f := range more.Failed {
-		all.Fail(f.Path, errors.New(f.Why))
-	}
-	all.Failures += more.Failures - int64(len(more.Failed))
-	all.Kept = more.Kept
-}
-
 // said are the actions in the words of a log, in its order.
 var said = []struct {
 	action back.Action
@@ -494,11 +485,7 @@ func failures(done back.Done, err error) error {
 	if err != nil || done.Failures == 0 {
 		return err
 	}
-	acted := done.Failures
-	for _, c := range done.Counts {
-		acted += c.Paths
-	}
-	return fmt.Errorf("%d of %d paths were not done, first %s: %s; the run's log has more", done.Failures, acted, done.Failed[0].Path, done.Failed[0].Why)
+	return fmt.Errorf("%d of %d paths were not done, first %s: %s; the run's log has more", done.Failures, done.Failures+done.Paths(), done.Failed[0].Path, done.Failed[0].Why)
 }
 
 // UndoRequest asks that a restore be taken back.
@@ -563,11 +550,7 @@ func (h undoHandler) Run(ctx context.Context, r *runs.Run) error {
 			return err
 		}
 		done, err := to.UndoFiles(ctx, m.Name, q.Run, func(back.Progress) {})
-		paths := int64(0)
-		for _, c := range done.Counts {
-			paths += c.Paths
-		}
-		r.Evidence(ctx, t.Machine, "as it was before: %d of the paths", paths)
+		r.Evidence(ctx, t.Machine, "as it was before: %d of the paths", done.Paths())
 		for _, f := range done.Failed {
 			t.Caution(ctx, "%s: %s", f.Path, f.Why)
 		}

@@ -20,7 +20,6 @@ import (
 
 	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/files"
-	"keenlodge/internal/inode"
 )
 
 // What was replaced or deleted is held in a folder at the top of its mount, where it can be put by its name alone. A journal in the agent's
@@ -60,16 +59,16 @@ type journal struct {
 	count int
 }
 
-var isID = regexp.MustCompile(`^[a-z0-9]{4,32}$`)
+var idForm = regexp.MustCompile(`^[a-z0-9]{4,32}$`)
 
-// IsID reports whether something can be a restore's ID.
-func IsID(id string) bool { return isID.MatchString(id) }
+// isID reports whether something can be a restore's ID.
+func isID(id string) bool { return idForm.MatchString(id) }
 
 func journalFile(folder, id string) string { return filepath.Join(folder, journals, id) }
 
 // begin begins a journal, or goes on with that of a restore that was stopped.
 func begin(folder string, o back.Order) (*journal, error) {
-	if !IsID(o.ID) {
+	if !isID(o.ID) {
 		return nil, fmt.Errorf("%q is no restore's ID", o.ID)
 	}
 	if err := os.MkdirAll(filepath.Join(folder, journals), 0o700); err != nil {
@@ -217,7 +216,7 @@ var ErrGone = errors.New("nothing is held of it")
 // Undo puts back what a restore replaced, deleted or amended, and removes what it made, as far as that is as the restore left it. What is not is told,
 // and stays. It may be called again.
 func (p Place) Undo(ctx context.Context, id string, told func(back.Progress)) (done back.Done, err error) {
-	if !IsID(id) {
+	if !isID(id) {
 		return done, fmt.Errorf("%q is no restore's ID", id)
 	}
 	notes, err := read(p.Folder, id)
@@ -355,30 +354,6 @@ func linkMore(a, b string) bool {
 func lasting(key string) string {
 	_, rest, _ := strings.Cut(key, ".")
 	return rest
-}
-
-// redress gives something what it had.
-func redress(fd int, name string, old *back.Found, raw map[string][]byte) error {
-	if old == nil {
-		return nil
-	}
-	e := &files.Entry{Kind: old.Kind, Mode: old.Mode, UID: old.UID, GID: old.GID, Modified: old.Modified, Xattrs: map[string]string{}}
-	for k, v := range raw {
-		e.Xattrs[k] = string(v)
-	}
-	place := inode.Within(fd, name)
-	is, err := inode.XattrsOf(place)
-	if err != nil {
-		return err
-	}
-	for k := range is {
-		if _, stays := e.Xattrs[k]; !stays {
-			if err := unix.Lremovexattr(place, k); err != nil && !errors.Is(err, unix.ENODATA) {
-				return err
-			}
-		}
-	}
-	return dressAt(place, e, false)
 }
 
 // forget removes what a restore holds, its temporary files, and its journal.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/user"
 	"path"
@@ -67,6 +68,8 @@ type planner struct {
 type openFolder struct {
 	to, from string
 	names    map[string]bool
+	// mounted says that it is the top of a file system, filled that the image has something in it.
+	mounted, filled bool
 }
 
 // room is what is needed on a device.
@@ -135,16 +138,23 @@ func (p Place) open() (int, error) {
 	return fd, nil
 }
 
+// belowRoot is an absolute path as plans have it.
+func belowRoot(p string) string {
+	if p = path.Clean(p); p == "/" {
+		return "."
+	}
+	return p[1:]
+}
+
 func (p Place) allows(to string) bool {
 	return slices.ContainsFunc(p.Writable, func(w string) bool {
-		w = strings.TrimPrefix(path.Clean(w), "/")
-		return w == "" || to == w || strings.HasPrefix(to, w+"/")
+		return inFolder(to, belowRoot(w))
 	})
 }
 
 // allowsBelow reports whether anything below a folder may be written.
 func (p Place) allowsBelow(folder string) bool {
-	return slices.ContainsFunc(p.Writable, func(w string) bool { return inFolder(strings.TrimPrefix(path.Clean(w), "/"), folder) })
+	return slices.ContainsFunc(p.Writable, func(w string) bool { return inFolder(belowRoot(w), folder) })
 }
 
 func (p Place) allowed() string {
@@ -256,12 +266,13 @@ func (pl *planner) entry(e *files.Entry) error {
 	if pl.stays[e.Same] && s.Action.Writes() {
 		s.Action, s.Bytes, s.Why = back.Refuse, 0, fmt.Sprintf("it is another name of /%s, in whose place something else stays", files.Readable(e.Same))
 	}
-	if s.Action == back.Refuse && pl.Order.Delete && found != nil && found.Kind == files.Dir && pl.Order.Existing == back.Replace && e.Kind != files.Unseen {
+	if s.Action == back.Refuse && pl.Order.Delete && pl.Order.Holds(e.Path) && found != nil && found.Kind == files.Dir && pl.Order.Existing == back.Replace && e.Kind != files.Unseen {
 		if s, err = pl.clear(s, e, name); err != nil {
 			return err
 		}
 	}
 	if n := len(pl.open); n > 0 && pl.open[n-1].to == folder {
+		pl.open[n-1].filled = true
 		delete(pl.open[n-1].names, name)
 		delete(pl.open[n-1].names, path.Base(s.Path))
 	}
@@ -279,7 +290,7 @@ func (pl *planner) entry(e *files.Entry) error {
 			pl.blocked = to
 		case s.Action == back.Replacing:
 			pl.replacing = to
-		case pl.Order.Delete && found != nil && e.Unread == "":
+		case pl.Order.Delete && pl.Order.Holds(e.Path) && found != nil && e.Unread == "":
 			return pl.folder(to, e.Path)
 		}
 	}
@@ -332,22 +343,16 @@ func find(fd int, name string) (*back.Found, *unix.Stat_t, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	f, err := foundOf(fd, name, &st)
-	return f, &st, err
-}
-
-func foundOf(fd int, name string, st *unix.Stat_t) (*back.Found, error) {
 	var e files.Entry
-	inode.Fill(&e, st)
-	f := &back.Found{Kind: e.Kind, Size: e.Size, Modified: e.Modified, Mode: e.Mode, UID: e.UID, GID: e.GID, Major: e.Major, Minor: e.Minor, Key: keyOf(st)}
+	inode.Fill(&e, &st)
+	f := &back.Found{Kind: e.Kind, Size: e.Size, Modified: e.Modified, Mode: e.Mode, UID: e.UID, GID: e.GID, Major: e.Major, Minor: e.Minor, Key: keyOf(&st)}
 	if f.Kind == "" {
 		f.Kind = "socket"
 	}
-	var err error
 	if f.Kind == files.Link {
 		f.Target, err = inode.Target(fd, name)
 	}
-	return f, err
+	return f, &st, err
 }
 
 // keyOf is what tells whether a file is as it was: the kernel sets when it changed last, and nobody else can. That comes first.
@@ -373,12 +378,7 @@ func (pl *planner) beside(e *files.Entry, s back.Step) (back.Step, error) {
 func (pl *planner) clear(s back.Step, e *files.Entry, name string) (back.Step, error) {
 	kept := pl.Plan
 	pl.Plan = back.Plan{}
-	var st unix.Stat_t
-	err := unix.Fstat(pl.fd, &st)
-	whole := false
-	if err == nil {
-		whole, err = pl.remove(pl.fd, st.Dev, path.Dir(s.Path), path.Dir(e.Path), map[string]bool{name: true})
-	}
+	whole, err := pl.remove(pl.fd, path.Dir(s.Path), path.Dir(e.Path), []string{name})
 	gone := pl.Plan
 	pl.Plan = kept
 	if err != nil || !whole {
@@ -391,14 +391,28 @@ func (pl *planner) clear(s back.Step, e *files.Entry, name string) (back.Step, e
 	return s, nil
 }
 
+// mounted reports whether what has a name in an open folder is the top of a mount, or of a subvolume.
+func mounted(folder int, name string) (bool, error) {
+	var above, it unix.Statx_t
+	err := unix.Statx(folder, "", unix.AT_EMPTY_PATH, unix.STATX_MNT_ID, &above)
+	if err == nil {
+		err = unix.Statx(folder, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, unix.STATX_MNT_ID, &it)
+	}
+	return it.Mnt_id != above.Mnt_id || it.Dev_major != above.Dev_major || it.Dev_minor != above.Dev_minor, err
+}
+
 // folder notes what is in a folder that is to be as it was.
 func (pl *planner) folder(to, from string) error {
+	o := &openFolder{to: to, from: from, names: map[string]bool{}}
+	var err error
+	if o.mounted, err = mounted(pl.fd, path.Base(to)); err != nil {
+		return fmt.Errorf("/%s: %w", to, err)
+	}
 	fd, err := openBelow(pl.top, to, unix.O_RDONLY|unix.O_DIRECTORY, within)
 	if err != nil {
 		return fmt.Errorf("/%s: %w", to, err)
 	}
 	names, err := namesIn(fd, to)
-	o := &openFolder{to: to, from: from, names: map[string]bool{}}
 	for _, n := range names {
 		o.names[n] = true
 	}
@@ -424,14 +438,15 @@ func (pl *planner) close(p string) error {
 		if len(o.names) == 0 {
 			continue
 		}
+		if o.mounted && !pl.belongs(o) {
+			pl.Add(back.Step{Action: back.Leave, Path: o.to, From: o.from, Kind: files.Dir, Why: "another file system is mounted there, and is restored by itself only"})
+			continue
+		}
 		fd, err := openBelow(pl.top, o.to, unix.O_PATH|unix.O_DIRECTORY, within)
 		if err != nil {
 			return fmt.Errorf("/%s: %w", o.to, err)
 		}
-		var st unix.Stat_t
-		if err = unix.Fstat(fd, &st); err == nil {
-			_, err = pl.remove(fd, st.Dev, o.to, o.from, o.names)
-		}
+		_, err = pl.remove(fd, o.to, o.from, slices.Sorted(maps.Keys(o.names)))
 		unix.Close(fd)
 		if err != nil {
 			return err
@@ -440,20 +455,30 @@ func (pl *planner) close(p string) error {
 	return nil
 }
 
+// belongs reports whether what is mounted at a folder is what the image has there, and not something over it.
+func (pl *planner) belongs(o *openFolder) bool {
+	asked := slices.ContainsFunc(pl.Order.Roots, func(r back.Root) bool { return r.To == o.to })
+	return o.filled && (asked || pl.Order.Look)
+}
+
 // remove plans that names of an open folder go, and reports whether all of them do.
-func (pl *planner) remove(fd int, device uint64, to, from string, names map[string]bool) (all bool, err error) {
+func (pl *planner) remove(fd int, to, from string, names []string) (all bool, err error) {
 	all = true
-	for _, name := range sorted(names) {
+	for _, name := range names {
 		if err := context.Cause(pl.ctx); err != nil {
 			return false, err
 		}
 		s := back.Step{Action: back.Delete, Path: path.Join(to, name)}
-		old, st, err := find(fd, name)
+		old, _, err := find(fd, name)
+		if err == nil && old == nil {
+			continue
+		}
+		other := false
+		if err == nil {
+			other, err = mounted(fd, name)
+		}
 		if err != nil {
 			return false, fmt.Errorf("/%s: %w", s.Path, err)
-		}
-		if old == nil {
-			continue
 		}
 		s.Old, s.Kind, s.Bytes = old, old.Kind, old.Size
 		_, spared := pl.spare.LeftOut(path.Join(from, name), old.Kind == files.Dir)
@@ -467,7 +492,7 @@ func (pl *planner) remove(fd int, device uint64, to, from string, names map[stri
 			s.Action, s.Why = back.Leave, "it is a socket, and no image holds such"
 		case spared:
 			s.Action, s.Why = back.Leave, "the image's rules leave it out"
-		case st.Dev != device:
+		case other:
 			s.Action, s.Why = back.Leave, "another file system is mounted there"
 		case old.Kind == files.Dir:
 			inner, err := openBelow(fd, name, unix.O_RDONLY|unix.O_DIRECTORY, within)
@@ -476,13 +501,10 @@ func (pl *planner) remove(fd int, device uint64, to, from string, names map[stri
 			}
 			f := os.NewFile(uintptr(inner), name)
 			below, err := f.Readdirnames(-1)
-			deeper := map[string]bool{}
-			for _, n := range below {
-				deeper[n] = true
-			}
 			whole := false
 			if err == nil {
-				whole, err = pl.remove(inner, device, s.Path, path.Join(from, name), deeper)
+				slices.Sort(below)
+				whole, err = pl.remove(inner, s.Path, path.Join(from, name), below)
 			}
 			f.Close()
 			if err != nil {
@@ -498,14 +520,6 @@ func (pl *planner) remove(fd int, device uint64, to, from string, names map[stri
 		pl.Add(s)
 	}
 	return all, nil
-}
-
-func sorted(names map[string]bool) (out []string) {
-	for n := range names {
-		out = append(out, n)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // count counts the room that a step needs.

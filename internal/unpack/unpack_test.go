@@ -122,12 +122,18 @@ func grow(t *testing.T, rng *rand.Rand, folder string, depth int) {
 		if err != nil || st.Mode()&os.ModeSymlink != 0 || what < 0 {
 			continue
 		}
+		if os.Geteuid() == 0 && st.Mode().IsRegular() && rng.IntN(4) == 0 { // an ACL that lets user 1000 read, and what a program may do without root
+			require.NoError(t, unix.Lsetxattr(p, "system.posix_acl_access", []byte("\x02\x00\x00\x00\x01\x00\x06\x00\xff\xff\xff\xff\x02\x00\x04\x00\xe8\x03\x00\x00\x04\x00\x00\x00\xff\xff\xff\xff\x10\x00\x04\x00\xff\xff\xff\xff\x20\x00\x00\x00\xff\xff\xff\xff"), 0))
+		}
 		if rng.IntN(3) == 0 && st.Mode()&os.ModeNamedPipe == 0 {
 			require.NoError(t, unix.Lsetxattr(p, "user.note", []byte{byte(rng.IntN(3)), 0}, 0))
 		}
 		require.NoError(t, os.Chmod(p, []os.FileMode{0o600, 0o755, 0o500}[rng.IntN(3)]))
 		if os.Geteuid() == 0 {
 			require.NoError(t, os.Lchown(p, rng.IntN(2)*1000, 0))
+			if st.Mode().IsRegular() && rng.IntN(4) == 0 { // cap_net_bind_service
+				require.NoError(t, unix.Lsetxattr(p, "security.capability", []byte("\x01\x00\x00\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"), 0))
+			}
 		}
 		require.NoError(t, os.Chtimes(p, time.Time{}, time.Unix(1_790_000_000+int64(2*what+rng.IntN(2)), 5) /* what has the same size and time has the same content */))
 	}
@@ -142,7 +148,7 @@ type bench struct {
 
 func newBench(t *testing.T, archive []byte, rule back.Existing) *bench {
 	return &bench{t, Place{Root: t.TempDir(), Writable: []string{"/"}, Folder: t.TempDir()},
-		back.Order{ID: image.NewID(), Roots: []back.Root{{From: ".", To: "."}}, Existing: rule, Keep: true, Moment: time.Unix(1_795_000_000, 0)}, archive}
+		back.Order{ID: image.NewID(), Roots: []back.Root{{From: ".", To: "."}}, Existing: rule, Keep: true, Whole: []string{"."}, Moment: time.Unix(1_795_000_000, 0)}, archive}
 }
 
 func (b *bench) plan() *Restore {
@@ -334,6 +340,64 @@ func TestAMachineThatChanges(t *testing.T) {
 	b.order.Roots = []back.Root{{From: ".", To: "srv/../.."}}
 	_, err = b.place.Plan(t.Context(), b.order, listed(t, b.image))
 	require.ErrorContains(t, err, "these are no paths")
+}
+
+// Only where the image holds all of a folder is anything superfluous: not in folders on the way to what it holds, and not in file systems that lie over
+// a folder of it.
+func TestWhatIsNotSuperfluous(t *testing.T) {
+	b := newBench(t, one(t, map[string]string{"srv/berths/list": "cabin 4\n", "srv/berths/open/plan": "deck 2\n", "srv/berths/shore/rota": "two\n"}), back.Replace)
+	require.NoError(t, os.MkdirAll(filepath.Join(b.place.Root, "srv/berths/open"), 0o755))
+	for _, p := range []string{"keel", "srv/fares", "srv/berths/old", "srv/berths/open/old", "srv/berths/shore/old", "srv/berths/kept.tmp"} {
+		b.write(p, "here\n")
+	}
+	deleted := func() (out []string) {
+		t.Helper()
+		for _, s := range b.plan().Steps {
+			if s.Action == back.Delete {
+				out = append(out, s.Path)
+			}
+		}
+		return out
+	}
+	b.order.Delete, b.order.Whole, b.order.Spare = true, []string{"srv/berths"}, []string{"*.tmp"}
+	require.Equal(t, []string{"srv/berths/open/old", "srv/berths/shore/old", "srv/berths/old"}, deleted())
+	b.order.Whole = nil
+	require.Empty(t, deleted())
+	b.order.Whole, b.order.Spare = []string{"."}, nil
+	require.Len(t, deleted(), 6)
+
+	if os.Geteuid() != 0 {
+		t.Skip("mounting needs root")
+	}
+	require.NoError(t, os.Remove(filepath.Join(b.place.Root, "srv/berths/open/old")))
+	for _, p := range []string{"srv/berths/open", "srv/berths/new"} { // one over a folder of the image, one over what is superfluous
+		place := filepath.Join(b.place.Root, p)
+		require.NoError(t, os.MkdirAll(place, 0o755))
+		require.NoError(t, unix.Mount("tmpfs", place, "tmpfs", 0, "size=1m"))
+		t.Cleanup(func() { unix.Unmount(place, unix.MNT_DETACH) })
+		b.write(p+"/theirs", "here\n")
+	}
+	bound := filepath.Join(b.place.Root, "srv/berths/bound")
+	require.NoError(t, os.Mkdir(bound, 0o755))
+	require.NoError(t, unix.Mount(filepath.Join(b.place.Root, "srv/berths/shore"), bound, "", unix.MS_BIND, ""))
+	t.Cleanup(func() { unix.Unmount(bound, unix.MNT_DETACH) })
+	b.order.Whole = []string{"srv/berths"}
+	require.Equal(t, []string{"srv/berths/shore/old", "srv/berths/kept.tmp", "srv/berths/old"}, deleted())
+	done, err := b.put(b.plan())
+	require.NoError(t, err)
+	require.Empty(t, done.Failed)
+	for _, p := range []string{"keel", "srv/fares", "srv/berths/open/theirs", "srv/berths/new/theirs"} {
+		require.Equal(t, "here\n", b.read(p))
+	}
+	require.Equal(t, "two\n", b.read("srv/berths/bound/rota"))
+
+	// Asked for by itself it is as the image has it, unless the image has nothing of it.
+	b.order.Roots = []back.Root{{From: "srv/berths/open", To: "srv/berths/open"}}
+	require.Equal(t, []string{"srv/berths/open/theirs"}, deleted())
+	empty := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(empty, "srv/berths/open"), 0o755))
+	b.image = archived(t, empty)
+	require.Empty(t, deleted())
 }
 
 // A full target is seen beforehand; one that fills up meanwhile ends the restore at the file that it was at, whole files are whole, and it goes on when

@@ -84,7 +84,7 @@ func (t *taker) walk(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	last := files.Last{LeftOut: left}
+	last := files.Last{LeftOut: left, Whole: t.whole()}
 	if o := t.older; o != nil {
 		for !o.ends {
 			t.w.Skip()

@@ -191,6 +191,20 @@ func (s *Selection) narrow(offered []string) error {
 	return nil
 }
 
+// whole are the paths that are taken with all below them, but for what rules leave out; of parts none, for what they are made of changes.
+func (s *Selection) whole() (out []string) {
+	if s.only != nil {
+		return nil
+	}
+	for p, r := range s.roots {
+		if r.part == "" && r.taken {
+			out = append(out, p)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // within reports whether a path is another, or lies below it.
 func within(p, folder string) bool {
 	return p == folder || folder == "." || strings.HasPrefix(p, folder+"/")

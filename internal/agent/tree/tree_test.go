@@ -330,6 +330,7 @@ func TestRules(t *testing.T) {
 	s.require("etc/hosts", "srv/keep.tmp")
 	require.Equal(t, []files.LeftOut{{Rule: "cache/", Files: 2, Bytes: 14000, Largest: []string{"/srv/cache/deep/b", "/srv/cache/a"}},
 		{Rule: "personal folders", Files: 1, Bytes: 7, Largest: []string{"/home/operator/letter"}}, {Rule: "*.tmp", Files: 1, Bytes: 2, Largest: []string{"/srv/other.tmp"}}}, s.last.LeftOut)
+	require.Equal(t, []string{"."}, s.last.Whole)
 	everything.Personal = true
 	require.NoError(t, s.take(everything))
 	s.require("etc/hosts", "home/operator/letter", "srv/keep.tmp")

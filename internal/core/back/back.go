@@ -314,9 +314,10 @@ type Order struct {
 	ID       string   `json:"id"`
 	Roots    []Root   `json:"roots"`
 	Existing Existing `json:"existing"`
-	// Delete removes what lies in a folder of the roots and is not in the image's. Spare are patterns as of gitignore(5), from the root of the image on,
-	// that it does not touch: what the image left out is not missing.
+	// Delete removes what lies in a folder of the roots and is not in the image's, at and below paths of the image that it holds whole. Spare are
+	// patterns as of gitignore(5), from the root of the image on, that it does not touch: what the image left out is not missing.
 	Delete bool     `json:"delete,omitempty"`
+	Whole  []string `json:"whole,omitempty"`
 	Spare  []string `json:"spare,omitempty"`
 	// Look says that the plan is to be looked at only: it may be of what nothing may be written to, and is never carried out.
 	Look bool `json:"look,omitempty"`
@@ -324,6 +325,11 @@ type Order struct {
 	Keep bool `json:"keep,omitempty"`
 	// Moment is when the image is of.
 	Moment time.Time `json:"moment"`
+}
+
+// Holds reports whether the image holds a path with all below it.
+func (o *Order) Holds(p string) bool {
+	return slices.ContainsFunc(o.Whole, func(w string) bool { return below(p, w) })
 }
 
 // Progress is how far a restore has come.
@@ -366,17 +372,45 @@ func (d *Done) Fail(path string, why error) {
 	}
 }
 
+// Join adds what was done later.
+func (d *Done) Join(more Done) {
+	if d.Counts == nil {
+		d.Counts = map[Action]Counts{}
+	}
+	for a, c := range more.Counts {
+		was := d.Counts[a]
+		d.Counts[a] = Counts{was.Paths + c.Paths, was.Bytes + c.Bytes}
+	}
+	d.Failed = append(d.Failed, more.Failed...)
+	d.Failed = d.Failed[:min(len(d.Failed), mostFailed)]
+	d.Failures += more.Failures
+	d.Kept = more.Kept
+}
+
+// Paths are how many were carried out.
+func (d *Done) Paths() (n int64) {
+	for _, c := range d.Counts {
+		n += c.Paths
+	}
+	return n
+}
+
 // Root says where a path of the image, with all below it, goes to.
 type Root struct {
 	From string `json:"from"` // as entries have it
 	To   string `json:"to"`   // from the root of the machine's file system on, without a slash at its begin; "." is that root
 }
 
+// below reports whether a path of an image lies in a folder, or is it.
+func below(p, folder string) bool {
+	return p == folder || folder == "." || strings.HasPrefix(p, folder+"/")
+}
+
 // Locate says where an entry of the image goes to.
 func Locate(roots []Root, p string) (to string, ok bool) {
 	best := -1
 	for i, r := range roots {
-		if (p == r.From || r.From == "." || strings.HasPrefix(p, r.From+"/")) && (best < 0 || len(r.From) > len(roots[best].From)) {
+		if below(p, r.From) && (best < 0 || len(r.From) > len(roots[best].From)) {
 			best = i
 		}
 	}

@@ -33,10 +33,11 @@ type LeftOut struct {
 	Largest []string `json:"largest,omitempty"`
 }
 
-// Last is what an archive's last note tells: what was left out, and the sum of all paths of the older list, by which both sides know that they
-// spoke of the same one.
+// Last is what an archive's last note tells: what was left out, the paths that it holds with all below them but what was left out, and the sum of
+// all paths of the older list, by which both sides know that they spoke of the same one.
 type Last struct {
 	LeftOut []LeftOut `json:"left_out,omitempty"`
+	Whole   []string  `json:"whole,omitempty"`
 	Sum     string    `json:"sum,omitempty"`
 }
 

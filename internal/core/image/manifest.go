@@ -129,6 +129,8 @@ type Files struct {
 	Parts []FilesPart `json:"parts,omitempty"`
 	// LeftOut is what rules kept out.
 	LeftOut []files.LeftOut `json:"left_out,omitempty"`
+	// Whole are the paths that it holds with all below them, but for what was left out: what else lies there now was not there then.
+	Whole []string `json:"whole,omitempty"`
 
 	// In the pooled layout List is the list of all entries, and Content what their files hold, in the order of the list.
 	List    Stream `json:"list,omitzero"`
@@ -160,12 +162,14 @@ func (f *Files) Take(c *files.Counts) {
 	}
 }
 
-// mostParts bounds the parts of an image and the rules that it tells of.
+// mostParts bounds the parts of an image, the rules that it tells of, and the paths that it holds whole.
 const mostParts = 1000
 
 // Clean makes what a server said fit to be kept: what it had more than a manifest may have is not told.
 func (f *Files) Clean() {
 	f.Parts, f.LeftOut = f.Parts[:min(len(f.Parts), mostParts)], f.LeftOut[:min(len(f.LeftOut), mostParts)]
+	f.Whole = slices.DeleteFunc(f.Whole, func(p string) bool { return !files.IsPath(p) || plain.Text(p, mostText) != p })
+	f.Whole = f.Whole[:min(len(f.Whole), mostParts)]
 	for i := range f.Parts {
 		f.Parts[i].Name = plain.Text(f.Parts[i].Name, 100)
 	}
@@ -181,7 +185,7 @@ func (f *Files) Clean() {
 
 // check says what can't be true. Errors wrap [chunk.ErrDamaged].
 func (f *Files) check() error {
-	if f.Entries < 0 || f.Bytes < 0 || f.Unread < 0 || f.Changed < 0 || len(f.Parts) > mostParts || len(f.LeftOut) > mostParts {
+	if f.Entries < 0 || f.Bytes < 0 || f.Unread < 0 || f.Changed < 0 || len(f.Parts) > mostParts || len(f.LeftOut) > mostParts || len(f.Whole) > mostParts {
 		return fmt.Errorf("%w: it has %d entries of %d bytes in %d parts", chunk.ErrDamaged, f.Entries, f.Bytes, len(f.Parts))
 	}
 	for _, v := range []File{f.Archive, f.ListFile} {

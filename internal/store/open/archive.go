@@ -124,7 +124,7 @@ func eachFile(ctx context.Context, in *files.Reader, tar *files.Writer, count *s
 			return err
 		}
 		if s.Last != nil {
-			out.LeftOut = s.Last.LeftOut
+			out.LeftOut, out.Whole = s.Last.LeftOut, s.Last.Whole
 			continue
 		}
 		e := s.Entry

@@ -156,7 +156,7 @@ func (w *filesWriter) read(ctx context.Context) error {
 		}
 		switch {
 		case s.Last != nil:
-			w.out.LeftOut = s.Last.LeftOut
+			w.out.LeftOut, w.out.Whole = s.Last.LeftOut, s.Last.Whole
 			if err := w.base.end(s.Last); err != nil {
 				return err
 			}
