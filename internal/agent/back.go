@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"io"
 	"net"
 	"time"
 
@@ -35,10 +36,14 @@ func (a *Agent) plan(ctx context.Context, args json.RawMessage) (any, func(net.C
 		return nil, nil, err
 	}
 	return nil, func(conn net.Conn) error {
-		list, err := files.NewListReader(&line.Chunks{R: conn})
+		chunks := &line.Chunks{R: conn}
+		list, err := files.NewListReader(chunks)
 		var r *unpack.Restore
 		if err == nil {
 			r, err = a.place().Plan(ctx, o, list)
+		}
+		if err != nil { // the lodge reads no answer before all of the list has gone out
+			io.Copy(io.Discard, chunks)
 		}
 		out := bufio.NewWriterSize(conn, 64<<10)
 		to := json.NewEncoder(out)

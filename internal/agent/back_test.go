@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -10,11 +11,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/back"
+	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/restore"
+	agentsource "keenlodge/internal/source/agent"
 )
 
 // back puts files of a policy's newest image back, and waits until that is over.
@@ -121,4 +124,14 @@ func TestFilesBack(t *testing.T) {
 	require.ErrorContains(t, err, "/nowhere is not in image")
 	_, err = g.l.Restores.Undo(t.Context(), "the test", undo.ID)
 	require.ErrorContains(t, err, "only files that went back can be taken back")
+
+	// What is refused at once is told at once, however long the list is.
+	list := []byte(files.ListHead)
+	for i := range 200_000 {
+		list = files.AppendEntry(list, &files.Entry{Path: fmt.Sprintf("srv/%040d", i), Kind: files.File})
+	}
+	conn := agentsource.Of("servers", g.l.Lines)
+	o := back.Order{ID: "R1", Existing: back.Replace, Roots: []back.Root{{From: "..", To: "srv"}}}
+	_, err = conn.PlanFiles(t.Context(), "gate-07", o, bytes.NewReader(list), nil)
+	require.ErrorContains(t, err, "these are no paths")
 }

@@ -54,14 +54,13 @@ const longestSocket = 107
 
 // Loan is what is lent to a guest. It is known by the run that made it.
 type Loan struct {
-	Run        string    `json:"run"`
-	Image      string    `json:"image"`
-	Store      string    `json:"store"`
-	Guest      string    `json:"guest"`
-	Hypervisor string    `json:"hypervisor"`
-	Pool       string    `json:"pool"`
-	Disks      []Disk    `json:"disks"`
-	Began      time.Time `json:"began"`
+	Run        string `json:"run"`
+	Image      string `json:"image"`
+	Store      string `json:"store"`
+	Guest      string `json:"guest"`
+	Hypervisor string `json:"hypervisor"`
+	Pool       string `json:"pool"`
+	Disks      []Disk `json:"disks"`
 	// Pull says that the rest of the disks is to come over, so that the guest stays. Otherwise all of it goes when the guest is off.
 	Pull bool `json:"pull"`
 	// Started says that the guest was powered on, Up that it has come up, so that pulling is in nobody's way.
@@ -110,14 +109,8 @@ func New(folder, executable string) *Lender { return &Lender{folder, executable}
 
 func (l *Lender) file(run, end string) string { return filepath.Join(l.folder, run+end) }
 
-// Lend begins a loan, or has a process go on with one whose own died.
+// Lend has a process lend the disks of a loan that is kept, or go on with one whose own died.
 func (l *Lender) Lend(ctx context.Context, loan Loan, key stores.Key) error {
-	if err := os.MkdirAll(l.folder, 0o700); err != nil {
-		return err
-	}
-	if err := l.Keep(loan); err != nil {
-		return err
-	}
 	log, err := os.OpenFile(l.file(loan.Run, ".log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return err
@@ -157,6 +150,9 @@ func (l *Lender) Lend(ctx context.Context, loan Loan, key stores.Key) error {
 func (l *Lender) Keep(loan Loan) error {
 	body, err := json.Marshal(loan)
 	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(l.folder, 0o700); err != nil {
 		return err
 	}
 	part := l.file(loan.Run, ".part")

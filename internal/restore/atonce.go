@@ -53,9 +53,12 @@ func (rs *Restores) lend(ctx context.Context, on restoring, q Request, t *runs.T
 	if err != nil {
 		return err
 	}
-	loan := lending.Loan{Run: t.Run, Image: on.manifest.ID, Store: on.store, Guest: q.As, Hypervisor: q.Hypervisor, Pool: q.Pool, Pull: q.AtOnce, Began: time.Now()}
+	loan := lending.Loan{Run: t.Run, Image: on.manifest.ID, Store: on.store, Guest: q.As, Hypervisor: q.Hypervisor, Pool: q.Pool, Pull: q.AtOnce}
 	for _, d := range on.manifest.Disks {
 		loan.Disks = append(loan.Disks, lending.Disk{Target: d.Target, Overlay: places[d.Target]})
+	}
+	if err := rs.lender.Keep(loan); err != nil {
+		return err
 	}
 	return rs.lender.Lend(ctx, loan, key)
 }
@@ -208,15 +211,15 @@ func (rs *Restores) ServeLoans(ctx context.Context) error {
 			if ctx.Err() != nil {
 				return nil
 			}
-			text := ""
-			if err != nil {
-				text = err.Error()
+			if err == nil {
+				delete(said, loan.Run)
+				continue
 			}
-			if text != "" && text != said[loan.Run] {
+			if text := err.Error(); text != said[loan.Run] {
 				rs.runs.Log(ctx, loan.Run, loan.Guest, run.Warning, text)
 				rs.log.Warn("a guest that runs on lent disks", "guest", loan.Guest, "error", err)
+				said[loan.Run] = text
 			}
-			said[loan.Run] = text
 		}
 	}
 }

@@ -298,8 +298,9 @@ func TestVolumes(t *testing.T) {
 	s.large = true
 	disks := s.volumes()[1:] // half of a mirror is enough
 	subvolumes := s.disk("vdd", 300<<20, `mkfs.btrfs -q -U 5f2c3d84-2222-4222-8333-0123456789ab $f; m=$(mktemp -d); mount -o loop $f $m; trap "umount $m; rmdir $m" EXIT
-		btrfs -q subvolume create $m/@; btrfs -q subvolume create $m/@home; cp -a $d/. $m/@/; mkdir $m/@/home; echo private > $m/@home/letter
-		printf 'UUID=5f2c3d84-2222-4222-8333-0123456789ab / btrfs subvol=@ 0 1\nUUID=5f2c3d84-2222-4222-8333-0123456789ab /home btrfs defaults,subvol=/@home 0 1\n/dev/mapper/pier-records /srv ext4 defaults 0 2\n' > $m/@/etc/fstab`)
+		btrfs -q subvolume create $m/@; btrfs -q subvolume create $m/@home; cp -a $d/. $m/@/; mkdir $m/@/home $m/@/private; echo private > $m/@home/letter
+		printf 'UUID=5f2c3d84-2222-4222-8333-0123456789ab / btrfs subvol=@ 0 1\nUUID=5f2c3d84-2222-4222-8333-0123456789ab /home btrfs defaults,subvol=/@home 0 1\n/dev/mapper/pier-records /srv ext4 defaults 0 2\n/dev/mapper/letters /private ext4 defaults 0 2\n' > $m/@/etc/fstab
+		echo 'letters UUID=5f2c3d84-3333-4222-8333-0123456789ab none luks' > $m/@/etc/crypttab`)
 	g := s.start(append(disks, subvolumes)...)
 	by := map[string]reader.FileSystem{}
 	for _, f := range g.Opened().FileSystems {
@@ -323,7 +324,21 @@ func TestVolumes(t *testing.T) {
 	require.ErrorContains(t, err, "the key does not open vdc")
 	require.ErrorContains(t, g.Unlock(t.Context(), reader.Unlock{FileSystem: "vdb", Key: []byte("turnstile 4")}), `nothing that is locked is called "vdb"`)
 	require.NoError(t, g.Unlock(t.Context(), reader.Unlock{FileSystem: "vdc", Key: []byte("turnstile 4\n")}))
-	require.Equal(t, "cabin 4\n", content(t, g, "vdc-unlocked", "/etc/list", 0, -1))
+	for system, p := range map[string]string{"vdc-unlocked": "/etc/list", "": "/private/etc/list", "vdd": "/@/etc/list"} {
+		require.Equal(t, "cabin 4\n", content(t, g, system, p, 0, -1), system)
+	}
+	require.Equal(t, "cabin 4\n", content(t, g, "", "/srv/etc/list", 0, -1), "the tree was put together anew")
+
+	// What lies in what was locked may be the machine's root, and beside it lies its /boot.
+	s.write("etc/fstab", "/dev/mapper/root / ext4 defaults 0 1\nLABEL=starts /boot ext4 defaults 0 2\n")
+	s.write("etc/crypttab", "root /dev/disk/by-uuid/5f2c3d84-3333-4222-8333-0123456789ab none luks\n")
+	require.NoError(t, os.Mkdir(filepath.Join(s.files, "boot"), 0o755))
+	g = s.start(s.locked(), s.disk("vda", 20<<20, "mkfs.ext4 -q -L starts -d $d/srv $f"))
+	require.False(t, g.Opened().Tree, "the only one that is open is not the machine's root")
+	require.NoError(t, g.Unlock(t.Context(), reader.Unlock{FileSystem: "vdc", Key: []byte("turnstile 4")}))
+	require.True(t, g.Opened().Tree)
+	require.Equal(t, "assage", content(t, g, "", "/boot/large", 11*100_000+1, 6))
+	require.Equal(t, "cabin 4\n", content(t, g, "", "/etc/list", 0, -1))
 }
 
 // volumes makes two disks that mirror each other, with a logical volume on them, and one that is encrypted. No device of this host's kernel is made for it
@@ -339,8 +354,14 @@ func (s *shelf) volumes() []reader.Disk {
 	for i := range 2 {
 		out = append(out, reader.Disk{Name: fmt.Sprintf("vd%c", 'a'+i), Disk: mirrored(group, i)})
 	}
-	return append(out, s.disk("vdc", 96<<20, `mkfs.ext4 -q -d $d $f 60M
-		printf 'turnstile 4' | cryptsetup reencrypt --encrypt --type luks2 --reduce-device-size 32M --pbkdf-memory 65536 --pbkdf-force-iterations 4 --batch-mode --key-file - $f 2>&1`))
+	return append(out, s.locked())
+}
+
+// locked makes a disk that is encrypted.
+func (s *shelf) locked() reader.Disk {
+	return s.disk("vdc", 96<<20, `mkfs.ext4 -q -d $d $f 60M
+		printf 'turnstile 4' | cryptsetup reencrypt --encrypt --type luks2 --reduce-device-size 32M --pbkdf-memory 65536 --pbkdf-force-iterations 4 --batch-mode --key-file - $f 2>&1
+		cryptsetup luksUUID --batch-mode --uuid 5f2c3d84-3333-4222-8333-0123456789ab $f`)
 }
 
 // mirrored is a member of a mirror of two, which has data from 1 MiB on (Linux, include/uapi/linux/raid/md_p.h, version 1.2).
@@ -374,4 +395,19 @@ func mirrored(data disk.Memory, i int) disk.Memory {
 	}
 	le.PutUint32(sb[216:], uint32(sum)+uint32(sum>>32))
 	return out
+}
+
+// Whatever a member of an array says of itself, it gets a name that is none of a disk's, or none at all.
+func TestNameOfArray(t *testing.T) {
+	for told, want := range map[string][2]string{
+		"MD_UUID=6e0c:11\nMD_NAME=gate-07:0\n":    {"6e0c:11", "md0"},
+		"MD_UUID=6e0c:11\nMD_NAME=gate-07:a/b\n":  {"6e0c:11", "a-b"},
+		"MD_UUID=6e0c11aa:11\nMD_NAME=gate-07:\n": {"6e0c11aa:11", "md6e0c11aa"},
+		"MD_UUID=6e0c\nMD_LEVEL=raid1\nMD_NAME\n": {"6e0c", "md6e0c"},
+		"MD_UUID=\nMD_NAME=\n":                    {"", ""},
+		"":                                        {"", ""},
+	} {
+		uuid, name := nameOfArray(told)
+		require.Equal(t, want, [2]string{uuid, name}, told)
+	}
 }

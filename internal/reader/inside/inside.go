@@ -29,6 +29,8 @@ type Guest struct {
 	// devices are those of the file systems by name, systems where these are mounted, seen the kernel's names of all that were looked at.
 	devices, systems map[string]string
 	seen             map[string]bool
+	// examined are members of arrays that were looked at, explained what it was said of why it can't be opened.
+	examined, explained map[string]bool
 	// called are other names that the machine's own tables have for a file system.
 	called map[string]string
 	// users and groups are the machine's, by number.
@@ -62,7 +64,7 @@ func Run(ctx context.Context) error {
 		return err
 	}
 	unwanted.Stop()
-	g := &Guest{devices: map[string]string{}, systems: map[string]string{}, seen: map[string]bool{}, called: map[string]string{}}
+	g := &Guest{devices: map[string]string{}, systems: map[string]string{}, seen: map[string]bool{}, examined: map[string]bool{}, explained: map[string]bool{}, called: map[string]string{}}
 	return line.Serve(ctx, port, g.reply, func(call string, err error) { fmt.Fprintln(os.Stderr, call, err) })
 }
 

@@ -46,7 +46,8 @@ func (g *Guest) open(d reader.Disks) (reader.Opened, error) {
 	return g.opened, nil
 }
 
-// settle opens what lies over what was found, until nothing new comes, mounts all that is not, and puts the tree together.
+// settle opens what lies over what was found, until nothing new comes, mounts all that is not, and puts the tree together, anew where there was one: what
+// was unlocked may be its root.
 func (g *Guest) settle() {
 	for n := -1; n < len(g.seen); {
 		n = len(g.seen)
@@ -64,9 +65,8 @@ func (g *Guest) settle() {
 			}
 		}
 	}
-	if !g.opened.Tree {
-		g.assemble()
-	}
+	g.dismantle()
+	g.assemble()
 	if g.opened.Tree {
 		g.users, g.groups = owners("etc/passwd"), owners("etc/group")
 	}
@@ -129,6 +129,9 @@ func (g *Guest) add(name, disk, device string) error {
 		}
 		if f.Size <= 1024 { // the box of logical partitions
 			continue
+		}
+		for n, base := 2, f.Name; g.devices[f.Name] != ""; n++ { // an array may be called as a disk is
+			f.Name = fmt.Sprintf("%s-%d", base, n)
 		}
 		g.devices[f.Name] = "/dev/" + filepath.Base(p)
 		describe(g.devices[f.Name], &f)
@@ -263,14 +266,27 @@ func registerBtrfs(device string) error {
 	return nil
 }
 
-// assemble puts the file systems together as on their machine, by the mount table of the one that has one. Where there is one file system only, that
-// is the tree.
+// dismantle takes the tree apart. Who reads of it goes on.
+func (g *Guest) dismantle() {
+	if g.opened.Tree {
+		unix.Unmount(treeFolder, unix.MNT_DETACH)
+	}
+	g.opened.Tree = false
+	for i := range g.opened.FileSystems {
+		g.opened.FileSystems[i].Mounted = ""
+	}
+}
+
+// assemble puts the file systems together as on their machine, by the mount table of the one that has one. Where there is one file system only, and
+// nothing is locked, that is the tree.
 func (g *Guest) assemble() {
 	var open []reader.FileSystem
+	locked := false
 	for _, f := range g.opened.FileSystems {
 		if f.Why == "" {
 			open = append(open, f)
 		}
+		locked = locked || f.Locked
 	}
 	for _, f := range open {
 		roots := []string{"."}
@@ -286,7 +302,7 @@ func (g *Guest) assemble() {
 			}
 		}
 	}
-	if len(open) == 1 && os.MkdirAll(treeFolder, 0o755) == nil {
+	if len(open) == 1 && !locked && os.MkdirAll(treeFolder, 0o755) == nil {
 		g.opened.Tree = g.bind(open[0].Name, ".", "/")
 	}
 }
@@ -344,6 +360,9 @@ func tableOf(root, file string) (lines [][]string) {
 // named finds a file system by what a mount table calls it: by UUID or label, or by the end of a device's name, for a disk may have been called
 // sda on its machine.
 func (g *Guest) named(spec string) string {
+	for folder, what := range map[string]string{"/dev/disk/by-uuid/": "UUID=", "/dev/disk/by-label/": "LABEL="} {
+		spec = strings.Replace(spec, folder, what, 1)
+	}
 	what, value, _ := strings.Cut(spec, "=")
 	value = strings.Trim(value, `"`)
 	for _, f := range g.opened.FileSystems {
@@ -370,7 +389,6 @@ func (g *Guest) named(spec string) string {
 
 // bind shows a folder of a file system at a place of the tree, if there is such a folder in both.
 func (g *Guest) bind(name, sub, at string) bool {
-	i := slices.IndexFunc(g.opened.FileSystems, func(f reader.FileSystem) bool { return f.Name == name })
 	from, err := openAt(g.systems[name], sub, unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {
 		return false
@@ -384,8 +402,8 @@ func (g *Guest) bind(name, sub, at string) bool {
 	if err := unix.Mount(fmt.Sprintf("/proc/self/fd/%d", from), fmt.Sprintf("/proc/self/fd/%d", to), "", unix.MS_BIND, ""); err != nil {
 		return false
 	}
-	if g.opened.FileSystems[i].Mounted == "" {
-		g.opened.FileSystems[i].Mounted = at
+	if f := g.find(name); f.Mounted == "" {
+		f.Mounted = at
 	}
 	return true
 }

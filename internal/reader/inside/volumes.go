@@ -31,73 +31,106 @@ func tool(input []byte, name string, args ...string) (string, error) {
 	return out.String(), nil
 }
 
-// ofKind are the indexes of what is of a kind.
-func (g *Guest) ofKind(format string) (out []int) {
-	for i, f := range g.opened.FileSystems {
+// ofKind are the names of what is of a kind.
+func (g *Guest) ofKind(format string) (out []string) {
+	for _, f := range g.opened.FileSystems {
 		if f.Format == format {
-			out = append(out, i)
+			out = append(out, f.Name)
 		}
 	}
 	return out
 }
 
-// explain says why what is of a kind can't be opened.
-func (g *Guest) explain(format string, err error) {
-	for _, i := range g.ofKind(format) {
-		f := &g.opened.FileSystems[i]
-		f.Why = plain.Text(f.Why+", which can't be opened: "+err.Error(), 400)
+// find finds a file system by its name, nil if there is none.
+func (g *Guest) find(name string) *reader.FileSystem {
+	for i := range g.opened.FileSystems {
+		if g.opened.FileSystems[i].Name == name {
+			return &g.opened.FileSystems[i]
+		}
+	}
+	return nil
+}
+
+// explain says of what is of some names why it can't be opened, unless that was said.
+func (g *Guest) explain(names []string, err error) {
+	for _, name := range names {
+		f := g.find(name)
+		if !g.explained[name] {
+			g.explained[name] = true
+			f.Why = plain.Text(f.Why+", which can't be opened: "+err.Error(), 400)
+		}
 	}
 }
 
-// arrays assembles what arrays there are.
+// array is a Linux array, as its members tell of it.
+type array struct {
+	uuid, name string
+	members    []string
+}
+
+// arrays assembles what arrays there are that were not looked at.
 func (g *Guest) arrays() {
-	members := map[string][]string{} // devices by the array's UUID
-	names := map[string]string{}
-	for _, i := range g.ofKind("raid") {
-		f := &g.opened.FileSystems[i]
-		if strings.Contains(f.Why, ", ") { // it was looked at
+	var found []array
+	for _, member := range g.ofKind("raid") {
+		if g.examined[member] {
 			continue
 		}
-		told, err := tool(nil, "mdadm", "--examine", "--export", g.devices[f.Name])
+		g.examined[member] = true
+		told, err := tool(nil, "mdadm", "--examine", "--export", g.devices[member])
+		uuid, name := nameOfArray(told)
+		if err == nil && uuid == "" {
+			err = errors.New("it does not say of which")
+		}
 		if err != nil {
-			g.explain("raid", err)
-			return
+			g.explain([]string{member}, err)
+			continue
 		}
-		uuid, name := "", ""
-		for l := range strings.Lines(told) {
-			switch k, v, _ := strings.Cut(strings.TrimSpace(l), "="); k {
-			case "MD_UUID":
-				uuid = v
-			case "MD_NAME":
-				_, name, _ = strings.Cut(v, ":")
-			}
+		g.find(member).Why += ", " + name
+		i := slices.IndexFunc(found, func(a array) bool { return a.uuid == uuid })
+		if i < 0 {
+			i, found = len(found), append(found, array{uuid: uuid, name: name})
 		}
-		if name = plain.Text(strings.ReplaceAll(name, "/", "-"), 60); name == "" {
-			name = uuid[:min(8, len(uuid))]
-		}
-		if c := name[0]; c >= '0' && c <= '9' {
-			name = "md" + name
-		}
-		f.Why += ", " + name
-		members[uuid], names[uuid] = append(members[uuid], g.devices[f.Name]), name
+		found[i].members = append(found[i].members, member)
 	}
-	if len(members) == 0 {
-		return
+	for _, a := range found {
+		if err := g.assembleArray(a); err != nil {
+			g.explain(a.members, err)
+		}
 	}
+}
+
+// nameOfArray reads which array a member is of, from what mdadm tells of it. The name begins with no digit.
+func nameOfArray(told string) (uuid, name string) {
+	for l := range strings.Lines(told) {
+		switch k, v, _ := strings.Cut(strings.TrimSpace(l), "="); k {
+		case "MD_UUID":
+			uuid = v
+		case "MD_NAME":
+			_, name, _ = strings.Cut(v, ":")
+		}
+	}
+	if name = plain.Text(strings.ReplaceAll(name, "/", "-"), 60); name == "" {
+		name = uuid[:min(8, len(uuid))]
+	}
+	if name != "" && name[0] >= '0' && name[0] <= '9' {
+		name = "md" + name
+	}
+	return uuid, name
+}
+
+func (g *Guest) assembleArray(a array) error {
 	if err := load("raid"); err != nil {
-		g.explain("raid", err)
-		return
+		return err
 	}
-	for uuid, devices := range members {
-		device := fmt.Sprintf("md%d", 100+len(g.seen))
-		_, err := tool(nil, "mdadm", append([]string{"--assemble", "--run", "--readonly", "/dev/" + device}, devices...)...)
-		if err == nil {
-			err = g.add(names[uuid], "", device)
-		}
-		if err != nil {
-			g.explain("raid", err)
-		}
+	device := fmt.Sprintf("md%d", 100+len(g.seen))
+	args := []string{"--assemble", "--run", "--readonly", "/dev/" + device}
+	for _, m := range a.members {
+		args = append(args, g.devices[m])
 	}
+	if _, err := tool(nil, "mdadm", args...); err != nil {
+		return err
+	}
+	return g.add(a.name, "", device)
 }
 
 // lvmConfig has LVM look at what devices there are by itself, and watch nothing.
@@ -105,7 +138,8 @@ const lvmConfig = `devices { use_devicesfile=0 obtain_device_list_from_udev=0 } 
 
 // volumes makes the logical volumes of all volume groups known.
 func (g *Guest) volumes() {
-	if len(g.ofKind("lvm")) == 0 {
+	members := g.ofKind("lvm")
+	if len(members) == 0 {
 		return
 	}
 	err := load("lvm")
@@ -117,7 +151,7 @@ func (g *Guest) volumes() {
 	}
 	told, listed := tool(nil, "lvm", "lvs", "--noheadings", "--separator", ":", "-o", "vg_name,lv_name,lv_dm_path,lv_active", "--config", lvmConfig)
 	if listed != nil {
-		g.explain("lvm", errors.Join(err, listed))
+		g.explain(members, errors.Join(err, listed))
 		return
 	}
 	for l := range strings.Lines(told) {
@@ -151,18 +185,18 @@ func deviceByName(name string) string {
 func (g *Guest) unlock(u reader.Unlock) (reader.Opened, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	i := slices.IndexFunc(g.opened.FileSystems, func(f reader.FileSystem) bool { return f.Name == u.FileSystem })
-	if i < 0 || g.opened.FileSystems[i].Format != "luks" {
+	g.opened.FileSystems = slices.Clone(g.opened.FileSystems) // those told of before are read meanwhile
+	f := g.find(u.FileSystem)
+	if f == nil || f.Format != "luks" {
 		return g.opened, line.Refuse(line.Unknown, "nothing that is locked is called %q", u.FileSystem)
 	}
-	f := &g.opened.FileSystems[i]
 	if !f.Locked {
 		return g.opened, nil
 	}
 	if err := load("luks"); err != nil {
 		return g.opened, err
 	}
-	mapped := fmt.Sprintf("unlocked-%d", i)
+	mapped := fmt.Sprintf("unlocked-%d", len(g.seen))
 	open := func(key []byte) error {
 		_, err := tool(key, "cryptsetup", "open", "--type", "luks", "--key-file", "-", "--batch-mode", "--disable-locks", "--disable-keyring", g.devices[f.Name], mapped)
 		return err
@@ -174,8 +208,12 @@ func (g *Guest) unlock(u reader.Unlock) (reader.Opened, error) {
 	if err != nil {
 		return g.opened, line.Refuse(line.Unknown, "the key does not open %s: %v", u.FileSystem, err)
 	}
+	device := deviceByName(mapped)
+	if device == "" {
+		return g.opened, fmt.Errorf("%s was unlocked, and its device is not there", u.FileSystem)
+	}
 	f.Locked, f.Why = false, "it is unlocked, as "+f.Name+"-unlocked"
-	if err := g.add(f.Name+"-unlocked", "", deviceByName(mapped)); err != nil {
+	if err := g.add(f.Name+"-unlocked", "", device); err != nil {
 		return g.opened, err
 	}
 	g.settle()
@@ -185,10 +223,10 @@ func (g *Guest) unlock(u reader.Unlock) (reader.Opened, error) {
 // nameUnlocked notes what the machine calls what was unlocked, by its crypttab(5).
 func (g *Guest) nameUnlocked(table [][]string) {
 	for _, l := range table {
-		for _, i := range g.ofKind("luks") {
-			f := g.opened.FileSystems[i]
-			if strings.EqualFold(l[1], "UUID="+f.UUID) || strings.TrimPrefix(l[1], "/dev/") == f.Name {
-				g.called["mapper/"+l[0]] = f.Name + "-unlocked"
+		source := strings.Replace(l[1], "/dev/disk/by-uuid/", "UUID=", 1)
+		for _, name := range g.ofKind("luks") {
+			if strings.EqualFold(source, "UUID="+g.find(name).UUID) || strings.TrimPrefix(source, "/dev/") == name {
+				g.called["mapper/"+l[0]] = name + "-unlocked"
 			}
 		}
 	}
