@@ -54,5 +54,8 @@ func TestContentWithHoles(t *testing.T) {
 		got, err = io.ReadAll(e.Flowing(bytes.NewReader(stored)))
 		require.NoError(t, err)
 		require.True(t, bytes.Equal(want, got), "%+v", e)
+		got, err = io.ReadAll(e.Dense(bytes.NewReader(want)))
+		require.NoError(t, err)
+		require.True(t, bytes.Equal(stored, got), "%+v", e)
 	}
 }

@@ -73,19 +73,34 @@ func (l *Lists) Keep(ctx context.Context, machine, image string, parts map[strin
 				return err
 			}
 			if e.Kind != files.Unseen && e.Path != "." {
-				all = append(all, files.Entry{Path: prefix + e.Path, Kind: e.Kind, Size: e.Size, Modified: e.Modified, Target: e.Target, Same: e.Same})
+				same := e.Same
+				if same != "" {
+					same = prefix + same
+				}
+				all = append(all, files.Entry{Path: prefix + e.Path, Kind: e.Kind, Size: e.Size, Modified: e.Modified, Target: e.Target, Same: same})
 			}
 		}
 	}
 	slices.SortFunc(all, func(a, b files.Entry) int { return files.Compare(a.Path, b.Path) })
+	now := []byte(files.ListHead)
+	for i := range all {
+		e := &all[i]
+		if e.Same != "" { // another name of a file, which is as large as that
+			if first, is := slices.BinarySearchFunc(all, e.Same, func(e files.Entry, path string) int { return files.Compare(e.Path, path) }); is {
+				e.Size = all[first].Size
+			}
+			e.Same = ""
+		}
+		now = files.AppendEntry(now, e)
+	}
 	return l.rec.AddList(ctx, machine, image, int64(len(all)), func(newest []byte) (older, newer []byte, err error) {
 		if newest != nil {
-			if older, err = l.asOlder(newest, all); err != nil {
+			if older, err = l.asOlder(newest, now); err != nil {
 				l.log.Warn("the lists of a machine's files can't be read, and are made anew", "machine", machine, "error", err)
 				older = nil
 			}
 		}
-		newer, err = l.seal(all)
+		newer, err = l.seal(now)
 		return older, newer, err
 	})
 }
@@ -128,66 +143,36 @@ func (l *Lists) KeepOpened(ctx context.Context, machine, image string, systems [
 const mostBytes = 1 << 30
 
 // asOlder is what is kept of a list that was the newest: what differs in it from the one that is now. What is not in it is told as unseen.
-func (l *Lists) asOlder(was []byte, now []files.Entry) ([]byte, error) {
-	r, err := l.open(was)
+func (l *Lists) asOlder(was, now []byte) ([]byte, error) {
+	older, err := l.open(was)
 	if err != nil {
 		return nil, err
 	}
-	var differs []files.Entry
-	i := 0
-	gone := func(e files.Entry) { differs = append(differs, files.Entry{Path: e.Path, Kind: files.Unseen}) }
-	for {
-		e, _, err := r.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return nil, err
-		}
-		for i < len(now) && files.Compare(now[i].Path, e.Path) < 0 {
-			gone(now[i])
-			i++
-		}
-		if i < len(now) && now[i].Path == e.Path {
-			if !same(&now[i], &e) {
-				differs = append(differs, e)
-			}
-			i++
-		} else {
-			differs = append(differs, e)
-		}
+	newer, err := files.NewListReader(bytes.NewReader(now))
+	if err != nil {
+		return nil, err
 	}
-	for ; i < len(now); i++ {
-		gone(now[i])
+	differs := []byte(files.ListHead)
+	if err := files.Diff(older, newer, func(d files.Difference) error {
+		if d.Old == nil {
+			d.Old = &files.Entry{Path: d.New.Path, Kind: files.Unseen}
+		}
+		differs = files.AppendEntry(differs, d.Old)
+		return nil
+	}); err != nil {
+		return nil, err
 	}
 	return l.seal(differs)
 }
 
-func same(a, b *files.Entry) bool {
-	return a.Kind == b.Kind && a.Size == b.Size && a.Modified.Equal(b.Modified) && a.Target == b.Target && a.Same == b.Same
-}
-
-// seal makes of entries what is kept.
-func (l *Lists) seal(all []files.Entry) ([]byte, error) {
-	var out bytes.Buffer
-	w, err := zstd.NewWriter(&out)
+// seal makes of a list what is kept.
+func (l *Lists) seal(list []byte) ([]byte, error) {
+	w, err := zstd.NewWriter(nil)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := io.WriteString(w, files.ListHead); err != nil {
-		return nil, err
-	}
-	var room []byte
-	for i := range all {
-		room = files.AppendEntry(room[:0], &all[i])
-		if _, err := w.Write(room); err != nil {
-			return nil, err
-		}
-	}
-	if err := w.Close(); err != nil {
-		return nil, err
-	}
-	return l.vault.Seal(out.Bytes())
+	defer w.Close()
+	return l.vault.Seal(w.EncodeAll(list, nil))
 }
 
 func (l *Lists) open(body []byte) (*files.ListReader, error) {
@@ -298,7 +283,7 @@ func (l *Lists) Find(ctx context.Context, machine, name string, most int) (out R
 				f = &Found{Path: path}
 				found[path] = f
 			}
-			if n := len(f.Versions); n > 0 && same(&f.Versions[n-1].Entry, e) {
+			if n := len(f.Versions); n > 0 && len(files.Changes(&f.Versions[n-1].Entry, e)) == 0 {
 				v := &f.Versions[n-1]
 				v.Oldest, v.Images = m, v.Images+1
 				continue
@@ -361,6 +346,8 @@ func (l *Lists) replay(ctx context.Context, kept []listed.List, p pattern) (map[
 const (
 	// keepEvery is how often images of files are listed that were made meanwhile, keepAtOnce how many of them then.
 	keepEvery, keepAtOnce = 20 * time.Second, 20
+	// dropEvery is how often what is of no use any more is looked for.
+	dropEvery = time.Hour
 )
 
 // Serve lists images of files as they come, and drops what is of no use any more, until ctx ends.
@@ -368,14 +355,16 @@ func (l *Lists) Serve(ctx context.Context) error {
 	tick := time.NewTicker(keepEvery)
 	defer tick.Stop()
 	failed := map[string]bool{}
+	var dropped time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-tick.C:
 		}
-		ids, err := l.rec.Unlisted(ctx, keepAtOnce)
-		if err == nil {
+		ids, err := l.rec.Unlisted(ctx, keepAtOnce+len(failed)) // none is passed over for those that can't be
+		if err == nil && time.Since(dropped) > dropEvery {
+			dropped = time.Now()
 			err = l.rec.DropLists(ctx)
 		}
 		if err != nil && ctx.Err() == nil && !records.Away(err) {

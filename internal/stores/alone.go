@@ -71,16 +71,25 @@ func (k Key) open(ctx context.Context) (_ store.Store, err error) {
 	if h.ID != k.ID || h.Sealed != (k.Secret != nil) {
 		return nil, fmt.Errorf("%s holds another store (%s) than before (%s)", m, h.ID, k.ID)
 	}
+	return openLaid(ctx, m, h, k.Secret, k.Spec.Medium, "")
+}
+
+// openLaid opens the store on a medium by its layout. folder is where what is known of a pooled one is kept on this host, "" for nowhere.
+func openLaid(ctx context.Context, m medium.Medium, h store.Header, secret *chunk.Secret, kind, folder string) (store.Store, error) {
 	if h.Layout == site.Open {
-		return open.Open(ctx, m)
+		st, err := open.Open(ctx, m)
+		if err != nil {
+			return nil, err // not st: a nil store in an interface is not nil
+		}
+		return st, nil
 	}
-	driver, err := medium.Lookup(k.Spec.Medium)
+	driver, err := medium.Lookup(kind)
 	if err != nil {
 		return nil, err
 	}
-	st, err := pooled.OpenKeeping(ctx, m, k.Secret, pooled.Here{Far: driver.Far})
+	st, err := pooled.OpenKeeping(ctx, m, secret, pooled.Here{Folder: folder, Far: driver.Far})
 	if err != nil {
-		return nil, err // not st: a nil store in an interface is not nil
+		return nil, err
 	}
 	return st, nil
 }

@@ -146,28 +146,18 @@ func (ss *Stores) openOn(ctx context.Context, name string, m medium.Medium, spec
 			ss.log.Warn("what crashed writers left could not all be removed", "store", name, "error", err)
 		}
 	}
-	if h.Layout == site.Open {
-		s, err := open.Open(ctx, m)
-		if err != nil {
-			return nil, err
-		}
+	st, err := openLaid(ctx, m, h, secret, spec.Medium, ss.indexFolder(h.ID))
+	switch s := st.(type) {
+	case *open.Store:
 		if err := s.Tidy(ctx); err != nil {
 			ss.log.Warn("what crashed writers left could not all be removed", "store", name, "error", err)
 		}
-		return s, nil
+	case *pooled.Store:
+		if err := s.IndexTrouble(); err != nil {
+			ss.log.Warn("the store's index is in memory", "store", name, "because", err)
+		}
 	}
-	driver, err := medium.Lookup(spec.Medium)
-	if err != nil {
-		return nil, err
-	}
-	s, err := pooled.OpenKeeping(ctx, m, secret, pooled.Here{Folder: ss.indexFolder(h.ID), Far: driver.Far})
-	if err != nil {
-		return nil, err // not s: a nil store in an interface is not nil
-	}
-	if err := s.IndexTrouble(); err != nil {
-		ss.log.Warn("the store's index is in memory", "store", name, "because", err)
-	}
-	return s, nil
+	return st, err
 }
 
 // indexFolder is where what is known of a store is kept on this host, "" where its ID, which is the store's own word, is no name for a folder.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -79,4 +80,39 @@ func TestPacedDisksAndMedia(t *testing.T) {
 	require.ErrorIs(t, err, stop)
 	_, err = m.Stat(t.Context(), "pack/2")
 	require.ErrorIs(t, err, medium.ErrNotFound)
+}
+
+// A capture stands aside while a restore needs its store, its source or its machine, for as long as any does; others go on, and so does who gives up.
+func TestWhatGoesBefore(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var th Throttle
+		var said []string
+		told := func(forWhat string, waited time.Duration) { said = append(said, forWhat+" "+waited.String()) }
+		wait := th.Yield(told, Store("quay-shelf"), Source("pier-1"), Machine("u-7"))
+		require.NoError(t, wait(t.Context(), 1))
+		other := th.Urgent("restore A", Store("annex"))
+		require.NoError(t, wait(t.Context(), 1))
+		require.Empty(t, said)
+
+		first := th.Urgent("restore B", Store("quay-shelf"))
+		second := th.Urgent("restore C", Machine("u-7"), Store("annex"))
+		passed := make(chan error, 1)
+		go func() { passed <- wait(t.Context(), 1) }()
+		for range 2 {
+			time.Sleep(time.Minute)
+			synctest.Wait()
+			require.Empty(t, passed)
+			first()
+		}
+		other()
+		second()
+		require.NoError(t, <-passed)
+		require.Equal(t, []string{"restore B 0s", " 2m0s"}, said)
+		require.NoError(t, wait(t.Context(), 1))
+
+		defer th.Urgent("restore D", Source("pier-1"))()
+		ending, cancel := context.WithTimeout(t.Context(), time.Hour)
+		defer cancel()
+		require.ErrorIs(t, wait(ending, 1), context.DeadlineExceeded)
+	})
 }

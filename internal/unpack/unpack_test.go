@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -283,6 +284,27 @@ func (b *bench) read(p string) string {
 	body, err := os.ReadFile(filepath.Join(b.place.Root, p))
 	require.NoError(b.t, err)
 	return string(body)
+}
+
+// Files are those of whose names they are, whatever number these have here; who has no name here keeps the number.
+func TestOwnersByName(t *testing.T) {
+	b := newBench(t, nil, back.Replace)
+	var archive bytes.Buffer
+	w := files.NewWireWriter(&archive)
+	for _, c := range [][2]string{{"known", "daemon"}, {"unknown", "nobody-of-this-name"}} {
+		require.NoError(t, w.Entry(&files.Entry{Path: c[0], Kind: files.File, Mode: 0o600, UID: 4242, GID: 4243, Owner: c[1], Group: c[1], Modified: b.order.Moment}))
+	}
+	require.NoError(t, w.Close(files.Last{}))
+	b.image = archive.Bytes()
+	_, err := b.put(b.plan())
+	require.NoError(t, err)
+	daemon, err := user.Lookup("daemon")
+	require.NoError(t, err)
+	var st unix.Stat_t
+	require.NoError(t, unix.Stat(filepath.Join(b.place.Root, "known"), &st))
+	require.Equal(t, daemon.Uid+":"+daemon.Gid, fmt.Sprintf("%d:%d", st.Uid, st.Gid))
+	require.NoError(t, unix.Stat(filepath.Join(b.place.Root, "unknown"), &st))
+	require.Equal(t, "4242:4243", fmt.Sprintf("%d:%d", st.Uid, st.Gid))
 }
 
 // What changes after it was looked at stays as it is, is named, and holds up nothing else; a link that somebody makes meanwhile leads nowhere.

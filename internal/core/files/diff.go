@@ -99,7 +99,7 @@ func Diff(older, newer *ListReader, visit func(Difference) error) error {
 			}
 		}
 		if d.Old != nil && d.New != nil {
-			if d.What = changes(d.Old, d.New); len(d.What) == 0 {
+			if d.What = Changes(d.Old, d.New); len(d.What) == 0 {
 				continue
 			}
 		}
@@ -110,8 +110,8 @@ func Diff(older, newer *ListReader, visit func(Difference) error) error {
 	return nil
 }
 
-// changes says in what two entries of one path differ.
-func changes(a, b *Entry) (what []string) {
+// Changes says in what two entries of one path differ.
+func Changes(a, b *Entry) (what []string) {
 	for _, c := range []struct {
 		name  string
 		equal bool

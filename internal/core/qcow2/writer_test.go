@@ -3,6 +3,7 @@ package qcow2
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -56,4 +57,25 @@ func TestQEMUReadsWhatIsWritten(t *testing.T) {
 			require.NoError(t, err, string(told))
 		})
 	}
+}
+
+// A file that lies over what is lent has nothing of its own, and says what lies below it, and in which format.
+func TestOver(t *testing.T) {
+	const address = "nbd+unix:///vda?socket=/run/lent/vda.nbd"
+	f, err := Over(t.Context(), 3<<30, address, "raw")
+	require.NoError(t, err)
+	var out bytes.Buffer
+	_, err = f.WriteTo(&out)
+	require.NoError(t, err)
+	require.Less(t, out.Len(), 1<<20)
+	over := filepath.Join(t.TempDir(), "over.qcow2")
+	require.NoError(t, os.WriteFile(over, out.Bytes(), 0o600))
+	told, err := exec.Command("qemu-img", "info", "--output", "json", over).CombinedOutput()
+	require.NoError(t, err, string(told))
+	var info map[string]any
+	require.NoError(t, json.Unmarshal(told, &info))
+	require.Equal(t, []any{"qcow2", 3.0 * (1 << 30), address, "raw"}, []any{info["format"], info["virtual-size"], info["backing-filename"], info["backing-filename-format"]})
+	says, err := Backing(bytes.NewReader(out.Bytes()))
+	require.NoError(t, err)
+	require.Equal(t, address, says)
 }
