@@ -111,14 +111,20 @@ func TestAServer(t *testing.T) {
 
 	filesBack(t, keen, disk.Mounted, state)
 
-	// The service is killed in the middle of another.
+	// The service is killed in the middle of a restore, of its undoing, and of another image.
+	kill := func() {
+		t.Helper()
+		require.NoError(t, service.Process.Kill())
+		service.Wait()
+		require.NoError(t, agent.Process.Signal(syscall.SIGCONT))
+		service, _, _ = l.serveAt(one, "--tls")
+		require.Eventually(t, connected, 40*time.Second, 300*time.Millisecond)
+		require.Eventually(t, func() bool { return !strings.Contains(keen("run", "list").out, "running") }, time.Minute, 300*time.Millisecond)
+	}
+	killedRestore(t, keen, disk.Mounted, func() { require.NoError(t, agent.Process.Signal(syscall.SIGSTOP)) }, kill)
 	ok("policy", "run", "monthly-whole")
 	time.Sleep(400 * time.Millisecond)
-	require.NoError(t, service.Process.Kill())
-	service.Wait()
-	service, _, _ = l.serveAt(one, "--tls")
-	require.Eventually(t, connected, 40*time.Second, 300*time.Millisecond)
-	require.Eventually(t, func() bool { return !strings.Contains(keen("run", "list").out, "running") }, time.Minute, 300*time.Millisecond)
+	kill()
 	ok("policy", "run", "monthly-whole", "--wait")
 	require.Regexp(t, `incremental +filesystem`, ok("image", "list", "--policy", "monthly-whole"))
 	require.Less(t, end(), 5*time.Second, "its file systems stood still only for moments")
@@ -217,4 +223,72 @@ func filesBack(t *testing.T, keen func(args ...string) said, mounted, state stri
 		require.Contains(t, s.err, why, args)
 	}
 	require.NoError(t, os.RemoveAll(mounted+"/back"))
+}
+
+// killedRestore restores a folder, and undoes that, through a service that is killed in the middle of each, while the agent stands still.
+func killedRestore(t *testing.T, keen func(args ...string) said, mounted string, stop, kill func()) {
+	const many = 3000
+	place := func(i int) string { return fmt.Sprintf("%s/settings/berths/%04d", mounted, i) }
+	content := func(what string, i int) []byte { return []byte(strings.Repeat(fmt.Sprintf("%s %d\n", what, i), 1000)) }
+	require.NoError(t, os.Mkdir(mounted+"/settings/berths", 0o755))
+	write := func(what string) {
+		for i := range many {
+			require.NoError(t, os.WriteFile(place(i), content(what, i), 0o644))
+		}
+	}
+	are := func(what string) (n int) {
+		for i := range many {
+			if body, err := os.ReadFile(place(i)); err == nil && string(body) == string(content(what, i)) {
+				n++
+			}
+		}
+		return n
+	}
+	write("berth")
+	keen("policy", "run", "weekly-system", "--wait")
+	image := strings.Fields(strings.Split(keen("image", "list", "--policy", "weekly-system").out, "\n")[1])[0]
+	write("a mistake")
+	first := content("a mistake", 0)
+	inTheMiddle := func(began func(body []byte) bool) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			body, err := os.ReadFile(place(0))
+			return err == nil && began(body)
+		}, 30*time.Second, time.Millisecond)
+		stop()
+		kill()
+	}
+	run := func(out string) string {
+		found := regexp.MustCompile(`(?m)(?:^run|restore undo) ([a-z0-9]{8,})`).FindStringSubmatch(out)
+		require.Len(t, found, 2, out)
+		return found[1]
+	}
+	again := []string{"restore", "files", image, mounted + "/settings/berths", "--yes"}
+	s := keen(again...)
+	require.Equal(t, 0, s.code, s.err)
+	one := run(s.out)
+	inTheMiddle(func(body []byte) bool { return string(body) != string(first) })
+	had := are("berth")
+	require.Equal(t, many, had+are("a mistake"), "no file is half of one")
+	require.Less(t, had, many)
+	require.Contains(t, keen("run", "show", one).out, "the service ended in the middle of it")
+	s = keen(append(again, "--wait")...)
+	require.Equal(t, 0, s.code, s.out)
+	require.Contains(t, s.out, fmt.Sprintf("%d replaced", many-had), "what is there is not written again")
+	require.Equal(t, many, are("berth"))
+
+	two := run(regexp.MustCompile(`keenlodge restore undo \w+`).FindString(s.out))
+	last := place(many - 1)
+	require.Equal(t, 0, keen("restore", "undo", two).code)
+	require.Eventually(t, func() bool {
+		body, err := os.ReadFile(last)
+		return err == nil && string(body) == string(content("a mistake", many-1)) || are("a mistake") > 0
+	}, 30*time.Second, time.Millisecond)
+	stop()
+	kill()
+	require.Equal(t, many, are("berth")+are("a mistake"), "no file is half of one")
+	keen("restore", "undo", two, "--wait") // it may have come to its end
+	require.Equal(t, had, are("berth"))
+	require.Equal(t, 0, keen("restore", "undo", one, "--wait").code)
+	require.Equal(t, many, are("a mistake"), "all is as it was before")
 }
