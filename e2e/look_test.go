@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"crypto/sha256"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -106,6 +107,21 @@ func TestLookingIntoAnImage(t *testing.T) {
 		}
 		return false
 	}(), "who looked at what is noted: %v", deeds)
+
+	// A file goes back onto the guest through the guest's own agent.
+	shell(t, "tickets-db", "echo sunk > /data/records/sailings.txt")
+	back := []string{"restore", "files", id, "/data/records/sailings.txt", "--existing", "replace"}
+	shown := keenOK(t, append(back, "--preview")...)
+	require.Regexp(t, `~ replace +/data/records/sailings.txt +762 KiB +5 B of`, shown)
+	require.Contains(t, shown, "it can't be undone")
+	run := keenOK(t, append(back, "--yes", "--wait")...)
+	require.Contains(t, run, "1 replaced (762 KiB)")
+	require.Equal(t, fmt.Sprintf("%x", sha256.Sum256([]byte(sailings))), strings.Fields(shell(t, "tickets-db", "sha256sum /data/records/sailings.txt"))[0])
+	require.Contains(t, keenOK(t, append(back, "--preview")...), "there is nothing to be done")
+	s := keen(t, "restore", "files", id, "/", "--preview")
+	require.Contains(t, s.err, "200 paths at most")
+	s = keen(t, "restore", "undo", regexp.MustCompile(`run (\w{8}) `).FindStringSubmatch(run)[1], "--wait")
+	require.Contains(t, s.out+s.err, "keeps nothing of what was replaced")
 
 	// Its disks are here for whatever speaks NBD.
 	at := serveImage(t, 2, exec.Command(place.Program, "--url", place.URL(), "--token-file", place.TokenFile(), "image", "serve", id))

@@ -54,8 +54,6 @@ type FilesPlan struct {
 	source.PlanSum
 	Machine records.Machine
 	Steps   []back.Step
-	// Notices are what a person should know before.
-	Notices []string
 }
 
 // goingBack is what files that go back are about.
@@ -267,13 +265,14 @@ func (rs *Restores) PreviewFiles(ctx context.Context, q FilesRequest, most int) 
 		return FilesPlan{}, err
 	}
 	defer end(context.WithoutCancel(ctx))
-	p := FilesPlan{Machine: g.machine, Steps: []back.Step{}, Notices: g.notices()}
+	p := FilesPlan{Machine: g.machine, Steps: []back.Step{}}
 	p.PlanSum, err = rs.plan(ctx, g, func(s back.Step) error {
 		if len(p.Steps) < most {
 			p.Steps = append(p.Steps, s)
 		}
 		return nil
 	})
+	p.Notices = append(g.notices(), p.Notices...)
 	return p, err
 }
 
@@ -381,6 +380,11 @@ func (rs *Restores) putBack(ctx context.Context, g *goingBack, t *runs.Task) (al
 		case err == nil:
 			if t.Total == 0 {
 				t.Total = bytes
+			}
+			if first {
+				for _, n := range sum.Notices {
+					t.Caution(ctx, "%s", n)
+				}
 			}
 			var done back.Done
 			done, err = rs.put(ctx, g, t, sum.Digest, wanted)

@@ -293,11 +293,12 @@ type Restorer interface {
 	Start(ctx context.Context, name string) error
 }
 
-// PlanSum sums up what becomes of files. Short says what there is no room for, "" where all fits.
+// PlanSum sums up what becomes of files. Short says what there is no room for, "" where all fits; Notices are what a person should know before.
 type PlanSum struct {
-	Digest string
-	Counts map[back.Action]back.Counts
-	Short  string
+	Digest  string
+	Counts  map[back.Action]back.Counts
+	Short   string
+	Notices []string
 }
 
 // Unpacker takes files back on a running machine.

@@ -164,11 +164,7 @@ func (p *putter) write(archive *files.Reader) error {
 			return err
 		}
 	}
-	for _, s := range p.Steps { // in their order
-		if _, missing := p.steps[s.From]; missing && s.Action.Writes() {
-			p.done.Fail(s.Path, errors.New("the image did not give it"))
-		}
-	}
+	p.done.Lack(p.Steps, p.steps)
 	return nil
 }
 
@@ -193,15 +189,11 @@ func (c cut) Unwrap() error { return c.error }
 
 // stopped is why the restore ended before its end, and where.
 func (p *putter) stopped(at string, err error) error {
-	where := ""
-	if at != "" {
-		where = ", at /" + files.Readable(at)
-	}
 	var c cut
 	if errors.As(err, &c) {
 		err = c.error
 	}
-	return fmt.Errorf("the restore stopped%s, after %d paths (%d bytes): %w; what was written stays, and the same restore goes on from there", where, p.at.Paths, p.at.Bytes, err)
+	return p.at.Stopped(at, err)
 }
 
 // settle counts a step that was carried out, or notes why not. What concerns all that follows is returned.

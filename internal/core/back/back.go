@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -338,6 +339,15 @@ type Progress struct {
 	Bytes int64 `json:"bytes"`
 }
 
+// Stopped is why a restore ended before its end, at a path, or between two where that is "".
+func (p Progress) Stopped(at string, err error) error {
+	where := ""
+	if at != "" {
+		where = ", at /" + files.Readable(at)
+	}
+	return fmt.Errorf("the restore stopped%s, after %d paths (%d bytes): %w; what was written stays, and the same restore goes on from there", where, p.Paths, p.Bytes, err)
+}
+
 // Failure is a path that could not be had.
 type Failure struct {
 	Path string `json:"path"`
@@ -369,6 +379,15 @@ func (d *Done) Add(s Step) {
 func (d *Done) Fail(path string, why error) {
 	if d.Failures++; len(d.Failed) < mostFailed {
 		d.Failed = append(d.Failed, Failure{path, why.Error()})
+	}
+}
+
+// Lack notes what the image did not give: steps that are left of those of a plan, by their paths in the image.
+func (d *Done) Lack(steps []Step, left map[string]Step) {
+	for _, s := range steps { // in their order
+		if _, missing := left[s.From]; missing && s.Action.Writes() {
+			d.Fail("/"+files.Readable(s.Path), errors.New("the image did not give it"))
+		}
 	}
 }
 

@@ -55,12 +55,19 @@ const mostSaid = 64 << 10
 
 // Execute runs a command in guest name, as [source.Insider] says.
 func (a Ask) Execute(ctx context.Context, machine string, command []string, limit time.Duration) (code int, output string, err error) {
+	code, out, said, err := a.run(ctx, machine, command, limit)
+	output = string(out) + string(said)
+	return code, strings.ToValidUTF8(output[:min(len(output), mostSaid)], "?"), err
+}
+
+// run runs a command in guest name, and returns how it ended and what it said.
+func (a Ask) run(ctx context.Context, machine string, command []string, limit time.Duration) (code int, out, said []byte, err error) {
 	var started struct {
 		PID int64 `json:"pid"`
 	}
 	err = a(ctx, "guest-exec", map[string]any{"path": command[0], "arg": append([]string{}, command[1:]...), "capture-output": true}, &started)
 	if err != nil {
-		return 0, "", fmt.Errorf("run %s in guest %s: %w", command[0], machine, err)
+		return 0, nil, nil, fmt.Errorf("run %s in guest %s: %w", command[0], machine, err)
 	}
 	pause := 50 * time.Millisecond
 	for end := time.Now().Add(limit); ; {
@@ -68,31 +75,24 @@ func (a Ask) Execute(ctx context.Context, machine string, command []string, limi
 			Exited bool   `json:"exited"`
 			Code   int    `json:"exitcode"`
 			Signal int    `json:"signal"`
-			Out    string `json:"out-data"`
-			Err    string `json:"err-data"`
+			Out    []byte `json:"out-data"` // in base64, as all bytes in JSON are
+			Err    []byte `json:"err-data"`
 		}
 		if err := a(ctx, "guest-exec-status", map[string]any{"pid": started.PID}, &now); err != nil {
-			return 0, "", err
+			return 0, nil, nil, err
 		}
 		if now.Exited {
-			for _, part := range []string{now.Out, now.Err} {
-				text, err := base64.StdEncoding.DecodeString(part)
-				if err != nil {
-					return 0, "", fmt.Errorf("what %s said in guest %s: %w", command[0], machine, err)
-				}
-				output += string(text)
-			}
 			if now.Signal != 0 {
 				now.Code = 128 + now.Signal // as shells tell it
 			}
-			return now.Code, strings.ToValidUTF8(output[:min(len(output), mostSaid)], "?"), nil
+			return now.Code, now.Out, now.Err, nil
 		}
 		if time.Now().After(end) {
-			return 0, "", fmt.Errorf("%s in guest %s took longer than %s; it goes on there", command[0], machine, limit)
+			return 0, nil, nil, fmt.Errorf("%s in guest %s took longer than %s; it goes on there", command[0], machine, limit)
 		}
 		select {
 		case <-ctx.Done():
-			return 0, "", context.Cause(ctx)
+			return 0, nil, nil, context.Cause(ctx)
 		case <-time.After(pause):
 			pause = min(2*pause, time.Second)
 		}

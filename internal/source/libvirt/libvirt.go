@@ -39,7 +39,7 @@ func Dial(ctx context.Context, spec site.Hypervisor) (*Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Host{inside.Agent{Conn: c}}, nil
+	return &Host{inside.Of(c)}, nil
 }
 
 // Machines implements [source.Source].

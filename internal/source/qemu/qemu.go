@@ -14,12 +14,14 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/source"
@@ -40,7 +42,10 @@ func init() {
 }
 
 // Host is a folder of sockets.
-type Host struct{ folder string }
+type Host struct {
+	folder string
+	files  guestagent.Files
+}
 
 // Open looks whether the folder is there: an absolute path.
 func Open(folder string) (*Host, error) {
@@ -54,7 +59,7 @@ func Open(folder string) (*Host, error) {
 	if err != nil {
 		return nil, fmt.Errorf("folder %s of guests' sockets: %w", folder, err)
 	}
-	return &Host{folder}, nil
+	return &Host{folder: folder}, nil
 }
 
 // Close implements [source.Source].
@@ -260,6 +265,21 @@ func (h *Host) Execute(ctx context.Context, guest string, command []string, limi
 // ReadGuestFile implements [source.Insider].
 func (h *Host) ReadGuestFile(ctx context.Context, guest, path string, limit int64) ([]byte, error) {
 	return h.ask(guest).ReadFile(ctx, guest, path, limit)
+}
+
+// PlanFiles implements [source.Unpacker].
+func (h *Host) PlanFiles(ctx context.Context, guest string, o back.Order, list io.Reader, visit func(back.Step) error) (source.PlanSum, error) {
+	return h.files.Plan(ctx, h.ask(guest), guest, o, list, visit)
+}
+
+// PutFiles implements [source.Unpacker].
+func (h *Host) PutFiles(ctx context.Context, guest, id, digest string, archive io.Reader, progress func(back.Progress)) (back.Done, error) {
+	return h.files.Put(ctx, h.ask(guest), guest, id, digest, archive, progress)
+}
+
+// UndoFiles implements [source.Unpacker].
+func (h *Host) UndoFiles(_ context.Context, guest, id string, _ func(back.Progress)) (back.Done, error) {
+	return guestagent.Undo(guest, id)
 }
 
 // Frozen reports whether the agent holds a guest frozen.

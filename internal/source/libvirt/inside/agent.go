@@ -6,17 +6,25 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	golibvirt "github.com/digitalocean/go-libvirt"
 
+	"keenlodge/internal/core/back"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/guestagent"
 	"keenlodge/internal/source/libvirt/daemon"
 )
 
 // Agent asks the guests of a daemon.
-type Agent struct{ *daemon.Conn }
+type Agent struct {
+	*daemon.Conn
+	files *guestagent.Files
+}
+
+// Of is the Agent of a connection.
+func Of(c *daemon.Conn) Agent { return Agent{c, &guestagent.Files{}} }
 
 // freezeTime is how long the guest agent may take to answer.
 const freezeTime = 8 * time.Second
@@ -138,4 +146,27 @@ func (g Agent) ReadGuestFile(ctx context.Context, machine, path string, limit in
 		return nil, err
 	}
 	return ask.ReadFile(ctx, machine, path, limit)
+}
+
+// PlanFiles implements [source.Unpacker].
+func (g Agent) PlanFiles(ctx context.Context, machine string, o back.Order, list io.Reader, visit func(back.Step) error) (source.PlanSum, error) {
+	ask, err := g.of(ctx, machine)
+	if err != nil {
+		return source.PlanSum{}, err
+	}
+	return g.files.Plan(ctx, ask, machine, o, list, visit)
+}
+
+// PutFiles implements [source.Unpacker].
+func (g Agent) PutFiles(ctx context.Context, machine, id, digest string, archive io.Reader, progress func(back.Progress)) (back.Done, error) {
+	ask, err := g.of(ctx, machine)
+	if err != nil {
+		return back.Done{}, err
+	}
+	return g.files.Put(ctx, ask, machine, id, digest, archive, progress)
+}
+
+// UndoFiles implements [source.Unpacker].
+func (g Agent) UndoFiles(_ context.Context, machine, id string, _ func(back.Progress)) (back.Done, error) {
+	return guestagent.Undo(machine, id)
 }
