@@ -7,8 +7,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/api/shape"
-	"keenlodge/internal/core/back"
-	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/restore"
 	"keenlodge/internal/wire"
@@ -40,7 +38,7 @@ func (s *server) registerBack(a huma.API) {
 				return wire.FilesPlan{}, err
 			}
 			p, err := s.l.Restores.PreviewFiles(ctx, q, in.Most)
-			return planOf(p), err
+			return shape.FilesPlan(p), err
 		})
 	do(s, a, huma.Operation{OperationID: "restore-files", Method: http.MethodPost, Path: "/api/v1/images/{id}/files/restores", DefaultStatus: http.StatusAccepted, Summary: "Put files of an image back onto a machine"},
 		func(ctx context.Context, in *Asked) (wire.Run, error) {
@@ -57,21 +55,4 @@ func (s *server) registerBack(a huma.API) {
 		func(ctx context.Context, in *byID) (wire.Run, error) {
 			return started(s.l.Restores.Undo(ctx, who(ctx), in.ID))
 		})
-}
-
-func planOf(p restore.FilesPlan) wire.FilesPlan {
-	out := wire.FilesPlan{Machine: p.Machine.Label, Digest: p.Digest, Short: p.Short, Counts: []wire.ActionCount{}, Notices: shape.Each(p.Notices, func(t string) string { return t })}
-	for _, action := range back.Actions {
-		if c := p.Counts[action]; c.Paths > 0 {
-			out.Counts = append(out.Counts, wire.ActionCount{Action: action, Paths: c.Paths, Bytes: c.Bytes})
-		}
-	}
-	out.Steps = shape.Each(p.Steps, func(t back.Step) wire.FileStep {
-		step := wire.FileStep{Action: t.Action, Path: "/" + files.Readable(t.Path), Kind: t.Kind, Bytes: t.Bytes, Why: t.Why}
-		if t.Old != nil && t.Action != back.Beside {
-			step.Old = &wire.FileThere{Kind: t.Old.Kind, Size: t.Old.Size, Modified: t.Old.Modified}
-		}
-		return step
-	})
-	return out
 }

@@ -83,17 +83,33 @@ func (s *server) registerImages(a huma.API) {
 		ID   string `path:"id"`
 		Body wire.RestoreBody
 	}
+	wanted := func(ctx context.Context, in *makeOf) (restore.Request, error) {
+		b := in.Body
+		if b.Replace {
+			if _, err := s.allow(ctx, right.ReplaceMachine, func(string) string { return in.ID }); err != nil {
+				return restore.Request{}, err
+			}
+		}
+		if seen := within(ctx); !seen.All && b.Hypervisor != "" && !seen.SeenSources[b.Hypervisor] {
+			return restore.Request{}, fmt.Errorf("%w: no hypervisor is called %q among what this token is for", fault.ErrNotFound, b.Hypervisor)
+		}
+		return restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take, AtOnce: b.AtOnce, Boot: b.Boot, Connected: b.Connected}, nil
+	}
+	do(s, a, huma.Operation{OperationID: "preview-restore", Method: http.MethodPost, Path: "/api/v1/images/{id}/restores/preview", Summary: "How long a restore of an image as a new guest would take, and what limits it; nothing is made"},
+		func(ctx context.Context, in *makeOf) (wire.RestorePreview, error) {
+			q, err := wanted(ctx, in)
+			if err != nil {
+				return wire.RestorePreview{}, err
+			}
+			p, err := s.l.Restores.Preview(ctx, q)
+			return wire.RestorePreview{Takes: shape.Takes(p.Estimate), Left: shape.Each(p.Left, shape.Same[string])}, err
+		})
 	do(s, a, huma.Operation{OperationID: "restore-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/restores", DefaultStatus: http.StatusAccepted, Summary: "Start a restore of an image as a new guest"},
 		func(ctx context.Context, in *makeOf) (wire.Run, error) {
-			b := in.Body
-			if b.Replace {
-				if _, err := s.allow(ctx, right.ReplaceMachine, func(string) string { return in.ID }); err != nil {
-					return wire.Run{}, err
-				}
+			q, err := wanted(ctx, in)
+			if err != nil {
+				return wire.Run{}, err
 			}
-			if seen := within(ctx); !seen.All && b.Hypervisor != "" && !seen.SeenSources[b.Hypervisor] {
-				return wire.Run{}, fmt.Errorf("%w: no hypervisor is called %q among what this token is for", fault.ErrNotFound, b.Hypervisor)
-			}
-			return started(s.l.Restores.Start(ctx, who(ctx), restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take, AtOnce: b.AtOnce, Boot: b.Boot, Connected: b.Connected}))
+			return started(s.l.Restores.Start(ctx, who(ctx), q))
 		})
 }

@@ -229,6 +229,7 @@ var varying = []struct {
 	{regexp.MustCompile(`\b\d\d:\d\d:\d\d\b`), "WHEN"},
 	{regexp.MustCompile(`\b(Mon|Tue|Wed|Thu|Fri|Sat|Sun) WHEN`), "WHEN"},
 	{regexp.MustCompile(`\b(token|key)=\S+|whsec_\S+`), "SECRET"},
+	{regexp.MustCompile(`\b\d+(\.\d+)? [KMG]iB/s`), "SPEED"},
 	{regexp.MustCompile(`\b\d+(\.\d+)?(ms|s)\b`), "TIME"},
 	{regexp.MustCompile(`"/(root|home)/[^"]*"`), "HOME"},
 	{regexp.MustCompile(`\b\d+ pieces\b`), "N pieces"}, // each store cuts otherwise

@@ -30,18 +30,47 @@ func restoreMachineCommand(name string) *cli.Command {
 			&cli.BoolFlag{Name: "start", Usage: "power it on and wait for its guest agent"},
 			&cli.BoolFlag{Name: "at-once", Usage: "power it on within seconds, with its disks still in the store; the rest is pulled behind it"},
 			&cli.BoolFlag{Name: "replace", Usage: "allow a guest of that name, which must be off, to be defined anew; its old disks stay"},
-			&cli.StringSliceFlag{Name: "take", Usage: "take this over from the machine's definition, though it reaches beyond the guest, such as hostdev-1; a restore's log names what it left out"}},
+			&cli.StringSliceFlag{Name: "take", Usage: "take this over from the machine's definition, though it reaches beyond the guest, such as hostdev-1; a restore's log names what it left out"},
+			&cli.BoolFlag{Name: "preview", Usage: "only say how long it would take, what limits it, and what it leaves out"}},
 		Action: calls([]string{"an image's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 			id, err := pickImage(ctx, k, c.Args().First())
 			if err != nil {
 				return err
 			}
-			run, err := k.Restore(ctx, id, wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), AtOnce: c.Bool("at-once"), Replace: c.Bool("replace"), Take: c.StringSlice("take")})
+			b := wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), AtOnce: c.Bool("at-once"), Replace: c.Bool("replace"), Take: c.StringSlice("take")}
+			if err := foretold(ctx, c, k, id, b); err != nil || c.Bool("preview") {
+				return err
+			}
+			run, err := k.Restore(ctx, id, b)
 			if err != nil {
 				return err
 			}
 			return started(ctx, c, k, run)
 		})}
+}
+
+// foretold says what a restore will come to, before it begins.
+func foretold(ctx context.Context, c *cli.Command, k *client.Client, id string, b wire.RestoreBody) error {
+	p, err := k.PreviewRestore(ctx, id, b)
+	if err != nil {
+		return err
+	}
+	if c.String("output") == "json" {
+		if c.Bool("preview") {
+			return show(c, p, nil)
+		}
+		return nil // what was started is the answer
+	}
+	w := c.Root().Writer
+	if b.AtOnce {
+		fmt.Fprintf(w, "guest %s starts within seconds; until nothing of it is in the store any more: %s\n", b.As, p.Takes.Text)
+	} else {
+		fmt.Fprintf(w, "guest %s: %s\n", b.As, p.Takes.Text)
+	}
+	for _, what := range p.Left {
+		fmt.Fprintf(w, "  ! left out of the definition, for it reaches beyond the guest: %s (take it over with --take, if it is meant)\n", what)
+	}
+	return nil
 }
 
 // imageBootCommand runs a guest from an image, for a while.
@@ -182,6 +211,9 @@ func planDetails(w io.Writer, m wire.Image, p wire.FilesPlan) {
 	table(w, []string{"", "PATHS>", "SIZE>"}, sums)
 	for _, text := range p.Notices {
 		fmt.Fprintf(w, "  ! %s\n", text)
+	}
+	if p.Takes.Text != "" {
+		fmt.Fprintf(w, "  %s\n", p.Takes.Text)
 	}
 	if len(p.Steps) == 0 {
 		return

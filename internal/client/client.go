@@ -338,6 +338,11 @@ func (c *Client) Restore(ctx context.Context, id string, r wire.RestoreBody) (ou
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/restores", r, &out)
 }
 
+// PreviewRestore says what that would come to.
+func (c *Client) PreviewRestore(ctx context.Context, id string, r wire.RestoreBody) (out wire.RestorePreview, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/restores/preview", r, &out)
+}
+
 // ListFilesOf has all files of an image listed, so that they are found by their names.
 func (c *Client) ListFilesOf(ctx context.Context, id string) error {
 	return c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/listing", nil, nil)

@@ -365,6 +365,12 @@ func (r *Records) TasksOf(ctx context.Context, ids []int64) ([]Task, error) {
 	return db.All[Task](ctx, r.db.Pool, "select * from tasks where id = any($1) order by id", ids)
 }
 
+// WentBack lists the last tasks of a kind that were done onto a source, or onto a machine where that is named, and moved so many bytes at least.
+func (r *Records) WentBack(ctx context.Context, kind run.Kind, source, machine string, bytes int64, limit int) ([]Task, error) {
+	return db.All[Task](ctx, r.db.Pool, `select t.* from runs r join tasks t on t.run = r.id where r.kind = $1 and r.kind in ('restore', 'files') and t.hypervisor = $2 and $3 in ('', t.machine_id)
+		and t.state in ('done', 'warned') and t.done >= $4 order by r.made desc limit $5`, kind, source, machine, bytes, limit)
+}
+
 // Tasks lists a run's tasks by their IDs, those after one.
 func (r *Records) Tasks(ctx context.Context, run string, after int64, limit int) ([]Task, error) {
 	return db.All[Task](ctx, r.db.Pool, "select * from tasks where run = $1 and id > $2 order by id limit $3", run, after, limit)

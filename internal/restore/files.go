@@ -14,6 +14,7 @@ import (
 
 	"keenlodge/internal/browse"
 	"keenlodge/internal/core/back"
+	"keenlodge/internal/core/estimate"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/ignore"
@@ -52,6 +53,7 @@ type FilesRequest struct {
 // FilesPlan is what becomes of files. Steps are the first of them; those with [back.Same] are only counted.
 type FilesPlan struct {
 	source.PlanSum
+	estimate.Estimate
 	Machine records.Machine
 	Steps   []back.Step
 }
@@ -266,13 +268,21 @@ func (rs *Restores) PreviewFiles(ctx context.Context, q FilesRequest, most int) 
 	}
 	defer end(context.WithoutCancel(ctx))
 	p := FilesPlan{Machine: g.machine, Steps: []back.Step{}}
+	wanted := map[string]bool{}
 	p.PlanSum, err = rs.plan(ctx, g, func(s back.Step) error {
 		if len(p.Steps) < most {
 			p.Steps = append(p.Steps, s)
 		}
+		wants(wanted, s)
 		return nil
 	})
+	if err != nil {
+		return p, err
+	}
 	p.Notices = append(g.notices(), p.Notices...)
+	if !q.Look {
+		p.Estimate, err = rs.estimateFiles(ctx, g, p.PlanSum, wanted)
+	}
 	return p, err
 }
 

@@ -86,37 +86,49 @@ func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, b *b
 
 // Start queues a restore, for who. What would make it fail is looked at first, so that it fails at once.
 func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.Run, error) {
-	none := records.Run{}
-	if !guestName.MatchString(q.As) {
-		return none, fmt.Errorf("%w: %q can't be a guest's name: up to 63 letters, digits, dots, dashes and underscores", fault.ErrInvalid, q.As)
-	}
-	on, err := rs.prepare(ctx, &q)
+	on, _, err := rs.admit(ctx, &q)
 	if err != nil {
-		return none, err
+		return records.Run{}, err
 	}
 	defer on.h.Close()
-	if on.manifest.Files != nil {
-		return none, fmt.Errorf("%w: image %s holds files, and no disks of which a guest could be made; its files go back to a server with keenlodge restore files, or into a folder with keenlodge image download", fault.ErrConflict, on.manifest.ID)
+	return rs.runs.Queue(ctx, runs.Order{Kind: run.Restore, Policy: on.manifest.Policy, Cause: run.Hand, Who: who, Request: q})
+}
+
+// admit finds what a restore works on, whose source the caller closes, and what of the definition it leaves out; or why it can't be.
+func (rs *Restores) admit(ctx context.Context, q *Request) (on restoring, left []string, err error) {
+	if !guestName.MatchString(q.As) {
+		return on, nil, fmt.Errorf("%w: %q can't be a guest's name: up to 63 letters, digits, dots, dashes and underscores", fault.ErrInvalid, q.As)
 	}
-	if err := checkFree(ctx, on.h, q); err != nil {
-		return none, err
+	if q.AtOnce && q.Boot {
+		return on, nil, fmt.Errorf("%w: a guest that is booted for a while is not restored at once; choose one", fault.ErrInvalid)
+	}
+	if on, err = rs.prepare(ctx, q); err != nil {
+		return on, nil, err
+	}
+	defer func() {
+		if err != nil {
+			on.h.Close()
+		}
+	}()
+	if on.manifest.Files != nil {
+		return on, nil, fmt.Errorf("%w: image %s holds files, and no disks of which a guest could be made; its files go back to a server with keenlodge restore files, or into a folder with keenlodge image download", fault.ErrConflict, on.manifest.ID)
+	}
+	if err := checkFree(ctx, on.h, *q); err != nil {
+		return on, nil, err
 	}
 	places := map[string]string{}
 	for _, d := range on.manifest.Disks {
 		places[d.Target] = d.Target
 	}
-	if q.AtOnce && q.Boot {
-		return none, fmt.Errorf("%w: a guest that is booted for a while is not restored at once; choose one", fault.ErrInvalid)
-	}
 	if q.lent() {
-		if _, err := on.folder(ctx, q); err != nil {
-			return none, err
+		if _, err := on.folder(ctx, *q); err != nil {
+			return on, nil, err
 		}
 	}
-	if _, err := on.makes.Admit(source.NewGuest{Name: q.As, Definition: on.manifest.Definition, Disks: places, Take: q.Take}); err != nil {
-		return none, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	if left, err = on.makes.Admit(source.NewGuest{Name: q.As, Definition: on.manifest.Definition, Disks: places, Take: q.Take}); err != nil {
+		return on, nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
-	return rs.runs.Queue(ctx, runs.Order{Kind: run.Restore, Policy: on.manifest.Policy, Cause: run.Hand, Who: who, Request: q})
+	return on, left, nil
 }
 
 // restoring is what a restore works on.

@@ -51,6 +51,15 @@ type FilesPlan struct {
 	Steps   []FileStep    `json:"steps" doc:"the first of them, in the order in which they are carried out"`
 	Short   string        `json:"short" doc:"what there is no room for; empty where all fits"`
 	Notices []string      `json:"notices" doc:"what a person should know before"`
+	Takes   Takes         `json:"takes"`
+}
+
+// Takes is how long something will take, as far as that is known.
+type Takes struct {
+	Seconds float64 `json:"seconds" doc:"0 where it is not known"`
+	Bytes   int64   `json:"bytes"`
+	Limit   string  `json:"limit" doc:"what limits it, such as store annex; empty where that is not known"`
+	Text    string  `json:"text" doc:"the same in a sentence; empty where nothing is to be done"`
 }
 
 // ActionCount is how many paths something becomes of.

@@ -109,6 +109,12 @@ type ImageFilter struct {
 	Page
 }
 
+// RestorePreview is what a restore of an image as a guest will come to.
+type RestorePreview struct {
+	Takes Takes    `json:"takes"`
+	Left  []string `json:"left" doc:"what of the machine's definition is left out, for it reaches beyond the guest"`
+}
+
 // RestoreBody says how an image is to be restored.
 type RestoreBody struct {
 	As         string   `json:"as" doc:"name of the guest to make"`

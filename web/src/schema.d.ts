@@ -499,6 +499,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/restores/preview": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** How long a restore of an image as a new guest would take, and what limits it; nothing is made */
+    post: operations["preview-restore"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/undrop": {
     parameters: {
       query?: never
@@ -1640,6 +1657,7 @@ export interface components {
       short: string
       /** @description the first of them, in the order in which they are carried out */
       steps: components["schemas"]["FileStep"][]
+      takes: components["schemas"]["Takes"]
     }
     FindBody: {
       /**
@@ -2013,6 +2031,7 @@ export interface components {
         | "unpin-image"
         | "undrop-image"
         | "restore-image"
+        | "preview-restore"
         | "replace-machine"
         | "preview-files"
         | "restore-files"
@@ -2457,6 +2476,11 @@ export interface components {
       start?: boolean
       /** @description what of the definition is taken over though it reaches beyond the guest, by the names that a restore's log gives to what it left out */
       take?: string[]
+    }
+    RestorePreview: {
+      /** @description what of the machine's definition is left out, for it reaches beyond the guest */
+      left: string[]
+      takes: components["schemas"]["Takes"]
     }
     RetireBody: {
       /** @description rotation phrase for its images, such as: newest 2 */
@@ -3075,6 +3099,19 @@ export interface components {
       /** Format: int64 */
       waiting: number
       why: string[]
+    }
+    Takes: {
+      /** Format: int64 */
+      bytes: number
+      /** @description what limits it, such as store annex; empty where that is not known */
+      limit: string
+      /**
+       * Format: double
+       * @description 0 where it is not known
+       */
+      seconds: number
+      /** @description the same in a sentence; empty where nothing is to be done */
+      text: string
     }
     Task: {
       /** Format: int64 */
@@ -5980,6 +6017,113 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "preview-restore": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RestoreBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["RestorePreview"]
         }
       }
       /** @description Bad Request */

@@ -127,6 +127,7 @@ var Table = []Entry{
 	change("unpin-image", OneImage, operators),
 	change("undrop-image", OneImage, whoRestores),
 	change("restore-image", OneImage, whoRestores),
+	change("preview-restore", OneImage, whoRestores),
 	bolder(ReplaceMachine, "restore-image", OneImage, "Restore an image over a machine of the same name"),
 	change("preview-files", OneImage, filesBack),
 	change("restore-files", OneImage, filesBack),
