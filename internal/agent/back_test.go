@@ -107,6 +107,10 @@ func TestFilesBack(t *testing.T) {
 	g.put("etc/passwd", "root:x:0:0\nsomebody:x:1\n")
 	g.stop()
 	g.start()
+	state, _ := g.files("weekly-system")
+	shown, err := g.l.Restores.PreviewFiles(t.Context(), restore.FilesRequest{Image: state.ID}, 10)
+	require.NoError(t, err)
+	require.Empty(t, shown.Notices, "it runs what it ran")
 	r := g.back("weekly-system", restore.FilesRequest{Parts: []string{"jobs"}})
 	require.EqualValues(t, run.Done, r.State, r.Tasks[0].Error)
 	require.Equal(t, "0 3 * * *\n", g.read("etc/cron.d/night"))
@@ -134,4 +138,7 @@ func TestFilesBack(t *testing.T) {
 	o := back.Order{ID: "R1", Existing: back.Replace, Roots: []back.Root{{From: "..", To: "srv"}}}
 	_, err = conn.PlanFiles(t.Context(), "gate-07", o, bytes.NewReader(list), nil)
 	require.ErrorContains(t, err, "these are no paths")
+	now, err := conn.Runs(t.Context(), "gate-07")
+	require.NoError(t, err)
+	require.NotEmpty(t, now.Kernel)
 }

@@ -312,6 +312,15 @@ type Unpacker interface {
 	UndoFiles(ctx context.Context, name, id string, progress func(back.Progress)) (back.Done, error)
 }
 
+// System is what a machine runs: what it calls itself, its kernel, and for what processor that is.
+type System struct{ Name, Kernel, Arch string }
+
+// Runner tells what machines run.
+type Runner interface {
+	// Runs tells what a machine runs now.
+	Runs(ctx context.Context, name string) (System, error)
+}
+
 // Insider looks after a machine from inside, by an agent in it.
 type Insider interface {
 	// Ping asks the agent for a sign of life.
