@@ -108,6 +108,17 @@ func TestLookingIntoAnImage(t *testing.T) {
 		return false
 	}(), "who looked at what is noted: %v", deeds)
 
+	// It goes into a folder of this computer, too, as it was.
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	here := filepath.Join(folder, "here")
+	require.Contains(t, keenOK(t, "restore", "files", id, "/data/records", "vdb1:/records/sailings.txt", "--here", here, "--yes"), "✓ 4 paths")
+	for _, p := range []string{"records/sailings.txt", "sailings.txt"} {
+		got, err := os.ReadFile(filepath.Join(here, p))
+		require.NoError(t, err)
+		require.Equal(t, sha256.Sum256([]byte(sailings)), sha256.Sum256(got), p)
+	}
+	require.Contains(t, keenOK(t, "restore", "files", id, "/data/records", "--here", here, "--yes"), "there is nothing to be done")
+
 	// A file goes back onto the guest through the guest's own agent.
 	shell(t, "tickets-db", "echo sunk > /data/records/sailings.txt")
 	back := []string{"restore", "files", id, "/data/records/sailings.txt", "--existing", "replace"}

@@ -60,6 +60,7 @@ func (s *server) registerFiles(a huma.API) {
 	type listed struct {
 		Inside
 		Below bool `query:"below" doc:"all that lies below the folder, too"`
+		Whole bool `query:"whole" doc:"the folder itself, too, and of each all that is known: which names are of one file, and attributes"`
 	}
 	huma.Register(a, huma.Operation{OperationID: "list-image-files", Method: http.MethodGet, Path: "/api/v1/images/{id}/files", Summary: "The files of an image, as mtree(5) has them: of a folder; or of an image of files all of them, where none is named"},
 		func(ctx context.Context, in *listed) (*huma.StreamResponse, error) {
@@ -67,7 +68,7 @@ func (s *server) registerFiles(a huma.API) {
 				if in.Path == "" {
 					return s.l.Stores.ListFiles(ctx, in.ID)
 				}
-				at.Below = in.Below
+				at.Below, at.Self, at.Full = in.Below, in.Whole, in.Whole
 				return s.l.Browse.List(ctx, in.ID, at)
 			})
 			if err != nil {
@@ -112,7 +113,7 @@ func (s *server) registerFiles(a huma.API) {
 		})
 	type packed struct {
 		Inside
-		Form string `query:"form" enum:"tar,zip" default:"tar" doc:"tar (pax, with owners, modes, times, attributes and links) or zip (files, folders and times)"`
+		Form string `query:"form" enum:"tar,zip,stream" default:"tar" doc:"tar (pax, with owners, modes, times, attributes and links), zip (files, folders and times), or stream (as agents have it, docs/agent-line.md)"`
 	}
 	huma.Register(a, huma.Operation{OperationID: "archive-image-files", Method: http.MethodGet, Path: "/api/v1/images/{id}/archive", Summary: "A file or folder of an image with all that lies below it, as an archive"},
 		func(ctx context.Context, in *packed) (*huma.StreamResponse, error) {
@@ -129,8 +130,11 @@ func (s *server) registerFiles(a huma.API) {
 				return nil, err
 			}
 			kind, send := "application/x-tar", from.Tar
-			if in.Form == "zip" {
+			switch in.Form {
+			case "zip":
 				kind, send = "application/zip", from.Zip
+			case "stream":
+				send = func(to io.Writer) error { _, err := io.Copy(to, from); return err }
 			}
 			return s.streamBy(in.ID, from, kind, func(to huma.Context) { to.SetHeader("Content-Disposition", content.Attachment(base+"."+in.Form)) }, send), nil
 		})

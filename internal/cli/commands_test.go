@@ -242,6 +242,7 @@ var varying = []struct {
 // A day at the desk: what each command shows people is as in testdata, what it gives programs is JSON, and no command is left out.
 func TestCommands(t *testing.T) {
 	t.Setenv("TZ", "Europe/Lisbon")
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	d := newDesk(t)
 	d.file("word", "a long pass phrase of the harbour\n")
 	d.file("word2", "another pass phrase of the harbour\n")
@@ -618,7 +619,16 @@ restore files IMAGE-14 /etc/hosts --yes -w -o json
 run list --limit 1
 restore undo RUN-33 -w -o json
 restore files => usage
+restore files IMAGE-14 /etc --here FOLDER/here --preview
+restore files IMAGE-14 /etc --here FOLDER/here --preview -o json
+restore files IMAGE-14 /etc --here FOLDER/here --yes => failed
+restore files IMAGE-14 /etc/hosts /etc --here FOLDER/here --yes => failed
+restore files IMAGE-14 --here FOLDER/here => usage
+restore files IMAGE-14 /etc --here FOLDER/here --machine timetable => usage
+restore files IMAGE-14 /nowhere --here FOLDER/here => failed
 image boot IMAGE-13 => failed
+restore machine IMAGE-13 --as timetable-three --preview
+restore machine IMAGE-13 --as timetable-three --preview -o json
 restore machine IMAGE-14 --as gate-08 => failed
 restore machine IMAGE-13 --as timetable-two -w
 restore machine IMAGE-13 --as timetable-three -w -o json

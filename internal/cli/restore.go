@@ -103,11 +103,12 @@ func imageBootCommand() *cli.Command {
 }
 
 func restoreFilesCommand() *cli.Command {
-	return &cli.Command{Name: "files", Usage: "put files of an image back onto a running server", ArgsUsage: "IMAGE [PATH...]",
+	return &cli.Command{Name: "files", Usage: "put files of an image back onto a running machine, or into a folder", ArgsUsage: "IMAGE [PATH...]",
 		Description: "It is shown first what will be written, replaced and deleted, and exactly that is carried out: where the server has changed meanwhile, nothing is. What is replaced or deleted is kept for a day (keenlodge restore undo). A restore that was stopped goes on when it is asked for again. Of an image of system state no path is needed: all parts go back, or those of --part.",
 		Flags: []cli.Flag{output(), waitFlag(),
 			&cli.StringFlag{Name: "machine", Usage: "onto this one; by default that of which the image is"},
 			&cli.StringFlag{Name: "into", Usage: "into this folder of the machine; by default where the files were"},
+			&cli.StringFlag{Name: "here", Usage: "into this folder of this computer, and onto no machine"},
 			&cli.StringFlag{Name: "existing", Usage: "another file is there already: " + suggest.List(back.Rules) + "; by default keep-both, and replace for system state"},
 			&cli.BoolFlag{Name: "delete", Usage: "delete what lies in a folder of the paths and is not in the image's: it shall be as it was"},
 			&cli.StringSliceFlag{Name: "part", Usage: "of system state, only this part; several times for more"},
@@ -133,6 +134,9 @@ func restoreFilesCommand() *cli.Command {
 				if b.Existing, err = pick("rule for what is there already", back.Existing(word), back.Rules); err != nil {
 					return usageError{err}
 				}
+			}
+			if folder := c.String("here"); folder != "" {
+				return restoreHere(ctx, c, k, id, b.Existing)
 			}
 			if b.Digest == "" {
 				if b.Digest, err = previewed(ctx, c, k, id, b); err != nil || b.Digest == "" {
@@ -170,14 +174,9 @@ func previewed(ctx context.Context, c *cli.Command, k *client.Client, id string,
 		if err != nil {
 			return "", err
 		}
-		planDetails(w, m.Image, p)
+		planDetails(w, m.Image, p, "back onto "+p.Machine)
 	}
-	acts := int64(0)
-	for _, n := range p.Counts {
-		if n.Action.Acts() {
-			acts += n.Paths
-		}
-	}
+	acts := acting(p)
 	switch {
 	case p.Short != "":
 		return "", fmt.Errorf("%s: nothing was written; make room on %s, or restore less", p.Short, p.Machine)
@@ -197,9 +196,19 @@ func previewed(ctx context.Context, c *cli.Command, k *client.Client, id string,
 var actionWords = map[back.Action][2]string{back.Make: {"+", "new"}, back.Beside: {"+", "beside"}, back.Replacing: {"~", "replace"}, back.Amend: {"~", "set"}, back.Delete: {"−", "delete"},
 	back.Same: {"=", "as it is"}, back.Leave: {"·", "stays"}, back.Refuse: {"✗", "can't"}}
 
-// planDetails shows a plan.
-func planDetails(w io.Writer, m wire.Image, p wire.FilesPlan) {
-	fmt.Fprintf(w, "image %s of %s, taken %s, back onto %s:\n\n", m.ID, m.Machine, moment(&m.Taken), p.Machine)
+// acting is how many paths a plan changes.
+func acting(p wire.FilesPlan) (n int64) {
+	for _, c := range p.Counts {
+		if c.Action.Acts() {
+			n += c.Paths
+		}
+	}
+	return n
+}
+
+// planDetails shows a plan, and where to the files go.
+func planDetails(w io.Writer, m wire.Image, p wire.FilesPlan, where string) {
+	fmt.Fprintf(w, "image %s of %s, taken %s, %s:\n\n", m.ID, m.Machine, moment(&m.Taken), where)
 	var sums [][]string
 	for _, n := range p.Counts {
 		amount := "–"

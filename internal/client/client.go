@@ -483,12 +483,17 @@ func (c *Client) ImageFiles(ctx context.Context, id, path string, below bool) (i
 	return c.inImage(ctx, id, "files", url.Values{"path": {path}, "below": {strconv.FormatBool(below)}})
 }
 
+// WholeFiles opens the list of what lies at a path of an image, with all that lies below it and all that is known of it; close it.
+func (c *Client) WholeFiles(ctx context.Context, id, path string) (io.ReadCloser, error) {
+	return c.inImage(ctx, id, "files", url.Values{"path": {path}, "below": {"true"}, "whole": {"true"}})
+}
+
 // ImageFile opens a file of an image; close it.
 func (c *Client) ImageFile(ctx context.Context, id, path string) (io.ReadCloser, error) {
 	return c.inImage(ctx, id, "content", url.Values{"path": {path}})
 }
 
-// ImageArchive opens an archive, tar or zip, of what lies at a path of an image; close it.
+// ImageArchive opens an archive, a tar, zip or stream, of what lies at a path of an image; close it.
 func (c *Client) ImageArchive(ctx context.Context, id, path, form string) (io.ReadCloser, error) {
 	return c.inImage(ctx, id, "archive", url.Values{"path": {path}, "form": {form}})
 }

@@ -54,6 +54,24 @@ type FilesPlan struct {
 	Takes   Takes         `json:"takes"`
 }
 
+// PlanOf has of a plan how many paths something becomes of, and these steps.
+func PlanOf(counts map[back.Action]back.Counts, steps []back.Step) FilesPlan {
+	p := FilesPlan{Counts: []ActionCount{}, Steps: []FileStep{}, Notices: []string{}}
+	for _, action := range back.Actions {
+		if c := counts[action]; c.Paths > 0 {
+			p.Counts = append(p.Counts, ActionCount{Action: action, Paths: c.Paths, Bytes: c.Bytes})
+		}
+	}
+	for _, t := range steps {
+		step := FileStep{Action: t.Action, Path: "/" + files.Readable(t.Path), Kind: t.Kind, Bytes: t.Bytes, Why: t.Why}
+		if t.Old != nil && t.Action != back.Beside {
+			step.Old = &FileThere{Kind: t.Old.Kind, Size: t.Old.Size, Modified: t.Old.Modified}
+		}
+		p.Steps = append(p.Steps, step)
+	}
+	return p
+}
+
 // Takes is how long something will take, as far as that is known.
 type Takes struct {
 	Seconds float64 `json:"seconds" doc:"0 where it is not known"`

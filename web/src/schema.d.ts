@@ -5025,8 +5025,8 @@ export interface operations {
       query?: {
         /** @description a path from / on, or NAME:PATH for one in a file system */
         path?: string
-        /** @description tar (pax, with owners, modes, times, attributes and links) or zip (files, folders and times) */
-        form?: "tar" | "zip"
+        /** @description tar (pax, with owners, modes, times, attributes and links), zip (files, folders and times), or stream (as agents have it, docs/agent-line.md) */
+        form?: "tar" | "zip" | "stream"
       }
       header?: never
       path: {
@@ -5228,6 +5228,8 @@ export interface operations {
         path?: string
         /** @description all that lies below the folder, too */
         below?: boolean
+        /** @description the folder itself, too, and of each all that is known: which names are of one file, and attributes */
+        whole?: boolean
       }
       header?: never
       path: {

@@ -1,9 +1,7 @@
 package shape
 
 import (
-	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/estimate"
-	"keenlodge/internal/core/files"
 	"keenlodge/internal/restore"
 	"keenlodge/internal/wire"
 )
@@ -21,18 +19,7 @@ func Takes(e estimate.Estimate) wire.Takes {
 
 // FilesPlan is what becomes of files.
 func FilesPlan(p restore.FilesPlan) wire.FilesPlan {
-	out := wire.FilesPlan{Machine: p.Machine.Label, Digest: p.Digest, Short: p.Short, Counts: []wire.ActionCount{}, Notices: Each(p.Notices, Same[string]), Takes: Takes(p.Estimate)}
-	for _, action := range back.Actions {
-		if c := p.Counts[action]; c.Paths > 0 {
-			out.Counts = append(out.Counts, wire.ActionCount{Action: action, Paths: c.Paths, Bytes: c.Bytes})
-		}
-	}
-	out.Steps = Each(p.Steps, func(t back.Step) wire.FileStep {
-		step := wire.FileStep{Action: t.Action, Path: "/" + files.Readable(t.Path), Kind: t.Kind, Bytes: t.Bytes, Why: t.Why}
-		if t.Old != nil && t.Action != back.Beside {
-			step.Old = &wire.FileThere{Kind: t.Old.Kind, Size: t.Old.Size, Modified: t.Old.Modified}
-		}
-		return step
-	})
+	out := wire.PlanOf(p.Counts, p.Steps)
+	out.Machine, out.Digest, out.Short, out.Notices, out.Takes = p.Machine.Label, p.Digest, p.Short, Each(p.Notices, Same[string]), Takes(p.Estimate)
 	return out
 }
