@@ -44,7 +44,7 @@ func (h *Hypervisor) OpenSSH(ctx context.Context, more ...string) error {
 		return err
 	}
 	settings := append([]string{fmt.Sprintf("Port %d", port), "ListenAddress 127.0.0.1", "HostKey " + folder + "/host", "AuthorizedKeysFile " + folder + "/user.pub", "StrictModes no", "UsePAM no",
-		"PasswordAuthentication no", "PidFile none", "MaxStartups 100"}, more...)
+		"PasswordAuthentication no", "PidFile none", "MaxStartups 100", "StreamLocalBindUnlink yes"}, more...)
 	config := filepath.Join(folder, "config")
 	if err := os.WriteFile(config, []byte(strings.Join(settings, "\n")+"\n"), 0o600); err != nil {
 		return err

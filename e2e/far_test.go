@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -188,6 +189,56 @@ func TestALineThatIsCutWhileARunGoes(t *testing.T) {
 		said, err := exec.Command("qemu-img", "compare", "-U", filepath.Join(out, taken+"-"+target+".raw"), filepath.Join(place.Folder, "pier", v)).CombinedOutput()
 		require.NoError(t, err, "%s", said)
 	}
+}
+
+// A guest on another host is up at once, too: its disks are lent through the line by SSH. While that is cut the guest stands still, and goes on when it is
+// back; at the end nothing depends on the store, and nothing is left.
+func TestAtOnceElsewhere(t *testing.T) {
+	line, spec := pierLine(t)
+	withSite(t, func(s *site.Site) {
+		s.Hypervisors["pier-2"] = spec
+		s.Stores["pier-shelf"] = site.Store{Medium: "dir", Layout: site.Pooled, Settings: &dir.Settings{Folder: t.TempDir()}}
+		s.Policies["pier-guests"] = site.Policy{Machines: []string{"crew-rota"}, Store: "pier-shelf", Rotation: "newest 3"}
+	})
+	keenOK(t, "policy", "run", "pier-guests", "--wait")
+	taken := keenJSON[[]wire.Image](t, "image", "list", "--machine", "crew-rota", "--policy", "pier-guests")[0].ID
+	state := func() string {
+		out, _ := place.Pier.Virsh(context.Background(), "domstate", "crew-now")
+		return strings.TrimSpace(out)
+	}
+	t.Cleanup(func() {
+		for _, verb := range []string{"destroy", "undefine"} {
+			place.Pier.Virsh(context.Background(), verb, "crew-now")
+		}
+		place.Pier.Virsh(context.Background(), "pool-refresh", "pier")
+		found, _ := filepath.Glob(filepath.Join(place.Folder, "pier", "crew-now-*"))
+		for _, f := range found {
+			place.Pier.Virsh(context.Background(), "vol-delete", filepath.Base(f), "--pool", "pier")
+		}
+	})
+	out := keenOK(t, "restore", "machine", taken, "--as", "crew-now", "--at-once")
+	id := regexp.MustCompile(`run (\w+) is queued`).FindStringSubmatch(out)[1]
+	log := func() string { return keenOK(t, "run", "log", id) }
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(state(), log())
+		}
+	})
+	require.Eventually(t, func() bool { return state() == "running" }, 20*time.Second, 50*time.Millisecond)
+	line.Down(true)
+	require.Eventually(t, func() bool { return state() == "paused" }, time.Minute, 50*time.Millisecond, "it wants to read")
+	line.Down(false)
+	require.Eventually(t, func() bool { return strings.Contains(log(), "nothing of it depends on the store any more") }, 3*time.Minute, 300*time.Millisecond, "%s", state())
+	require.Contains(t, log(), "was stopped, for its disks could not be read")
+	require.EqualValues(t, "running", state())
+	require.Equal(t, corerun.Done, keenJSON[wire.Run](t, "run", "show", id).State, log())
+	require.Eventually(t, func() bool { return len(lenders(t)) == 0 }, 5*time.Second, 100*time.Millisecond)
+	def, err := place.Pier.Virsh(t.Context(), "dumpxml", "crew-now")
+	require.NoError(t, err)
+	require.NotContains(t, def, "nbd")
+	left, err := filepath.Glob(filepath.Join(place.Folder, "pier", "*.nbd"))
+	require.NoError(t, err)
+	require.Empty(t, left)
 }
 
 // pierVolumes lists the volumes of pier-2 that a restore of crew-again made.

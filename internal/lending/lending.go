@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -22,6 +23,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"keenlodge/internal/core/qcow2"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/stores"
 )
 
@@ -61,6 +63,8 @@ type Loan struct {
 	Hypervisor string `json:"hypervisor"`
 	Pool       string `json:"pool"`
 	Disks      []Disk `json:"disks"`
+	// Far says that the hypervisor is on another host, where its source listens and looks: see [source.Puller].
+	Far bool `json:"far,omitempty"`
 	// Pull says that the rest of the disks is to come over, so that the guest stays. Otherwise all of it goes when the guest is off.
 	Pull bool `json:"pull"`
 	// Started says that the guest was powered on, Up that it has come up, so that pulling is in nobody's way.
@@ -68,35 +72,32 @@ type Loan struct {
 	Up      bool `json:"up"`
 }
 
-// Settled reports whether the guest needs nothing of the store any more.
+// Settled reports whether the guest needs nothing of the store any more, where that shows on this host.
 func (l Loan) Settled() bool {
-	for _, d := range l.Disks {
-		if !settled(d.Overlay) {
-			return false
-		}
-	}
-	return true
+	return !l.Far && !slices.ContainsFunc(l.Disks, func(d Disk) bool { return !Settled(Below(d.Overlay)) })
 }
 
-// settled reports whether a file lies over nothing, or is gone.
-func settled(overlay string) bool {
+// Below says over what a file of this host lies, "" for nothing. One that is not there is [fs.ErrNotExist].
+func Below(overlay string) (string, error) {
 	f, err := os.Open(overlay)
-	if errors.Is(err, fs.ErrNotExist) {
-		return true
-	}
 	if err != nil {
-		return false
+		return "", err
 	}
 	defer f.Close()
-	backing, err := qcow2.Backing(f)
-	return err == nil && backing == ""
+	return qcow2.Backing(f)
 }
 
-// order is what a process is told to lend, through its standard input.
+// Settled reports whether a file lies over nothing, or is gone, by what was told of it.
+func Settled(below string, err error) bool {
+	return err == nil && below == "" || errors.Is(err, fs.ErrNotExist)
+}
+
+// order is what a process is told to lend, through its standard input. Hypervisor is how the far one is reached, nil for one of this host.
 type order struct {
-	Loan   Loan       `json:"loan"`
-	Key    stores.Key `json:"key"`
-	Folder string     `json:"folder"`
+	Loan       Loan             `json:"loan"`
+	Key        stores.Key       `json:"key"`
+	Folder     string           `json:"folder"`
+	Hypervisor *site.Hypervisor `json:"hypervisor,omitempty"`
 }
 
 // Lender has processes lend disks. A loan is a file of its folder, and what is in that is no secret.
@@ -109,8 +110,12 @@ func New(folder, executable string) *Lender { return &Lender{folder, executable}
 
 func (l *Lender) file(run, end string) string { return filepath.Join(l.folder, run+end) }
 
-// Lend has a process lend the disks of a loan that is kept, or go on with one whose own died.
-func (l *Lender) Lend(ctx context.Context, loan Loan, key stores.Key) error {
+// Lend has a process lend the disks of a loan that is kept, or go on with one whose own died. spec is how its hypervisor is reached.
+func (l *Lender) Lend(ctx context.Context, loan Loan, key stores.Key, spec site.Hypervisor) error {
+	o := order{Loan: loan, Key: key, Folder: l.folder}
+	if loan.Far {
+		o.Hypervisor = &spec
+	}
 	log, err := os.OpenFile(l.file(loan.Run, ".log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return err
@@ -118,7 +123,9 @@ func (l *Lender) Lend(ctx context.Context, loan Loan, key stores.Key) error {
 	defer log.Close()
 	cmd := exec.Command(l.executable, Command)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH")}
+	for _, name := range []string{"PATH", "HOME", "SSH_AUTH_SOCK"} { // the latter for who signs in to another host
+		cmd.Env = append(cmd.Env, name+"="+os.Getenv(name))
+	}
 	cmd.Stderr = log // the service's own may end before it does
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -132,7 +139,7 @@ func (l *Lender) Lend(ctx context.Context, loan Loan, key stores.Key) error {
 		return fmt.Errorf("start what lends disks: %w", err)
 	}
 	defer context.AfterFunc(ctx, func() { cmd.Process.Kill() })()
-	told := json.NewEncoder(in).Encode(order{loan, key, l.folder})
+	told := json.NewEncoder(in).Encode(o)
 	in.Close()
 	line, err := bufio.NewReader(out).ReadString('\n')
 	go cmd.Wait()
@@ -208,8 +215,8 @@ func (l *Lender) Read(run string) int64 {
 // End ends a loan: its process ends by itself, within a second or two.
 func (l *Lender) End(loan Loan) error {
 	var errs []error
-	for _, d := range loan.Disks {
-		if err := os.Remove(Socket(d.Overlay)); !errors.Is(err, fs.ErrNotExist) {
+	for _, d := range loan.Disks { // on a far host it goes with the line
+		if err := os.Remove(Socket(d.Overlay)); !loan.Far && !errors.Is(err, fs.ErrNotExist) {
 			errs = append(errs, err)
 		}
 	}

@@ -21,6 +21,7 @@ import (
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/nbd"
+	"keenlodge/internal/source"
 	"keenlodge/internal/store"
 )
 
@@ -70,7 +71,7 @@ func Run(ctx context.Context, in io.Reader, out io.Writer, program string) error
 	for _, d := range p.m.Disks {
 		for _, lent := range p.Loan.Disks {
 			if lent.Target == d.Target {
-				if err := p.listen(ctx, lent, d); err != nil {
+				if err := p.offer(ctx, lent, d); err != nil {
 					return err
 				}
 			}
@@ -139,40 +140,111 @@ func (p *process) closeLocked() {
 	}
 }
 
-// listen offers a disk at its socket.
-func (p *process) listen(ctx context.Context, lent Disk, d image.Disk) error {
-	socket := Socket(lent.Overlay)
-	if err := os.Remove(socket); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	listener, err := net.Listen("unix", socket)
+// idleTime is how long nobody may come to a far host's socket before it is made anew: the server may take it away late that a line which was cut left.
+const idleTime = time.Minute
+
+// offer offers a disk at its socket. On a far host that ends with the line to it, and is begun again for as long as the disk is lent.
+func (p *process) offer(ctx context.Context, lent Disk, d image.Disk) error {
+	listener, err := p.listen(ctx, lent)
 	if err != nil {
-		return err
-	}
-	context.AfterFunc(ctx, func() { listener.Close() })
-	if err := os.Chmod(socket, 0o666); err != nil { // who comes is asked who he is
 		return err
 	}
 	l := &lentDisk{p: p, d: d}
 	go func() {
 		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				if err := mayHave(conn.(*net.UnixConn), lent.Overlay); err != nil {
-					fmt.Fprintln(os.Stderr, err)
+			end := context.AfterFunc(ctx, func() { listener.Close() })
+			p.accept(ctx, listener, lent, nbd.Export{Name: d.Target, Disk: l})
+			end()
+			listener.Close()
+			for listener, err = nil, errors.New("none"); err != nil; {
+				select {
+				case <-ctx.Done():
 					return
+				case <-time.After(lookEvery):
 				}
-				if err := nbd.Serve(ctx, conn, nbd.Export{Name: d.Target, Disk: l}); err != nil && ctx.Err() == nil {
-					fmt.Fprintln(os.Stderr, err)
+				if listener, err = p.listen(ctx, lent); err != nil {
+					fmt.Fprintf(os.Stderr, "disk %s is not to be had at the moment: %v\n", d.Target, err)
 				}
-			}()
+			}
 		}
 	}()
 	return nil
+}
+
+// listen listens at the socket of a disk.
+func (p *process) listen(ctx context.Context, lent Disk) (net.Listener, error) {
+	socket := Socket(lent.Overlay)
+	if p.Hypervisor != nil {
+		return p.listenFar(ctx, socket, lent.Overlay)
+	}
+	if err := os.Remove(socket); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	listener, err := net.Listen("unix", socket)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Chmod(socket, 0o666); err != nil { // who comes is asked who he is
+		return nil, errors.Join(err, listener.Close())
+	}
+	return listener, nil
+}
+
+// listenFar listens on another host.
+func (p *process) listenFar(ctx context.Context, socket, overlay string) (net.Listener, error) {
+	h, err := source.Dial(ctx, *p.Hypervisor)
+	if err != nil {
+		return nil, err
+	}
+	defer h.Close()
+	far, err := source.As[source.Puller](h, "run a guest on disks that are lent to it")
+	if err != nil {
+		return nil, err
+	}
+	return far.ListenAt(ctx, socket, overlay)
+}
+
+// accept serves who comes, until nobody can any more, or nobody does.
+func (p *process) accept(ctx context.Context, listener net.Listener, lent Disk, export nbd.Export) {
+	var idle *time.Timer
+	if p.Hypervisor != nil {
+		idle = time.AfterFunc(idleTime, func() { listener.Close() })
+		defer idle.Stop()
+	}
+	var mu sync.Mutex
+	here := 0
+	count := func(n int) {
+		mu.Lock()
+		defer mu.Unlock()
+		if here += n; idle == nil {
+			return
+		}
+		if here == 0 {
+			idle.Reset(idleTime)
+		} else {
+			idle.Stop()
+		}
+	}
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		count(1)
+		go func() {
+			defer count(-1)
+			defer conn.Close()
+			if c, is := conn.(*net.UnixConn); is {
+				if err := mayHave(c, lent.Overlay); err != nil {
+					fmt.Fprintln(os.Stderr, err)
+					return
+				}
+			}
+			if err := nbd.Serve(ctx, conn, export); err != nil && ctx.Err() == nil {
+				fmt.Fprintln(os.Stderr, err)
+			}
+		}()
+	}
 }
 
 // mayHave reports why whoever connects may not have a disk: only root may, and the account to which the file belongs that lies over it.

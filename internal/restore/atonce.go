@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -23,16 +24,24 @@ import (
 // [Restores.ServeLoans] looks after every loan of this host, has the guest go on where it was stopped for want of a disk, pulls what is missing, and
 // ends the loan when nothing is.
 
-// tendEvery is how often loans are looked after.
-const tendEvery = time.Second
+// tendEvery is how often loans are looked after, tendOff those of guests that are off.
+const tendEvery, tendOff = time.Second, 20 * time.Second
 
-// folder is where the files lie that lie over lent disks.
-func (on restoring) folder(ctx context.Context, q Request) (string, error) {
+// folder is where the files lie that lie over lent disks; far says that this is another host.
+func (on restoring) folder(ctx context.Context, q Request) (folder string, far bool, err error) {
 	p, err := source.As[source.Puller](on.h, "run a guest on disks that are lent to it")
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	return p.PoolFolder(ctx, q.Pool)
+}
+
+// settled reports whether a disk of a guest needs nothing of the store any more.
+func settled(ctx context.Context, p source.Puller, loan lending.Loan, d lending.Disk) bool {
+	if loan.Far {
+		return lending.Settled(p.Below(ctx, d.Overlay))
+	}
+	return lending.Settled(lending.Below(d.Overlay))
 }
 
 // overLent is a file that lies over a lent disk.
@@ -54,13 +63,20 @@ func (rs *Restores) lend(ctx context.Context, on restoring, q Request, t *runs.T
 		return err
 	}
 	loan := lending.Loan{Run: t.Run, Image: on.manifest.ID, Store: on.store, Guest: q.As, Hypervisor: q.Hypervisor, Pool: q.Pool, Pull: q.AtOnce}
+	if _, loan.Far, err = on.folder(ctx, q); err != nil {
+		return err
+	}
 	for _, d := range on.manifest.Disks {
 		loan.Disks = append(loan.Disks, lending.Disk{Target: d.Target, Overlay: places[d.Target]})
 	}
 	if err := rs.lender.Keep(loan); err != nil {
 		return err
 	}
-	return rs.lender.Lend(ctx, loan, key)
+	s, err := rs.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	return rs.lender.Lend(ctx, loan, key, s.Hypervisors[q.Hypervisor])
 }
 
 // endLoan ends the loan of a run, if there is one.
@@ -159,7 +175,7 @@ func (rs *Restores) followPull(ctx context.Context, on restoring, loan lending.L
 				for i, s := range states {
 					if s.Going {
 						now += s.Done
-					} else if (lending.Loan{Disks: loan.Disks[i : i+1]}).Settled() {
+					} else if settled(ctx, p, loan, loan.Disks[i]) {
 						now += on.manifest.Disks[i].Size
 					}
 				}
@@ -196,6 +212,7 @@ func (rs *Restores) ServeLoans(ctx context.Context) error {
 	tick := time.NewTicker(tendEvery)
 	defer tick.Stop()
 	said := map[string]string{} // the last trouble with each, which is told once
+	next := map[string]time.Time{}
 	for {
 		select {
 		case <-ctx.Done():
@@ -207,7 +224,13 @@ func (rs *Restores) ServeLoans(ctx context.Context) error {
 			rs.log.Warn("loans could not be read", "error", err)
 		}
 		for _, loan := range loans {
+			if time.Now().Before(next[loan.Run]) {
+				continue
+			}
 			err := rs.tend(ctx, loan)
+			if delete(next, loan.Run); errors.Is(err, source.ErrNotRunning) {
+				next[loan.Run] = time.Now().Add(tendOff)
+			}
 			if ctx.Err() != nil {
 				return nil
 			}
@@ -234,13 +257,7 @@ func (rs *Restores) tend(ctx context.Context, loan lending.Loan) error {
 		return rs.lender.End(loan) // it came to nothing, and the run has cleared the rest
 	}
 	if loan.Settled() {
-		if err := rs.lender.End(loan); err != nil {
-			return err
-		}
-		if loan.Pull {
-			rs.runs.Log(ctx, loan.Run, loan.Guest, run.Evidence, "nothing of it depends on the store any more")
-		}
-		return nil
+		return rs.endSettled(ctx, loan)
 	}
 	s, err := rs.rec.Site(ctx)
 	if err != nil {
@@ -260,7 +277,7 @@ func (rs *Restores) tend(ctx context.Context, loan lending.Loan) error {
 		if err != nil {
 			return err
 		}
-		if err := rs.lender.Lend(ctx, loan, key); err != nil {
+		if err := rs.lender.Lend(ctx, loan, key, s.Hypervisors[loan.Hypervisor]); err != nil {
 			return err
 		}
 		rs.runs.Log(ctx, loan.Run, loan.Guest, run.Warning, "what lent the disks had ended; they are lent again")
@@ -286,17 +303,38 @@ func (rs *Restores) tend(ctx context.Context, loan lending.Loan) error {
 	}
 	states, err := p.Pulled(ctx, loan.Guest, targets)
 	if errors.Is(err, source.ErrNotRunning) {
-		return fmt.Errorf("guest %s is off, and the rest of its disks is pulled when it runs: it needs store %s until then", loan.Guest, loan.Store)
+		if !slices.ContainsFunc(loan.Disks, func(d lending.Disk) bool { return !settled(ctx, p, loan, d) }) {
+			return rs.endSettled(ctx, loan)
+		}
+		return fmt.Errorf("guest %s is off, and the rest of its disks is pulled when it runs: it needs store %s until then: %w", loan.Guest, loan.Store, source.ErrNotRunning)
 	}
 	if err != nil {
 		return err
 	}
+	left := false
 	for i, state := range states {
-		if !state.Going && !(lending.Loan{Disks: loan.Disks[i : i+1]}).Settled() {
+		if state.Going {
+			left = true
+		} else if !settled(ctx, p, loan, loan.Disks[i]) {
+			left = true
 			if err := p.Pull(ctx, loan.Guest, state.Target); err != nil {
 				return fmt.Errorf("pull the rest of disk %s behind guest %s: %w", state.Target, loan.Guest, err)
 			}
 		}
+	}
+	if left {
+		return nil
+	}
+	return rs.endSettled(ctx, loan)
+}
+
+// endSettled ends the loan of a guest that needs nothing of the store any more.
+func (rs *Restores) endSettled(ctx context.Context, loan lending.Loan) error {
+	if err := rs.lender.End(loan); err != nil {
+		return err
+	}
+	if loan.Pull {
+		rs.runs.Log(ctx, loan.Run, loan.Guest, run.Evidence, "nothing of it depends on the store any more")
 	}
 	return nil
 }

@@ -121,7 +121,7 @@ func (rs *Restores) admit(ctx context.Context, q *Request) (on restoring, left [
 		places[d.Target] = d.Target
 	}
 	if q.lent() {
-		if _, err := on.folder(ctx, *q); err != nil {
+		if _, _, err := on.folder(ctx, *q); err != nil {
 			return on, nil, err
 		}
 	}
@@ -251,7 +251,7 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 	defer end(context.WithoutCancel(ctx))
 	folder := ""
 	if q.lent() {
-		if folder, err = on.folder(ctx, q); err != nil {
+		if folder, _, err = on.folder(ctx, q); err != nil {
 			return err
 		}
 	}

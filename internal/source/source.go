@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net"
 	"slices"
 	"time"
 
@@ -243,8 +244,14 @@ type Pulling struct {
 
 // Puller has machines that run on disks which lie over others get the rest of these.
 type Puller interface {
-	// PoolFolder is the folder of a pool ("" for the source's own choice), which must be one of this host: what is lent is to be had there.
-	PoolFolder(ctx context.Context, pool string) (string, error)
+	// PoolFolder is the folder of a pool ("" for the source's own choice), in which disks lie over lent ones; far says that it is on another host, where
+	// only the source itself can listen and look.
+	PoolFolder(ctx context.Context, pool string) (folder string, far bool, err error)
+	// ListenAt listens at a Unix socket of a far host, for what runs machines there and may open the file of a disk beside it. It ends with the line to
+	// that host.
+	ListenAt(ctx context.Context, socket, beside string) (net.Listener, error)
+	// Below says over what the file of a disk lies on a far host, "" for nothing. One that is not there is [fs.ErrNotExist].
+	Below(ctx context.Context, place string) (string, error)
 	// Pull begins to pull what lies below a machine's disk, unless that is going on.
 	Pull(ctx context.Context, name, target string) error
 	// Pulled tells how far the disks of a machine have come, of these targets. Errors wrap [ErrNotRunning] where it fits: then nothing is pulled.

@@ -1,27 +1,32 @@
 package libvirt
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"net"
 	"slices"
+	"strings"
 
 	golibvirt "github.com/digitalocean/go-libvirt"
 	"libvirt.org/go/libvirtxml"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/libvirt/daemon"
 )
 
 // PoolFolder implements [source.Puller].
-func (h *Host) PoolFolder(ctx context.Context, pool string) (string, error) {
-	if !h.IsHere() {
-		return "", fmt.Errorf("%w: hypervisor %s is on another host than this lodge, and disks are lent on its own host only; restore the machine whole", fault.ErrConflict, h.URI())
+func (h *Host) PoolFolder(ctx context.Context, pool string) (folder string, far bool, err error) {
+	if !h.Lends() {
+		return "", false, fmt.Errorf("%w: hypervisor %s is reached by TLS, and disks are lent on this lodge's own host and by SSH only; restore the machine whole, or reach it by qemu+ssh", fault.ErrConflict, h.URI())
 	}
 	p, err := h.pool(ctx, pool)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	var text string
 	err = h.Within(ctx, daemon.AnswerTime, "read the definition of pool "+p.Name, func() (err error) {
@@ -29,16 +34,64 @@ func (h *Host) PoolFolder(ctx context.Context, pool string) (string, error) {
 		return err
 	})
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	var def libvirtxml.StoragePool
 	if err := def.Unmarshal(text); err != nil {
-		return "", fmt.Errorf("definition of pool %s: %w", p.Name, err)
+		return "", false, fmt.Errorf("definition of pool %s: %w", p.Name, err)
 	}
 	if def.Target == nil || def.Target.Path == "" || !slices.Contains([]string{"dir", "fs", "netfs"}, def.Type) {
-		return "", fmt.Errorf("%w: pool %s is no folder (%s), and a disk that lies over a lent one is a file; name another pool", fault.ErrConflict, p.Name, def.Type)
+		return "", false, fmt.Errorf("%w: pool %s is no folder (%s), and a disk that lies over a lent one is a file; name another pool", fault.ErrConflict, p.Name, def.Type)
 	}
-	return def.Target.Path, nil
+	return def.Target.Path, !h.IsHere(), nil
+}
+
+// ListenAt implements [source.Puller].
+func (h *Host) ListenAt(ctx context.Context, socket, beside string) (net.Listener, error) {
+	account, err := h.runsAs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return h.ListenThere(ctx, socket, beside, account)
+}
+
+// runsAs is the account as which libvirt runs guests, as "uid:gid"; "" where that is its own.
+func (h *Host) runsAs(ctx context.Context) (string, error) {
+	var text string
+	err := h.Within(ctx, daemon.AnswerTime, "ask what the host can do", func() (err error) {
+		text, err = h.L.ConnectGetCapabilities()
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	var caps libvirtxml.Caps
+	if err := caps.Unmarshal(text); err != nil {
+		return "", fmt.Errorf("what the host can do: %w", err)
+	}
+	for _, m := range caps.Host.SecModel {
+		for _, l := range m.Labels {
+			if m.Name == "dac" && l.Type == "kvm" {
+				return strings.ReplaceAll(l.Value, "+", ""), nil
+			}
+		}
+	}
+	return "", nil
+}
+
+// headBytes is as much of a file as tells over what it lies: our files have that in their first cluster.
+const headBytes = 64 << 10
+
+// Below implements [source.Puller].
+func (h *Host) Below(ctx context.Context, place string) (string, error) {
+	head, err := h.ReadHead(ctx, place, headBytes)
+	if daemon.IsCode(err, golibvirt.ErrNoStorageVol) {
+		return "", fmt.Errorf("%s: %w", place, fs.ErrNotExist)
+	}
+	if err != nil {
+		return "", err
+	}
+	return qcow2.Backing(bytes.NewReader(head))
 }
 
 // Pull implements [source.Puller].

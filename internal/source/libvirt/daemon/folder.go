@@ -123,6 +123,22 @@ func (c *Conn) ReadFile(ctx context.Context, file string) ([]byte, error) {
 	return out.Bytes(), err
 }
 
+// ReadHead reads the first bytes of a file of the hypervisor's host.
+func (c *Conn) ReadHead(ctx context.Context, file string, length int64) ([]byte, error) {
+	var out bytes.Buffer
+	err := c.inFolder(ctx, path.Dir(file), func(p golibvirt.StoragePool) error {
+		out.Reset()
+		return c.Within(ctx, AnswerTime, "read "+file, func() error {
+			v, err := c.L.StorageVolLookupByName(p, path.Base(file))
+			if err != nil {
+				return err
+			}
+			return c.L.StorageVolDownload(v, &out, 0, uint64(length), 0)
+		})
+	})
+	return out.Bytes(), err
+}
+
 // WriteFile makes a small file on the hypervisor's host; one that is there goes.
 func (c *Conn) WriteFile(ctx context.Context, file string, content []byte) error {
 	return c.inFolder(ctx, path.Dir(file), func(p golibvirt.StoragePool) error {
