@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -18,6 +19,7 @@ import (
 	"keenlodge/internal/records"
 	"keenlodge/internal/restore"
 	agentsource "keenlodge/internal/source/agent"
+	"keenlodge/internal/store/medium/dir"
 )
 
 // back puts files of a policy's newest image back, and waits until that is over.
@@ -141,4 +143,44 @@ func TestFilesBack(t *testing.T) {
 	now, err := conn.Runs(t.Context(), "gate-07")
 	require.NoError(t, err)
 	require.NotEmpty(t, now.Kernel)
+}
+
+// An image that is damaged in its middle gives what comes before: the run says at which file it ended, what was written is whole, and the rest is as it was.
+func TestADamagedImageGoesBack(t *testing.T) {
+	g := newGate(t, mounted(t), map[string]site.Policy{"plain": {Machines: []string{"gate-07"}, Scope: image.SomeFiles, Folders: []string{"/srv"}, Store: "plain-shelf", Cycle: "full once", Rotation: "newest 5"}})
+	content := func(i int) []byte {
+		body := make([]byte, 300_000) // that does not compress
+		rand.NewChaCha8([32]byte{byte(i)}).Read(body)
+		return body
+	}
+	for i := range 20 {
+		g.put(fmt.Sprintf("srv/%02d", i), string(content(i)))
+	}
+	require.EqualValues(t, run.Done, g.run("plain").State)
+	s, err := g.l.Site(t.Context())
+	require.NoError(t, err)
+	found, err := filepath.Glob(filepath.Join(s.Stores["plain-shelf"].Settings.(*dir.Settings).Folder, "*", "*-files.tar.zst"))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	body, err := os.ReadFile(found[0])
+	require.NoError(t, err)
+	copy(body[len(body)*47/100:], "what was here is gone")
+	require.NoError(t, os.WriteFile(found[0], body, 0o600))
+	for i := range 20 {
+		g.put(fmt.Sprintf("srv/%02d", i), "by mistake\n")
+	}
+	r := g.back("plain", restore.FilesRequest{Paths: []string{"/srv"}, Existing: back.Replace})
+	require.EqualValues(t, run.Failed, r.State)
+	whole := 0
+	for i := range 20 {
+		switch got := g.read(fmt.Sprintf("srv/%02d", i)); got {
+		case string(content(i)):
+			whole++
+		default:
+			require.True(t, got == "by mistake\n", "file %d is neither whole nor as it was", i)
+		}
+	}
+	require.InDelta(t, 10, whole, 3)
+	require.Regexp(t, `the content of file /srv/\d\d is not what it was`, r.Tasks[0].Error)
+	require.Contains(t, r.Tasks[0].Error, fmt.Sprintf("the restore stopped, at /srv/%02d, after %d paths", whole, whole))
 }

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -26,6 +28,7 @@ import (
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/sourcetest"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/medium/dir"
 	"keenlodge/internal/wire"
 )
 
@@ -655,6 +658,35 @@ func TestProofsAndRestores(t *testing.T) {
 	}, "the second reading")
 	_, err = b.l.Restores.Start(t.Context(), "operator", restore.Request{Image: m.ID, As: "third"})
 	require.ErrorContains(t, err, "only a usable image can be restored")
+}
+
+// Of an image in an open store that is damaged the guest is made all the same, and it is said.
+func TestADamagedImageOfAnOpenStore(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	b := newBenchWith(t, map[string]site.Policy{"nightly-guests": everything("newest 3")}, func(s *site.Site) {
+		s.Stores["quay-shelf"] = site.Store{Medium: "dir", Layout: site.Open, Settings: &dir.Settings{Folder: folder}}
+	})
+	b.run("nightly-guests")
+	m := b.images("u-tickets")[0]
+	restored := func(as string) records.Run {
+		r, err := b.l.Restores.Start(t.Context(), "operator", restore.Request{Image: m.ID, As: as})
+		require.NoError(t, err)
+		return b.await(r.ID)
+	}
+	r := restored("sound")
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	found, err := filepath.Glob(filepath.Join(folder, "tickets-db", "*"+m.ID+"*vda*"))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	body, err := os.ReadFile(found[0])
+	require.NoError(t, err)
+	body[len(body)-100] ^= 1
+	require.NoError(t, os.WriteFile(found[0], body, 0o600))
+	r = restored("unsound")
+	require.EqualValues(t, run.Warned, r.State, b.lines(r.ID))
+	require.Contains(t, b.lines(r.ID), "the image is not as it was written, and so the guest may not be, either")
+	require.NotNil(t, b.host.Look("unsound"))
 }
 
 // A machine that is taken down is not late, is covered by nothing, and its images are kept by a rule of their own.

@@ -22,6 +22,7 @@ import (
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lending"
 	"keenlodge/internal/records"
@@ -289,6 +290,7 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 		}
 		err = errors.Join(err, removed)
 	}()
+	matched := rs.match(ctx, on, q)
 	for i, d := range m.Disks {
 		if err := t.Begin(ctx, "writing "+d.Target); err != nil {
 			return err
@@ -303,6 +305,9 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", d.Target, err)
 		}
+	}
+	if err := matched(); err != nil {
+		t.Warn("the image is not as it was written, and so the guest may not be, either; restore another one if there is one: %v", err)
 	}
 	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take, Pausing: q.lent(), Unplugged: q.Boot && !q.Connected}
 	if q.lent() {
@@ -338,6 +343,25 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 		t.Log(ctx, "left out of the definition, for it reaches beyond the guest: %s (take it over with --take, if it is meant)", what)
 	}
 	return err
+}
+
+// match matches an image of an open store with its digests while it is restored, for its disks say nothing of damage when they are read, as those of a
+// pooled one do. What is returned waits for the end of that; damage is no reason to have no guest at all.
+func (rs *Restores) match(ctx context.Context, on restoring, q Request) (end func() error) {
+	if on.st.Header().Layout != site.Open || q.lent() {
+		return func() error { return nil }
+	}
+	done := make(chan error, 1)
+	go func() {
+		_, err := on.st.ReadBack(ctx, on.manifest, func(int64) {})
+		done <- err
+	}()
+	return func() error {
+		if err := <-done; ctx.Err() == nil {
+			return err
+		}
+		return nil
+	}
 }
 
 // variablesTarget stands for the UEFI variables where disks are named by their targets.

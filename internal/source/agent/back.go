@@ -107,10 +107,10 @@ func (s *Source) PutFiles(ctx context.Context, name, id, digest string, archive 
 		}
 	}()
 	done, err := s.heed(ctx, name, conn, progress)
-	if errors.Is(err, source.ErrUnreachable) {
+	if err != nil {
 		conn.Close()
-		if first := <-sent; first != nil && !errors.Is(first, line.ErrCut) {
-			return done, first // what the image can't give is why
+		if first := <-sent; first != nil && !errors.Is(first, line.ErrCut) { // what the image can't give is why
+			err = fmt.Errorf("%w: %s", first, err) // the line is not cut
 		}
 	}
 	return done, err

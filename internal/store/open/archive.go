@@ -14,6 +14,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
@@ -170,12 +171,20 @@ func (s *Store) openPart(m *image.Manifest, f image.File) (*os.File, error) {
 	return openFile(s.folder(m.Machine), f.Name)
 }
 
-// ListFiles implements [store.Store].
+// ListFiles implements [store.Store]. The list is matched with its digest when it is read to its end.
 func (s *Store) ListFiles(_ context.Context, m *image.Manifest) (io.ReadCloser, error) {
 	if m.Files == nil {
 		return s.openPart(m, image.File{})
 	}
-	return s.openPart(m, m.Files.ListFile)
+	f, err := s.openPart(m, m.Files.ListFile)
+	if err != nil {
+		return nil, err
+	}
+	wrong := fmt.Errorf("%w: %s is not what was written", errDamaged, m.Files.ListFile.Name)
+	return struct {
+		io.Reader
+		io.Closer
+	}{chunk.Matching(f, newHash(), m.Files.ListFile.Digest, wrong), f}, nil
 }
 
 // Archive implements [store.Store].
@@ -244,7 +253,8 @@ func (s *Store) readPart(ctx context.Context, m *image.Manifest, f image.File, p
 	return err
 }
 
-// OpenEntry implements [store.Store]. The archive is read from its begin to the file.
+// OpenEntry implements [store.Store]. The archive is read from its begin to the file; what is read of it from its own begin to its end is matched with its
+// digest.
 func (s *Store) OpenEntry(ctx context.Context, m *image.Manifest, e *files.Entry, _, offset int64) (io.ReadCloser, error) {
 	out, in := io.Pipe()
 	go func() { in.CloseWithError(s.Archive(ctx, m, in)) }()
@@ -252,6 +262,9 @@ func (s *Store) OpenEntry(ctx context.Context, m *image.Manifest, e *files.Entry
 	if err != nil {
 		out.Close()
 		return nil, fmt.Errorf("%s: %w", m.Files.Archive.Name, err)
+	}
+	if offset == 0 {
+		content = e.Matched(content)
 	}
 	return struct {
 		io.Reader

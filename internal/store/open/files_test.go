@@ -2,6 +2,7 @@ package open
 
 import (
 	"bytes"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -71,6 +72,31 @@ func TestFilesThatOthersRead(t *testing.T) {
 		path := filepath.Join(folder, name)
 		whole, err := os.ReadFile(path)
 		require.NoError(t, err)
+		for range 60 { // wherever it is damaged, what is read is right or an error
+			damaged := bytes.Clone(whole)
+			switch at := rng.IntN(len(whole)); rng.IntN(3) {
+			case 0:
+				damaged[at] ^= 1 << rng.IntN(8)
+			case 1:
+				damaged = damaged[:at]
+			default:
+				copy(damaged[at:], "the tide was here")
+			}
+			if bytes.Equal(damaged, whole) {
+				continue
+			}
+			require.NoError(t, os.WriteFile(path, damaged, 0o600))
+			all := 0
+			err := s.ReadEntries(t.Context(), m, func(string) bool { return true }, func(e *files.Entry, stored io.Reader) error {
+				body, err := io.ReadAll(stored)
+				if err == nil && e.Data == nil && name == f.Archive.Name {
+					require.True(t, bytes.Equal(tree[e.Path].Content, body), "%s", e.Path)
+				}
+				all++
+				return err
+			})
+			require.Error(t, err, "%d entries", all)
+		}
 		for _, becomes := range [][]byte{whole[:len(whole)-1], append(bytes.Clone(whole[:40]), bytes.Repeat([]byte{1}, len(whole)-40)...)} {
 			require.NoError(t, os.WriteFile(path, becomes, 0o600))
 			r, err := s.Check(t.Context(), true, func(int64) {})
