@@ -194,6 +194,9 @@ func TestALineThatIsCutWhileARunGoes(t *testing.T) {
 // A guest on another host is up at once, too: its disks are lent through the line by SSH. While that is cut the guest stands still, and goes on when it is
 // back; at the end nothing depends on the store, and nothing is left.
 func TestAtOnceElsewhere(t *testing.T) {
+	if os.Getenv("KEENLODGE_KILLS") == "" {
+		t.Skip("make faults does it: it waits for a guest")
+	}
 	line, spec := pierLine(t)
 	withSite(t, func(s *site.Site) {
 		s.Hypervisors["pier-2"] = spec
