@@ -99,7 +99,7 @@ func (g *gate) start() {
 // await waits until the lodge sees the server so.
 func (g *gate) await(state machine.State) {
 	g.t.Helper()
-	require.Eventually(g.t, func() bool { return g.state() == state }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(g.t, func() bool { return g.state() == state }, time.Minute, 50*time.Millisecond)
 }
 
 func (g *gate) state() machine.State {

@@ -328,12 +328,20 @@ func TestVolumes(t *testing.T) {
 		require.Equal(t, "cabin 4\n", content(t, g, system, p, 0, -1), system)
 	}
 	require.Equal(t, "cabin 4\n", content(t, g, "", "/srv/etc/list", 0, -1), "the tree was put together anew")
+}
 
-	// What lies in what was locked may be the machine's root, and beside it lies its /boot.
+// What lies in what was locked may be the machine's root, and beside it lies its /boot.
+func TestAnEncryptedRoot(t *testing.T) {
+	if os.Getenv("KEENLODGE_KILLS") == "" {
+		t.Skip("make faults does it: it waits for a guest")
+	}
+	t.Parallel()
+	s := newShelf(t)
+	s.large = true
 	s.write("etc/fstab", "/dev/mapper/root / ext4 defaults 0 1\nLABEL=starts /boot ext4 defaults 0 2\n")
 	s.write("etc/crypttab", "root /dev/disk/by-uuid/5f2c3d84-3333-4222-8333-0123456789ab none luks\n")
 	require.NoError(t, os.Mkdir(filepath.Join(s.files, "boot"), 0o755))
-	g = s.start(s.locked(), s.disk("vda", 20<<20, "mkfs.ext4 -q -L starts -d $d/srv $f"))
+	g := s.start(s.locked(), s.disk("vda", 20<<20, "mkfs.ext4 -q -L starts -d $d/srv $f"))
 	require.False(t, g.Opened().Tree, "the only one that is open is not the machine's root")
 	require.NoError(t, g.Unlock(t.Context(), reader.Unlock{FileSystem: "vdc", Key: []byte("turnstile 4")}))
 	require.True(t, g.Opened().Tree)
