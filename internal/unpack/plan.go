@@ -366,12 +366,7 @@ func (pl *planner) beside(e *files.Entry, s back.Step) (back.Step, error) {
 	if err != nil || found == nil {
 		return s, err
 	}
-	if back.Alike(e, found) {
-		s.Action, s.Bytes, s.Old = back.Same, 0, found
-		return s, nil
-	}
-	s.Action, s.Bytes, s.Old, s.Why = back.Refuse, 0, found, "there is another one of that name, too"
-	return s, nil
+	return back.NamedBeside(s, e, found), nil
 }
 
 // clear plans that a folder goes in whose place something else is to be; where not all of it does, the step stays refused.

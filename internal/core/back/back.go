@@ -218,6 +218,15 @@ func Decide(e *files.Entry, at string, found *Found, rule Existing, moment time.
 	return as(Replacing, "")
 }
 
+// NamedBeside says what becomes of what is put beside another where something has that name, too: it may have been put there before.
+func NamedBeside(s Step, e *files.Entry, found *Found) Step {
+	s.Action, s.Bytes, s.Old = Same, 0, found
+	if !Alike(e, found) {
+		s.Action, s.Why = Refuse, "there is another one of that name, too"
+	}
+	return s
+}
+
 // Alike reports whether what is there has the content that the image has, as far as that shows without reading it.
 func Alike(e *files.Entry, f *Found) bool {
 	switch {

@@ -98,6 +98,9 @@ func split(out []byte, n int) ([]string, error) {
 
 // look finds out what is at paths.
 func (a Ask) look(ctx context.Context, machine string, paths []string) (map[string]*seen, error) {
+	if len(paths) == 0 {
+		return nil, nil
+	}
 	args := []string{keyFormat + "|%U|%G"}
 	for _, p := range paths {
 		args = append(args, "/"+p)
@@ -199,51 +202,24 @@ func (f *Files) Plan(ctx context.Context, a Ask, machine string, o back.Order, l
 	if err := a.resolve(ctx, machine, &p.order); err != nil {
 		return none, err
 	}
-	var paths []string
-	for _, e := range entries {
-		at, ok := back.Locate(p.order.Roots, e.Path)
-		if !ok || at == "." {
-			continue
-		}
-		p.entries[e.Path] = e
-		paths = append(paths, at)
-		if e.Same != "" {
-			if first, ok := back.Locate(p.order.Roots, e.Same); ok {
-				p.firsts[e.Path] = first
-				paths = append(paths, first)
-			}
-		}
-		for folder := path.Dir(at); folder != "."; folder = path.Dir(folder) {
-			paths = append(paths, folder)
-		}
-	}
-	slices.Sort(paths)
-	paths = slices.DeleteFunc(slices.Compact(paths), func(p string) bool { return !utf8.ValidString(p) })
-	found, err := a.look(ctx, machine, paths)
+	found, err := a.look(ctx, machine, p.paths(entries))
 	if err != nil {
 		return none, err
 	}
-	replaced := map[string]bool{} // what is no folder, and becomes one
-	for _, e := range entries {
-		at, ok := back.Locate(p.order.Roots, e.Path)
-		if !ok || at == "." {
-			continue
+	steps := p.decide(entries, found)
+	var besides []string
+	for _, s := range steps {
+		if s.Action == back.Beside {
+			besides = append(besides, s.Path)
 		}
-		there, why := found[at], ""
-		for folder := path.Dir(at); folder != "."; folder = path.Dir(folder) {
-			if up := found[folder]; replaced[folder] {
-				there = nil
-			} else if up != nil && up.Kind != files.Dir {
-				there, why = nil, fmt.Sprintf("/%s is a %s, and is not followed", folder, up.Kind)
-			}
+	}
+	if found, err = a.look(ctx, machine, besides); err != nil {
+		return none, err
+	}
+	for _, s := range steps {
+		if e := p.entries[s.From]; s.Action == back.Beside && found[s.Path] != nil {
+			s = back.NamedBeside(s, e, found[s.Path].like(e, nil))
 		}
-		s := back.Decide(e, at, there.like(e, found[p.firsts[e.Path]]), o.Existing, o.Moment)
-		if s.Action.Writes() {
-			if why = cmp.Or(why, unfit(e, at)); why != "" {
-				s.Action, s.Bytes, s.Why = back.Refuse, 0, why
-			}
-		}
-		replaced[at] = s.Action == back.Replacing && e.Kind == files.Dir
 		p.Add(s)
 		if s.Action != back.Same {
 			if err := visit(s); err != nil {
@@ -258,6 +234,57 @@ func (f *Files) Plan(ctx context.Context, a Ask, machine string, o back.Order, l
 	}
 	f.plans[o.ID] = p
 	return source.PlanSum{Digest: p.Digest(), Counts: p.Counts, Notices: []string{Notice}}, nil
+}
+
+// paths are what is to be looked at before it can be decided what becomes of entries: it notes these by where they go to.
+func (p *plan) paths(entries []*files.Entry) (out []string) {
+	for _, e := range entries {
+		at, ok := back.Locate(p.order.Roots, e.Path)
+		if !ok || at == "." {
+			continue
+		}
+		p.entries[e.Path] = e
+		out = append(out, at)
+		if e.Same != "" {
+			if first, ok := back.Locate(p.order.Roots, e.Same); ok {
+				p.firsts[e.Path] = first
+				out = append(out, first)
+			}
+		}
+		for folder := path.Dir(at); folder != "."; folder = path.Dir(folder) {
+			out = append(out, folder)
+		}
+	}
+	slices.Sort(out)
+	return slices.DeleteFunc(slices.Compact(out), func(p string) bool { return !utf8.ValidString(p) })
+}
+
+// decide says what becomes of entries, by what was found.
+func (p *plan) decide(entries []*files.Entry, found map[string]*seen) (steps []back.Step) {
+	replaced := map[string]bool{} // what is no folder, and becomes one
+	for _, e := range entries {
+		if p.entries[e.Path] == nil {
+			continue
+		}
+		at, _ := back.Locate(p.order.Roots, e.Path)
+		there, why := found[at], ""
+		for folder := path.Dir(at); folder != "."; folder = path.Dir(folder) {
+			if up := found[folder]; replaced[folder] {
+				there = nil
+			} else if up != nil && up.Kind != files.Dir {
+				there, why = nil, fmt.Sprintf("/%s is a %s, and is not followed", folder, up.Kind)
+			}
+		}
+		s := back.Decide(e, at, there.like(e, found[p.firsts[e.Path]]), p.order.Existing, p.order.Moment)
+		if s.Action.Writes() {
+			if why = cmp.Or(why, unfit(e, at)); why != "" {
+				s.Action, s.Bytes, s.Why = back.Refuse, 0, why
+			}
+		}
+		replaced[at] = s.Action == back.Replacing && e.Kind == files.Dir
+		steps = append(steps, s)
+	}
+	return steps
 }
 
 // few reads a list of few files.
