@@ -279,6 +279,9 @@ func TestAHypervisorThatDoesNotAnswer(t *testing.T) {
 			require.NoError(t, os.WriteFile(other, []byte(changed), 0o600))
 			t.Cleanup(func() { keenOK(t, "site", "apply", file) })
 			require.Contains(t, keenOK(t, "site", "apply", other), c[1])
+			if c[0] == "mute" {
+				return // it takes as long once more, to say the same
+			}
 			s := keen(t, "hypervisor", "find")
 			require.Equal(t, 1, s.code)
 			require.Contains(t, s.out, "✗ pier-2: hypervisor pier-2:")
