@@ -104,8 +104,12 @@ func (rs *Restores) went(ctx context.Context, name string, kind run.Kind, onto, 
 	for _, t := range tasks {
 		var took time.Duration
 		for _, s := range t.Steps {
-			if strings.HasPrefix(s.Name, "writing") || strings.HasPrefix(s.Name, "pulling") {
+			if strings.HasPrefix(s.Name, "writing") {
 				took += time.Duration(s.Took)
+			}
+			if strings.HasPrefix(s.Name, "pulling") { // it counts what is empty, too
+				took = 0
+				break
 			}
 		}
 		if took > 0 {

@@ -34,6 +34,7 @@ func TestEarlierRestores(t *testing.T) {
 		{run.Restore, "quay-1", "", run.Done, 9 << 20, "writing vda"},
 		{run.Restore, "pier-2", "", run.Done, 9000 << 20, "writing vda"},
 		{run.Restore, "quay-1", "", run.Done, 9000 << 20, "starting guest"},
+		{run.Restore, "quay-1", "", run.Done, 9000 << 20, "pulling the rest behind it"},
 		{run.Backup, "quay-1", "", run.Done, 9000 << 20, "writing vda"},
 		{run.Files, "servers", "u-7", run.Warned, 100 << 20, "writing"},
 		{run.Files, "servers", "u-8", run.Done, 9000 << 20, "writing"},
@@ -44,6 +45,9 @@ func TestEarlierRestores(t *testing.T) {
 		require.NoError(t, err)
 		task.State, task.Done = c.state, c.done
 		task.Steps = []records.TaskStep{{Name: c.step, Took: int64(4 * time.Second)}, {Name: "storing", Took: int64(time.Hour)}}
+		if c.step == "pulling the rest behind it" {
+			task.Steps = append([]records.TaskStep{{Name: "writing vda", Took: int64(time.Millisecond)}}, task.Steps...)
+		}
 		require.NoError(t, rec.SaveTask(ctx, task))
 	}
 	p, err := rs.went(ctx, "hypervisor quay-1", run.Restore, "quay-1", "")

@@ -37,9 +37,6 @@ const (
 	writeAtOnce = 32 << 10
 )
 
-// Notice is what a person should know before files go back so.
-const Notice = "they go through the guest's own agent (QEMU's): nothing is kept of what is replaced, so it can't be undone; --existing keep-both replaces nothing"
-
 // plan is what becomes of files on a guest.
 type plan struct {
 	back.Plan
@@ -233,7 +230,25 @@ func (f *Files) Plan(ctx context.Context, a Ask, machine string, o back.Order, l
 		f.plans = map[string]*plan{}
 	}
 	f.plans[o.ID] = p
-	return source.PlanSum{Digest: p.Digest(), Counts: p.Counts, Notices: []string{Notice}}, nil
+	return source.PlanSum{Digest: p.Digest(), Counts: p.Counts, Notices: p.notices()}, nil
+}
+
+// notices are what a person should know before.
+func (p *plan) notices() []string {
+	const through = "they go through the guest's own agent (QEMU's)"
+	acts := int64(0)
+	for a, c := range p.Counts {
+		if a.Acts() {
+			acts += c.Paths
+		}
+	}
+	switch {
+	case acts == 0:
+		return nil
+	case p.Counts[back.Replacing].Paths == 0:
+		return []string{through + ", so it can't be undone"}
+	}
+	return []string{through + ": nothing is kept of what is replaced, so it can't be undone; --existing keep-both replaces nothing"}
 }
 
 // paths are what is to be looked at before it can be decided what becomes of entries: it notes these by where they go to.
