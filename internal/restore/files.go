@@ -228,6 +228,9 @@ func (rs *Restores) list(ctx context.Context, g *goingBack) io.ReadCloser {
 
 func (rs *Restores) listPlace(ctx context.Context, g *goingBack, p browse.Place, to io.Writer) error {
 	in, err := rs.browse.List(ctx, g.rec.ID, p)
+	if err != nil && g.m.Files == nil {
+		return fmt.Errorf("image %s: %w", g.rec.ID, err)
+	}
 	if err != nil {
 		return err
 	}

@@ -38,8 +38,11 @@ func (s *Source) PlanFiles(ctx context.Context, name string, o back.Order, list 
 	if ctx.Err() != nil {
 		return sum, context.Cause(ctx)
 	}
-	if err != nil {
+	if errors.Is(err, line.ErrCut) {
 		return sum, told(name, err)
+	}
+	if err != nil {
+		return sum, err // what the image can't give
 	}
 	in := json.NewDecoder(bufio.NewReaderSize(conn, 64<<10))
 	for range mostSteps {
