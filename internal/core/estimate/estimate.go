@@ -60,14 +60,14 @@ func (e Estimate) String() string {
 		return fmt.Sprintf("%s for %s", About(e.Took), amount)
 	}
 	if e.Limit.Speed == 0 {
-		return fmt.Sprintf("how long it takes for %s is not known: nothing was measured yet of %s", amount, strings.Join(e.Unknown, " and "))
+		return fmt.Sprintf("how long it takes for %s is not known: nothing is known yet of %s", amount, strings.Join(e.Unknown, " and "))
 	}
-	text := fmt.Sprintf("%s for %s; what limits it is %s, %s/s (%s)", About(e.Took), amount, e.Limit.Name, humanize.IBytes(uint64(e.Limit.Speed)), e.Limit.Known)
+	text := fmt.Sprintf("%s for %s; %s limits it, at %s/s (%s)", About(e.Took), amount, e.Limit.Name, humanize.IBytes(uint64(e.Limit.Speed)), e.Limit.Known)
 	if byPaths := time.Duration(e.Paths) * PerPath; byPaths > e.Took/2 && e.Took > time.Second {
-		text = fmt.Sprintf("%s for %s; what limits it is how many paths there are, %s", About(e.Took), amount, humanize.Comma(e.Paths))
+		text = fmt.Sprintf("%s for %s; the number of paths limits it, %s", About(e.Took), amount, humanize.Comma(e.Paths))
 	}
 	if len(e.Unknown) > 0 {
-		text += "; it may take longer, for nothing was measured yet of " + strings.Join(e.Unknown, " and ")
+		text += ", and nothing is known yet of " + strings.Join(e.Unknown, " and ")
 	}
 	return text
 }

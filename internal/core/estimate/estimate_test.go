@@ -12,11 +12,11 @@ func TestEstimates(t *testing.T) {
 	store, pool := Part{"store annex", 64 << 20, "measured just now"}, Part{"hypervisor quay-1", 256 << 20, "as restores onto it went"}
 	gate := Part{Name: "server gate-07"}
 	for want, e := range map[string]Estimate{
-		"about 3 min for 12 GiB; what limits it is store annex, 64 MiB/s (measured just now)":                                                                     Of(12<<30, 0, store, pool),
-		"a few seconds for 64 MiB; what limits it is store annex, 64 MiB/s (measured just now)":                                                                   Of(64<<20, 10, pool, store),
-		"about 30 min for 1.0 GiB; what limits it is how many paths there are, 6,000,000":                                                                         Of(1<<30, 6_000_000, pool),
-		"about 15 s for 1.0 GiB; what limits it is store annex, 64 MiB/s (measured just now); it may take longer, for nothing was measured yet of server gate-07": Of(1<<30, 0, store, gate),
-		"how long it takes for 1.0 GiB is not known: nothing was measured yet of server gate-07":                                                                  Of(1<<30, 0, gate),
+		"about 3 min for 12 GiB; store annex limits it, at 64 MiB/s (measured just now)":                                             Of(12<<30, 0, store, pool),
+		"a few seconds for 64 MiB; store annex limits it, at 64 MiB/s (measured just now)":                                           Of(64<<20, 10, pool, store),
+		"about 30 min for 1.0 GiB; the number of paths limits it, 6,000,000":                                                         Of(1<<30, 6_000_000, pool),
+		"about 15 s for 1.0 GiB; store annex limits it, at 64 MiB/s (measured just now), and nothing is known yet of server gate-07": Of(1<<30, 0, store, gate),
+		"how long it takes for 1.0 GiB is not known: nothing is known yet of server gate-07":                                         Of(1<<30, 0, gate),
 		"a few seconds for 18 B": Of(18, 1, gate),
 	} {
 		require.Equal(t, want, e.String())
