@@ -152,10 +152,11 @@ func (p *process) offer(ctx context.Context, lent Disk, d image.Disk) error {
 	l := &lentDisk{p: p, d: d}
 	go func() {
 		for {
-			end := context.AfterFunc(ctx, func() { listener.Close() })
-			p.accept(ctx, listener, lent, nbd.Export{Name: d.Target, Disk: l})
+			now := listener
+			end := context.AfterFunc(ctx, func() { now.Close() })
+			p.accept(ctx, now, lent, nbd.Export{Name: d.Target, Disk: l})
 			end()
-			listener.Close()
+			now.Close()
 			for listener, err = nil, errors.New("none"); err != nil; {
 				select {
 				case <-ctx.Done():
