@@ -238,7 +238,9 @@ func TestAnOpenStore(t *testing.T) {
 	require.Contains(t, keenOK(t, "store", "show", "shelf-plain"), "open layout")
 	keenOK(t, "store", "check", "shelf-plain", "--read")
 
-	bootFrom(t, filepath.Join(plain, "timetable"), newest.ID)
+	if os.Getenv("KEENLODGE_KILLS") != "" { // make faults does it: it waits for a guest
+		bootFrom(t, filepath.Join(plain, "timetable"), newest.ID)
+	}
 
 	// Another lodge takes it over, with what leans on what.
 	other := secondLodge(t)
