@@ -116,7 +116,7 @@ func restoreHere(ctx context.Context, c *cli.Command, k *client.Client, id strin
 		}
 		d, err := h.put(ctx, p)
 		if done.Join(d); err != nil {
-			return err
+			return fmt.Errorf("%s into %s: %w", p.path, h.folder, err)
 		}
 	}
 	bytes := int64(0)

@@ -51,15 +51,16 @@ func restoreMachineCommand(name string) *cli.Command {
 
 // foretold says what a restore will come to, before it begins.
 func foretold(ctx context.Context, c *cli.Command, k *client.Client, id string, b wire.RestoreBody) error {
+	json, only := c.String("output") == "json", c.Bool("preview")
+	if json && !only {
+		return nil // what was started is the answer
+	}
 	p, err := k.PreviewRestore(ctx, id, b)
 	if err != nil {
 		return err
 	}
-	if c.String("output") == "json" {
-		if c.Bool("preview") {
-			return show(c, p, nil)
-		}
-		return nil // what was started is the answer
+	if json {
+		return show(c, p, nil)
 	}
 	w := c.Root().Writer
 	if b.AtOnce {

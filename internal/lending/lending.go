@@ -215,8 +215,11 @@ func (l *Lender) Read(run string) int64 {
 // End ends a loan: its process ends by itself, within a second or two.
 func (l *Lender) End(loan Loan) error {
 	var errs []error
-	for _, d := range loan.Disks { // on a far host it goes with the line
-		if err := os.Remove(Socket(d.Overlay)); !loan.Far && !errors.Is(err, fs.ErrNotExist) {
+	for _, d := range loan.Disks {
+		if loan.Far {
+			break // it goes with the line to that host
+		}
+		if err := os.Remove(Socket(d.Overlay)); !errors.Is(err, fs.ErrNotExist) {
 			errs = append(errs, err)
 		}
 	}

@@ -39,6 +39,7 @@ type process struct {
 	order
 	program string
 	read    atomic.Int64
+	offers  sync.WaitGroup
 
 	mu     sync.Mutex
 	st     store.Store
@@ -67,7 +68,7 @@ func Run(ctx context.Context, in io.Reader, out io.Writer, program string) error
 		return err
 	}
 	ctx, stop := context.WithCancel(ctx)
-	defer stop()
+	defer func() { stop(); p.offers.Wait() }() // what was made on a far host is taken away there
 	for _, d := range p.m.Disks {
 		for _, lent := range p.Loan.Disks {
 			if lent.Target == d.Target {
@@ -150,7 +151,7 @@ func (p *process) offer(ctx context.Context, lent Disk, d image.Disk) error {
 		return err
 	}
 	l := &lentDisk{p: p, d: d}
-	go func() {
+	p.offers.Go(func() {
 		for {
 			now := listener
 			end := context.AfterFunc(ctx, func() { now.Close() })
@@ -168,7 +169,7 @@ func (p *process) offer(ctx context.Context, lent Disk, d image.Disk) error {
 				}
 			}
 		}
-	}()
+	})
 	return nil
 }
 

@@ -54,7 +54,7 @@ func overLent(ctx context.Context, folder string, d image.Disk, q Request, run s
 }
 
 // lend lends the disks that lie below files at places.
-func (rs *Restores) lend(ctx context.Context, on restoring, q Request, t *runs.Task, places map[string]string) error {
+func (rs *Restores) lend(ctx context.Context, on restoring, q Request, t *runs.Task, places map[string]string, far bool) error {
 	if err := t.Begin(ctx, "lending the disks"); err != nil {
 		return err
 	}
@@ -62,21 +62,14 @@ func (rs *Restores) lend(ctx context.Context, on restoring, q Request, t *runs.T
 	if err != nil {
 		return err
 	}
-	loan := lending.Loan{Run: t.Run, Image: on.manifest.ID, Store: on.store, Guest: q.As, Hypervisor: q.Hypervisor, Pool: q.Pool, Pull: q.AtOnce}
-	if _, loan.Far, err = on.folder(ctx, q); err != nil {
-		return err
-	}
+	loan := lending.Loan{Run: t.Run, Image: on.manifest.ID, Store: on.store, Guest: q.As, Hypervisor: q.Hypervisor, Pool: q.Pool, Pull: q.AtOnce, Far: far}
 	for _, d := range on.manifest.Disks {
 		loan.Disks = append(loan.Disks, lending.Disk{Target: d.Target, Overlay: places[d.Target]})
 	}
 	if err := rs.lender.Keep(loan); err != nil {
 		return err
 	}
-	s, err := rs.rec.Site(ctx)
-	if err != nil {
-		return err
-	}
-	return rs.lender.Lend(ctx, loan, key, s.Hypervisors[q.Hypervisor])
+	return rs.lender.Lend(ctx, loan, key, on.spec)
 }
 
 // endLoan ends the loan of a run, if there is one.
@@ -114,7 +107,10 @@ func (rs *Restores) wakeLent(ctx context.Context, on restoring, q Request, r *ru
 		return err
 	}
 	begun := time.Now()
-	if err := on.makes.Start(ctx, q.As); err != nil {
+	err = on.makes.Start(ctx, q.As)
+	if errors.Is(err, source.ErrUnreachable) && ctx.Err() == nil { // it may have been started, or may be yet
+		t.Warn("whether it was started is not known, and is found out: %v", err)
+	} else if err != nil {
 		loan.Started = false
 		return errors.Join(err, rs.lender.Keep(loan), rs.removeLent(context.WithoutCancel(ctx), on.h, q, loan))
 	}

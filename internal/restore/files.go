@@ -2,7 +2,6 @@ package restore
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -20,7 +19,6 @@ import (
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/ignore"
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/core/plain"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
@@ -294,9 +292,12 @@ func (rs *Restores) PreviewFiles(ctx context.Context, q FilesRequest, most int) 
 // notices are what a person should know before files go back.
 func (g *goingBack) notices(ctx context.Context) (out []string) {
 	if g.m.Files != nil && len(g.m.Files.Parts) > 0 && !g.q.Look {
-		if r, err := source.As[source.Runner](g.h, "tell what its machines run"); err == nil {
-			now, err := r.Runs(ctx, g.machine.Name)
-			if text := otherSystem(g.m.Definition, now); err == nil && text != "" {
+		if c, err := source.As[source.Comparer](g.h, "compare systems"); err == nil {
+			text, err := c.OtherSystem(ctx, g.machine.Name, g.m.Definition)
+			if err != nil {
+				text = fmt.Sprintf("whether it runs the system that the image is of is not known: %v", err)
+			}
+			if text != "" {
 				out = append(out, text)
 			}
 		}
@@ -311,22 +312,6 @@ func (g *goingBack) notices(ctx context.Context) (out []string) {
 		out = append(out, fmt.Sprintf("the image is %s: what of it is damaged is refused when it is read", g.rec.State))
 	}
 	return out
-}
-
-// otherSystem says in what a machine differs that is to get the system state of another one, which a definition tells of, or "" where it is of the same
-// release: a configuration of one may be none of another. A kernel alone is no other release.
-func otherSystem(definition string, now source.System) string {
-	var was struct{ System, Kernel, Arch string }
-	if json.Unmarshal([]byte(definition), &was) != nil || was.System == "" || now.Name == "" || was.System == now.Name && was.Arch == now.Arch {
-		return ""
-	}
-	var differ []string
-	for _, d := range [][3]string{{"release", was.System, now.Name}, {"kernel", was.Kernel, now.Kernel}, {"processor", was.Arch, now.Arch}} {
-		if d[1] != d[2] {
-			differ = append(differ, fmt.Sprintf("%s: %s in the image, %s there now", d[0], plain.Text(d[1], 200), d[2]))
-		}
-	}
-	return "the image is of another system, whose configuration may not fit: " + strings.Join(differ, "; ") + "; bring it back part by part (--part)"
 }
 
 // StartFiles queues that files go back, for who. What would make it fail is looked at first, so that it fails at once.

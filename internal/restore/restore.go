@@ -136,7 +136,8 @@ func (rs *Restores) admit(ctx context.Context, q *Request) (on restoring, left [
 type restoring struct {
 	manifest *image.Manifest
 	st       store.Store
-	store    string        // its name
+	store    string // its name
+	spec     site.Hypervisor
 	h        source.Source // the caller closes it
 	makes    source.Restorer
 }
@@ -165,6 +166,7 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 	if q.Pool == "" {
 		q.Pool = s.Hypervisors[q.Hypervisor].Pool
 	}
+	on.spec = s.Hypervisors[q.Hypervisor]
 	if on.h, err = rs.inventory.Connect(ctx, s, q.Hypervisor); err != nil {
 		return on, err
 	}
@@ -250,9 +252,9 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 		return err
 	}
 	defer end(context.WithoutCancel(ctx))
-	folder := ""
+	folder, far := "", false
 	if q.lent() {
-		if folder, _, err = on.folder(ctx, q); err != nil {
+		if folder, far, err = on.folder(ctx, q); err != nil {
 			return err
 		}
 	}
@@ -290,7 +292,9 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 		}
 		err = errors.Join(err, removed)
 	}()
-	matched := rs.match(ctx, on, q)
+	reading, stop := context.WithCancel(ctx)
+	defer stop()
+	matched := rs.match(reading, on, q)
 	for i, d := range m.Disks {
 		if err := t.Begin(ctx, "writing "+d.Target); err != nil {
 			return err
@@ -311,7 +315,7 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 	}
 	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take, Pausing: q.lent(), Unplugged: q.Boot && !q.Connected}
 	if q.lent() {
-		if err := rs.lend(ctx, on, q, t, places); err != nil {
+		if err := rs.lend(ctx, on, q, t, places, far); err != nil {
 			return err
 		}
 	}

@@ -319,13 +319,10 @@ type Unpacker interface {
 	UndoFiles(ctx context.Context, name, id string, progress func(back.Progress)) (back.Done, error)
 }
 
-// System is what a machine runs: what it calls itself, its kernel, and for what processor that is.
-type System struct{ Name, Kernel, Arch string }
-
-// Runner tells what machines run.
-type Runner interface {
-	// Runs tells what a machine runs now.
-	Runs(ctx context.Context, name string) (System, error)
+// Comparer compares a machine with what a definition of this source tells of.
+type Comparer interface {
+	// OtherSystem says in what the system that a machine runs now differs from that of a definition, "" where it is of the same release.
+	OtherSystem(ctx context.Context, name, definition string) (string, error)
 }
 
 // Insider looks after a machine from inside, by an agent in it.

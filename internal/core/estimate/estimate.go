@@ -26,8 +26,8 @@ type Estimate struct {
 	Unknown      []string
 }
 
-// PerPath is what each path costs beside its bytes: it is looked at, opened, named and dressed.
-const PerPath = 300 * time.Microsecond
+// PerPath is what each path costs beside its bytes, about: it is looked at, opened, named and dressed. 20,000 small files took 1.9 s on two processors.
+const PerPath = 100 * time.Microsecond
 
 // little is how many bytes are little: whatever they go through is no matter.
 const little = 1 << 20

@@ -14,7 +14,7 @@ func TestEstimates(t *testing.T) {
 	for want, e := range map[string]Estimate{
 		"about 3 min for 12 GiB; store annex limits it, at 64 MiB/s (measured just now)":                                             Of(12<<30, 0, store, pool),
 		"a few seconds for 64 MiB; store annex limits it, at 64 MiB/s (measured just now)":                                           Of(64<<20, 10, pool, store),
-		"about 30 min for 1.0 GiB; the number of paths limits it, 6,000,000":                                                         Of(1<<30, 6_000_000, pool),
+		"about 10 min for 1.0 GiB; the number of paths limits it, 6,000,000":                                                         Of(1<<30, 6_000_000, pool),
 		"about 15 s for 1.0 GiB; store annex limits it, at 64 MiB/s (measured just now), and nothing is known yet of server gate-07": Of(1<<30, 0, store, gate),
 		"how long it takes for 1.0 GiB is not known: nothing is known yet of server gate-07":                                         Of(1<<30, 0, gate),
 		"a few seconds for 18 B": Of(18, 1, gate),

@@ -83,13 +83,6 @@ func (s *Source) Machines(ctx context.Context) ([]source.Machine, error) {
 	return out, err
 }
 
-// Runs implements [source.Runner].
-func (s *Source) Runs(ctx context.Context, name string) (source.System, error) {
-	var now line.About
-	err := s.ask(ctx, name, line.CallAbout, nil, &now)
-	return source.System{Name: plain.Text(now.System, 200), Kernel: plain.Text(now.Kernel, 200), Arch: plain.Text(now.Arch, 100)}, err
-}
-
 // ask calls an agent.
 func (s *Source) ask(ctx context.Context, name, call string, args, result any) error {
 	l, err := s.lines.Line(ctx, name)

@@ -54,6 +54,9 @@ type seen struct {
 // script runs a shell script in a guest, as who the agent is, which is root.
 func (a Ask) script(ctx context.Context, machine, text string, args ...string) ([]byte, error) {
 	code, out, said, err := a.run(ctx, machine, append([]string{"/bin/sh", "-c", tools + text, "keenlodge"}, args...), scriptTime)
+	if err != nil && !away(err) {
+		err = fmt.Errorf("%w; its agent must be allowed to run commands and to write files (guest-exec, guest-file-open); otherwise take the files along: keenlodge image download", err)
+	}
 	if err == nil && code != 0 {
 		err = fmt.Errorf("guest %s: %s", machine, cmp.Or(plain.LastLine(string(said), 300), fmt.Sprintf("a script ended with %d", code)))
 	}
@@ -88,7 +91,7 @@ done`
 func split(out []byte, n int) ([]string, error) {
 	items := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
 	if len(items) != n {
-		return nil, fmt.Errorf("%d answers to %d questions", len(items), n)
+		return nil, fmt.Errorf("its shell gave %d answers to %d questions; take the files along: keenlodge image download", len(items), n)
 	}
 	return items, nil
 }
@@ -376,9 +379,13 @@ settle() { # a link to a folder would be followed by mv, and a folder entered
 	[ ! -d "./$name" ] || fail "it is a folder now"
 	mv -f "$new" "./$name"
 }
+own() { # by their names, as far as they have some here
+	chown ${2:-} "${names%:*}" "$1" 2>/dev/null || chown ${2:-} "${ids%:*}" "$1" || return 1
+	chown ${2:-} ":${names#*:}" "$1" 2>/dev/null || chown ${2:-} ":${ids#*:}" "$1"
+}
 dress() {
-	if [ "$kind" = link ]; then chown -h "$names" "$1" 2>/dev/null || chown -h "$ids" "$1"; touch -h -d "$time" "$1" 2>/dev/null || touch -h -d "${time%.*}" "$1"; return; fi
-	chown "$names" "$1" 2>/dev/null || chown "$ids" "$1" || return 1
+	if [ "$kind" = link ]; then own "$1" -h; touch -h -d "$time" "$1" 2>/dev/null || touch -h -d "${time%.*}" "$1"; return; fi
+	own "$1" || return 1
 	chmod "$mode" "$1" || return 1
 	touch -d "$time" "$1" 2>/dev/null || touch -d "${time%.*}" "$1"
 }

@@ -102,34 +102,30 @@ func (c *Conn) poolOf(ctx context.Context, folder string) (p golibvirt.StoragePo
 
 // ReadFile reads a small file of the hypervisor's host.
 func (c *Conn) ReadFile(ctx context.Context, file string) ([]byte, error) {
-	var out bytes.Buffer
-	err := c.inFolder(ctx, path.Dir(file), func(p golibvirt.StoragePool) error {
-		out.Reset()
-		return c.Within(ctx, AnswerTime, "read "+file, func() error {
-			v, err := c.L.StorageVolLookupByName(p, path.Base(file))
-			if err != nil {
-				return err
-			}
-			_, _, length, err := c.L.StorageVolGetInfo(v)
-			if err != nil {
-				return err
-			}
-			if length > image.MaxFirmware {
-				return fmt.Errorf("it has %d bytes; what a guest keeps beside its disks has %d at most", length, image.MaxFirmware)
-			}
-			return c.L.StorageVolDownload(v, &out, 0, 0, 0)
-		})
+	return c.read(ctx, file, 0, func(v golibvirt.StorageVol) error {
+		_, _, length, err := c.L.StorageVolGetInfo(v)
+		if err == nil && length > image.MaxFirmware {
+			err = fmt.Errorf("it has %d bytes; what a guest keeps beside its disks has %d at most", length, image.MaxFirmware)
+		}
+		return err
 	})
-	return out.Bytes(), err
 }
 
 // ReadHead reads the first bytes of a file of the hypervisor's host.
 func (c *Conn) ReadHead(ctx context.Context, file string, length int64) ([]byte, error) {
+	return c.read(ctx, file, length, func(golibvirt.StorageVol) error { return nil })
+}
+
+// read reads so many bytes of a file, 0 for all of it, if it is fit.
+func (c *Conn) read(ctx context.Context, file string, length int64, fit func(golibvirt.StorageVol) error) ([]byte, error) {
 	var out bytes.Buffer
 	err := c.inFolder(ctx, path.Dir(file), func(p golibvirt.StoragePool) error {
 		out.Reset()
 		return c.Within(ctx, AnswerTime, "read "+file, func() error {
 			v, err := c.L.StorageVolLookupByName(p, path.Base(file))
+			if err == nil {
+				err = fit(v)
+			}
 			if err != nil {
 				return err
 			}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"path"
+	"sync"
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/plain"
@@ -29,7 +30,8 @@ chown "$ids" "$1" 2>/dev/null || setfacl -m "u:${ids%:*}:rw" "$1"`
 
 // ListenThere listens at a Unix socket of a host that is reached by SSH (OpenSSH's PROTOCOL, section 2.4), over a line of its own: the listener ends
 // with it. The socket is for root, the account that signs in, and one more ("uid:gid"), or that of the file beside it where none is named. It needs a
-// shell there only where the account that signs in is not the one that runs guests, or where the SSH server leaves old sockets in the way.
+// shell there only where the account that signs in is not the one that runs guests, or where the SSH server leaves old sockets in the way;
+// without one a socket stays when the listener is closed, and is of no use.
 func (c *Conn) ListenThere(ctx context.Context, socket, beside, account string) (net.Listener, error) {
 	w, ok := c.Way.(*SSH)
 	if !ok {
@@ -59,7 +61,13 @@ func (c *Conn) ListenThere(ctx context.Context, socket, beside, account string) 
 			return fail("give it to what runs guests: %w; sign in as root, or as the account that runs them, or install setfacl", err)
 		}
 	}
-	return offered{l, line}, nil
+	return offered{l, sync.OnceValue(func() error {
+		err := l.Close()
+		if shell == nil { // the server leaves the socket where it is
+			err = errors.Join(err, w.shell(context.WithoutCancel(ctx), line, settleSocket, socket))
+		}
+		return errors.Join(err, line.Close())
+	})}, nil
 }
 
 // replaces tries whether the SSH server makes a socket where one is already.
@@ -84,10 +92,10 @@ func (w *SSH) replaces(ctx context.Context, line *reach.Line, socket string) err
 // offered is a listener with its line.
 type offered struct {
 	net.Listener
-	line *reach.Line
+	close func() error
 }
 
-func (o offered) Close() error { return errors.Join(o.Listener.Close(), o.line.Close()) }
+func (o offered) Close() error { return o.close() }
 
 // shell runs a script on the host.
 func (w *SSH) shell(ctx context.Context, line *reach.Line, script string, args ...string) error {
