@@ -1,13 +1,16 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/api/shape"
+	"keenlodge/internal/browse"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/right"
@@ -56,6 +59,23 @@ func (s *server) registerImages(a huma.API) {
 	do(s, a, huma.Operation{OperationID: "prove-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/proofs", DefaultStatus: http.StatusAccepted, Summary: "Start a proof of an image"},
 		func(ctx context.Context, in *prove) (wire.Run, error) {
 			return started(s.l.Proofs.Start(ctx, who(ctx), proof.Request{Image: in.ID, Level: in.Body.Level}))
+		})
+	type exhibit struct {
+		ID   string `path:"id"`
+		Name string `path:"name"`
+	}
+	huma.Register(a, huma.Operation{OperationID: "read-exhibit", Method: http.MethodGet, Path: "/api/v1/images/{id}/exhibits/{name}", Summary: "A picture, or another file, that belongs to a proof of an image"},
+		func(ctx context.Context, in *exhibit) (*huma.StreamResponse, error) {
+			kind := ""
+			body, err := look(s, ctx, "", func(browse.Place) (_ io.ReadCloser, err error) {
+				var body []byte
+				body, kind, err = s.l.Proofs.Exhibit(ctx, in.ID, in.Name)
+				return io.NopCloser(bytes.NewReader(body)), err
+			})
+			if err != nil {
+				return nil, err
+			}
+			return s.stream(in.ID, body, kind, nil), nil
 		})
 	type pin struct {
 		ID   string `path:"id"`

@@ -70,7 +70,7 @@ func imageCommand() *cli.Command {
 				return show(c, m, func(w io.Writer) { imageDetails(w, m) })
 			})},
 		&cli.Command{Name: "prove", Usage: "prove that an image can be trusted", ArgsUsage: "IMAGE",
-			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "level", Value: "read", Usage: "read: every piece matched; mount: file systems opened, files read, ledger checked"}},
+			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "level", Value: "read", Usage: "read: every piece matched; mount: file systems opened, files read, ledger checked; boot: started as a throwaway guest, and what its policy expects of it asked"}},
 			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				level, err := pick("level", image.Level(c.String("level")), image.Provable)
 				if err != nil {
@@ -111,7 +111,7 @@ func imageCommand() *cli.Command {
 				}
 				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is not pinned\n", m.ID, m.Machine) })
 			})},
-		imageFilesCommand(), imageCatCommand(), imageDownloadCommand(), imageServeCommand(), imageBootCommand(), imageUnlockCommand(), imageDiffCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
+		imageFilesCommand(), imageCatCommand(), imageDownloadCommand(), imageServeCommand(), imageEvidenceCommand(), imageBootCommand(), imageUnlockCommand(), imageDiffCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
 		restoreMachineCommand("restore"))
 }
 
@@ -207,6 +207,13 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 		}
 		if p.Error != "" {
 			fmt.Fprintf(w, "  %s\n", p.Error)
+		}
+		if p.Report != nil && len(p.Report.Exhibits) > 0 {
+			var what []string
+			for _, e := range p.Report.Exhibits {
+				what = append(what, e.About)
+			}
+			fmt.Fprintf(w, "  kept with it: %s; look at: keenlodge image evidence %s --into FOLDER\n", strings.Join(what, ", "), m.ID)
 		}
 	}
 }

@@ -323,6 +323,16 @@ func (c *Client) Prove(ctx context.Context, id string, level image.Level) (out w
 	return out, c.call(ctx, http.MethodPost, "/api/v1/images/"+url.PathEscape(id)+"/proofs", map[string]image.Level{"level": level}, &out)
 }
 
+// Exhibit reads a file that belongs to a proof of an image.
+func (c *Client) Exhibit(ctx context.Context, id, name string) ([]byte, error) {
+	in, err := c.inImage(ctx, id, "exhibits/"+url.PathEscape(name), nil)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	return io.ReadAll(in)
+}
+
 // PinImage pins an image.
 func (c *Client) PinImage(ctx context.Context, id, note string) (out wire.Image, err error) {
 	return out, c.call(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(id)+"/pin", map[string]string{"note": note}, &out)

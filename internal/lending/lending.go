@@ -37,7 +37,10 @@ type Disk struct {
 }
 
 // Socket is where a disk is to be had whose overlay is a file: beside that, for whoever may use the one may use the other.
-func Socket(overlay string) string { return overlay + ".nbd" }
+func Socket(overlay string) string { return overlay + SocketEnd }
+
+// SocketEnd ends the name of a socket at which a disk is lent.
+const SocketEnd = ".nbd"
 
 // plainPath is a path that is the same in an address, whether that is decoded or not: libvirt takes it as it stands.
 var plainPath = regexp.MustCompile(`^/[A-Za-z0-9/._+-]*$`)

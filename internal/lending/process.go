@@ -12,7 +12,6 @@ import (
 	"strconv"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -155,7 +154,11 @@ func (p *process) offer(ctx context.Context, lent Disk, d image.Disk) error {
 		for {
 			now := listener
 			end := context.AfterFunc(ctx, func() { now.Close() })
-			p.accept(ctx, now, lent, nbd.Export{Name: d.Target, Disk: l})
+			idle := time.Duration(0)
+			if p.Hypervisor != nil {
+				idle = idleTime
+			}
+			Offer(ctx, now, lent.Overlay, nbd.Export{Name: d.Target, Disk: l}, idle, func(err error) { fmt.Fprintln(os.Stderr, err) })
 			end()
 			now.Close()
 			for listener, err = nil, errors.New("none"); err != nil; {
@@ -179,17 +182,7 @@ func (p *process) listen(ctx context.Context, lent Disk) (net.Listener, error) {
 	if p.Hypervisor != nil {
 		return p.listenFar(ctx, socket, lent.Overlay)
 	}
-	if err := os.Remove(socket); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	listener, err := net.Listen("unix", socket)
-	if err != nil {
-		return nil, err
-	}
-	if err := os.Chmod(socket, 0o666); err != nil { // who comes is asked who he is
-		return nil, errors.Join(err, listener.Close())
-	}
-	return listener, nil
+	return Listen(socket)
 }
 
 // listenFar listens on another host.
@@ -204,70 +197,6 @@ func (p *process) listenFar(ctx context.Context, socket, overlay string) (net.Li
 		return nil, err
 	}
 	return far.ListenAt(ctx, socket, overlay)
-}
-
-// accept serves who comes, until nobody can any more, or nobody does.
-func (p *process) accept(ctx context.Context, listener net.Listener, lent Disk, export nbd.Export) {
-	var idle *time.Timer
-	if p.Hypervisor != nil {
-		idle = time.AfterFunc(idleTime, func() { listener.Close() })
-		defer idle.Stop()
-	}
-	var mu sync.Mutex
-	here := 0
-	count := func(n int) {
-		mu.Lock()
-		defer mu.Unlock()
-		if here += n; idle == nil {
-			return
-		}
-		if here == 0 {
-			idle.Reset(idleTime)
-		} else {
-			idle.Stop()
-		}
-	}
-	for {
-		conn, err := listener.Accept()
-		if err != nil {
-			return
-		}
-		count(1)
-		go func() {
-			defer count(-1)
-			defer conn.Close()
-			if c, is := conn.(*net.UnixConn); is {
-				if err := mayHave(c, lent.Overlay); err != nil {
-					fmt.Fprintln(os.Stderr, err)
-					return
-				}
-			}
-			if err := nbd.Serve(ctx, conn, export); err != nil && ctx.Err() == nil {
-				fmt.Fprintln(os.Stderr, err)
-			}
-		}()
-	}
-}
-
-// mayHave reports why whoever connects may not have a disk: only root may, and the account to which the file belongs that lies over it.
-func mayHave(conn *net.UnixConn, overlay string) error {
-	raw, err := conn.SyscallConn()
-	if err != nil {
-		return err
-	}
-	var peer *unix.Ucred
-	var failed error
-	if err := raw.Control(func(fd uintptr) { peer, failed = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }); err != nil || failed != nil {
-		return errors.Join(err, failed)
-	}
-	st, err := os.Stat(overlay)
-	if err != nil {
-		return err
-	}
-	if owner := st.Sys().(*syscall.Stat_t).Uid; peer.Uid != 0 && peer.Uid != owner {
-		return fmt.Errorf("an account (%d) that is not that of %s was turned away", peer.Uid, overlay)
-	}
-	return nil
 }
 
 // lentDisk is a disk that outlasts a cut of the store's line.

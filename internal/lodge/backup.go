@@ -10,6 +10,7 @@ import (
 
 	"keenlodge/internal/capture"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/hooks"
@@ -17,6 +18,7 @@ import (
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/store"
+	"keenlodge/internal/trials"
 )
 
 // RunPolicy queues a run of a policy by hand, for who. note, which may be empty, says what it is for; its images bear it. While one is
@@ -228,6 +230,15 @@ func (k *backup) proveAll(ctx context.Context, done []records.Task) (trusted []s
 		if t.State == run.Failed || t.State == run.Skipped {
 			continue
 		}
+		if k.policy.Prove == image.ByBoot { // which may have to wait for its hours: the set is rotated when it has passed
+			trial, err := k.l.Trials.Start(ctx, run.Chain, "", trials.Request{Images: []string{t.Image}})
+			if err != nil {
+				k.Warn(ctx, t.Machine, "image %s could not be tried, so nothing is rotated: %v", t.Image, err)
+				continue
+			}
+			k.Log(ctx, t.Machine, "image %s is tried by run %s; its set is rotated once it has passed", t.Image, trial.ID)
+			continue
+		}
 		if k.policy.Prove != "" {
 			p, err := k.l.Proofs.Prove(ctx, k.store, k.Run, t.Image, k.policy.Prove, func(int64) {})
 			if err != nil {
@@ -241,6 +252,23 @@ func (k *backup) proveAll(ctx context.Context, done []records.Task) (trusted []s
 		trusted = append(trusted, t.MachineID)
 	}
 	return trusted, nil
+}
+
+// rotateProven rotates the set of an image that has passed its trial, where its policy has the set wait for that.
+func (l *Lodge) rotateProven(ctx context.Context, r *runs.Run, m records.Image) error {
+	s, err := l.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	policy, ok := s.Policies[m.Policy]
+	if !ok || policy.Prove != image.ByBoot || policy.Store != m.Store {
+		return nil
+	}
+	st, err := l.Stores.Named(ctx, m.Store)
+	if err != nil {
+		return err
+	}
+	return l.Retention.Rotate(ctx, s, r, policy, st, []string{m.MachineID})
 }
 
 // hook calls the policy's hooks at a moment of the run itself.

@@ -39,6 +39,7 @@ import (
 	"keenlodge/internal/switchboard"
 	"keenlodge/internal/throttle"
 	"keenlodge/internal/trail"
+	"keenlodge/internal/trials"
 	"keenlodge/internal/vault"
 	"keenlodge/internal/wire"
 	"keenlodge/internal/witness"
@@ -78,6 +79,7 @@ type Lodge struct {
 	Inventory  *inventory.Inventory
 	Retention  *retention.Retention
 	Proofs     *proof.Proofs
+	Trials     *trials.Trials
 	Restores   *restore.Restores
 	Planning   *planning.Planning
 
@@ -123,6 +125,8 @@ func New(c Config) (*Lodge, error) {
 	l.Lines.Changed = l.Inventory.Look
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, l.Lists, engine, wire.Program)
+	l.Trials = trials.New(c.Records, c.Log, l.Stores, l.Inventory, l.Proofs, engine, wire.Program)
+	l.Trials.Passed = l.rotateProven
 	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, lending.New(filepath.Join(c.State, "lending"), executable), c.Log, engine, wire.Program)
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -35,11 +36,13 @@ type Proofs struct {
 	lists  *lists.Lists
 	// program is the name under which proofs are recorded.
 	program string
+	// Try queues the proof of an image by starting it, which is another kind of run (package trials).
+	Try func(ctx context.Context, who string, image string) (records.Run, error)
 }
 
 // New makes a Proofs and registers proofs with the engine.
 func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, ls *lists.Lists, e *runs.Engine, program string) *Proofs {
-	pr := &Proofs{rec, log, ss, e, ls, program}
+	pr := &Proofs{rec: rec, log: log, stores: ss, runs: e, lists: ls, program: program}
 	e.Register(run.Proof, handler{pr: pr})
 	return pr
 }
@@ -70,10 +73,13 @@ func (pr *Proofs) Start(ctx context.Context, who string, q Request) (records.Run
 		return records.Run{}, err
 	}
 	if m.Files != nil && q.Level != image.ByRead {
-		return records.Run{}, fmt.Errorf("%w: image %s holds files, and no file systems that could be mounted; prove it with: keenlodge image prove %[2]s --level read", fault.ErrConflict, m.ID)
+		return records.Run{}, fmt.Errorf("%w: image %s holds files, and no disks that could be opened or started; prove it with: keenlodge image prove %[2]s --level read", fault.ErrConflict, m.ID)
 	}
 	if again := q.Level == image.ByRead && (m.State == image.Doubtful || m.State == image.Broken); m.State != image.Usable && !again {
 		return records.Run{}, fmt.Errorf("%w: image %s is %s; only a usable image can be proven, and one in which damage was found be read again: keenlodge image prove %s --level read", fault.ErrConflict, m.ID, m.State, m.ID)
+	}
+	if q.Level == image.ByBoot {
+		return pr.Try(ctx, who, m.ID)
 	}
 	l, ok := levels[q.Level]
 	if !ok {
@@ -96,6 +102,22 @@ func (pr *Proofs) Of(ctx context.Context, id string) (records.Image, []records.P
 	}
 	proofs, err := pr.rec.Proofs(ctx, id)
 	return m, proofs, err
+}
+
+// Exhibit reads a file that belongs to a proof of an image, and tells its media type.
+func (pr *Proofs) Exhibit(ctx context.Context, id, name string) (body []byte, kind string, err error) {
+	_, st, err := pr.stores.OfImage(ctx, id)
+	if err != nil {
+		return nil, "", err
+	}
+	body, err = st.Exhibit(ctx, id, name)
+	if errors.Is(err, medium.ErrNotFound) {
+		return nil, "", fmt.Errorf("%w: image %s has no exhibit %.40q; its proofs name those that there are", fault.ErrNotFound, id, name)
+	}
+	if kind = "text/plain; charset=utf-8"; strings.HasSuffix(name, ".png") {
+		kind = "image/png"
+	}
+	return body, kind, err
 }
 
 // handler carries proofs out that are runs of their own.
@@ -156,7 +178,7 @@ func (pr *Proofs) Prove(ctx context.Context, st store.Store, r *runs.Run, id str
 	if ctx.Err() != nil {
 		return p, context.Cause(ctx)
 	}
-	damaged := errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)
+	damaged := isDamage(err)
 	if damaged {
 		if absent := stores.StillThere(ctx, st); absent != nil {
 			return p, errors.Join(absent, err)
@@ -166,14 +188,20 @@ func (pr *Proofs) Prove(ctx context.Context, st store.Store, r *runs.Run, id str
 	if err != nil && !damaged && !errors.As(err, &verdict) {
 		return p, err
 	}
-	p.Ended, p.Passed = time.Now(), err == nil
-	if err != nil {
-		p.Error = err.Error()
+	return pr.Record(ctx, st, r, name, p, err)
+}
+
+// Record keeps the outcome of a proof of a machine's image, in the records and beside it. verdict is nil for one that passed.
+func (pr *Proofs) Record(ctx context.Context, st store.Store, r *runs.Run, name string, p records.Proof, verdict error) (records.Proof, error) {
+	p.Ended, p.Passed = time.Now(), verdict == nil
+	if verdict != nil {
+		p.Error = verdict.Error()
 	}
+	id, damaged := p.Image, isDamage(verdict)
 	if recorded := pr.rec.AddProof(ctx, p); recorded != nil {
 		return p, recorded
 	}
-	beside := store.Proof{Level: p.Level, Passed: p.Passed, Began: p.Began.UTC(), Ended: p.Ended.UTC(), Program: p.Program, Evidence: p.Evidence, Error: p.Error}
+	beside := store.Proof{Level: p.Level, Passed: p.Passed, Began: p.Began.UTC(), Ended: p.Ended.UTC(), Program: p.Program, Evidence: p.Evidence, Error: p.Error, Report: p.Report}
 	if err := st.AddProof(ctx, id, beside); err != nil {
 		r.Caution(ctx, name, "the proof could not be kept in the store, only in the records: %v", err)
 	}
@@ -182,7 +210,7 @@ func (pr *Proofs) Prove(ctx context.Context, st store.Store, r *runs.Run, id str
 	}
 	if damaged {
 		var below *store.BrokenError
-		if errors.As(err, &below) {
+		if errors.As(verdict, &below) {
 			id = below.Image // what leans on it is broken, too
 		}
 		state, err := pr.rec.Damaged(ctx, id, r.ID)
@@ -190,7 +218,7 @@ func (pr *Proofs) Prove(ctx context.Context, st store.Store, r *runs.Run, id str
 			return p, err
 		}
 		r.Log(ctx, name, "%s", stores.Verdict(id, state))
-	} else if p.Passed && by == image.ByRead {
+	} else if p.Passed && p.Level == image.ByRead {
 		if mended, err := pr.rec.Mended(ctx, id); err != nil {
 			return p, err
 		} else if mended {
@@ -198,6 +226,11 @@ func (pr *Proofs) Prove(ctx context.Context, st store.Store, r *runs.Run, id str
 		}
 	}
 	return p, nil
+}
+
+// isDamage reports whether an error says that what the store holds of an image is not as it was written.
+func isDamage(err error) bool {
+	return errors.Is(err, chunk.ErrDamaged) || errors.Is(err, medium.ErrNotFound)
 }
 
 // ReadAgain queues the second readings of doubtful images that are due.

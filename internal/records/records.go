@@ -106,6 +106,8 @@ type (
 	Happened = db.Happened
 	// Proof is evidence that an image can be trusted, or that it can't.
 	Proof = trust.Proof
+	// Place is what a run of trials takes of its host.
+	Place = trust.Place
 	// Token is one that was made, Session a browser that signed in with one, Key what either opens doors with.
 	Token   = doors.Token
 	Session = doors.Session

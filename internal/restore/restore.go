@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -18,7 +17,6 @@ import (
 	"keenlodge/internal/browse"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/core/ledger"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/core/run"
@@ -57,9 +55,6 @@ func (q Request) lent() bool { return q.AtOnce || q.Boot }
 
 // wakeTime is how long a restored guest may take until its agent answers.
 const wakeTime = 5 * time.Minute
-
-// maxLedger is the longest ledger that is read through a guest agent, in bytes.
-const maxLedger = 64 << 20
 
 var guestName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 
@@ -507,20 +502,12 @@ func (rs *Restores) awaitAgent(ctx context.Context, on restoring, guest string, 
 		t.Warn("its file systems could not be listed: %v", err)
 		return nil
 	}
-	for _, point := range mounts {
-		body, err := inside.ReadGuestFile(ctx, guest, path.Join(point, ledger.FileName), maxLedger)
-		if err != nil {
-			continue // most file systems have no ledger
-		}
-		// The guest appends while we read, so a last line may be cut.
-		if i := bytes.LastIndexByte(body, '\n'); i >= 0 {
-			body = body[:i+1]
-		}
-		s, err := ledger.Check(bytes.NewReader(body))
-		if err != nil {
-			return fmt.Errorf("guest %s runs, but its ledger at %s is not clean: %w", guest, point, err)
-		}
-		r.Evidence(ctx, guest, "%s: %s", strings.TrimSuffix(point, "/"), s)
+	found, err := source.Ledgers(ctx, inside, guest, mounts, time.Now())
+	if err != nil {
+		return fmt.Errorf("guest %s runs, but %w", guest, err)
+	}
+	for _, l := range found {
+		r.Evidence(ctx, guest, "%s: %s", strings.TrimSuffix(l.Point, "/"), l)
 	}
 	return nil
 }

@@ -70,6 +70,10 @@ type Store interface {
 	Settle(ctx context.Context, id string) (*image.Manifest, error)
 
 	AddProof(ctx context.Context, id string, p Proof) error
+	// KeepExhibit keeps a file that belongs to a proof beside its image, and returns its name; it goes with the image. end is that of names of files of its
+	// kind, such as ".png". Exhibit reads it; one that is missing is [medium.ErrNotFound].
+	KeepExhibit(ctx context.Context, id, end string, body []byte) (name string, err error)
+	Exhibit(ctx context.Context, id, name string) ([]byte, error)
 	SetPin(ctx context.Context, id string, p *Pin) error
 	AllNotes(ctx context.Context) (map[string]Notes, error)
 

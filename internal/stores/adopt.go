@@ -67,7 +67,7 @@ func (ss *Stores) Adopt(ctx context.Context, name string, rotate bool) (wire.Ado
 				out.Damaged = append(out.Damaged, fmt.Sprintf("image %s: a proof of a level that is not known to this program, %.40q, was left out", id, p.Level))
 				continue
 			}
-			proofs = append(proofs, records.Proof{Level: p.Level, Passed: p.Passed, Began: p.Began, Ended: p.Ended, Program: p.Program, Evidence: p.Evidence, Error: p.Error})
+			proofs = append(proofs, records.Proof{Level: p.Level, Passed: p.Passed, Began: p.Began, Ended: p.Ended, Program: p.Program, Evidence: p.Evidence, Error: p.Error, Report: p.Report})
 		}
 		fresh, err := ss.rec.Adopt(ctx, rec, proofs)
 		if records.Refused(err) {

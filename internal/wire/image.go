@@ -5,6 +5,7 @@ import (
 
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/trial"
 )
 
 // Image is one machine at one moment, restorable. Size, Read, NewBytes and Stored are bytes: the disks' length, what the source gave, what
@@ -91,6 +92,8 @@ type Proof struct {
 	Program  string      `json:"program"`
 	Evidence []string    `json:"evidence"`
 	Error    string      `json:"error"`
+	// Report is what a trial showed.
+	Report *trial.Report `json:"report,omitempty" doc:"what a trial showed; times are in nanoseconds"`
 }
 
 // ProvenImage is an image with its proofs, newest first.

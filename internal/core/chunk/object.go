@@ -23,6 +23,8 @@ const (
 	ProofObject ObjectKind = 'p'
 	// PinObject says that an image is pinned, and why.
 	PinObject ObjectKind = 'n'
+	// ExhibitObject holds a file that belongs to a proof of an image.
+	ExhibitObject ObjectKind = 'e'
 	// KeyObject holds a key of a sealed store; its envelope is not sealed.
 	KeyObject ObjectKind = 's'
 	// LabelObject holds what a key is called.

@@ -29,24 +29,32 @@ const longestLine = 4 << 10
 
 // Check reads a ledger to its end. An empty one is clean. The error names the first line that is wrong.
 func Check(r io.Reader) (Summary, error) {
-	var s Summary
+	s, _, err := CheckUntil(r, time.Time{})
+	return s, err
+}
+
+// CheckUntil does the same, and tells when the newest line was written that is not younger than a moment, by the machine's clock; the zero time for none.
+func CheckUntil(r io.Reader, until time.Time) (s Summary, last time.Time, err error) {
 	in := bufio.NewReaderSize(r, longestLine)
 	previous := "-"
 	for {
 		slice, err := in.ReadSlice('\n')
 		line := string(slice)
 		if err == io.EOF && line == "" {
-			return s, nil
+			return s, last, nil
 		}
 		if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
-			return s, fmt.Errorf("ledger line %d: %w", s.Lines+1, err)
+			return s, last, fmt.Errorf("ledger line %d: %w", s.Lines+1, err)
 		}
 		if err != nil {
-			return s, fmt.Errorf("ledger line %d: it is torn: no end of line after %d bytes", s.Lines+1, len(line))
+			return s, last, fmt.Errorf("ledger line %d: it is torn: no end of line after %d bytes", s.Lines+1, len(line))
 		}
 		at, sum, err := checkLine(strings.TrimSuffix(line, "\n"), s.Lines+1, previous)
 		if err != nil {
-			return s, fmt.Errorf("ledger line %d: %w", s.Lines+1, err)
+			return s, last, fmt.Errorf("ledger line %d: %w", s.Lines+1, err)
+		}
+		if !at.After(until) {
+			last = at
 		}
 		s.Lines, s.Last, previous = s.Lines+1, at, sum
 	}

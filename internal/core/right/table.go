@@ -123,6 +123,7 @@ var Table = []Entry{
 	change("resume-policy", OnePolicy, operators),
 	change("cancel-run", OneRun, operators),
 	change("prove-image", OneImage, operators),
+	change("read-exhibit", OneImage, whoRestores),
 	change("pin-image", OneImage, operators),
 	change("unpin-image", OneImage, operators),
 	change("undrop-image", OneImage, whoRestores),

@@ -26,10 +26,12 @@ const (
 	Sweep Kind = "sweep"
 	// Fold makes an image stand alone.
 	Fold Kind = "fold"
+	// Trial starts machines from their images for a while, to see whether they come up.
+	Trial Kind = "trial"
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold}
+var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold, Trial}
 
 // Limited lists the kinds whose tasks count toward the limits of tasks at once: those that move a machine's data into a store. A restore goes before
 // them, and waits for nobody.

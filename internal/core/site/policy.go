@@ -69,7 +69,9 @@ type Policy struct {
 	// ByHand keeps images of runs by hand in a set of their own.
 	ByHand string `yaml:"by_hand,omitempty" json:"by_hand,omitempty" enum:"apart" doc:"apart: images of runs by hand are no part of the scheduled ones' set"`
 	// Prove is the level at which each new image is proven after the run, or empty.
-	Prove image.Level `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount" doc:"prove each new image at this level"`
+	Prove image.Level `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount,boot" doc:"prove each new image at this level"`
+	// Trials say what is expected of machines that are started from their images; the first that fits a machine holds.
+	Trials []Trial `yaml:"trials,omitempty" json:"trials,omitempty" doc:"what is expected of machines that are started from their images; the first that fits a machine holds"`
 }
 
 // Schedule says when runs start, and what is special about them.
@@ -319,6 +321,9 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 		return err
 	}
 	if err := v.checkHealth(name, p); err != nil {
+		return err
+	}
+	if err := v.checkTrials(name, p); err != nil {
 		return err
 	}
 	return v.checkHooks(name, p, s)

@@ -55,6 +55,8 @@ type Hypervisor struct {
 	TasksAtOnce int      `yaml:"tasks_at_once,omitempty" json:"tasks_at_once,omitempty" doc:"how many of its guests are captured at the same time; default 2"`
 	Windows     []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00"`
 	Bandwidth   []string `yaml:"bandwidth,omitempty" json:"bandwidth,omitempty" doc:"what may be read from its guests in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00"`
+	// Trials says how images may be tried on it; nil is not at all.
+	Trials *Trials `yaml:"trials,omitempty" json:"trials,omitempty" doc:"how images may be tried on it, as throwaway guests: how many at once, or more; by default none"`
 }
 
 // Libvirt is the kind of hypervisors that are reached through libvirt, Agents that of servers whose agents call the lodge; Servers is what their
@@ -237,6 +239,9 @@ func (s Site) Check() error {
 			return at("hypervisor "+name, p, `uri is missing; write for example "qemu:///system"`)
 		}
 		if err := checkLimits("hypervisor "+name, p, v.TasksAtOnce, v.Windows, v.Bandwidth); err != nil {
+			return err
+		}
+		if err := v.Trials.check("hypervisor "+name, p); err != nil {
 			return err
 		}
 	}

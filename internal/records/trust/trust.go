@@ -11,6 +11,7 @@ import (
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/trial"
 	"keenlodge/internal/records/db"
 )
 
@@ -32,6 +33,8 @@ type Proof struct {
 	Program  string      `db:"program" json:"program"`
 	Evidence []string    `db:"evidence" json:"evidence"`
 	Error    string      `db:"error" json:"error"`
+	// Report is what a trial showed, nil for other proofs.
+	Report *trial.Report `db:"report" json:"report,omitempty"`
 }
 
 // AddProof records a proof.
@@ -40,8 +43,8 @@ func (t Trust) AddProof(ctx context.Context, p Proof) error {
 		p.Evidence = []string{}
 	}
 	return pgx.BeginFunc(ctx, t.db.Pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "insert into proofs (image, run, level, passed, began, ended, program, evidence, error) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
-			p.Image, p.Run, p.Level, p.Passed, p.Began, p.Ended, p.Program, p.Evidence, p.Error)
+		_, err := tx.Exec(ctx, "insert into proofs (image, run, level, passed, began, ended, program, evidence, error, report) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
+			p.Image, p.Run, p.Level, p.Passed, p.Began, p.Ended, p.Program, p.Evidence, p.Error, p.Report)
 		if err != nil {
 			return err
 		}

@@ -52,6 +52,7 @@ func (h *Host) Machines(ctx context.Context) ([]source.Machine, error) {
 	if err != nil {
 		return nil, err
 	}
+	domains = slices.DeleteFunc(domains, func(d golibvirt.Domain) bool { return strings.HasPrefix(d.Name, source.TrialMark) }) // they are nobody's machines
 	machines := make([]source.Machine, len(domains))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(callsAtOnce) // for the line may be long

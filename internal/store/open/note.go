@@ -5,23 +5,56 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
+	"keenlodge/internal/store/medium"
 )
 
 const (
-	proofPart = ".proof-"
-	pinEnd    = ".pin"
+	proofPart   = ".proof-"
+	exhibitPart = ".exhibit-"
+	pinEnd      = ".pin"
 )
 
 // AddProof keeps the outcome of a proof beside its image.
 func (s *Store) AddProof(_ context.Context, id string, p store.Proof) error {
 	return s.putNote(id, proofPart+strings.ToLower(rand.Text()[:10]), p)
+}
+
+// KeepExhibit implements [store.Store].
+func (s *Store) KeepExhibit(_ context.Context, id, end string, body []byte) (name string, err error) {
+	if len(body) > store.MaxExhibit {
+		return "", fmt.Errorf("what belongs to a proof of image %s has %d bytes; it may have %d", id, len(body), store.MaxExhibit)
+	}
+	path, err := s.manifestPath(id)
+	if err != nil {
+		return "", err
+	}
+	name = image.NewID() + end
+	return name, putFile(strings.TrimSuffix(path, manifestEnd)+exhibitPart+name, body)
+}
+
+// Exhibit implements [store.Store].
+func (s *Store) Exhibit(_ context.Context, id, name string) ([]byte, error) {
+	path, err := s.manifestPath(id)
+	if err != nil {
+		return nil, err
+	}
+	if !store.IsExhibit(name) {
+		return nil, fmt.Errorf("exhibit %.40q of image %s: %w", name, id, medium.ErrNotFound)
+	}
+	body, err := readSmall(strings.TrimSuffix(path, manifestEnd) + exhibitPart + name)
+	if errors.Is(err, fs.ErrNotExist) {
+		err = fmt.Errorf("exhibit %s of image %s: %w", name, id, medium.ErrNotFound)
+	}
+	return body, err
 }
 
 // SetPin pins an image, or with nil lets it go.

@@ -95,7 +95,7 @@ func (s *Store) checkHeader(ctx context.Context, f *findings) error {
 // checkObjects reads every small object.
 func (s *Store) checkObjects(ctx context.Context, f *findings) error {
 	for prefix, kind := range map[string]chunk.ObjectKind{"index/": chunk.IndexObject, "condemned/": chunk.CondemnedObject,
-		"visit/": chunk.VisitObject, "proof/": chunk.ProofObject, "pin/": chunk.PinObject, "key/": chunk.KeyObject} {
+		"visit/": chunk.VisitObject, "proof/": chunk.ProofObject, "pin/": chunk.PinObject, exhibits: chunk.ExhibitObject, "key/": chunk.KeyObject} {
 		objects, err := s.list(ctx, prefix)
 		if err != nil {
 			return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -13,11 +14,31 @@ import (
 	"keenlodge/internal/store/medium"
 )
 
-var noteFolders = map[string]chunk.ObjectKind{"proof/": chunk.ProofObject, "pin/": chunk.PinObject}
+var noteFolders = map[string]chunk.ObjectKind{"proof/": chunk.ProofObject, "pin/": chunk.PinObject, exhibits: chunk.ExhibitObject}
+
+// exhibits is the folder of files that belong to proofs.
+const exhibits = "exhibit/"
 
 // AddProof keeps the outcome of a proof beside its image.
 func (s *Store) AddProof(ctx context.Context, id string, p store.Proof) error {
 	return s.putNote(ctx, "proof/", id, p)
+}
+
+// KeepExhibit implements [store.Store].
+func (s *Store) KeepExhibit(ctx context.Context, id, end string, body []byte) (name string, err error) {
+	if len(body) > store.MaxExhibit {
+		return "", fmt.Errorf("what belongs to a proof of image %s has %d bytes; it may have %d", id, len(body), store.MaxExhibit)
+	}
+	name = image.NewID() + end
+	return name, s.putObject(ctx, chunk.ExhibitObject, exhibits+id+"."+name, body)
+}
+
+// Exhibit implements [store.Store].
+func (s *Store) Exhibit(ctx context.Context, id, name string) ([]byte, error) {
+	if !image.IsID(id) || !store.IsExhibit(name) {
+		return nil, fmt.Errorf("exhibit %.40q of image %.40q: %w", name, id, medium.ErrNotFound)
+	}
+	return s.readObject(ctx, chunk.ExhibitObject, exhibits+id+"."+name)
 }
 
 // SetPin pins an image, or with nil lets it go.
@@ -65,6 +86,9 @@ func (s *Store) notes(ctx context.Context, folder, id string) ([]string, error) 
 func (s *Store) AllNotes(ctx context.Context) (map[string]store.Notes, error) {
 	out := map[string]store.Notes{}
 	for folder, kind := range noteFolders {
+		if kind == chunk.ExhibitObject {
+			continue // they are read one by one, when somebody wants to see them
+		}
 		names, err := s.notes(ctx, folder, "")
 		if err != nil {
 			return nil, err

@@ -827,7 +827,7 @@ func FuzzHostileObjects(f *testing.F) {
 		name string
 		kind chunk.ObjectKind
 	}{{"index/x", chunk.IndexObject}, {"image/abcdefgh23", chunk.ImageObject}, {"visit/abcdefgh23.start", chunk.VisitObject}, {"condemned/abcdefgh23", chunk.CondemnedObject},
-		{"proof/abcdefgh23.x", chunk.ProofObject}, {"pin/abcdefgh23.x", chunk.PinObject}, {"key/abcdefgh23", chunk.KeyObject}}
+		{"proof/abcdefgh23.x", chunk.ProofObject}, {"pin/abcdefgh23.x", chunk.PinObject}, {"key/abcdefgh23", chunk.KeyObject}, {"exhibit/abcdefgh23.abcdefgh23.png", chunk.ExhibitObject}}
 	s, m := newStore(f, nil)
 	d := randomDisk(rand.New(rand.NewPCG(1, 1)), 50<<10)
 	man, err := writeDisk(context.Background(), s, d)
