@@ -34,6 +34,7 @@ var layers = [][]string{
 	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},
 	{"internal/planning"},
+	{"internal/trials"},
 	{"internal/capture", "internal/restore", "internal/proof"},
 	{"internal/retention", "internal/witness", "internal/browse", "internal/lending"},
 	{"internal/lists"},
@@ -50,7 +51,8 @@ var layers = [][]string{
 	{"internal/records/db"},
 	{"internal/records/listing", "internal/records/schema"},
 	{"internal/source/libvirt", "internal/source/qemu", "internal/source/agent", "internal/source/sourcetest"},
-	{"internal/source/libvirt/admit", "internal/source/libvirt/inside"},
+	{"internal/source/libvirt/inside", "internal/source/libvirt/trial"},
+	{"internal/source/libvirt/admit"},
 	{"internal/source/libvirt/daemon", "internal/source/guestagent"},
 	{"internal/source"},
 	{"internal/reader"},
@@ -61,7 +63,7 @@ var layers = [][]string{
 	{"internal/store/medium/dir", "internal/store/medium/memory", "internal/store/medium/s3", "internal/store/medium/sftp"},
 	{"internal/store/medium/mediumtest"},
 	{"internal/store/medium"},
-	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private", "internal/inode", "internal/ahead"},
+	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private", "internal/inode", "internal/ahead", "internal/closed"},
 	{"internal/core"},
 }
 

@@ -119,6 +119,7 @@ func (s *server) register(a huma.API) {
 	s.registerMachines(a)
 	s.registerStores(a)
 	s.registerPolicies(a)
+	s.registerGroups(a)
 	s.registerRuns(a)
 	s.registerImages(a)
 	s.registerFiles(a)

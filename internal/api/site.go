@@ -33,7 +33,7 @@ func seenSite(in right.Within, s site.Site) site.Site {
 	if in.All {
 		return s
 	}
-	s.Webhooks = nil
+	s.Webhooks, s.Groups = nil, nil
 	s.Hypervisors = seenOf(s.Hypervisors, in.SeenSources)
 	s.Stores = seenOf(s.Stores, in.SeenStores)
 	s.Policies = seenOf(s.Policies, in.SeenPolicies)

@@ -333,6 +333,16 @@ func (c *Client) Exhibit(ctx context.Context, id, name string) ([]byte, error) {
 	return io.ReadAll(in)
 }
 
+// Groups lists groups, by name.
+func (c *Client) Groups(ctx context.Context) (out []wire.Group, err error) {
+	return out, c.call(ctx, http.MethodGet, "/api/v1/groups", nil, &out)
+}
+
+// ProveGroup starts a trial of a group.
+func (c *Client) ProveGroup(ctx context.Context, name string) (out wire.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/groups/"+url.PathEscape(name)+"/proofs", nil, &out)
+}
+
 // PinImage pins an image.
 func (c *Client) PinImage(ctx context.Context, id, note string) (out wire.Image, err error) {
 	return out, c.call(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(id)+"/pin", map[string]string{"note": note}, &out)

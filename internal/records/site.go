@@ -89,6 +89,9 @@ func readSite(ctx context.Context, q db.Querier) (s site.Site, version int64, er
 	if s.Stores, err = specs[site.Store](ctx, q, "stores"); err != nil {
 		return s, 0, err
 	}
+	if s.Groups, err = specs[site.Group](ctx, q, "groups"); err != nil {
+		return s, 0, err
+	}
 	s.Policies, err = specs[site.Policy](ctx, q, "policies")
 	return s, own.Version, err
 }
@@ -131,6 +134,9 @@ func (r *Records) ReplaceSite(ctx context.Context, from *site.Site, next site.Si
 			if _, err := tx.Exec(ctx, "update stores set store_id = $2 where name = $1", name, id); err != nil {
 				return err
 			}
+		}
+		if err := saveSpecs(ctx, tx, "groups", next.Groups); err != nil {
+			return err
 		}
 		if err := saveSpecs(ctx, tx, "policies", next.Policies); err != nil {
 			return err

@@ -10,6 +10,7 @@ import (
 	"io"
 	"maps"
 	"net"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -338,6 +339,11 @@ type Insider interface {
 	GuestMounts(ctx context.Context, name string) ([]string, error)
 	// ReadGuestFile reads a file, up to limit bytes.
 	ReadGuestFile(ctx context.Context, name, path string, limit int64) ([]byte, error)
+}
+
+// Addresser tells what addresses a machine has in its networks, by an agent in it: those of IPv4, without that of its own loopback.
+type Addresser interface {
+	Addresses(ctx context.Context, name string) ([]netip.Addr, error)
 }
 
 // WriteTimer tells how a machine's own writes go.

@@ -66,6 +66,8 @@ func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, inv *invento
 // Request asks for a trial of images: of one, or of several machines that need each other, in the order in which they start.
 type Request struct {
 	Images []string `json:"images"`
+	// Group is the site's name for these machines, "" for one image.
+	Group string `json:"group,omitempty"`
 }
 
 // Start queues a trial, for who. What would make it fail is looked at first, so that it fails at once.
@@ -207,7 +209,11 @@ func (tr *Trials) assemble(ctx context.Context, r *runs.Run, q Request) (*party,
 		if err != nil {
 			return nil, errors.Join(err, p.leave())
 		}
-		one := &member{p: p, id: memberID(r.ID, i), rec: rec, st: st, m: m, expect: s.Policies[m.Policy].Expected(m.Machine, m.Tags), up: make(chan struct{}), asked: make(chan struct{}), ended: make(chan struct{}), endReading: end}
+		expect, ok := site.Expected(s.Groups[q.Group].Trials, m.Machine, m.Tags)
+		if !ok {
+			expect, _ = site.Expected(s.Policies[m.Policy].Trials, m.Machine, m.Tags)
+		}
+		one := &member{p: p, id: memberID(r.ID, i), rec: rec, st: st, m: m, expect: expect, up: make(chan struct{}), asked: make(chan struct{}), ended: make(chan struct{}), endReading: end}
 		p.members = append(p.members, one)
 	}
 	return p, nil

@@ -459,9 +459,9 @@ func (w *watch) portOpen(ctx context.Context, port int, limit time.Duration) err
 	if w.p.net == nil {
 		return errors.New("on a host elsewhere there is no closed network from which to ask")
 	}
-	addresses := w.p.net.Addresses(w.m.Machine)
+	addresses := w.addresses(ctx)
 	if len(addresses) == 0 {
-		return errors.New("it has shown no address in its network so far")
+		return errors.New("it has shown no address in its network so far; where it has no agent and says nothing by itself, the policy's trials can name its address")
 	}
 	ctx, end := context.WithTimeout(ctx, limit)
 	defer end()
@@ -474,6 +474,24 @@ func (w *watch) portOpen(ctx context.Context, port int, limit time.Duration) err
 		errs = append(errs, err)
 	}
 	return errors.Join(errs...)
+}
+
+// addresses are those that the guest has: as its agent tells, as seen in its network, and as expected.
+func (w *watch) addresses(ctx context.Context) (out []netip.Addr) {
+	if w.has(string(trial.Agent)) {
+		if asked, ok := w.h.(source.Addresser); ok {
+			out, _ = asked.Addresses(ctx, w.guest.Name()) // where it does not tell, what is seen is all there is
+		}
+	}
+	if at, err := netip.ParseAddr(w.expect.Address); err == nil {
+		out = append(out, at)
+	}
+	for _, a := range w.p.net.Addresses(w.m.Machine) {
+		if !slices.Contains(out, a) {
+			out = append(out, a)
+		}
+	}
+	return out
 }
 
 func (w *watch) askCommand(ctx context.Context, inside source.Insider, c site.TrialCommand) error {
@@ -495,7 +513,8 @@ func (w *watch) askCommand(ctx context.Context, inside source.Insider, c site.Tr
 	if err != nil {
 		return w.lacks(ctx, name, "%v", err)
 	}
-	w.step(ctx, name, "%s", said)
+	first, _, _ := strings.Cut(said, "\n")
+	w.step(ctx, name, "%s", first)
 	return nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
+	"keenlodge/internal/trials"
 	"keenlodge/internal/wire"
 )
 
@@ -57,6 +58,17 @@ func filesOf(f *records.ImageFiles) *wire.ImageFiles {
 
 // Proof is a proof.
 func Proof(p records.Proof) wire.Proof { return wire.Proof(p) }
+
+// Group is a group with its members' images.
+func Group(g trials.Group) wire.Group {
+	return wire.Group{Name: g.Name, Note: g.Note, Members: Each(g.Members, func(m trials.Member) wire.GroupMember {
+		out := wire.GroupMember{Machine: m.Name, Why: m.Why}
+		if m.Image != nil {
+			out.Image, out.Taken, out.Proven, out.Failed = m.Image.ID, &m.Image.Taken, m.Image.Proven, m.Image.Failed
+		}
+		return out
+	})}
+}
 
 // Machine is a machine as the inventory sees it.
 func Machine(v inventory.View) wire.Machine {

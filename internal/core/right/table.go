@@ -124,6 +124,8 @@ var Table = []Entry{
 	change("cancel-run", OneRun, operators),
 	change("prove-image", OneImage, operators),
 	change("read-exhibit", OneImage, whoRestores),
+	look("list-groups", Lodge),
+	change("prove-group", Lodge, operators),
 	change("pin-image", OneImage, operators),
 	change("unpin-image", OneImage, operators),
 	change("undrop-image", OneImage, whoRestores),

@@ -34,6 +34,7 @@ type Site struct {
 	Hypervisors map[string]Hypervisor `yaml:"hypervisors,omitempty" json:"hypervisors,omitempty"`
 	Stores      map[string]Store      `yaml:"stores,omitempty" json:"stores,omitempty"`
 	Policies    map[string]Policy     `yaml:"policies,omitempty" json:"policies,omitempty"`
+	Groups      map[string]Group      `yaml:"groups,omitempty" json:"groups,omitempty"`
 }
 
 // Hypervisor says how a host that runs guests is reached.
@@ -266,6 +267,15 @@ func (s Site) Check() error {
 			return err
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(s.Groups)) {
+		p := "$.groups." + quoted(name)
+		if err := checkName("group", name, p); err != nil {
+			return err
+		}
+		if err := s.Groups[name].check("group "+name, p); err != nil {
+			return err
+		}
+	}
 	return s.checkChains()
 }
 
@@ -365,6 +375,7 @@ func (s Site) Compare(next Site) ([]Change, error) {
 		{"hypervisor", anyMap(s.Hypervisors), anyMap(next.Hypervisors)},
 		{"store", anyMap(s.Stores), anyMap(next.Stores)},
 		{"policy", anyMap(s.Policies), anyMap(next.Policies)},
+		{"group", anyMap(s.Groups), anyMap(next.Groups)},
 	} {
 		names := slices.Sorted(maps.Keys(k.new))
 		for name := range k.old {

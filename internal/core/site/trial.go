@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"net/netip"
 	"path"
 	"slices"
 	"strings"
@@ -120,6 +121,8 @@ type Trial struct {
 	Agent *bool `yaml:"agent,omitempty" json:"agent,omitempty" doc:"whether QEMU's guest agent has to answer; by default where it did when the image was taken"`
 	// System is what systemctl is-system-running has to say.
 	System []string `yaml:"system,omitempty" json:"system,omitempty" doc:"what systemctl is-system-running may say, such as [running, degraded]; left out, it is not asked"`
+	// Address is the machine's.
+	Address string `yaml:"address,omitempty" json:"address,omitempty" doc:"its IPv4 address, where it has no agent that tells it and sends nothing by itself"`
 	// Ports have to be open, asked from beside the guest.
 	Ports    []int          `yaml:"ports,omitempty" json:"ports,omitempty" doc:"TCP ports that have to be open"`
 	Commands []TrialCommand `yaml:"commands,omitempty" json:"commands,omitempty" doc:"commands in the guest that have to succeed"`
@@ -157,23 +160,27 @@ func (c TrialCommand) Limit() time.Duration { return spanOf(c.Within, 2*time.Min
 // Lag is how much older than its image a ledger's newest line may be, 0 where nothing is asked.
 func (t Trial) Lag() time.Duration { return spanOf(t.Ledger, 0) }
 
-// Expected is what the policy expects of a machine that is tried: the first that fits it, or the defaults.
-func (v Policy) Expected(machine string, tags map[string]string) Trial {
-	for _, t := range v.Trials {
+// Expected is the first of some expectations that fits a machine; ok is false if none does, and then it is the default.
+func Expected(of []Trial, machine string, tags map[string]string) (t Trial, ok bool) {
+	for _, t := range of {
 		named := len(t.Machines) == 0 || slices.ContainsFunc(t.Machines, func(pattern string) bool { ok, _ := path.Match(pattern, machine); return ok })
 		expression, err := selection.Parse(t.Tags)
 		if named && err == nil && (t.Tags == "" || expression.Matches(tags)) {
-			return t
+			return t, true
 		}
 	}
-	return Trial{}
+	return Trial{}, false
 }
 
 func (v Policy) checkTrials(name, p string) error {
 	if len(v.Trials) > 0 && v.Covers().OfFiles() {
 		return at(name, p+".trials", "images of scope %s hold files, and nothing that could be started; leave trials out", v.Covers())
 	}
-	for i, t := range v.Trials {
+	return checkExpected(name, p, v.Trials)
+}
+
+func checkExpected(name, p string, trials []Trial) error {
+	for i, t := range trials {
 		if err := t.check(name, fmt.Sprintf("%s.trials[%d]", p, i)); err != nil {
 			return err
 		}
@@ -209,6 +216,9 @@ func (t Trial) check(name, p string) error {
 		if !slices.Contains(systemStates, s) {
 			return at(name, p+".system", "systemctl is-system-running never says %q%s", s, suggest.Hint(s, systemStates))
 		}
+	}
+	if a, err := netip.ParseAddr(t.Address); t.Address != "" && (err != nil || !a.Is4()) {
+		return at(name, p+".address", "%q is no IPv4 address, such as 192.0.2.21", t.Address)
 	}
 	for _, port := range t.Ports {
 		if port < 1 || port > 65535 {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -38,6 +39,26 @@ func (a Ask) FileSystems(ctx context.Context) ([]source.FileSystem, error) {
 		out = append(out, source.FileSystem{Mounted: f.Mountpoint, Kind: f.Type, Used: f.Used, Total: f.Total})
 	}
 	slices.SortFunc(out, func(a, b source.FileSystem) int { return strings.Compare(a.Mounted, b.Mounted) })
+	return out, nil
+}
+
+// Addresses are those of IPv4 that the guest has, without that of its own loopback.
+func (a Ask) Addresses(ctx context.Context) (out []netip.Addr, err error) {
+	var found []struct {
+		Addresses []struct {
+			Address string `json:"ip-address"`
+		} `json:"ip-addresses"`
+	}
+	if err := a(ctx, "guest-network-get-interfaces", nil, &found); err != nil {
+		return nil, err
+	}
+	for _, card := range found {
+		for _, one := range card.Addresses {
+			if at, err := netip.ParseAddr(one.Address); err == nil && at.Is4() && !at.IsLoopback() {
+				out = append(out, at)
+			}
+		}
+	}
 	return out, nil
 }
 

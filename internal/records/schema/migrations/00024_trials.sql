@@ -9,8 +9,13 @@ create table trials (
     guests int not null,
     memory bigint not null
 );
+create table groups (
+    name text primary key,
+    spec jsonb not null
+);
 
 -- +goose Down
+drop table groups;
 drop table trials;
 alter table proofs drop column report;
 delete from runs where kind = 'trial';

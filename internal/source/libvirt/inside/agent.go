@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"time"
 
 	golibvirt "github.com/digitalocean/go-libvirt"
@@ -128,6 +129,15 @@ func (g Agent) FileSystems(ctx context.Context, machine string) ([]source.FileSy
 func (g Agent) GuestMounts(ctx context.Context, machine string) ([]string, error) {
 	found, err := g.FileSystems(ctx, machine)
 	return guestagent.Places(found), err
+}
+
+// Addresses implements [source.Addresser].
+func (g Agent) Addresses(ctx context.Context, machine string) ([]netip.Addr, error) {
+	ask, err := g.of(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	return ask.Addresses(ctx)
 }
 
 // Execute implements [source.Insider].
