@@ -243,14 +243,19 @@ type Pulling struct {
 	Done, Total int64 // bytes
 }
 
-// Puller has machines that run on disks which lie over others get the rest of these.
-type Puller interface {
+// Borrower runs machines on disks that are lent to it, with files over them.
+type Borrower interface {
 	// PoolFolder is the folder of a pool ("" for the source's own choice), in which disks lie over lent ones; far says that it is on another host, where
 	// only the source itself can listen and look.
 	PoolFolder(ctx context.Context, pool string) (folder string, far bool, err error)
 	// ListenAt listens at a Unix socket of a far host, for what runs machines there and may open the file of a disk beside it. It ends with the line to
 	// that host.
 	ListenAt(ctx context.Context, socket, beside string) (net.Listener, error)
+}
+
+// Puller has machines that run on lent disks get the rest of these.
+type Puller interface {
+	Borrower
 	// Below says over what the file of a disk lies on a far host, "" for nothing. One that is not there is [fs.ErrNotExist].
 	Below(ctx context.Context, place string) (string, error)
 	// Pull begins to pull what lies below a machine's disk, unless that is going on.

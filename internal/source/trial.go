@@ -76,8 +76,8 @@ type Trier interface {
 	Try(ctx context.Context, t Throwaway) (Trying, error)
 	// CanTry says in what a guest would differ from its definition, or why it can't be tried here.
 	CanTry(ctx context.Context, t Throwaway) (adapted []string, err error)
-	// MemoryOf is how much memory a guest would have, in bytes.
-	MemoryOf(t Throwaway) int64
+	// Outline tells how much memory a guest would have, in bytes, and whether it has a place for QEMU's guest agent.
+	Outline(t Throwaway) (memory int64, agent bool)
 	// ClearTrial ends what a process that died left of the guest of an ID, and removes its files from a pool. It returns what it found.
 	ClearTrial(ctx context.Context, id, pool string) (found []string, err error)
 	// Spare tells what the host has left.

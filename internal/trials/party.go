@@ -47,6 +47,8 @@ type member struct {
 	m      *image.Manifest
 	expect site.Trial
 	memory int64
+	// agent says that it has a place for QEMU's guest agent.
+	agent bool
 	// up is closed when it is, asked when all was asked of it, ended when its part is over, whatever became of it.
 	up, asked, ended chan struct{}
 	endReading       func(context.Context) error
@@ -212,11 +214,11 @@ func (m *member) offer(ctx context.Context, w *watch, d image.Disk, overlay stri
 	w.opened = append(w.opened, opened)
 	var listener net.Listener
 	if m.p.far {
-		puller, err := source.As[source.Puller](w.h, "run a guest on disks that are lent to it")
+		borrower, err := source.As[source.Borrower](w.h, "run a guest on disks that are lent to it")
 		if err != nil {
 			return err
 		}
-		listener, err = puller.ListenAt(ctx, lending.Socket(overlay), overlay)
+		listener, err = borrower.ListenAt(ctx, lending.Socket(overlay), overlay)
 		if err != nil {
 			return err
 		}

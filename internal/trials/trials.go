@@ -292,11 +292,11 @@ func (p *party) takeHost(ctx context.Context, r *runs.Run, name string) (err err
 	if err != nil {
 		return err
 	}
-	puller, err := source.As[source.Puller](h, "run a guest on disks that are lent to it")
+	borrower, err := source.As[source.Borrower](h, "run a guest on disks that are lent to it")
 	if err != nil {
 		return err
 	}
-	folder, far, err := puller.PoolFolder(ctx, pool)
+	folder, far, err := borrower.PoolFolder(ctx, pool)
 	if err != nil {
 		return err
 	}
@@ -308,7 +308,7 @@ func (p *party) takeHost(ctx context.Context, r *runs.Run, name string) (err err
 		if _, err := trier.CanTry(ctx, source.Throwaway{ID: m.id, Definition: m.m.Definition, Disks: m.targets(), Memory: t.MemoryOne()}); err != nil {
 			return fmt.Errorf("%s can't be tried there: %w", m.m.Machine, err)
 		}
-		m.memory = trier.MemoryOf(source.Throwaway{Definition: m.m.Definition, Memory: t.MemoryOne()})
+		m.memory, m.agent = trier.Outline(source.Throwaway{Definition: m.m.Definition, Memory: t.MemoryOne()})
 		need += m.memory
 	}
 	spare, err := trier.Spare(ctx, pool)
@@ -317,7 +317,7 @@ func (p *party) takeHost(ctx context.Context, r *runs.Run, name string) (err err
 	}
 	switch room := t.RoomEach() * int64(len(p.members)); {
 	case spare.Room < min(room, leastRoom):
-		return waiting{fmt.Errorf("pool %s has %s left, and what a trial writes takes some; make room, or name another pool", cmp.Or(pool, "of restored disks"), humanize.IBytes(uint64(spare.Room)))}
+		return fmt.Errorf("%w: pool %s has %s left, and what a trial writes takes some; make room, or name another pool", fault.ErrConflict, cmp.Or(pool, "of restored disks"), humanize.IBytes(uint64(spare.Room)))
 	case spare.Memory < need+reserve:
 		return waiting{fmt.Errorf("%s of memory are needed, and it has %s to spare", humanize.IBytes(uint64(need)), humanize.IBytes(uint64(max(0, spare.Memory-reserve))))}
 	case r.Cause != run.Hand && spare.Idle < leastIdle:
@@ -388,11 +388,11 @@ func clear(ctx context.Context, h source.Source, id, pool string) (found []strin
 	if found, err = trier.ClearTrial(ctx, id, pool); err != nil {
 		return found, err
 	}
-	puller, err := source.As[source.Puller](h, "run a guest on disks that are lent to it")
+	borrower, err := source.As[source.Borrower](h, "run a guest on disks that are lent to it")
 	if err != nil {
 		return found, err
 	}
-	folder, far, err := puller.PoolFolder(ctx, pool)
+	folder, far, err := borrower.PoolFolder(ctx, pool)
 	if err != nil || far {
 		return found, err // there it went with the line
 	}

@@ -24,7 +24,7 @@ import (
 
 const (
 	// glance is how often a guest is looked at.
-	glance = time.Second
+	glance = time.Second / 2
 	// settle is for how long a guest must be seen in a state that it does not get out of: some of these pass.
 	settle = 8 * time.Second
 	// starveTime is how long the store may not be readable before a trial ends.
@@ -119,15 +119,14 @@ func (w *watch) carryOut(ctx context.Context) error {
 		verdict = w.others(ctx)
 	}
 	if verdict == nil {
-		verdict = w.ask(limit)
+		if verdict = w.ask(limit); verdict != nil && limit.Err() != nil && !errors.As(verdict, new(failure)) {
+			verdict = failedBy(trial.Late, "not all of it held within %s: %w", w.expect.Limit(), verdict)
+		}
 		close(w.asked)
 		w.stay(ctx)
 	}
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
-	}
-	if verdict != nil && limit.Err() != nil && !errors.As(verdict, new(failure)) {
-		verdict = failedBy(trial.Late, "not all of it held within %s: %w", w.expect.Limit(), verdict)
 	}
 	w.picture(ctx, "at the end")
 	if seen, err := w.guest.Look(ctx); err == nil && seen.Standing != source.Gone {
@@ -170,14 +169,14 @@ func (w *watch) has(name string) bool {
 
 // agentExpected reports whether QEMU's guest agent has to answer; possible whether it may.
 func (w *watch) agentExpected() (expected, possible bool) {
-	possible = strings.Contains(w.m.Definition, "org.qemu.guest_agent.0")
 	if w.expect.Agent != nil {
 		return *w.expect.Agent, *w.expect.Agent
 	}
 	if len(w.expect.Commands) > 0 || len(w.expect.System) > 0 || w.expect.Ledger != "" {
 		return true, true
 	}
-	return possible && slices.Contains([]image.Consistency{image.Application, image.FileSystem}, w.m.Consistency), possible
+	froze := slices.Contains([]image.Consistency{image.Application, image.FileSystem}, w.m.Consistency)
+	return w.agent && froze && w.p.s.Hypervisors[w.m.Hypervisor].SourceKind() != site.Agents, w.agent // a server's own agent is another one
 }
 
 // comeUp waits until the guest is up.
@@ -188,7 +187,7 @@ func (w *watch) comeUp(ctx context.Context) error {
 	}
 	agent, possible := w.agentExpected()
 	var starved, silent, stuck time.Time
-	stuckAt := trial.Cause("")
+	stuckAt, said := trial.Cause(""), ""
 	for {
 		seen, err := w.guest.Look(ctx)
 		switch {
@@ -214,9 +213,9 @@ func (w *watch) comeUp(ctx context.Context) error {
 		}
 		w.stages(ctx)
 		if cause, words := trial.Stuck(w.sight.Serial, w.sight.Screen); cause == "" || cause != stuckAt {
-			stuckAt, stuck = cause, time.Now()
+			stuckAt, said, stuck = cause, words, time.Now() // what it says first is the reason; later there may be a prompt only
 		} else if time.Since(stuck) > settle {
-			return failedBy(cause, "%s: it says %q", stuckWords[cause], words)
+			return failedBy(cause, "%s: it says %q", stuckWords[cause], said)
 		}
 		if possible && stuckAt == "" && inside.Ping(ctx, w.guest.Name()) == nil {
 			w.step(ctx, string(trial.Agent), "")

@@ -107,6 +107,8 @@ var signs = []sign{
 	{Loader, regexp.MustCompile(`(?im)^(grub rescue|grub)> *$|error: (no such (partition|device)|unknown filesystem|file .* not found|disk .* not found|attempt to read|no server|you need to load the kernel)|entering rescue mode|press any key to continue`), false},
 }
 
+var loaderError = regexp.MustCompile(`(?m)^error: .+`)
+
 // lastLines is how much of what a machine says shows what it waits for now, in lines.
 const lastLines = 25
 
@@ -119,9 +121,14 @@ func Stuck(serial, screen string) (c Cause, words string) {
 			if !s.settled {
 				text = last(text, lastLines)
 			}
-			if at := s.is.FindStringIndex(text); at != nil {
-				return s.cause, lineAt(text, at[0])
+			at := s.is.FindStringIndex(text)
+			if at == nil {
+				continue
 			}
+			if why := loaderError.FindStringIndex(text); s.cause == Loader && why != nil { // which says more than the prompt that follows it
+				at = why
+			}
+			return s.cause, lineAt(text, at[0])
 		}
 	}
 	return "", ""

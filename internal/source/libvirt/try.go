@@ -35,5 +35,5 @@ func (h *Host) Spare(ctx context.Context, pool string) (source.Spare, error) {
 	return trial.Spare(ctx, h.Conn, p)
 }
 
-// MemoryOf implements [source.Trier].
-func (h *Host) MemoryOf(t source.Throwaway) int64 { return trial.MemoryOf(t) }
+// Outline implements [source.Trier].
+func (h *Host) Outline(t source.Throwaway) (memory int64, agent bool) { return trial.Outline(t) }

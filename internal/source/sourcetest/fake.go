@@ -70,6 +70,10 @@ type Host struct {
 	// Things are what stands around its guests.
 	Things []source.Thing
 	disks  map[string][]byte // that CreateDisk made
+	folder string
+	// OnTrial, if not nil, is called whenever a throwaway guest is looked at, and says what is seen of it. Spare is what the host has left, nil for plenty.
+	OnTrial func(*Trial)
+	Spare   *source.Spare
 }
 
 // Guest is a machine of a fake host. Change it through [Host.Change].
@@ -100,6 +104,7 @@ type Guest struct {
 
 	restores map[string]*filesRestore             // of files
 	trees    map[string]filestest.Tree            // of captures since which it can tell what changed
+	trial    *Trial                               // that it is
 	places   []string                             // of its disks, if a restore made them
 	dirty    map[string]map[string]map[int64]bool // checkpoint, disk, grain
 	writes   int64
@@ -203,6 +208,9 @@ func (c *Conn) Machines(ctx context.Context) ([]source.Machine, error) {
 	var out []source.Machine
 	for _, name := range slices.Sorted(maps.Keys(c.h.guests)) {
 		g := c.h.guests[name]
+		if g.trial != nil {
+			continue // it is nobody's machine
+		}
 		m := source.Machine{Name: name, UUID: g.UUID, State: g.State, Tags: maps.Clone(g.Tags)}
 		if m.Tags == nil {
 			m.Tags = map[string]string{}

@@ -27,7 +27,7 @@ type Abilities struct {
 // cut makes a definition that of a throwaway guest: as it is, but for what reaches beyond the guest and what the host can't run, which it tells.
 func cut(t source.Throwaway, on Abilities) (def *libvirtxml.Domain, adapted []string, err error) {
 	say := func(format string, args ...any) { adapted = append(adapted, fmt.Sprintf(format, args...)) }
-	def, cards, err := parse(t)
+	def, cards, err := parse(&t)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -69,9 +69,9 @@ var hostsOwn = []*regexp.Regexp{regexp.MustCompile(`^devices\.(emulator|audios)$
 
 // parse reads a definition, or makes one of a server's layout. cards are the hardware addresses of its network cards, which a throwaway guest keeps: it
 // is alone in its network, and knows its cards by them.
-func parse(t source.Throwaway) (def *libvirtxml.Domain, cards []*libvirtxml.DomainInterfaceMAC, err error) {
+func parse(t *source.Throwaway) (def *libvirtxml.Domain, cards []*libvirtxml.DomainInterfaceMAC, err error) {
 	if strings.HasPrefix(strings.TrimSpace(t.Definition), "{") {
-		def, err = ofLayout(t.Definition)
+		def, t.Disks, err = ofLayout(t.Definition, t.Disks)
 		return def, nil, err
 	}
 	def = new(libvirtxml.Domain)
@@ -86,14 +86,15 @@ func parse(t source.Throwaway) (def *libvirtxml.Domain, cards []*libvirtxml.Doma
 	return def, cards, nil
 }
 
-// ofLayout makes the definition of a guest that has a server's disks: by their names at the same kind of controller, and started as the server was.
-func ofLayout(layout string) (*libvirtxml.Domain, error) {
+// ofLayout makes the definition of a guest that has a server's disks: by their names at the same kind of controller, and started as the server was. Where
+// no guest can have such a name, the disk has another one.
+func ofLayout(layout string, places map[string]string) (_ *libvirtxml.Domain, named map[string]string, err error) {
 	var l struct {
 		Kind, Boot string
 		Disks      []struct{ Target, Serial string }
 	}
 	if err := json.Unmarshal([]byte(layout), &l); err != nil || l.Kind != "server" {
-		return nil, fmt.Errorf("its definition is neither a guest's nor a server's layout")
+		return nil, nil, fmt.Errorf("its definition is neither a guest's nor a server's layout")
 	}
 	def := &libvirtxml.Domain{Type: "kvm", Memory: &libvirtxml.DomainMemory{Value: 1024, Unit: "MiB"}, VCPU: &libvirtxml.DomainVCPU{Value: 2},
 		OS: &libvirtxml.DomainOS{Type: &libvirtxml.DomainOSType{Type: "hvm", Arch: "x86_64", Machine: "q35"}}, Features: &libvirtxml.DomainFeatureList{ACPI: &libvirtxml.DomainFeature{}},
@@ -103,28 +104,30 @@ func ofLayout(layout string) (*libvirtxml.Domain, error) {
 	if l.Boot == "uefi" {
 		def.OS.Firmware = "efi"
 	}
+	named = map[string]string{}
 	for i, d := range l.Disks {
 		k := libvirtxml.DomainDisk{Device: "disk", Target: &libvirtxml.DomainDiskTarget{Dev: d.Target, Bus: "virtio"}}
 		if strings.HasPrefix(d.Target, "sd") {
 			k.Target.Bus = "sata"
 		} else if !strings.HasPrefix(d.Target, "vd") {
-			k.Target.Dev = fmt.Sprintf("vd%c", 'a'+i%26)
+			k.Target.Dev = fmt.Sprintf("vdz%c", 'a'+i%26)
+		}
+		if place, ok := places[d.Target]; ok {
+			named[k.Target.Dev] = place
 		}
 		def.Devices.Disks = append(def.Devices.Disks, k)
 	}
-	return def, nil
+	return def, named, nil
 }
 
 // agentChannel is where QEMU's guest agent is spoken to.
 func agentChannel() libvirtxml.DomainChannel {
 	return libvirtxml.DomainChannel{Source: &libvirtxml.DomainChardevSource{UNIX: &libvirtxml.DomainChardevSourceUNIX{Mode: "bind"}},
-		Target: &libvirtxml.DomainChannelTarget{VirtIO: &libvirtxml.DomainChannelTargetVirtIO{Name: "org.qemu.guest_agent.0"}}}
+		Target: &libvirtxml.DomainChannelTarget{VirtIO: &libvirtxml.DomainChannelTargetVirtIO{Name: agentPort}}}
 }
 
-// HasAgent reports whether a definition has a place for QEMU's guest agent.
-func HasAgent(definition string) bool {
-	return strings.Contains(definition, "org.qemu.guest_agent.0")
-}
+// agentPort is by what QEMU's guest agent is found.
+const agentPort = "org.qemu.guest_agent.0"
 
 // fitMachine takes the newest type of machine of the same family where the host does not have the one of the definition.
 func fitMachine(def *libvirtxml.Domain, on Abilities, say func(string, ...any)) {
@@ -190,17 +193,19 @@ func bytesOf(m *libvirtxml.DomainMemory) int64 {
 	return max(int64(m.Value)*factor, 64<<20)
 }
 
-// MemoryOf is how much memory a guest of a definition would have, in bytes.
-func MemoryOf(t source.Throwaway) int64 {
-	def, _, err := parse(t)
+// Outline is how much memory a guest would have, in bytes, and whether it has a place for QEMU's guest agent.
+func Outline(t source.Throwaway) (memory int64, agent bool) {
+	def, _, err := parse(&t)
 	if err != nil {
-		return 0
+		return 0, false
 	}
-	has := bytesOf(def.Memory)
+	memory = bytesOf(def.Memory)
 	if t.Memory > 0 {
-		has = min(has, t.Memory)
+		memory = min(memory, t.Memory)
 	}
-	return has
+	return memory, def.Devices != nil && slices.ContainsFunc(def.Devices.Channels, func(c libvirtxml.DomainChannel) bool {
+		return c.Target != nil && c.Target.VirtIO != nil && c.Target.VirtIO.Name == agentPort
+	})
 }
 
 // fitProcessor gives it no more processors than the host has, and such as can be emulated where they must.

@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -326,14 +327,20 @@ func (l *limited) Write(p []byte) (int, error) {
 	return l.Buffer.Write(p)
 }
 
+var pixmap = regexp.MustCompile(`^P6\s+(\d{1,5})\s+(\d{1,5})\s+255\s`)
+
 // portable reads a picture in the portable pixmap format, as QEMU writes it (ppm(5), P6 with 8 bits).
 func portable(body []byte) (image.Image, error) {
-	var wide, high, most int
-	n, err := fmt.Fscanf(bytes.NewReader(body), "P6\n%d %d\n%d\n", &wide, &high, &most)
-	if err != nil || n != 3 || wide < 1 || high < 1 || wide > 16384 || high > 16384 || most != 255 || len(body) < wide*high*3 {
+	head := pixmap.FindSubmatch(body)
+	if head == nil {
 		return nil, errors.New("it is no portable pixmap")
 	}
-	pixels := body[len(body)-wide*high*3:]
+	wide, _ := strconv.Atoi(string(head[1])) // of at most five digits
+	high, _ := strconv.Atoi(string(head[2]))
+	pixels := body[len(head[0]):]
+	if wide == 0 || high == 0 || len(pixels) != wide*high*3 {
+		return nil, fmt.Errorf("a portable pixmap of %d by %d has %d bytes", wide, high, len(pixels))
+	}
 	out := image.NewNRGBA(image.Rect(0, 0, wide, high))
 	for i := range wide * high {
 		copy(out.Pix[i*4:], pixels[i*3:i*3+3])
