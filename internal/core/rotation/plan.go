@@ -146,6 +146,7 @@ const (
 	aged                 // by a clause of time
 	tiered               // by a clause of tiers: the newest of its period
 	first                // by the clause "first"
+	asked                // by a clause "last proven"
 	pinned               // from here on, more than a clause keeps it
 	beingMade            // it is being written
 	newest               // it is the newest usable image
@@ -175,6 +176,8 @@ func (r reason) words(rule Rule, now time.Time, m Image) string {
 		return fmt.Sprintf("clause %q: the newest of %s", c.text, period(m.Taken.In(now.Location()), c.unit))
 	case first:
 		return `clause "first": the earliest usable image`
+	case asked:
+		return fmt.Sprintf("clause %q: the newest with a proof by %s", c.text, m.Proven)
 	case pinned:
 		return "it is pinned"
 	case beingMade:
@@ -311,6 +314,13 @@ func (c clause) apply(k uint8, now time.Time, images []Image, candidates []int32
 	case c.unit == "newest":
 		for n, i := range candidates[:min(c.n, len(candidates))] {
 			j.keep(int(i), reason{numbered, k, int32(n + 1)})
+		}
+	case c.unit == "last proven":
+		for _, i := range candidates {
+			if images[i].Proven.AtLeast(c.level) {
+				j.keep(int(i), reason{kind: asked, clause: k})
+				break
+			}
 		}
 	case slices.Contains(ages, c.unit):
 		edge := since(now, c.n, c.unit)

@@ -59,6 +59,17 @@ func reference(phrase string, now time.Time, images []Image) (stays []bool, why 
 		if words[0] == "first" {
 			continue
 		}
+		if words[0] == "last" {
+			name, found := strings.Join(words, " "), false
+			for _, i := range candidates {
+				level := slices.Index(image.Levels, images[i].Proven)
+				if found = found || level >= slices.Index(image.Levels, image.Level(words[2])); found {
+					keep(i, fmt.Sprintf("clause %q: the newest with a proof by %s", name, images[i].Proven))
+					break
+				}
+			}
+			continue
+		}
 		number, unit := words[0], words[1]
 		if number == "newest" {
 			number, unit = words[1], words[0]
@@ -178,7 +189,8 @@ func TestThePlanIsTheReferences(t *testing.T) {
 		var clauses []string
 		for range 1 + rng.IntN(3) {
 			n := 1 + rng.IntN(8)
-			clauses = append(clauses, []string{fmt.Sprint("newest ", n), "first", fmt.Sprint(n, " ", ages[rng.IntN(len(ages))]), fmt.Sprintf(" %d  %s", n, tiers[rng.IntN(len(tiers))])}[rng.IntN(4)])
+			clauses = append(clauses, []string{fmt.Sprint("newest ", n), "first", fmt.Sprint(n, " ", ages[rng.IntN(len(ages))]), fmt.Sprintf(" %d  %s", n, tiers[rng.IntN(len(tiers))]),
+				fmt.Sprint("last proven ", image.Levels[rng.IntN(len(image.Levels))])}[rng.IntN(5)])
 		}
 		phrase := strings.Join(clauses, ",")
 		most := 12

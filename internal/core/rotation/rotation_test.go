@@ -130,6 +130,11 @@ func TestBadPhrasesPointAtTheWord(t *testing.T) {
 		"7, 8 x":              `at "7" (character 1): of what is missing`,
 		"2 day":               `at "day" (character 3): not a unit; did you mean "days"?`,
 		"1 dail":              `at "dail" (character 3): not a unit`,
+		"last":                `at "last" (character 1): by what it was proven last is missing`,
+		"last proven":         `at "proven" (character 6): by what it was proven last is missing`,
+		"last tested boot":    `at "tested" (character 6): "last" is followed by "proven"`,
+		"last proven bot":     `at "bot" (character 13): not a level of proof; did you mean "boot"?`,
+		"last proven boot 3":  `at "3" (character 18): a clause ends with the level`,
 		"first,,newest 1":     `at "" (character 7): a clause is missing`,
 	} {
 		_, err := Parse(phrase)

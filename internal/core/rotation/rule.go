@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/phrase"
 	"keenlodge/internal/core/suggest"
 )
@@ -23,7 +24,9 @@ type Rule struct {
 type clause struct {
 	text string
 	n    int
-	unit string // "newest", "first", an age ("days") or a tier ("daily")
+	unit string // "newest", "first", "last proven", an age ("days") or a tier ("daily")
+	// level is that of "last proven".
+	level image.Level
 }
 
 var ages = []string{"hours", "days", "weeks", "months", "years"}
@@ -63,6 +66,8 @@ func parseClause(text, part string, at int) (clause, error) {
 		}
 		c.unit = "first"
 		return c, nil
+	case words[0] == "last":
+		return lastProven(c, words, bad)
 	case len(words) > 2:
 		return bad(words[2], "a clause has two words; put a comma before the next clause")
 	case words[0] == "newest":
@@ -76,7 +81,7 @@ func parseClause(text, part string, at int) (clause, error) {
 		}
 		number, unit = words[0], words[1]
 	default:
-		known := append([]string{"newest", "first"}, append(ages, tiers...)...)
+		known := append([]string{"newest", "first", "last"}, append(ages, tiers...)...)
 		return bad(words[0], "not a clause"+suggest.Hint(words[0], known))
 	}
 	n, err := strconv.Atoi(number)
@@ -90,6 +95,23 @@ func parseClause(text, part string, at int) (clause, error) {
 		return bad(words[1], "not a unit"+suggest.Hint(unit, append(ages, tiers...)))
 	}
 	c.unit = unit
+	return c, nil
+}
+
+// lastProven reads the clause that keeps the newest image with a proof of a level or higher.
+func lastProven(c clause, words []string, bad func(word, why string) (clause, error)) (clause, error) {
+	const form = `write for example "last proven boot"`
+	switch {
+	case len(words) == 1 || len(words) == 2 && words[1] == "proven":
+		return bad(words[len(words)-1], "by what it was proven last is missing; "+form)
+	case words[1] != "proven":
+		return bad(words[1], `"last" is followed by "proven"; `+form)
+	case len(words) > 3:
+		return bad(words[3], "a clause ends with the level of the proof; put a comma before the next clause")
+	}
+	if c.unit, c.level = "last proven", image.Level(words[2]); !slices.Contains(image.Levels, c.level) {
+		return bad(words[2], "not a level of proof"+suggest.Hint(c.level, image.Levels))
+	}
 	return c, nil
 }
 
