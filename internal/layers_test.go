@@ -34,6 +34,7 @@ var layers = [][]string{
 	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},
 	{"internal/planning"},
+	{"internal/promises"},
 	{"internal/trials"},
 	{"internal/capture", "internal/restore", "internal/proof"},
 	{"internal/retention", "internal/witness", "internal/browse", "internal/lending"},

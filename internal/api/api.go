@@ -120,6 +120,7 @@ func (s *server) register(a huma.API) {
 	s.registerStores(a)
 	s.registerPolicies(a)
 	s.registerGroups(a)
+	s.registerPromises(a)
 	s.registerRuns(a)
 	s.registerImages(a)
 	s.registerFiles(a)

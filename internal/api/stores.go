@@ -68,6 +68,11 @@ func (s *server) registerStores(a huma.API) {
 		func(ctx context.Context, in *opener) (done, error) {
 			return done{true}, s.l.Stores.Unlock(ctx, in.Name, in.Body)
 		})
+	do(s, a, post("prove-key", "/api/v1/stores/{name}/keys/proofs", "Try whether a key as it is kept on paper opens a store, and note when", 200),
+		func(ctx context.Context, in *opener) (wire.KeyProof, error) {
+			p, err := s.l.Stores.ProveKey(ctx, who(ctx), in.Name, in.Body)
+			return wire.KeyProof{Store: p.Store, Opened: p.Opened, At: p.At}, err
+		})
 	get(s, a, "list-store-keys", "/api/v1/stores/{name}/keys", "Keys of a sealed store", func(ctx context.Context, in *named) ([]store.Key, error) {
 		return s.l.Stores.Keys(ctx, in.Name)
 	})

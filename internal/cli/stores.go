@@ -439,6 +439,28 @@ func storeKeyCommand() *cli.Command {
 				}
 				return show(c, key, func(w io.Writer) { fmt.Fprintf(w, "key %s (%s) opens store %s\n", key.ID, key.Label, name) })
 			})},
+		&cli.Command{Name: "prove", Usage: "try whether a key as it is kept on paper opens the store, and note when; what is typed is kept nowhere", ArgsUsage: "STORE", Flags: append(openerFlags(), output()),
+			Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+				with, err := openerFrom(c, false)
+				if err != nil {
+					return err
+				}
+				p, err := k.ProveKey(ctx, name, with)
+				if err != nil {
+					return err
+				}
+				if err := show(c, p, func(w io.Writer) {
+					if p.Opened {
+						fmt.Fprintf(w, "it opens store %s; noted\n", name)
+					}
+				}); err != nil {
+					return err
+				}
+				if !p.Opened {
+					return fmt.Errorf("it opens none of store %s's keys; noted: find the right one, or add another while the lodge still has the store open: keenlodge store key add %[1]s", name)
+				}
+				return nil
+			})},
 		&cli.Command{Name: "remove", Usage: "take a key away; who copied it before can still read what was there", ArgsUsage: "STORE KEY", Flags: []cli.Flag{output()},
 			Action: calls([]string{"a store's name", "a key"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				found, err := k.StoreKeys(ctx, c.Args().Get(0))

@@ -343,6 +343,11 @@ func (c *Client) ProveGroup(ctx context.Context, name string) (out wire.Run, err
 	return out, c.call(ctx, http.MethodPost, "/api/v1/groups/"+url.PathEscape(name)+"/proofs", nil, &out)
 }
 
+// Promises lists what is owed to machines; more says that there are more than the page has. Standing and machine, which may be empty, narrow it.
+func (c *Client) Promises(ctx context.Context, standing, machine string, p wire.Page) (out []wire.OwedMachine, more bool, err error) {
+	return pages[wire.OwedMachine](ctx, c, "/api/v1/promises", filled(map[string]string{"standing": standing, "machine": machine}), p)
+}
+
 // PinImage pins an image.
 func (c *Client) PinImage(ctx context.Context, id, note string) (out wire.Image, err error) {
 	return out, c.call(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(id)+"/pin", map[string]string{"note": note}, &out)

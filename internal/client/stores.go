@@ -38,6 +38,11 @@ func (c *Client) UnlockStore(ctx context.Context, name string, with chunk.Opener
 	return c.call(ctx, http.MethodPost, storePath(name, "/unlock"), with, nil)
 }
 
+// ProveKey tries whether a key opens a store, and has it noted.
+func (c *Client) ProveKey(ctx context.Context, store string, with chunk.Opener) (out wire.KeyProof, err error) {
+	return out, c.call(ctx, http.MethodPost, storePath(store, "/keys/proofs"), with, &out)
+}
+
 // StoreKeys lists a sealed store's keys.
 func (c *Client) StoreKeys(ctx context.Context, name string) (out []store.Key, err error) {
 	return out, c.call(ctx, http.MethodGet, storePath(name, "/keys"), nil, &out)

@@ -24,6 +24,7 @@ import (
 	"keenlodge/internal/lists"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/planning"
+	"keenlodge/internal/promises"
 	"keenlodge/internal/proof"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
@@ -80,6 +81,7 @@ type Lodge struct {
 	Retention  *retention.Retention
 	Proofs     *proof.Proofs
 	Trials     *trials.Trials
+	Promises   *promises.Promises
 	Restores   *restore.Restores
 	Planning   *planning.Planning
 
@@ -127,6 +129,7 @@ func New(c Config) (*Lodge, error) {
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, l.Lists, engine, wire.Program)
 	l.Trials = trials.New(c.Records, c.Log, l.Stores, l.Inventory, l.Proofs, engine, wire.Program)
 	l.Trials.Passed = l.rotateProven
+	l.Promises = promises.New(c.Records, c.Log, l.Stores, l.Proofs, l.Trials)
 	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, lending.New(filepath.Join(c.State, "lending"), executable), c.Log, engine, wire.Program)
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
@@ -160,5 +163,5 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 
 // often is what the service looks after once a minute.
 func (l *Lodge) often(ctx context.Context) error {
-	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Inventory.Survey(ctx), l.Access.Upkeep(ctx), l.doorman.Note(ctx))
+	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Promises.Plan(ctx), l.Inventory.Survey(ctx), l.Access.Upkeep(ctx), l.doorman.Note(ctx))
 }

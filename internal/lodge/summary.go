@@ -83,7 +83,11 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 	}
 	names, matchers := s.Matchers()
 	for _, name := range names {
-		st.policies[name] = covering{covers: []string{}, freshness: planning.FreshnessLimit(s, name, now)}
+		freshness := planning.FreshnessLimit(s, name, now)
+		if owed := s.Policies[name].Owes().Age; owed > 0 { // what is promised in words holds before what the schedules imply
+			freshness = owed
+		}
+		st.policies[name] = covering{covers: []string{}, freshness: freshness}
 	}
 	sum := wire.Standing{Machines: 0, Late: wire.Some{Names: []string{}}, Failed: wire.Some{Names: []string{}}, Unproven: wire.Some{Names: []string{}}, Open: wire.Some{Names: []string{}}, Notices: []wire.Notice{}}
 	heard, err := l.rec.Sources(ctx)
@@ -173,6 +177,11 @@ func (l *Lodge) Summary(ctx context.Context, in right.Within) (wire.Standing, er
 		return out, err
 	}
 	now := time.Now()
+	owed, err := l.Promises.Sum(ctx, func(id string) bool { return in.All || in.SeenMachines[id] })
+	if err != nil {
+		return out, err
+	}
+	out.Owed = wire.Owed{Machines: owed.Machines, Kept: owed.Kept, Overdue: wire.SomeOf(owed.Overdue, namesShown), Failed: wire.SomeOf(owed.Failed, namesShown), Impossible: wire.SomeOf(owed.Impossible, namesShown)}
 	if in.All {
 		told, err := l.doorman.Notices(ctx, now)
 		if err != nil {

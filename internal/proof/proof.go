@@ -88,7 +88,16 @@ func (pr *Proofs) Start(ctx context.Context, who string, q Request) (records.Run
 	if err := l.ready(pr); err != nil {
 		return records.Run{}, fmt.Errorf("%w: %w", fault.ErrConflict, err)
 	}
-	return pr.runs.Queue(ctx, runs.Order{Kind: run.Proof, Policy: m.Policy, Cause: run.Hand, Who: who, Request: q})
+	return pr.Queue(ctx, run.Hand, who, q)
+}
+
+// Queue queues a proof that can be carried out.
+func (pr *Proofs) Queue(ctx context.Context, cause run.Cause, who string, q Request) (records.Run, error) {
+	m, err := pr.stores.Image(ctx, q.Image)
+	if err != nil {
+		return records.Run{}, err
+	}
+	return pr.runs.Queue(ctx, runs.Order{Kind: run.Proof, Policy: m.Policy, Cause: cause, Who: who, Request: q})
 }
 
 // Of is an image, also one that is gone, and its proofs, newest first.

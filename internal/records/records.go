@@ -108,6 +108,9 @@ type (
 	Proof = trust.Proof
 	// Place is what a run of trials takes of its host.
 	Place = trust.Place
+	// ProofStanding is how the proofs of a machine's images stand; KeyProof says that somebody has tried a key.
+	ProofStanding = trust.ProofStanding
+	KeyProof      = trust.KeyProof
 	// Token is one that was made, Session a browser that signed in with one, Key what either opens doors with.
 	Token   = doors.Token
 	Session = doors.Session

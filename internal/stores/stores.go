@@ -290,6 +290,34 @@ func (ss *Stores) Unlock(ctx context.Context, name string, with chunk.Opener) er
 	return nil
 }
 
+// ProveKey tries whether a key that somebody typed opens a sealed store, and notes that he did. What he typed is kept nowhere, and whether the lodge has
+// the store open makes no difference.
+func (ss *Stores) ProveKey(ctx context.Context, who, name string, with chunk.Opener) (p records.KeyProof, err error) {
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return p, err
+	}
+	spec, err := s.Store(name)
+	if err != nil {
+		return p, err
+	}
+	if !spec.Sealed {
+		return p, fmt.Errorf("%w: store %s is not sealed, so there is no key to try", fault.ErrConflict, name)
+	}
+	m, err := ss.reach(ctx, name, spec)
+	if err != nil {
+		return p, err
+	}
+	defer m.Close()
+	_, err = pooled.Unlock(ctx, m, with)
+	debug.FreeOSMemory() // a passphrase's key takes 256 MiB to try
+	if err != nil && !errors.Is(err, chunk.ErrWrongKey) {
+		return p, fmt.Errorf("store %s: %w", name, err)
+	}
+	p = records.KeyProof{Store: name, At: time.Now(), Who: who, Opened: err == nil}
+	return p, ss.rec.AddKeyProof(ctx, p)
+}
+
 // Named opens a store by its name.
 func (ss *Stores) Named(ctx context.Context, name string) (store.Store, error) {
 	s, err := ss.rec.Site(ctx)

@@ -87,7 +87,7 @@ func (tr *Trials) Start(ctx context.Context, cause run.Cause, who string, q Requ
 		}
 		policy = m.Policy
 	}
-	if _, err := hosts(s); err != nil {
+	if _, err := Hosts(s); err != nil {
 		return records.Run{}, err
 	}
 	return tr.runs.Queue(ctx, runs.Order{Kind: run.Trial, Policy: policy, Cause: cause, Who: who, Request: q})
@@ -106,8 +106,8 @@ func triable(m records.Image) error {
 	return nil
 }
 
-// hosts lists the hypervisors that may hold trials.
-func hosts(s site.Site) (names []string, err error) {
+// Hosts lists the hypervisors that may hold trials.
+func Hosts(s site.Site) (names []string, err error) {
 	for _, name := range slices.Sorted(maps.Keys(s.Hypervisors)) {
 		if t := s.Hypervisors[name].Trials; t != nil && t.AtOnce > 0 {
 			names = append(names, name)
@@ -134,7 +134,7 @@ func (h handler) Wait(ctx context.Context, r records.Run) (runs.Wait, error) {
 	if err != nil {
 		return runs.Wait{}, err
 	}
-	names, err := hosts(s)
+	names, err := Hosts(s)
 	if err != nil {
 		return runs.Wait{Skip: err.Error()}, nil
 	}
@@ -224,7 +224,7 @@ func memberID(run string, place int) string { return fmt.Sprintf("%s-%d", run, p
 
 // findHost finds the hypervisor on which a trial takes place, and waits until it has room for it.
 func (p *party) findHost(ctx context.Context, r *runs.Run) error {
-	names, err := hosts(p.s)
+	names, err := Hosts(p.s)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,8 @@ type Standing struct {
 	Failed   Some `json:"failed"`
 	Proven   int  `json:"proven"`
 	Unproven Some `json:"unproven"`
+	// Owed is how what is promised stands.
+	Owed Owed `json:"owed"`
 	// Open are machines that no policy covers.
 	Open Some `json:"open"`
 	// Held is how many policies wait for a person, Paused how many are paused.
@@ -35,6 +37,11 @@ func (s *Some) Add(name string, most int) {
 	if s.Count++; len(s.Names) < most {
 		s.Names = append(s.Names, name)
 	}
+}
+
+// SomeOf counts names, and keeps the first of them.
+func SomeOf(names []string, most int) Some {
+	return Some{Count: len(names), Names: append([]string{}, names[:min(most, len(names))]...)}
 }
 
 // Notice is what a person should look at.

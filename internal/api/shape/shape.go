@@ -6,6 +6,7 @@ import (
 	"keenlodge/internal/events"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lodge"
+	"keenlodge/internal/promises"
 	"keenlodge/internal/records"
 	"keenlodge/internal/source"
 	"keenlodge/internal/trials"
@@ -68,6 +69,11 @@ func Group(g trials.Group) wire.Group {
 		}
 		return out
 	})}
+}
+
+// OwedMachine is what is owed to a machine.
+func OwedMachine(m promises.Machine, status string) wire.OwedMachine {
+	return wire.OwedMachine{MachineID: m.ID, Machine: m.Label, Policies: m.Policies, Promise: m.Owed.String(), Standing: m.Worst(), Items: m.Items, Status: status}
 }
 
 // Machine is a machine as the inventory sees it.

@@ -124,6 +124,8 @@ var Table = []Entry{
 	change("cancel-run", OneRun, operators),
 	change("prove-image", OneImage, operators),
 	change("read-exhibit", OneImage, whoRestores),
+	look("list-promises", List),
+	change("prove-key", OneStore, administrator),
 	look("list-groups", Lodge),
 	change("prove-group", Lodge, operators),
 	change("pin-image", OneImage, operators),

@@ -13,6 +13,7 @@ import (
 	"keenlodge/internal/core/ignore"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/promise"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/selection"
 	"keenlodge/internal/core/suggest"
@@ -70,6 +71,8 @@ type Policy struct {
 	ByHand string `yaml:"by_hand,omitempty" json:"by_hand,omitempty" enum:"apart" doc:"apart: images of runs by hand are no part of the scheduled ones' set"`
 	// Prove is the level at which each new image is proven after the run, or empty.
 	Prove image.Level `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount,boot" doc:"prove each new image at this level"`
+	// Promise is what it owes each of its machines.
+	Promise string `yaml:"promise,omitempty" json:"promise,omitempty" doc:"what it owes each machine, such as: 26 hours, boot weekly, restore monthly, 3 copies, key yearly"`
 	// Trials say what is expected of machines that are started from their images; the first that fits a machine holds.
 	Trials []Trial `yaml:"trials,omitempty" json:"trials,omitempty" doc:"what is expected of machines that are started from their images; the first that fits a machine holds"`
 }
@@ -209,6 +212,15 @@ func (v Policy) Wait(n int) time.Duration { return spanOf(v.RetryWait, time.Minu
 // mostFrozen bounds how long file systems may be asked to stand still, usualFreeze is what holds where nothing is asked.
 const mostFrozen, usualFreeze = time.Minute, 10 * time.Second
 
+// Owes is what it owes each of its machines, as Check has accepted it.
+func (v Policy) Owes() promise.Promise {
+	p, err := promise.Parse(v.Promise)
+	if err != nil {
+		return promise.Promise{}
+	}
+	return p
+}
+
 // FreezeLimit is how long a server's file systems may stand still.
 func (v Policy) FreezeLimit() time.Duration { return spanOf(v.LongestFreeze, usualFreeze) }
 
@@ -325,6 +337,9 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 	}
 	if err := v.checkTrials(name, p); err != nil {
 		return err
+	}
+	if _, err := promise.Parse(v.Promise); err != nil {
+		return at(name, p+".promise", "%v", err)
 	}
 	return v.checkHooks(name, p, s)
 }

@@ -13,8 +13,16 @@ create table groups (
     name text primary key,
     spec jsonb not null
 );
+create table key_proofs (
+    id     bigint generated always as identity primary key,
+    store  text not null,
+    at     timestamptz not null,
+    who    text not null,
+    opened boolean not null
+);
 
 -- +goose Down
+drop table key_proofs;
 drop table groups;
 drop table trials;
 alter table proofs drop column report;

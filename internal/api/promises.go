@@ -1,0 +1,56 @@
+package api
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"keenlodge/internal/api/shape"
+	"keenlodge/internal/core/promise"
+	"keenlodge/internal/promises"
+	"keenlodge/internal/wire"
+)
+
+// registerPromises has what is about what is owed to machines.
+func (s *server) registerPromises(a huma.API) {
+	type filter struct {
+		PageQuery
+		Standing promise.Standing `query:"standing" doc:"only those of which the worst stands so"`
+		Machine  string           `query:"machine" doc:"only this one"`
+	}
+	pages(s, a, "list-promises", "/api/v1/promises", "What is owed to machines, and how that stands, by machine", func(ctx context.Context, in *filter) ([]wire.OwedMachine, string, error) {
+		found, err := s.l.Promises.Machines(ctx)
+		if err != nil {
+			return nil, "", err
+		}
+		id := ""
+		if in.Machine != "" {
+			m, err := s.seenMachine(ctx, in.Machine)
+			if err != nil {
+				return nil, "", err
+			}
+			id = m.ID
+		}
+		seen := within(ctx)
+		found = slices.DeleteFunc(slices.Clone(found), func(m promises.Machine) bool {
+			return !seen.All && !seen.SeenMachines[m.ID] || id != "" && m.ID != id || in.Standing != "" && m.Worst() != in.Standing || in.After != "" && m.Label <= in.After
+		})
+		next := ""
+		if in.Limit > 0 && len(found) > in.Limit {
+			found = found[:in.Limit]
+			next = found[in.Limit-1].Label
+		}
+		now := time.Now()
+		out := []wire.OwedMachine{}
+		for _, m := range found {
+			status, err := s.l.Promises.Status(ctx, m, now)
+			if err != nil {
+				return nil, "", err
+			}
+			out = append(out, shape.OwedMachine(m, status))
+		}
+		return out, in.link(next), nil
+	})
+}

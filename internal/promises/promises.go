@@ -1,0 +1,408 @@
+// Package promises tells what of what is owed to machines is kept, and plans the proofs that keep it: those that were never carried out before those that
+// were, of the newest images first, and no more at once than hosts have places for.
+package promises
+
+import (
+	"context"
+	"errors"
+	"hash/fnv"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/promise"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/proof"
+	"keenlodge/internal/records"
+	"keenlodge/internal/records/listing"
+	"keenlodge/internal/stores"
+	"keenlodge/internal/trials"
+)
+
+const (
+	// fresh is how long what is known of promises is remembered at least; rest is how many times as long as it took to find out.
+	fresh, rest = 5 * time.Second, 20
+	// atOnce is how many proofs of the lodge's own planning that need no host are under way or queued.
+	atOnce = 2
+	// again is how long after a proof failed the same image is proven again.
+	again = 24 * time.Hour
+	// lookBack is how many of a machine's newest images are looked at for one that can be proven.
+	lookBack = 20
+)
+
+// Promises is what is owed, and what is done for it.
+type Promises struct {
+	rec    *records.Records
+	log    *slog.Logger
+	stores *stores.Stores
+	proofs *proof.Proofs
+	trials *trials.Trials
+
+	mu   sync.Mutex
+	good time.Time // until when last is
+	last []Machine
+	// seen is the newest image of each machine for which it was looked whether it changed since it was last tried, with what did.
+	seen map[string]seen
+}
+
+type seen struct{ image, changed string }
+
+// New makes a Promises.
+func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, pr *proof.Proofs, tr *trials.Trials) *Promises {
+	return &Promises{rec: rec, log: log, stores: ss, proofs: pr, trials: tr, seen: map[string]seen{}}
+}
+
+// Machine is what is owed to a machine, and how that stands.
+type Machine struct {
+	records.MachineRow
+	Policies []string
+	Owed     promise.Promise
+	Items    []promise.Item
+	known    promise.Known
+	failedOf map[image.Level]string // the image of the newest proof that failed
+}
+
+// Worst is how the worst of it stands.
+func (m Machine) Worst() promise.Standing { return promise.Worst(m.Items) }
+
+// Machines are all machines to which something is owed, by label; what is known may be some seconds old.
+func (p *Promises) Machines(ctx context.Context) ([]Machine, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock() // who asks meanwhile waits for the same answer
+	began := time.Now()
+	if began.Before(p.good) {
+		return p.last, nil
+	}
+	found, err := p.look(ctx, began)
+	if err == nil {
+		p.good, p.last = time.Now().Add(max(fresh, rest*time.Since(began))), found
+	}
+	return found, err
+}
+
+func (p *Promises) look(ctx context.Context, now time.Time) (out []Machine, err error) {
+	s, err := p.rec.Site(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names, matchers := s.Matchers()
+	owes := map[string]promise.Promise{}
+	for _, name := range names {
+		if o := s.Policies[name].Owes(); !o.Empty() {
+			owes[name] = o
+		}
+	}
+	if len(owes) == 0 {
+		return nil, nil
+	}
+	machines, err := p.rec.MachineStandings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	proofs, err := p.rec.ProofStandings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	proven := map[string][]records.ProofStanding{}
+	for _, one := range proofs {
+		proven[one.MachineID] = append(proven[one.MachineID], one)
+	}
+	kept, err := p.rec.ImageStandings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	images := map[string][]int{}
+	for i, one := range kept {
+		images[one.MachineID] = append(images[one.MachineID], i)
+	}
+	keys, err := p.rec.KeyProofs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	_, noTrials := trials.Hosts(s)
+	for _, row := range machines {
+		m := Machine{MachineRow: row, failedOf: map[image.Level]string{}}
+		if row.Retired != nil || !row.Live() && row.NewestTaken == nil {
+			continue
+		}
+		disks := false
+		for i, name := range names {
+			o, ok := owes[name]
+			if !ok || !matchers[i].Selects(row.Hypervisor, row.Name, row.Tags) {
+				continue
+			}
+			m.Policies, m.Owed = append(m.Policies, name), m.Owed.Stricter(o)
+			disks = disks || s.Policies[name].Covers() == image.WholeMachine
+			store := s.Policies[name].Store
+			m.known.Sealed = m.known.Sealed || s.Stores[store].Sealed
+			if at := keys[store].At; at.After(m.known.KeyProven) {
+				m.known.KeyProven = at
+			}
+		}
+		if len(m.Policies) == 0 {
+			continue
+		}
+		k := &m.known
+		if row.NewestTaken != nil {
+			k.Newest = *row.NewestTaken
+		}
+		k.Since = now
+		media, places := map[string]bool{}, s.Hypervisors[row.Hypervisor].Place
+		for _, i := range images[row.ID] {
+			one := kept[i]
+			if one.First.Before(k.Since) {
+				k.Since = one.First
+			}
+			if m.Owed.Age > 0 && now.Sub(one.Newest) > m.Owed.Age {
+				continue // what is old there is no copy of what is fresh
+			}
+			k.Copies++
+			media[s.Stores[one.Store].Medium] = true
+			if at := s.Stores[one.Store].Place; at != "" && at != places {
+				k.Elsewhere++
+			}
+		}
+		k.Media = len(media)
+		k.Proven, k.Failed, k.Impossible = map[image.Level]time.Time{}, map[image.Level]promise.Failure{}, map[image.Level]string{}
+		for _, one := range proven[row.ID] {
+			if one.Failed {
+				k.Failed[one.Level] = promise.Failure{At: one.Ended, Why: one.Error}
+				m.failedOf[one.Level] = one.Image
+			}
+			for _, l := range image.Levels {
+				if one.Passed != nil && one.Level.AtLeast(l) && one.Passed.After(k.Proven[l]) {
+					k.Proven[l] = *one.Passed
+				}
+			}
+		}
+		for l, f := range k.Failed { // a later one of a higher level has shown that it is well
+			if k.Proven[l].After(f.At) {
+				delete(k.Failed, l)
+			}
+		}
+		for _, l := range []image.Level{image.ByMount, image.ByBoot} {
+			if !disks {
+				k.Impossible[l] = "its policies keep no image of all its disks"
+			}
+		}
+		if disks && noTrials != nil {
+			k.Impossible[image.ByBoot] = "no hypervisor of the site may hold trials"
+		}
+		if !slices.Contains(image.Provable, image.ByRestore) {
+			k.Impossible[image.ByRestore] = "this program can't prove by restore"
+		}
+		m.Items = m.Owed.Judge(*k, now)
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// wanted is a proof that is due.
+type wanted struct {
+	m     Machine
+	level image.Level
+	image records.Image
+	never bool
+}
+
+// Plan queues proofs that are due, as far as there is room for them.
+func (p *Promises) Plan(ctx context.Context) error {
+	machines, err := p.Machines(ctx)
+	if err != nil || len(machines) == 0 {
+		return err
+	}
+	s, err := p.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	busy, own, err := p.rec.BeingProven(ctx)
+	if err != nil {
+		return err
+	}
+	room := atOnce + places(s) - own
+	if room <= 0 {
+		return nil
+	}
+	now := time.Now()
+	var due []wanted
+	for _, m := range machines {
+		if slices.Contains(busy, m.ID) || m.NewestImage == nil {
+			continue
+		}
+		for _, l := range slices.Backward(image.Levels) { // one of a higher level is one of the lower ones, too
+			if m.Owed.Proofs[l] == 0 || m.known.Impossible[l] != "" {
+				continue
+			}
+			last := m.known.Proven[l]
+			if now.Before(m.Owed.Due(l, last, nth(m.ID))) && (l != image.ByBoot || p.changed(ctx, m) == "") {
+				continue
+			}
+			if f, failed := m.known.Failed[l]; failed && m.failedOf[l] == *m.NewestImage && now.Sub(f.At) < again {
+				continue
+			}
+			due = append(due, wanted{m: m, level: l, never: last.IsZero()})
+			break
+		}
+	}
+	slices.SortStableFunc(due, func(a, b wanted) int {
+		if a.never != b.never {
+			if a.never {
+				return -1
+			}
+			return 1
+		}
+		return b.m.known.Newest.Compare(a.m.known.Newest)
+	})
+	var errs []error
+	for _, w := range due {
+		if room == 0 {
+			break
+		}
+		queued, err := p.queue(ctx, w)
+		if queued {
+			room--
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// places is how many trials the site's hosts can hold.
+func places(s site.Site) (n int) {
+	names, _ := trials.Hosts(s)
+	for _, name := range names {
+		n += s.Hypervisors[name].Trials.AtOnce
+	}
+	return n
+}
+
+// nth tells machines apart, so that their proofs are spread.
+func nth(id string) uint32 {
+	h := fnv.New32a()
+	h.Write([]byte(id))
+	return h.Sum32()
+}
+
+// queue queues a proof of the newest image that can be proven so.
+func (p *Promises) queue(ctx context.Context, w wanted) (queued bool, err error) {
+	images, _, err := p.rec.ImagePage(ctx, records.ImageFilter{MachineID: w.m.ID, Page: listing.Page{Limit: lookBack}})
+	if err != nil {
+		return false, err
+	}
+	i := slices.IndexFunc(images, func(m records.Image) bool {
+		return m.State == image.Usable && (w.level == image.ByRead || m.Files == nil && (w.level != image.ByBoot || m.Scope == image.WholeMachine))
+	})
+	if i < 0 {
+		return false, nil
+	}
+	if w.level == image.ByBoot {
+		_, err = p.trials.Start(ctx, run.Upkeep, "", trials.Request{Images: []string{images[i].ID}})
+	} else {
+		_, err = p.proofs.Queue(ctx, run.Upkeep, "", proof.Request{Image: images[i].ID, Level: w.level})
+	}
+	return err == nil, err
+}
+
+// changed says what of a machine is another than when it was last tried, "" for nothing: its disks, its definition, what it boots. Then it is tried before
+// it is due.
+func (p *Promises) changed(ctx context.Context, m Machine) string {
+	p.mu.Lock()
+	last := p.seen[m.ID]
+	p.mu.Unlock()
+	if last.image == *m.NewestImage {
+		return last.changed
+	}
+	what, err := p.compare(ctx, m)
+	if err != nil {
+		p.log.Info("whether a machine changed since it was tried could not be seen", "machine", m.Label, "error", err)
+		return ""
+	}
+	p.mu.Lock()
+	p.seen[m.ID] = seen{*m.NewestImage, what}
+	p.mu.Unlock()
+	return what
+}
+
+func (p *Promises) compare(ctx context.Context, m Machine) (string, error) {
+	before, err := p.rec.LastTrial(ctx, m.ID)
+	if err != nil || before == nil || before.Image == *m.NewestImage {
+		return "", err
+	}
+	old, err := p.rec.Image(ctx, before.Image)
+	if err != nil {
+		return "", err
+	}
+	now, st, err := p.stores.OfImage(ctx, *m.NewestImage)
+	if err != nil {
+		return "", err
+	}
+	if !slices.EqualFunc(old.Disks, now.Disks, func(a, b records.ImageDisk) bool { return a.Target == b.Target && a.Size == b.Size }) {
+		return "its disks", nil
+	}
+	if old.Store != now.Store || old.Gone != nil {
+		return "", nil // there is nothing to compare with
+	}
+	one, err := st.ReadImage(ctx, old.ID)
+	if err != nil {
+		return "", err
+	}
+	two, err := st.ReadImage(ctx, now.ID)
+	if err != nil {
+		return "", err
+	}
+	return trials.Changed(one.Definition, two.Definition), nil
+}
+
+// Sum is how all of it stands.
+type Sum struct {
+	Machines, Kept              int
+	Overdue, Failed, Impossible []string
+}
+
+// Sum sums up the machines that pass a filter.
+func (p *Promises) Sum(ctx context.Context, within func(machineID string) bool) (out Sum, err error) {
+	machines, err := p.Machines(ctx)
+	for _, m := range machines {
+		if !within(m.ID) {
+			continue
+		}
+		out.Machines++
+		switch m.Worst() {
+		case promise.Kept:
+			out.Kept++
+		case promise.Overdue:
+			out.Overdue = append(out.Overdue, m.Label)
+		case promise.Failed:
+			out.Failed = append(out.Failed, m.Label)
+		case promise.Impossible:
+			out.Impossible = append(out.Impossible, m.Label)
+		}
+	}
+	return out, err
+}
+
+// Of is what is owed to a machine, and how that stands; ok is false where nothing is.
+func (p *Promises) Of(ctx context.Context, machineID string) (m Machine, ok bool, err error) {
+	machines, err := p.Machines(ctx)
+	i := slices.IndexFunc(machines, func(m Machine) bool { return m.ID == machineID })
+	if err != nil || i < 0 {
+		return m, false, err
+	}
+	return machines[i], true, nil
+}
+
+// Status is one line on how far a machine's newest image can be trusted; where that has no proof, on the newest that has one.
+func (p *Promises) Status(ctx context.Context, m Machine, now time.Time) (string, error) {
+	proofs, err := p.rec.NewestProofs(ctx, m.ID)
+	if err != nil {
+		return "", err
+	}
+	var shown []promise.Shown
+	for _, one := range proofs {
+		shown = append(shown, promise.Shown{Level: one.Level, Passed: one.Passed, Ended: one.Ended, Why: one.Error, Report: one.Report})
+	}
+	return promise.Status(shown, now), nil
+}

@@ -1,0 +1,87 @@
+package trust
+
+import (
+	"context"
+	"time"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/records/db"
+)
+
+// ProofStanding is how the proofs of a machine's images stand, of one level: when one last passed, and how the newest one ended.
+type ProofStanding struct {
+	MachineID string      `db:"machine_id"`
+	Level     image.Level `db:"level"`
+	Passed    *time.Time  `db:"passed"`
+	// Image is that of the newest one, which Failed says, with its Error and End.
+	Image  string    `db:"image"`
+	Failed bool      `db:"failed"`
+	Error  string    `db:"error"`
+	Ended  time.Time `db:"ended"`
+}
+
+// ProofStandings are those of every machine.
+func (t Trust) ProofStandings(ctx context.Context) ([]ProofStanding, error) {
+	return db.All[ProofStanding](ctx, t.db.Pool, `select i.machine_id, p.level, max(p.ended) filter (where p.passed) as passed, (array_agg(p.image order by p.id desc))[1] as image,
+		not (array_agg(p.passed order by p.id desc))[1] as failed, (array_agg(p.error order by p.id desc))[1] as error, (array_agg(p.ended order by p.id desc))[1] as ended
+		from proofs p join images i on i.id = p.image group by i.machine_id, p.level`)
+}
+
+// NewestProofs are those of the newest image of a machine that has any, newest first.
+func (t Trust) NewestProofs(ctx context.Context, machineID string) ([]Proof, error) {
+	return db.All[Proof](ctx, t.db.Pool, `select * from proofs where image = (select i.id from images i where i.machine_id = $1 and exists (select from proofs p where p.image = i.id)
+		order by i.taken desc, i.id desc limit 1) order by id desc limit 20`, machineID)
+}
+
+// ImageStanding is what a store has of a machine: when the first and the newest usable image were taken.
+type ImageStanding struct {
+	MachineID string    `db:"machine_id"`
+	Store     string    `db:"store"`
+	First     time.Time `db:"first"`
+	Newest    time.Time `db:"newest"`
+}
+
+// ImageStandings are those of every machine and store.
+func (t Trust) ImageStandings(ctx context.Context) ([]ImageStanding, error) {
+	return db.All[ImageStanding](ctx, t.db.Pool, "select machine_id, store, min(taken) as first, max(taken) as newest from images where state = 'usable' and gone is null group by machine_id, store")
+}
+
+// BeingProven are the machines of which an image is being proven or tried, or is queued for that, and how many of these runs the lodge itself has begun.
+func (t Trust) BeingProven(ctx context.Context) (machineIDs []string, own int, err error) {
+	type row struct {
+		MachineID string `db:"machine_id"`
+		Own       bool   `db:"own"`
+	}
+	rows, err := db.All[row](ctx, t.db.Pool, `select distinct i.machine_id, r.cause = 'upkeep' as own from runs r, images i
+		where r.kind in ('proof', 'trial') and r.state in ('queued', 'running') and (i.id = r.request ->> 'image' or r.request -> 'images' ? i.id)`)
+	for _, one := range rows {
+		if machineIDs = append(machineIDs, one.MachineID); one.Own {
+			own++
+		}
+	}
+	return machineIDs, own, err
+}
+
+// KeyProof says that somebody has tried the key of a store that is kept on paper.
+type KeyProof struct {
+	Store  string    `db:"store"`
+	At     time.Time `db:"at"`
+	Who    string    `db:"who"`
+	Opened bool      `db:"opened"`
+}
+
+// AddKeyProof records one.
+func (t Trust) AddKeyProof(ctx context.Context, p KeyProof) error {
+	_, err := t.db.Pool.Exec(ctx, "insert into key_proofs (store, at, who, opened) values ($1, $2, $3, $4)", p.Store, p.At, p.Who, p.Opened)
+	return err
+}
+
+// KeyProofs are the newest ones that opened their stores, by store.
+func (t Trust) KeyProofs(ctx context.Context) (map[string]KeyProof, error) {
+	all, err := db.All[KeyProof](ctx, t.db.Pool, "select distinct on (store) store, at, who, opened from key_proofs where opened order by store, at desc")
+	out := map[string]KeyProof{}
+	for _, p := range all {
+		out[p.Store] = p
+	}
+	return out, err
+}
