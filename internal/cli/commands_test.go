@@ -137,6 +137,20 @@ func (d *desk) do(what string) {
 			d.site.Policies[name] = p
 		}
 		d.apply()
+	case "trials": // images may be tried on the hypervisor, and what is tried comes up; something is owed
+		h := d.site.Hypervisors["quay-1"]
+		h.Trials = &site.Trials{AtOnce: 2}
+		d.site.Hypervisors["quay-1"] = h
+		d.site.Groups = map[string]site.Group{"ticketing": {Machines: []string{"timetable"}, Note: "tickets can be sold while it runs"}}
+		p := d.site.Policies["nightly-guests"]
+		p.Promise, p.Trials = "26 hours, boot weekly, 2 copies", []site.Trial{{Text: "the timetable is served"}}
+		d.site.Policies["nightly-guests"] = p
+		d.apply()
+		d.host.OnTrial = func(t *sourcetest.Trial) { t.Serial = "the timetable is served" }
+		d.t.Cleanup(func() { os.RemoveAll(d.host.Folder()) })
+		groups, err := d.lodge.Trials.Groups(d.t.Context())
+		require.NoError(d.t, err)
+		d.names["TRIED"] = groups[0].Members[0].Image.ID
 	case "server": // there is one with files
 		tree := filestest.Tree{}
 		tree.Add("etc/hosts", []byte("127.0.0.1 gate-07\n"))
@@ -231,6 +245,7 @@ var varying = []struct {
 	{regexp.MustCompile(`\b(token|key)=\S+|whsec_\S+`), "SECRET"},
 	{regexp.MustCompile(`\b\d+(\.\d+)? [KMG]iB/s`), "SPEED"},
 	{regexp.MustCompile(`\b\d+(\.\d+)?(ms|s)\b`), "TIME"},
+	{regexp.MustCompile(`\b\d+ (s|min|h) (old|ago)\b`), "TIME $2"},
 	{regexp.MustCompile(`"/(root|home)/[^"]*"`), "HOME"},
 	{regexp.MustCompile(`\b\d+ pieces\b`), "N pieces"}, // each store cuts otherwise
 	{regexp.MustCompile(`\b[\d.]+ [KM]iB each on the mean`), "SIZE each on the mean"},
@@ -394,7 +409,8 @@ image show IMAGE-01 -o json
 image prove IMAGE-03 --wait
 image prove IMAGE-03 --wait -o json
 image show IMAGE-03
-image prove IMAGE-03 --level boot => usage
+image prove IMAGE-03 --level boat => usage
+image prove IMAGE-03 --level boot => failed
 image pin IMAGE-03 --note harbour
 image pin IMAGE-03 -o json
 image unpin IMAGE-03
@@ -469,6 +485,10 @@ store key add attic --label third --passphrase-file FOLDER/word2 -o json
 store key list attic
 store key remove attic KEY-03 -o json
 store key remove attic KEY-01 => failed
+store key prove attic --passphrase-file FOLDER/word
+store key prove attic --passphrase-file FOLDER/word -o json
+store key prove attic --passphrase-file FOLDER/word2 => failed
+store key prove quay-shelf --passphrase-file FOLDER/word => failed
 store unlock attic --passphrase-file FOLDER/word
 store unlock attic --passphrase-file FOLDER/word -o json
 store unlock attic --passphrase-file FOLDER/try.json => failed
@@ -648,6 +668,20 @@ image files => usage
 image prove IMAGE-14 --level mount => failed
 image prove IMAGE-14 -w
 image restore IMAGE-14 --as gate-08 => failed
+! trials
+group list
+group list -o json
+promise list --machine timetable
+group prove ticketing --wait => varies
+group prove ticketing -o json
+group prove tickets => failed
+promise list
+promise list -o json
+promise list --standing kept
+promise list --standing well => usage
+image evidence TRIED --into FOLDER/out3 => varies
+image evidence TRIED --into FOLDER/out3 -o json
+image evidence IMAGE-14 => failed
 `
 
 // onHost is what the service's program does on its host.

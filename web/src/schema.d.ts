@@ -175,6 +175,40 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/groups": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Groups of machines that need each other, by name */
+    get: operations["list-groups"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/groups/{name}/proofs": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Start a group from the newest image of each member, in one closed network */
+    post: operations["prove-group"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/hypervisors": {
     parameters: {
       query?: never
@@ -337,6 +371,23 @@ export interface paths {
     }
     /** Have a disk of an image over NBD, read-only: the connection goes on as that, by an upgrade to nbd */
     get: operations["serve-image-disk"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/images/{id}/exhibits/{name}": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** A picture, or another file, that belongs to a proof of an image */
+    get: operations["read-exhibit"]
     put?: never
     post?: never
     delete?: never
@@ -757,6 +808,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/promises": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What is owed to machines, and how that stands, by machine */
+    get: operations["list-promises"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/runs": {
     parameters: {
       query?: never
@@ -1045,6 +1113,23 @@ export interface paths {
     put?: never
     /** Give a sealed store another key */
     post: operations["add-store-key"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/stores/{name}/keys/proofs": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Try whether a key as it is kept on paper opens a store, and note when */
+    post: operations["prove-key"]
     delete?: never
     options?: never
     head?: never
@@ -1551,6 +1636,13 @@ export interface components {
       runs: components["schemas"]["Run"][]
       tasks: components["schemas"]["Task"][]
     }
+    Exhibit: {
+      about: string
+      /** Format: int64 */
+      after: number
+      kind: string
+      name: string
+    }
     Feed: {
       /** @description address below the lodge's own, with a token that is good for nothing else */
       path: string
@@ -1669,6 +1761,13 @@ export interface components {
       /** @description a part of a name, whatever the case, or a pattern with * ? []; with a slash, of the whole path */
       name: string
     }
+    Finding: {
+      /** Format: int64 */
+      after: number
+      name: string
+      passed: boolean
+      text?: string
+    }
     Forecast: {
       crowds: components["schemas"]["Contention"][]
       /** @description today, in the site's zone */
@@ -1701,6 +1800,27 @@ export interface components {
        * @description how many images were searched
        */
       searched: number
+    }
+    Group: {
+      members: components["schemas"]["GroupMember"][]
+      name: string
+      note: string
+    }
+    GroupMember: {
+      /** @description its newest proof failed */
+      failed: boolean
+      /** @description empty where there is none */
+      image: string
+      machine: string
+      /**
+       * @description the best level of a passed proof of it, or empty
+       * @enum {string}
+       */
+      proven: "read" | "mount" | "boot" | "restore"
+      /** Format: date-time */
+      taken: string | null
+      /** @description why there is no image */
+      why: string
     }
     Header: {
       /** Format: int64 */
@@ -1878,6 +1998,15 @@ export interface components {
       /** Format: int64 */
       size: number
     }
+    Item: {
+      clause: string
+      /** Format: date-time */
+      due?: string
+      /** Format: date-time */
+      last?: string
+      standing: string
+      why: string
+    }
     Joining: {
       /** @description PKCS #10 (RFC 2986), as PEM */
       request: string
@@ -1890,6 +2019,12 @@ export interface components {
       label: string
       /** Format: date-time */
       made: string
+    }
+    KeyProof: {
+      /** Format: date-time */
+      at: string
+      opened: boolean
+      store: string
     }
     Lane: {
       /** Format: int64 */
@@ -2027,6 +2162,11 @@ export interface components {
         | "resume-policy"
         | "cancel-run"
         | "prove-image"
+        | "read-exhibit"
+        | "list-promises"
+        | "prove-key"
+        | "list-groups"
+        | "prove-group"
         | "pin-image"
         | "unpin-image"
         | "undrop-image"
@@ -2151,6 +2291,30 @@ export interface components {
       identity?: string
       /** @description what a key by passphrase opens with */
       passphrase?: string
+    }
+    Owed: {
+      failed: components["schemas"]["Some"]
+      /** @description those of which something can't be proven as things are */
+      impossible: components["schemas"]["Some"]
+      /** Format: int64 */
+      kept: number
+      /**
+       * Format: int64
+       * @description those to which something is owed
+       */
+      machines: number
+      overdue: components["schemas"]["Some"]
+    }
+    OwedMachine: {
+      items: components["schemas"]["Item"][]
+      machine: string
+      machine_id: string
+      policies: string[]
+      promise: string
+      /** @description how the worst of it stands: kept, overdue, impossible or failed */
+      standing: string
+      /** @description in one line how far its newest image can be trusted */
+      status: string
     }
     Owner: {
       lodge: string
@@ -2279,11 +2443,13 @@ export interface components {
       paused: components["schemas"]["Pause"]
       /** @description of files: take people's own folders (/home, /root), too */
       personal?: boolean
+      /** @description what it owes each machine, such as: 26 hours, boot weekly, restore monthly, 3 copies, key yearly */
+      promise?: string
       /**
        * @description prove each new image at this level
        * @enum {string}
        */
-      prove?: "read" | "mount"
+      prove?: "read" | "mount" | "boot"
       /**
        * @description default preferred
        * @enum {string}
@@ -2310,6 +2476,8 @@ export interface components {
       store: string
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
+      /** @description what is expected of machines that are started from their images; the first that fits a machine holds */
+      trials?: components["schemas"]["SiteTrial"][]
       /**
        * @description what files, or places of a server's disks, that can't be read do: warn (the default for files; of disks the image is broken), or fail (the default for disks)
        * @enum {string}
@@ -2356,6 +2524,8 @@ export interface components {
       level: "read" | "mount" | "boot" | "restore"
       passed: boolean
       program: string
+      /** @description what a trial showed; times are in nanoseconds */
+      report?: components["schemas"]["Report"]
       run: string
     }
     ProveBody: {
@@ -2445,6 +2615,28 @@ export interface components {
     RehearseRequest: {
       freeze: boolean
     }
+    Report: {
+      adapted?: string[]
+      cause?: string
+      /** Format: int64 */
+      disks: number
+      exhibits?: components["schemas"]["Exhibit"][]
+      host: string
+      /** Format: int64 */
+      lag?: number
+      messages?: string[]
+      new?: string[]
+      /** Format: int64 */
+      read: number
+      steps: components["schemas"]["Finding"][]
+      tried?: string[]
+      units?: string[]
+      /** Format: int64 */
+      up: number
+      version: string
+      /** Format: int64 */
+      written: number
+    }
     Resealed: {
       /** Format: int64 */
       resealed: number
@@ -2510,7 +2702,7 @@ export interface components {
       error: string
       id: string
       /** @enum {string} */
-      kind: "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold"
+      kind: "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold" | "trial"
       /** Format: int64 */
       machines: number
       /** Format: date-time */
@@ -2585,6 +2777,9 @@ export interface components {
       key: string
     }
     Site: {
+      groups?: {
+        [key: string]: components["schemas"]["SiteGroup"]
+      }
       hypervisors?: {
         [key: string]: components["schemas"]["SiteHypervisor"]
       }
@@ -2627,6 +2822,14 @@ export interface components {
       name: string
       /** @enum {string} */
       what: "add" | "change" | "remove"
+    }
+    SiteGroup: {
+      /** @description names of the machines, in the order in which they start */
+      machines: string[]
+      /** @description what it is */
+      note?: string
+      /** @description what is expected of them when they are tried together; for others of them it is what their policies say */
+      trials?: components["schemas"]["SiteTrial"][]
     }
     SiteHealth: {
       /** @description command in the guest, run by its agent; it must end with 0 */
@@ -2683,6 +2886,8 @@ export interface components {
        * @description how many of its guests are captured at the same time; default 2
        */
       tasks_at_once?: number
+      /** @description how images may be tried on it, as throwaway guests: how many at once, or more; by default none */
+      trials?: components["schemas"]["SiteTrials"]
       /** @description libvirt address: qemu:///system, qemu+unix:///session?socket=/path, qemu+ssh://user@host/system or qemu+tls://host/system */
       uri?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
@@ -2738,11 +2943,13 @@ export interface components {
       parts?: string[]
       /** @description of files: take people's own folders (/home, /root), too */
       personal?: boolean
+      /** @description what it owes each machine, such as: 26 hours, boot weekly, restore monthly, 3 copies, key yearly */
+      promise?: string
       /**
        * @description prove each new image at this level
        * @enum {string}
        */
-      prove?: "read" | "mount"
+      prove?: "read" | "mount" | "boot"
       /**
        * @description default preferred
        * @enum {string}
@@ -2768,6 +2975,8 @@ export interface components {
       store: string
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
+      /** @description what is expected of machines that are started from their images; the first that fits a machine holds */
+      trials?: components["schemas"]["SiteTrial"][]
       /**
        * @description what files, or places of a server's disks, that can't be read do: warn (the default for files; of disks the image is broken), or fail (the default for disks)
        * @enum {string}
@@ -2857,6 +3066,63 @@ export interface components {
       /** @description hours in which runs may start, such as: only 20:00-06:00 */
       windows?: string[]
     }
+    SiteTrial: {
+      /** @description its IPv4 address, where it has no agent that tells it and sends nothing by itself */
+      address?: string
+      /** @description whether QEMU's guest agent has to answer; by default where it did when the image was taken */
+      agent?: boolean
+      /**
+       * @description what time it is in the guest: now (the default), or when its image was taken
+       * @enum {string}
+       */
+      clock?: "now" | "image"
+      /** @description commands in the guest that have to succeed */
+      commands?: components["schemas"]["SiteTrialCommand"][]
+      /**
+       * @description what failed units and messages of level error do that the last passed trial did not have: fail, warn (the default) or ignore
+       * @enum {string}
+       */
+      errors?: "fail" | "warn" | "ignore"
+      /** @description how much older than the image the newest line of its ledgers may be, such as 1 minute; then there must be one */
+      ledger?: string
+      /** @description names or patterns of the machines that are meant; left out, it is all of the policy's */
+      machines?: string[]
+      /** @description TCP ports that have to be open */
+      ports?: number[]
+      /** @description what systemctl is-system-running may say, such as [running, degraded]; left out, it is not asked */
+      system?: string[]
+      /** @description tag expression that they fit */
+      tags?: string
+      /** @description text that has to show on the serial line or on a screen of text */
+      text?: string
+      /** @description how long it may take until all holds; default 10 minutes */
+      within?: string
+    }
+    SiteTrialCommand: {
+      /** @description command in the guest, run by its agent, until it ends with 0 */
+      command: string[]
+      /** @description text that its output has to contain */
+      expect?: string
+      /** @description how long it may take, with what goes before that; default 2 minutes */
+      within?: string
+    }
+    SiteTrials: {
+      /**
+       * Format: int64
+       * @description how many guests may be tried at the same time
+       */
+      at_once: number
+      /** @description hours in which trials may start, such as: only 00:00-06:00; those by hand start at any time */
+      hours?: string[]
+      /** @description how much memory they may have all together, such as 8 GiB; by default half of what the host has to spare */
+      memory?: string
+      /** @description how much memory one may have; by default what its machine has */
+      memory_each?: string
+      /** @description storage pool in which they write; by default the one for restored disks */
+      pool?: string
+      /** @description how much each may write; default 4 GiB */
+      room?: string
+    }
     SiteWebhook: {
       /** @description what it is told of wherever it happens, besides what hooks of policies tell it */
       events?: (
@@ -2895,6 +3161,7 @@ export interface components {
       next: components["schemas"]["NextRun"]
       notices: components["schemas"]["Notice"][]
       open: components["schemas"]["Some"]
+      owed: components["schemas"]["Owed"]
       /** Format: int64 */
       paused: number
       /** Format: int64 */
@@ -4289,6 +4556,210 @@ export interface operations {
       }
     }
   }
+  "list-groups": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Group"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "prove-group": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "list-hypervisors": {
     parameters: {
       query?: never
@@ -5095,6 +5566,36 @@ export interface operations {
       path: {
         id: string
         disk: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content?: never
+      }
+      /** @description Error */
+      default: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "read-exhibit": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+        name: string
       }
       cookie?: never
     }
@@ -7996,6 +8497,109 @@ export interface operations {
       }
     }
   }
+  "list-promises": {
+    parameters: {
+      query?: {
+        /** @description column to sort by, with a dash before it for the largest first */
+        sort?: string
+        /** @description cursor of the page before, from its Link header */
+        after?: string
+        limit?: number
+        /** @description only those of which the worst stands so */
+        standing?: string
+        /** @description only this one */
+        machine?: string
+      }
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          Link?: string
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["OwedMachine"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "list-runs": {
     parameters: {
       query?: {
@@ -8007,7 +8611,7 @@ export interface operations {
         /** @description how the runs' IDs begin */
         id?: string
         policy?: string
-        kind?: "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold"
+        kind?: "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold" | "trial"
       }
       header?: never
       path?: never
@@ -10064,6 +10668,113 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Key"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "prove-key": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Opener"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["KeyProof"]
         }
       }
       /** @description Bad Request */
