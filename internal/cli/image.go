@@ -70,7 +70,7 @@ func imageCommand() *cli.Command {
 				return show(c, m, func(w io.Writer) { imageDetails(w, m) })
 			})},
 		&cli.Command{Name: "prove", Usage: "prove that an image can be trusted", ArgsUsage: "IMAGE",
-			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "level", Value: "read", Usage: "read: every piece matched; mount: file systems opened, files read, ledger checked; boot: started as a throwaway guest, and what its policy expects of it asked"}},
+			Flags: []cli.Flag{output(), wait, &cli.StringFlag{Name: "level", Value: "read", Usage: "read: every piece matched; mount: file systems opened, files read, ledger checked; boot: started as a throwaway guest, and what its policy expects of it asked; restore: written out whole, compared, and its file systems checked by their own tools"}},
 			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				level, err := pick("level", image.Level(c.String("level")), image.Provable)
 				if err != nil {

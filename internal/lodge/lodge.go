@@ -56,6 +56,8 @@ type Config struct {
 	KeyFile string
 	// Names are the host names and addresses of a certificate from the lodge's own authority.
 	Names []string
+	// Scratch is a folder for images that are written out to be proven; by default it is in the state folder.
+	Scratch string
 	// MountOnHost has proofs and checks open file systems on this host instead of in reader guests.
 	MountOnHost bool
 }
@@ -127,6 +129,7 @@ func New(c Config) (*Lodge, error) {
 	l.Lines.Changed = l.Inventory.Look
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, l.Lists, engine, wire.Program)
+	l.Proofs.Scratch = cmp.Or(c.Scratch, filepath.Join(c.State, "scratch"))
 	l.Trials = trials.New(c.Records, c.Log, l.Stores, l.Inventory, l.Proofs, engine, wire.Program)
 	l.Trials.Passed = l.rotateProven
 	l.Promises = promises.New(c.Records, c.Log, l.Stores, l.Proofs, l.Trials)
@@ -144,6 +147,9 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 		l.log.Warn("mounts of a dead process could not all be removed", "error", err)
 	} else if len(found) > 0 {
 		l.log.Info("removed what a dead process had mounted", "found", found)
+	}
+	if err := l.Proofs.ClearScratch(); err != nil {
+		l.log.Warn("what a dead process had written out could not all be removed", "error", err)
 	}
 	if err := l.Stores.TidyIndexes(ctx); err != nil {
 		l.log.Warn("what is known of stores that left the site could not be removed from this host", "error", err)

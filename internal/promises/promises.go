@@ -183,16 +183,13 @@ func (p *Promises) look(ctx context.Context, now time.Time) (out []Machine, err 
 				delete(k.Failed, l)
 			}
 		}
-		for _, l := range []image.Level{image.ByMount, image.ByBoot} {
+		for _, l := range []image.Level{image.ByMount, image.ByBoot, image.ByRestore} {
 			if !disks {
 				k.Impossible[l] = "its policies keep no image of all its disks"
 			}
 		}
 		if disks && noTrials != nil {
 			k.Impossible[image.ByBoot] = "no hypervisor of the site may hold trials"
-		}
-		if !slices.Contains(image.Provable, image.ByRestore) {
-			k.Impossible[image.ByRestore] = "this program can't prove by restore"
 		}
 		m.Items = m.Owed.Judge(*k, now)
 		out = append(out, m)

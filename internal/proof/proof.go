@@ -36,6 +36,8 @@ type Proofs struct {
 	lists  *lists.Lists
 	// program is the name under which proofs are recorded.
 	program string
+	// Scratch is the folder of this host in which images are written out to be proven.
+	Scratch string
 	// Try queues the proof of an image by starting it, which is another kind of run (package trials).
 	Try func(ctx context.Context, who string, image string) (records.Run, error)
 }
@@ -56,8 +58,9 @@ type level struct {
 }
 
 var levels = map[image.Level]level{
-	image.ByRead:  {(*Proofs).byRead, func(*Proofs) error { return nil }},
-	image.ByMount: {(*Proofs).byMount, func(pr *Proofs) error { return pr.stores.CanOpen() }},
+	image.ByRead:    {(*Proofs).byRead, func(*Proofs) error { return nil }},
+	image.ByMount:   {(*Proofs).byMount, func(pr *Proofs) error { return pr.stores.CanOpen() }},
+	image.ByRestore: {(*Proofs).byRestore, func(pr *Proofs) error { return nil }},
 }
 
 // Request asks for a proof of an image.

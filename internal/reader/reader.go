@@ -377,6 +377,13 @@ func (g *Guest) Count(ctx context.Context, name string) (c mount.Count, err erro
 	return c, err
 }
 
+// Check has a file system checked by its own tool, as it is once its journal was played back. Nobody else may be reading.
+func (g *Guest) Check(ctx context.Context, name string) (c Checked, err error) {
+	err = g.told(g.line.Ask(ctx, CallCheck, name, &c))
+	c.Said = plain.Text(c.Said, 400)
+	return c, err
+}
+
 // Locate finds which files lie in ranges of a file system's volume, for each range; paths are relative to its top.
 func (g *Guest) Locate(ctx context.Context, l Locate) (found [][]string, err error) {
 	err = g.told(g.line.Ask(ctx, CallLocate, l, &found))

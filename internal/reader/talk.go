@@ -19,6 +19,8 @@ const (
 	CallCount = "count"
 	// CallUnlock opens what is locked, and all that lies in it: [Unlock] → [Opened].
 	CallUnlock = "unlock"
+	// CallCheck has a file system checked by its own tool: its name → [Checked]. Nobody else may be reading.
+	CallCheck = "check"
 	// CallLocate finds which files lie in ranges of a file system's volume: [Locate] → for each range the paths.
 	CallLocate = "locate"
 )
@@ -27,6 +29,14 @@ const (
 type Unlock struct {
 	FileSystem string `json:"file_system"`
 	Key        []byte `json:"key"`
+}
+
+// Checked is what the tool of a file system says of it. Where there is none for its kind, or not on this host, Tool is "".
+type Checked struct {
+	Tool string `json:"tool,omitempty"`
+	// Clean says that it found nothing; Said is what it said at the end.
+	Clean bool   `json:"clean"`
+	Said  string `json:"said,omitempty"`
 }
 
 // Disks are the names of the guest's disks, in their order.

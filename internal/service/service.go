@@ -47,18 +47,19 @@ func serveCommand() *cli.Command {
 			&cli.StringFlag{Name: "tls-key", Usage: "its key (PEM)", Sources: cli.EnvVars("KEENLODGE_TLS_KEY")},
 			&cli.StringFlag{Name: "agents-listen", Usage: "a second address, always with TLS from the lodge's own authority, at which servers' agents call and nobody else", Sources: cli.EnvVars("KEENLODGE_AGENTS_LISTEN")},
 			&cli.StringFlag{Name: "without-tls", Usage: "listen beyond loopback without TLS: say " + plainWords, Sources: cli.EnvVars("KEENLODGE_WITHOUT_TLS")},
+			&cli.StringFlag{Name: "scratch", Usage: "folder in which images are written out to be proven; by default in the state folder", Sources: cli.EnvVars("KEENLODGE_SCRATCH")},
 			&cli.BoolFlag{Name: "mount-on-host", Usage: "for a host without a hypervisor: proofs and checks open images' file systems with this host's own kernel, not in a reader guest; only for disks that nobody hostile could write to", Sources: cli.EnvVars("KEENLODGE_MOUNT_ON_HOST")},
 			&cli.StringFlag{Name: "state", Usage: "folder for what belongs to this host", Value: "/var/lib/keenlodge", Sources: cli.EnvVars("KEENLODGE_STATE")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return serve(ctx, door{listen: c.String("listen"), own: c.Bool("tls"), names: c.StringSlice("tls-name"), certificate: c.String("tls-certificate"), key: c.String("tls-key"), plain: c.String("without-tls"), agents: c.String("agents-listen")},
-				c.String("database"), c.String("state"), c.Bool("mount-on-host"))
+				c.String("database"), c.String("state"), lodge.Config{Scratch: c.String("scratch"), MountOnHost: c.Bool("mount-on-host")})
 		},
 	}
 }
 
 // serve runs the service until ctx ends.
-func serve(ctx context.Context, d door, database, state string, mountOnHost bool) error {
+func serve(ctx context.Context, d door, database, state string, made lodge.Config) error {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	encrypted, err := d.encrypted()
 	if err == nil {
@@ -84,7 +85,8 @@ func serve(ctx context.Context, d door, database, state string, mountOnHost bool
 		return err
 	}
 	defer rec.Close()
-	l, err := lodge.New(lodge.Config{Records: rec, State: state, Log: log, KeyFile: keyFile(state), Names: d.certificateNames(), MountOnHost: mountOnHost})
+	made.Records, made.State, made.Log, made.KeyFile, made.Names = rec, state, log, keyFile(state), d.certificateNames()
+	l, err := lodge.New(made)
 	if err != nil {
 		return err
 	}

@@ -96,4 +96,4 @@ const (
 var Consistencies = []Consistency{Application, FileSystem, Off, EachFile, Crash}
 
 // Provable lists the levels of proof that this program can carry out.
-var Provable = []Level{ByRead, ByMount, ByBoot}
+var Provable = []Level{ByRead, ByMount, ByBoot, ByRestore}

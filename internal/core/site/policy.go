@@ -70,7 +70,7 @@ type Policy struct {
 	// ByHand keeps images of runs by hand in a set of their own.
 	ByHand string `yaml:"by_hand,omitempty" json:"by_hand,omitempty" enum:"apart" doc:"apart: images of runs by hand are no part of the scheduled ones' set"`
 	// Prove is the level at which each new image is proven after the run, or empty.
-	Prove image.Level `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount,boot" doc:"prove each new image at this level"`
+	Prove image.Level `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount,boot,restore" doc:"prove each new image at this level"`
 	// Promise is what it owes each of its machines.
 	Promise string `yaml:"promise,omitempty" json:"promise,omitempty" doc:"what it owes each machine, such as: 26 hours, boot weekly, restore monthly, 3 copies, key yearly"`
 	// Trials say what is expected of machines that are started from their images; the first that fits a machine holds.

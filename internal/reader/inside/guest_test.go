@@ -158,6 +158,7 @@ func TestDisks(t *testing.T) {
 		s.disk("vdf", 20<<20, "mksquashfs $d $f.s -quiet -no-progress >/dev/null; dd if=$f.s of=$f conv=notrunc status=none"),
 		s.disk("vdg", 20<<20, "mkntfs -q -F $f 2>/dev/null; ntfscp -q $f $d/etc/list list"),
 		s.disk("vdh", 20<<20, "xorriso -as mkisofs -quiet -R -o $f.i $d; dd if=$f.i of=$f conv=notrunc status=none"),
+		s.disk("vdi", 20<<20, "mkfs.ext4 -q -F -d $d $f; debugfs -w -R 'clri /etc/list' $f 2>/dev/null"), // a name of a file that is gone
 	)
 	require.True(t, g.Opened().Tree)
 	by := map[string]reader.FileSystem{}
@@ -174,7 +175,7 @@ func TestDisks(t *testing.T) {
 		require.Positive(t, f.Size)
 	}
 	require.Contains(t, by["vde"].Why, "no file system that is known")
-	require.Len(t, g.Opened().FileSystems, 10, "%+v", g.Opened().FileSystems)
+	require.Len(t, g.Opened().FileSystems, 11, "%+v", g.Opened().FileSystems)
 
 	require.Subset(t, names(t, g, reader.Where{Path: "/"}), []string{"etc", "records", "srv"})
 	require.Equal(t, []string{"list"}, names(t, g, reader.Where{Path: "/media"}))
@@ -226,6 +227,22 @@ func TestDisks(t *testing.T) {
 	require.EqualValues(t, 2_200_000, got["srv/large"].Size)
 	require.Contains(t, got, "srv")
 	require.NotContains(t, got, "etc/list")
+	require.NoError(t, in.Close())
+
+	// Their own tools find the damage that there is, and no other; afterwards all is open again.
+	for name, tool := range map[string]string{"vda1": "e2fsck", "vdb1": "xfs_repair", "vdc": "fsck.fat", "vdd": "btrfs", "vdf": ""} {
+		c, err := g.Check(t.Context(), name)
+		require.NoError(t, err, name)
+		require.Equal(t, tool, c.Tool, name)
+		require.Equal(t, tool != "", c.Clean, "%s: %s", name, c.Said)
+	}
+	damaged, err := g.Check(t.Context(), "vdi")
+	require.NoError(t, err)
+	require.False(t, damaged.Clean)
+	require.Contains(t, damaged.Said, "list")
+	_, err = g.Check(t.Context(), "vdz")
+	require.ErrorContains(t, err, "there is no file system")
+	require.Equal(t, []string{"list"}, names(t, g, reader.Where{Path: "/media"}))
 }
 
 var errGone = errors.New("the store is gone")

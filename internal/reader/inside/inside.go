@@ -154,6 +154,8 @@ func (g *Guest) reply(ctx context.Context, call string, args json.RawMessage) (a
 			}
 			return mount.ReadFiles(ctx, root)
 		})
+	case reader.CallCheck:
+		return answer(args, func(name string) (reader.Checked, error) { return g.check(ctx, name) })
 	case reader.CallLocate:
 		return answer(args, func(l reader.Locate) ([][]string, error) {
 			root, err := g.rootOf(reader.Where{FileSystem: l.FileSystem})
