@@ -8,7 +8,7 @@ PACKAGES := postgresql qemu-system-x86 qemu-utils seabios qemu-guest-agent libvi
 GO_FILES := $(shell find cmd internal demo packaging -name '*.go' -o -name '*.sql' -o -name '*.sh' -o -name '*.yaml' -o -name '*.service' -o -path '*/ready/*') go.mod go.sum
 WEB_FILES := $(shell find web -path web/node_modules -prune -o -type f -print)
 
-.PHONY: faults mutants schema help setup build demo test test-unit fresh lint fmt bench fuzz clean
+.PHONY: faults trials mutants schema help setup build demo test test-unit fresh lint fmt bench fuzz clean
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## /{printf "  make %-8s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
@@ -76,8 +76,11 @@ faults: setup build ## an hour of faults at calls, bytes and objects that are dr
 	KEENLODGE_CUTS=$${CUTS:-1500} go run ./internal/records/recordstest/share go test -count=1 -timeout 24h -v -run TestAnyFate ./internal/lodge; \
 	KEENLODGE_DAMAGE=$${DAMAGE:-5000} go test -count=1 -timeout 24h -v -run TestAnyDamage ./internal/store/pooled ./internal/store/open; \
 	KEENLODGE_SEEDS=$${SEEDS:-300} go test -count=1 -timeout 24h -v -run TestAnyInterleaving ./internal/store/pooled; \
-	$(SUDO) env "PATH=$$PATH" KEENLODGE_SEED=$$seed KEENLODGE_KILLS=$${KILLS:-150} KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 24h -v -run "TestKills|TestTwoProcesses|TestALineThatIsCutWhileARunGoes|TestQEMUByItself|TestBoot|TestAtOnceElsewhere|TestAnOpenStore|TestAServer" ./e2e; \
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_SEED=$$seed KEENLODGE_KILLS=$${KILLS:-150} KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 24h -v -run "TestKills|TestTwoProcesses|TestALineThatIsCutWhileARunGoes|TestQEMUByItself|TestBoot|TestAtOnceElsewhere|TestAnOpenStore|TestAServer|TestAGuestWithFirmware" ./e2e; \
 	KEENLODGE_KILLS=1 go test -count=1 -run "TestAnOrphanedGuest|TestAnEncryptedRoot" ./internal/reader/inside
+
+trials: setup build ## kill trials of images at random moments, from KEENLODGE_SEED on, and look for what stays behind (TRIALS=200; about 40 s each)
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_TRIALS=$${TRIALS:-200} KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 24h -v -run TestTrialsThatAreKilled ./e2e
 
 bench: setup build ## measure against general tools, and make docs/benchmarks.md of it (SECTIONS="whole …" for some)
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go run ./bench $(SECTIONS)

@@ -56,6 +56,8 @@ type show struct {
 	// disk gets gate-07's disk, server what is shown of it.
 	disk   chan made
 	server chan server
+	// tried gets how the trial of a group went.
+	tried chan tried
 }
 
 // done notes a step that held.
@@ -90,9 +92,9 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 		l.Close()
 		p.Listen = wire.DefaultAddress // a client finds it there with no word said
 	}
-	s := &show{w: w, p: p, begun: time.Now(), last: time.Now()}
+	s := &show{w: w, p: p, begun: time.Now(), last: time.Now(), tried: make(chan tried, 1)}
 	s.prepare(ctx)
-	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.enroll, s.pierGuests, s.boot, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.door, s.gate, s.forecast} {
+	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.enroll, s.pierGuests, s.boot, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.trials, s.door, s.gate, s.forecast} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
 		}
@@ -378,7 +380,8 @@ func (s *show) proofs(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, level := range image.Provable {
+	s.beginTrials(ctx)
+	for _, level := range []image.Level{image.ByRead, image.ByMount, image.ByRestore} {
 		r, err := s.c.Prove(ctx, id, level)
 		if _, err = s.await(ctx, r, err); err != nil {
 			return err
@@ -579,11 +582,12 @@ Brindle Sound Ferries is up after %s. All %d steps held.
   console   %s
   sign in   with the token in %s
 
-Eleven commands to try, after
+Twelve commands to try, after
   export KEENLODGE_URL=%[3]s KEENLODGE_TOKEN_FILE=%[4]s
 
   %[6]s image list                          which images exist, and what is proven
   %[6]s policy run nightly --wait           a backup with live progress
+  %[6]s promise list                        what is owed to each machine, and what of it is kept
   %[6]s rotation preview hourly             what the next rotation would drop, and why
   %[6]s rotation confirm weekly-timetable   what the guard holds back, to let it happen
   %[6]s image history                       what is gone, why, and until when it comes back

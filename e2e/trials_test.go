@@ -7,7 +7,6 @@ import (
 	"image/png"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -72,9 +71,11 @@ func TestATrial(t *testing.T) {
 
 // A guest whose boot loader finds nothing to start is told apart, with the reason and pictures.
 func TestAGuestThatDoesNotStart(t *testing.T) {
-	makeBroken(t, "harbour-clock")
+	remove, err := place.Quay.MakeBroken(t.Context(), demo.Clock, "berth-sim")
+	require.NoError(t, err)
+	t.Cleanup(remove)
 	folder := t.TempDir()
-	withPolicy(t, "tried", policyText("harbour-clock", "tried-shelf", ""), storeText("tried-shelf", folder))
+	withPolicy(t, "tried", policyText(demo.Clock, "tried-shelf", ""), storeText("tried-shelf", folder))
 	keenOK(t, "policy", "run", "tried", "--wait")
 	m := keenJSON[[]wire.Image](t, "image", "list", "--policy", "tried")[0]
 	s := keen(t, "image", "prove", m.ID, "--level", "boot", "--wait")
@@ -104,26 +105,6 @@ func requirePictures(t *testing.T, folder string) {
 		require.GreaterOrEqual(t, shown.Bounds().Dx(), 640)
 		require.NoError(t, f.Close())
 	}
-}
-
-// makeBroken makes a guest that is off, and has no kernel.
-func makeBroken(t *testing.T, name string) {
-	t.Helper()
-	raw, disk := filepath.Join(t.TempDir(), "disk.raw"), place.Quay.Disk(name, "vda")
-	run := func(args ...string) {
-		out, err := exec.Command(args[0], args[1:]...).CombinedOutput()
-		require.NoError(t, err, string(out))
-	}
-	run("qemu-img", "convert", "-O", "raw", place.Quay.Disk("berth-sim", "vda"), raw)
-	run("debugfs", "-w", "-R", "rm /boot/vmlinuz", raw+"?offset=1048576")
-	run("qemu-img", "convert", "-O", "qcow2", raw, disk)
-	run("chown", "--reference="+place.Quay.Disk("berth-sim", "vda"), disk)
-	require.NoError(t, place.Quay.Define(t.Context(), demo.Guest{Name: name, Disks: 1, Off: true},
-		"<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='"+disk+"'/><target dev='vda' bus='virtio'/></disk>"))
-	t.Cleanup(func() {
-		place.Quay.Virsh(context.Background(), "undefine", name, "--checkpoints-metadata")
-		os.Remove(disk)
-	})
 }
 
 // Trials that are killed at random moments (the service, libvirt's daemon, QEMU) leave nothing behind. KEENLODGE_TRIALS=N tries so many, from

@@ -68,23 +68,6 @@ func build(s *server) (*chi.Mux, huma.API) {
 	return router, a
 }
 
-func cookieValue(ctx huma.Context) string {
-	for _, c := range parseCookies(ctx.Header("Cookie")) {
-		if c.Name == cookie {
-			return c.Value
-		}
-	}
-	return ""
-}
-
-func parseCookies(header string) []*http.Cookie {
-	cookies, err := http.ParseCookie(header)
-	if err != nil {
-		return nil // no session in it
-	}
-	return cookies
-}
-
 type body[T any] struct{ Body T }
 
 type none struct{}

@@ -10,9 +10,7 @@ import (
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/api/shape"
-	"keenlodge/internal/core/right"
-	"keenlodge/internal/events"
-	"keenlodge/internal/records"
+	"keenlodge/internal/api/sight"
 	"keenlodge/internal/wire"
 )
 
@@ -57,21 +55,9 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 				return
 			}
 			in, err := s.allow(ctx, "events", nil) // what is within may have changed
-			if err != nil || send.Data(shape.Event(seenEvent(in, e))) != nil {
+			if err != nil || send.Data(shape.Event(sight.Event(in, e))) != nil {
 				return
 			}
 		}
 	}
-}
-
-// seenEvent is what a caller may see of an event. Of a run that may be within, he is told to ask.
-func seenEvent(in right.Within, e events.Event) events.Event {
-	if in.All {
-		return e
-	}
-	named := map[string]bool{}
-	runs := only(e.Runs, func(r records.Run) bool { named[r.ID] = in.Named[r.Policy]; return named[r.ID] })
-	e.ManyRuns = e.ManyRuns || len(runs) < len(e.Runs)
-	e.Runs, e.Tasks = runs, only(e.Tasks, func(t records.Task) bool { return named[t.Run] || in.Machines[t.MachineID] })
-	return e
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/paging"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/browse"
 	"keenlodge/internal/core/fault"
@@ -23,7 +24,7 @@ import (
 // registerImages has what is about images.
 func (s *server) registerImages(a huma.API) {
 	type filter struct {
-		PageQuery
+		paging.Query
 		ID       string `query:"id" doc:"how the images' IDs begin"`
 		Machine  string `query:"machine" doc:"label, name or identity"`
 		Policy   string `query:"policy"`
@@ -32,7 +33,7 @@ func (s *server) registerImages(a huma.API) {
 		OnlyGone bool   `query:"only_gone" doc:"those that rotation dropped, and no others"`
 	}
 	pages(s, a, "list-images", "/api/v1/images", "Images, newest first", func(ctx context.Context, in *filter) ([]wire.Image, string, error) {
-		f := records.ImageFilter{ID: in.ID, Policy: in.Policy, Store: in.Store, Gone: in.Gone, OnlyGone: in.OnlyGone, Within: reach(ctx), Page: in.page()}
+		f := records.ImageFilter{ID: in.ID, Policy: in.Policy, Store: in.Store, Gone: in.Gone, OnlyGone: in.OnlyGone, Within: reach(ctx), Page: in.Page()}
 		if in.Machine != "" {
 			m, err := s.seenMachine(ctx, in.Machine)
 			if err != nil {
@@ -41,7 +42,7 @@ func (s *server) registerImages(a huma.API) {
 			f.MachineID = m.ID
 		}
 		found, next, err := s.l.Stores.Images(ctx, f)
-		return shape.Each(found, shape.Image), in.link(next), err
+		return shape.Each(found, shape.Image), in.Link(next), err
 	})
 	type byID struct {
 		ID string `path:"id"`

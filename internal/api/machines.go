@@ -7,7 +7,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/paging"
 	"keenlodge/internal/api/shape"
+	"keenlodge/internal/api/sight"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/right"
@@ -31,25 +33,25 @@ func (s *server) machine(ctx context.Context, word string) (records.Machine, err
 // registerMachines has what is about machines and their sources.
 func (s *server) registerMachines(a huma.API) {
 	type filter struct {
-		PageQuery
+		paging.Query
 		Hypervisor string        `query:"hypervisor"`
 		State      machine.State `query:"state"`
 		Text       string        `query:"text" doc:"what the label contains"`
 	}
 	pages(s, a, "list-machines", "/api/v1/machines", "Machines, by label", func(ctx context.Context, in *filter) ([]wire.Machine, string, error) {
-		found, next, err := s.l.Inventory.Views(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.page()})
-		return shape.Each(found, shape.Machine), in.link(next), err
+		found, next, err := s.l.Inventory.Views(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.Page()})
+		return shape.Each(found, shape.Machine), in.Link(next), err
 	})
 	pages(s, a, "list-lanes", "/api/v1/lanes", "Machines over time, by label: their newest images and their next runs", func(ctx context.Context, in *filter) ([]wire.Lane, string, error) {
-		found, next, err := s.l.Lanes(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.page()}, within(ctx))
-		return shape.Each(found, shape.Lane), in.link(next), err
+		found, next, err := s.l.Lanes(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.Page()}, within(ctx))
+		return shape.Each(found, shape.Lane), in.Link(next), err
 	})
 	do(s, a, huma.Operation{OperationID: "find-machines", Method: http.MethodPost, Path: "/api/v1/hypervisors/find", Summary: "Ask every hypervisor for its guests"},
 		func(ctx context.Context, _ *none) ([]wire.Found, error) { return s.l.Inventory.Find(ctx) })
 	get(s, a, "list-hypervisors", "/api/v1/hypervisors", "Hypervisors, by name, and how each stands", func(ctx context.Context, _ *none) ([]wire.Hypervisor, error) {
 		all, err := s.l.Inventory.Sources(ctx)
 		seen := within(ctx)
-		return only(all, func(h wire.Hypervisor) bool { return seen.All || seen.SeenSources[h.Name] }), err
+		return sight.Only(all, func(h wire.Hypervisor) bool { return seen.All || seen.SeenSources[h.Name] }), err
 	})
 	type named struct {
 		Name string `path:"name"`

@@ -3,45 +3,13 @@ package api
 import (
 	"context"
 	"net/http"
-	"net/url"
 	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/api/schema"
 	"keenlodge/internal/core/fault"
-	"keenlodge/internal/records/listing"
 )
-
-// PageQuery is how a list is asked for page by page.
-type PageQuery struct {
-	Sort  string `query:"sort" doc:"column to sort by, with a dash before it for the largest first"`
-	After string `query:"after" doc:"cursor of the page before, from its Link header"`
-	Limit int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
-
-	address *url.URL
-}
-
-// Resolve implements [huma.Resolver]: it keeps the address, for that of the next page is made from it.
-func (q *PageQuery) Resolve(ctx huma.Context) []error {
-	address := ctx.URL()
-	q.address = &address
-	return nil
-}
-
-func (q *PageQuery) page() listing.Page {
-	return listing.Page{Sort: q.Sort, After: q.After, Limit: q.Limit}
-}
-
-// link is the Link header (RFC 8288) that leads to the next page, or "".
-func (q *PageQuery) link(next string) string {
-	if next == "" || q.address == nil {
-		return ""
-	}
-	query := q.address.Query()
-	query.Set("after", next)
-	return "<" + q.address.Path + "?" + query.Encode() + `>; rel="next"`
-}
 
 // paged is a page of a list. The list is the body; the way to the next page is in a header.
 type paged[T any] struct {

@@ -8,7 +8,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/paging"
 	"keenlodge/internal/api/shape"
+	"keenlodge/internal/api/sight"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/wire"
 )
@@ -33,7 +35,7 @@ func (s *server) registerPolicies(a huma.API) {
 		seen := within(ctx)
 		found, err := s.l.Policies(ctx, seen)
 		return shape.Each(found, func(p lodge.PolicyView) wire.Policy {
-			p.Policy = seenPolicy(seen, p.Name, p.Policy)
+			p.Policy = sight.Policy(seen, p.Name, p.Policy)
 			out := shape.Policy(p)
 			out.Partly = !seen.All && !seen.Policies[p.Name]
 			return out
@@ -55,16 +57,16 @@ func (s *server) registerPolicies(a huma.API) {
 			return started(s.l.RehearsePolicy(ctx, in.Name, who(ctx), in.Body))
 		})
 	type preview struct {
-		PageQuery
+		paging.Query
 		Name string `path:"name"`
 		Rule string `query:"rule" doc:"another rotation phrase to try"`
 	}
 	pages(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation would do, machine by machine", func(ctx context.Context, in *preview) ([]wire.SetPreview, string, error) {
 		sets, next, err := s.l.Retention.Preview(ctx, in.Name, in.Rule, in.After, min(in.Limit, previewMost))
 		if seen := within(ctx); !seen.All && !seen.Named[in.Name] {
-			sets = only(sets, func(p wire.SetPreview) bool { return seen.Machines[p.MachineID] })
+			sets = sight.Only(sets, func(p wire.SetPreview) bool { return seen.Machines[p.MachineID] })
 		}
-		return sets, in.link(next), err
+		return sets, in.Link(next), err
 	})
 	type confirm struct {
 		Name string `path:"name"`

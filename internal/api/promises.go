@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/paging"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/promise"
 	"keenlodge/internal/promises"
@@ -16,7 +17,7 @@ import (
 // registerPromises has what is about what is owed to machines.
 func (s *server) registerPromises(a huma.API) {
 	type filter struct {
-		PageQuery
+		paging.Query
 		Standing promise.Standing `query:"standing" doc:"only those of which the worst stands so"`
 		Machine  string           `query:"machine" doc:"only this one"`
 	}
@@ -51,6 +52,6 @@ func (s *server) registerPromises(a huma.API) {
 			}
 			out = append(out, shape.OwedMachine(m, status))
 		}
-		return out, in.link(next), nil
+		return out, in.Link(next), nil
 	})
 }

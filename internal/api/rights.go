@@ -11,6 +11,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/guard"
+	"keenlodge/internal/api/sight"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/right"
@@ -65,7 +67,7 @@ func shown(ctx huma.Context) string {
 	if token, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
 		return token
 	}
-	return cookieValue(ctx)
+	return guard.Cookie(ctx.Header("Cookie"), cookie)
 }
 
 // allow returns what the caller's roles reach for an operation. It is an error if they do not allow it, or if the one thing that it is
@@ -164,37 +166,13 @@ func machineReach(ctx context.Context) *listing.Reach {
 	return &listing.Reach{Machines: right.Members(in.SeenMachines)}
 }
 
-// only are those of a list that hold.
-func only[T any](list []T, holds func(T) bool) []T {
-	out := []T{}
-	for _, v := range list {
-		if holds(v) {
-			out = append(out, v)
-		}
-	}
-	return out
-}
-
-// seenRun is a run with those of its tasks that the caller may see, and their figures.
-func seenRun(in right.Within, r records.Run) records.Run {
-	if in.All || in.Named[r.Policy] {
-		return r
-	}
-	r.Tasks = only(r.Tasks, func(t records.Task) bool { return in.Machines[t.MachineID] })
-	r.Figures = records.RunFigures{Machines: len(r.Tasks)}
-	for _, t := range r.Tasks {
-		r.Figures.Moved, r.Figures.Stored = r.Figures.Moved+t.Done, r.Figures.Stored+t.Stored
-	}
-	return r
-}
-
 // seenTasks are those of a run's tasks that the caller may see.
 func seenTasks(ctx context.Context, tasks []records.Task) []records.Task {
 	in := within(ctx)
 	if in.All || in.Named[callOf(ctx).run.Policy] {
 		return tasks
 	}
-	return only(tasks, func(t records.Task) bool { return in.Machines[t.MachineID] })
+	return sight.Only(tasks, func(t records.Task) bool { return in.Machines[t.MachineID] })
 }
 
 // seenLines are those of a run's log that are about machines which the caller may see, or about none.
@@ -208,7 +186,7 @@ func (s *server) seenLines(ctx context.Context, lines []records.LogLine) ([]reco
 	for _, t := range tasks {
 		seen[t.Machine] = seen[t.Machine] || in.Machines[t.MachineID]
 	}
-	return only(lines, func(l records.LogLine) bool { return seen[l.Machine] }), err
+	return sight.Only(lines, func(l records.LogLine) bool { return seen[l.Machine] }), err
 }
 
 // seenForecast is the forecast of the policies that are wholly within, and of the stores that the caller may see.
@@ -225,6 +203,6 @@ func (s *server) seenForecast(ctx context.Context, in right.Within, names []stri
 		return wire.Forecast{Forecast: forecast.Forecast{Policies: []forecast.PolicyDays{}, Stores: []forecast.StoreDays{}, Crowds: []forecast.Contention{}}, Guessed: []string{}}, nil
 	}
 	out, err := s.l.Planning.Forecast(ctx, names, days)
-	out.Stores = only(out.Stores, func(d forecast.StoreDays) bool { return in.SeenStores[d.Store] })
+	out.Stores = sight.Only(out.Stores, func(d forecast.StoreDays) bool { return in.SeenStores[d.Store] })
 	return out, err
 }

@@ -7,7 +7,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/paging"
 	"keenlodge/internal/api/shape"
+	"keenlodge/internal/api/sight"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/records"
@@ -20,22 +22,22 @@ func started(r records.Run, err error) (wire.Run, error) { return shape.Run(r), 
 // registerRuns has what is about runs.
 func (s *server) registerRuns(a huma.API) {
 	type filter struct {
-		PageQuery
+		paging.Query
 		ID     string   `query:"id" doc:"how the runs' IDs begin"`
 		Policy string   `query:"policy"`
 		Kind   run.Kind `query:"kind"`
 	}
 	pages(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *filter) ([]wire.Run, string, error) {
-		found, next, err := s.l.Runs.List(ctx, records.RunFilter{ID: in.ID, Policy: in.Policy, Kind: string(in.Kind), Within: reach(ctx), Page: in.page()})
+		found, next, err := s.l.Runs.List(ctx, records.RunFilter{ID: in.ID, Policy: in.Policy, Kind: string(in.Kind), Within: reach(ctx), Page: in.Page()})
 		seen := within(ctx)
-		return shape.Each(found, func(r records.Run) wire.Run { return shape.Run(seenRun(seen, r)) }), in.link(next), err
+		return shape.Each(found, func(r records.Run) wire.Run { return shape.Run(sight.Run(seen, r)) }), in.Link(next), err
 	})
 	type byID struct {
 		ID string `path:"id"`
 	}
 	get(s, a, "get-run", "/api/v1/runs/{id}", "A run with its tasks", func(ctx context.Context, in *byID) (wire.Run, error) {
 		r, err := s.l.Runs.Find(ctx, in.ID)
-		return started(seenRun(within(ctx), r), err)
+		return started(sight.Run(within(ctx), r), err)
 	})
 	type tasks struct {
 		ID    string `path:"id"`

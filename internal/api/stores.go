@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/sight"
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/right"
@@ -22,7 +23,7 @@ func (s *server) registerStores(a huma.API) {
 	get(s, a, "list-stores", "/api/v1/stores", "Stores, by name", func(ctx context.Context, _ *none) ([]wire.Store, error) {
 		all, err := s.l.Stores.All(ctx)
 		seen := within(ctx)
-		return only(all, func(st wire.Store) bool { return seen.All || seen.SeenStores[st.Name] }), err
+		return sight.Only(all, func(st wire.Store) bool { return seen.All || seen.SeenStores[st.Name] }), err
 	})
 	type named struct {
 		Name string `path:"name"`

@@ -12,6 +12,7 @@ import (
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/api/guard"
+	"keenlodge/internal/api/paging"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/fault"
@@ -91,7 +92,7 @@ func (s *server) begin(ctx context.Context) (err error) {
 
 func (s *server) registerTrail(a huma.API) {
 	type deeds struct {
-		PageQuery
+		paging.Query
 		Who    string      `query:"who" doc:"by the holder of one token"`
 		Verb   string      `query:"verb" doc:"of one operation"`
 		Result deed.Result `query:"result" doc:"with one result"`
@@ -105,8 +106,8 @@ func (s *server) registerTrail(a huma.API) {
 				return nil, "", fmt.Errorf("%w: no operation is called %q%s", fault.ErrInvalid, in.Verb, suggest.Hint(in.Verb, verbs))
 			}
 		}
-		found, next, err := s.l.Trail.List(ctx, records.DeedFilter{Who: in.Who, Verb: in.Verb, Result: string(in.Result), Target: in.Target, Since: in.Since, Until: in.Until, Page: in.page()})
-		return shape.Each(found, deedOf), in.link(next), err
+		found, next, err := s.l.Trail.List(ctx, records.DeedFilter{Who: in.Who, Verb: in.Verb, Result: string(in.Result), Target: in.Target, Since: in.Since, Until: in.Until, Page: in.Page()})
+		return shape.Each(found, deedOf), in.Link(next), err
 	})
 	get(s, a, "verify-trail", "/api/v1/trail/verification", "Whether the trail is as it was written, by its chains and by what the stores keep of it",
 		func(ctx context.Context, _ *none) (wire.TrailCheck, error) { return s.l.Witness.Verify(ctx) })

@@ -18,6 +18,7 @@ import (
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
+	"keenlodge/internal/store/open/plainfile"
 )
 
 const (
@@ -40,7 +41,7 @@ func (w *Writer) create(end string) (*digesting, error) {
 	name := w.stem + end
 	f, err := createDirect(filepath.Join(w.folder, "."+name), false)
 	if err != nil {
-		return nil, full(err)
+		return nil, plainfile.Full(err)
 	}
 	sum := newHash()
 	return &digesting{f, bufio.NewWriterSize(io.MultiWriter(f, sum), 1<<20), sum, name, 0, func(n int64) { w.stored.Add(n) }}, nil
@@ -62,7 +63,7 @@ func (d *digesting) keep(folder string) (image.File, error) {
 	if err == nil {
 		err = os.Rename(d.f.Name(), filepath.Join(folder, d.name))
 	}
-	return image.File{Name: d.name, Length: d.n, Digest: hex.EncodeToString(d.sum.Sum(nil))}, full(err)
+	return image.File{Name: d.name, Length: d.n, Digest: hex.EncodeToString(d.sum.Sum(nil))}, plainfile.Full(err)
 }
 
 // Files writes what travels of a server's files as an archive that is compressed, and a list of it.
@@ -84,13 +85,13 @@ func (w *Writer) Files(ctx context.Context, in *files.Reader, count *store.Progr
 	defer packed.Close()
 	tar := files.NewWriter(packed)
 	if _, err := list.Write([]byte(files.ListHead)); err != nil {
-		return out, full(err)
+		return out, plainfile.Full(err)
 	}
 	var counts files.Counts
 	err = eachFile(ctx, in, tar, count, func(e *files.Entry) error {
 		counts.Add(e)
 		_, err := list.Write(files.AppendEntry(nil, e))
-		return full(err)
+		return plainfile.Full(err)
 	}, &out)
 	if err == nil {
 		err = tar.Close()
@@ -99,7 +100,7 @@ func (w *Writer) Files(ctx context.Context, in *files.Reader, count *store.Progr
 		err = packed.Close()
 	}
 	if err != nil {
-		return out, full(err)
+		return out, plainfile.Full(err)
 	}
 	out.Take(&counts)
 	if out.ListFile, err = list.keep(w.folder); err != nil {
@@ -168,7 +169,7 @@ func (s *Store) openPart(m *image.Manifest, f image.File) (*os.File, error) {
 	if m.Files == nil || f.Name == "" {
 		return nil, fmt.Errorf("image %s holds disks, and no files by themselves", m.ID)
 	}
-	return openFile(s.folder(m.Machine), f.Name)
+	return plainfile.Open(s.folder(m.Machine), f.Name)
 }
 
 // ListFiles implements [store.Store]. The list is matched with its digest when it is read to its end.

@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/open/plainfile"
 )
 
 // Check looks for damage: manifests that can't be read, files that are missing, cut off or, with read, changed, and chains that
@@ -111,7 +112,7 @@ type differing struct{ file, what string }
 
 // checkAround matches the small files of an image with their digests; its disks, archive and list are matched with those that the manifest has.
 func checkAround(base string, progress func(int64)) (out []differing) {
-	sums, err := readSmall(base + sumsEnd)
+	sums, err := plainfile.ReadSmall(base + sumsEnd)
 	if err != nil {
 		return []differing{{filepath.Base(base) + sumsEnd, "its digests can't be read: " + err.Error()}}
 	}
@@ -122,7 +123,7 @@ func checkAround(base string, progress func(int64)) (out []differing) {
 			continue
 		}
 		matched++
-		body, err := readSmall(filepath.Join(filepath.Dir(base), name))
+		body, err := plainfile.ReadSmall(filepath.Join(filepath.Dir(base), name))
 		progress(int64(len(body)))
 		if got := blake2b.Sum512(body); err != nil {
 			out = append(out, differing{name, err.Error()})
@@ -139,7 +140,7 @@ func checkAround(base string, progress func(int64)) (out []differing) {
 func (s *Store) checkPart(ctx context.Context, m *image.Manifest, f image.File, read bool, progress func(int64)) error {
 	i, err := os.Stat(filepath.Join(s.folder(m.Machine), f.Name))
 	if err != nil {
-		return missing(err)
+		return plainfile.Missing(err)
 	}
 	if i.Size() != f.Length {
 		return fmt.Errorf("%w: %s has %d bytes, not %d", errDamaged, f.Name, i.Size(), f.Length)
@@ -153,7 +154,7 @@ func (s *Store) checkPart(ctx context.Context, m *image.Manifest, f image.File, 
 func (s *Store) checkFile(ctx context.Context, m *image.Manifest, d image.Disk, read bool, progress func(int64)) error {
 	i, err := os.Stat(filepath.Join(s.folder(m.Machine), d.File))
 	if err != nil {
-		return missing(err)
+		return plainfile.Missing(err)
 	}
 	if i.Size() != d.Length {
 		return fmt.Errorf("%w: %s has %d bytes, not %d", errDamaged, d.File, i.Size(), d.Length)

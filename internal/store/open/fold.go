@@ -14,6 +14,7 @@ import (
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/open/plainfile"
 )
 
 // Fold joins an image with the full one that it leans on: it is full then, and what leans on it is none the wiser. The old
@@ -63,7 +64,7 @@ func (s *Store) Fold(ctx context.Context, id string, small bool, progress func(b
 	}
 	s.folds.Lock()
 	defer s.folds.Unlock()
-	if err := putFile(base+foldingEnd, body); err != nil {
+	if err := plainfile.Put(base+foldingEnd, body); err != nil {
 		return nil, err
 	}
 	return &folded, s.finishFold(base)
@@ -80,7 +81,7 @@ func (s *Store) foldDisk(ctx context.Context, m *image.Manifest, d *image.Disk, 
 	for _, f := range opened.(*openedDisk).files {
 		unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_SEQUENTIAL) // advice only
 	}
-	if err := noLink(s.folder(m.Machine)); err != nil {
+	if err := plainfile.NoLink(s.folder(m.Machine)); err != nil {
 		return err
 	}
 	part := filepath.Join(s.folder(m.Machine), foldName(d.File))

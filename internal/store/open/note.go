@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/open/plainfile"
 )
 
 const (
@@ -38,7 +39,7 @@ func (s *Store) KeepExhibit(_ context.Context, id, end string, body []byte) (nam
 		return "", err
 	}
 	name = image.NewID() + end
-	return name, putFile(strings.TrimSuffix(path, manifestEnd)+exhibitPart+name, body)
+	return name, plainfile.Put(strings.TrimSuffix(path, manifestEnd)+exhibitPart+name, body)
 }
 
 // Exhibit implements [store.Store].
@@ -50,7 +51,7 @@ func (s *Store) Exhibit(_ context.Context, id, name string) ([]byte, error) {
 	if !store.IsExhibit(name) {
 		return nil, fmt.Errorf("exhibit %.40q of image %s: %w", name, id, medium.ErrNotFound)
 	}
-	body, err := readSmall(strings.TrimSuffix(path, manifestEnd) + exhibitPart + name)
+	body, err := plainfile.ReadSmall(strings.TrimSuffix(path, manifestEnd) + exhibitPart + name)
 	if errors.Is(err, fs.ErrNotExist) {
 		err = fmt.Errorf("exhibit %s of image %s: %w", name, id, medium.ErrNotFound)
 	}
@@ -82,7 +83,7 @@ func (s *Store) putNote(id, end string, v any) error {
 	if err != nil {
 		return err
 	}
-	return putFile(strings.TrimSuffix(path, manifestEnd)+end, append(body, '\n'))
+	return plainfile.Put(strings.TrimSuffix(path, manifestEnd)+end, append(body, '\n'))
 }
 
 // AllNotes reads the notes of all images. One that can't be understood is left out.
@@ -98,7 +99,7 @@ func (s *Store) AllNotes(context.Context) (map[string]store.Notes, error) {
 		if strings.HasPrefix(name, ".") || !isPin && !strings.Contains(name, proofPart) {
 			continue
 		}
-		body, err := readSmall(f)
+		body, err := plainfile.ReadSmall(f)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -20,6 +19,7 @@ import (
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/open/plainfile"
 )
 
 const (
@@ -113,56 +113,6 @@ func (s *Store) Reading(context.Context, string) (end func(context.Context) erro
 
 // folder is a machine's. Its name may hold what a file name can't, or what a shell would trip over.
 func (s *Store) folder(machine string) string { return filepath.Join(s.dir.Root(), plain(machine)) }
-
-// noLink is an error if a machine's folder leads elsewhere: whoever can write to the store's place must not have us write, or read, where he
-// can't. Within it files are opened without following links.
-func noLink(folder string) error {
-	info, err := os.Lstat(folder)
-	if err == nil && !info.IsDir() {
-		err = fmt.Errorf("%w: %s is no folder (%s); remove it", errDamaged, folder, info.Mode().Type())
-	}
-	return err
-}
-
-// openFile opens a file of an image for reading, which is no link and no pipe.
-func openFile(folder, name string) (*os.File, error) {
-	if err := noLink(folder); err != nil {
-		return nil, missing(err)
-	}
-	path := filepath.Join(folder, name)
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
-	if errors.Is(err, syscall.ELOOP) {
-		return nil, fmt.Errorf("%w: %s is a link, which no file of an image is", errDamaged, path)
-	}
-	if err != nil {
-		return nil, missing(err)
-	}
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		f.Close()
-		return nil, errors.Join(err, fmt.Errorf("%w: %s is no regular file", errDamaged, path))
-	}
-	return f, nil
-}
-
-// mostSmall bounds a manifest or a note, in bytes.
-const mostSmall = 16 << 20
-
-// readSmall reads a manifest or a note.
-func readSmall(path string) ([]byte, error) {
-	if _, err := os.Lstat(path); err != nil {
-		return nil, err
-	}
-	f, err := openFile(filepath.Dir(path), filepath.Base(path))
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	body, err := io.ReadAll(io.LimitReader(f, mostSmall+1))
-	if err == nil && len(body) > mostSmall {
-		err = fmt.Errorf("%w: %s has more than %d bytes", errDamaged, path, mostSmall)
-	}
-	return body, err
-}
 
 // plain writes a name with letters, digits, dots, dashes and underscores; all else becomes %XX.
 func plain(name string) string {
@@ -278,7 +228,7 @@ func (s *Store) readImage(id string) (*image.Manifest, error) {
 }
 
 func readManifest(path string) (*image.Manifest, error) {
-	body, err := readSmall(path)
+	body, err := plainfile.ReadSmall(path)
 	if err != nil {
 		return nil, err
 	}
@@ -523,41 +473,6 @@ func (s *Store) Show(ctx context.Context, zone *time.Location) (store.Summary, e
 	}
 	out.Room, err = s.dir.Room(ctx)
 	return out, err
-}
-
-// putFile writes a small file whole or not at all.
-func putFile(path string, content []byte) error {
-	part := filepath.Join(filepath.Dir(path), "."+filepath.Base(path))
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(content)
-	if err == nil {
-		err = f.Sync()
-	}
-	if closed := f.Close(); err == nil {
-		err = closed
-	}
-	if err == nil {
-		err = os.Rename(part, path)
-	}
-	if err == nil {
-		err = dir.SyncFolder(filepath.Dir(path))
-	}
-	if err != nil {
-		os.Remove(part)
-		return fmt.Errorf("write %s: %w", path, full(err))
-	}
-	return nil
-}
-
-// full maps a full disk onto the medium's own error.
-func full(err error) error {
-	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
-		return fmt.Errorf("%w; make room or move the store to a larger disk", medium.ErrFull)
-	}
-	return err
 }
 
 // encode writes a manifest for people as well as programs.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 
 	"keenlodge/internal/core/disk"
@@ -12,6 +11,7 @@ import (
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
+	"keenlodge/internal/store/open/plainfile"
 )
 
 // longestChain bounds how many images one may lean on, one through the other.
@@ -51,7 +51,7 @@ func (s *Store) openLink(out *openedDisk, m *image.Manifest, d image.Disk, left 
 	if left == 0 {
 		return nil, fmt.Errorf("%w: more than %d images lean on each other", errDamaged, longestChain)
 	}
-	f, err := openFile(s.folder(m.Machine), d.File)
+	f, err := plainfile.Open(s.folder(m.Machine), d.File)
 	if err != nil {
 		return nil, err
 	}
@@ -99,14 +99,6 @@ func (s *Store) base(m *image.Manifest, d image.Disk) (*image.Manifest, image.Di
 // damaged maps what qcow2 finds wrong onto what the lodge calls damage.
 func damaged(err error) error {
 	if errors.Is(err, qcow2.ErrDamaged) {
-		return fmt.Errorf("%w: %v", errDamaged, err)
-	}
-	return err
-}
-
-// missing maps a file that is not there onto damage.
-func missing(err error) error {
-	if errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("%w: %v", errDamaged, err)
 	}
 	return err
@@ -169,7 +161,7 @@ func (s *Store) readBack(ctx context.Context, m *image.Manifest, progress func(b
 
 // readFile matches one file against its digest.
 func (s *Store) readFile(ctx context.Context, m *image.Manifest, d image.Disk, progress func(int64)) error {
-	f, err := openFile(s.folder(m.Machine), d.File)
+	f, err := plainfile.Open(s.folder(m.Machine), d.File)
 	if err != nil {
 		return err
 	}

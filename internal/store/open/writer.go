@@ -19,6 +19,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/open/plainfile"
 )
 
 // errDamaged marks files that are not what was written.
@@ -39,22 +40,22 @@ type Writer struct {
 func (s *Store) NewWriter(m *image.Manifest) (*Writer, error) {
 	folder := s.folder(m.Machine)
 	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-		return nil, fmt.Errorf("folder of machine %s: %w", m.Machine, full(err))
+		return nil, fmt.Errorf("folder of machine %s: %w", m.Machine, plainfile.Full(err))
 	}
-	if err := noLink(folder); err != nil {
+	if err := plainfile.NoLink(folder); err != nil {
 		return nil, err
 	}
 	if err := dir.SyncFolder(s.dir.Root()); err != nil {
 		return nil, err
 	}
 	if _, err := os.Lstat(filepath.Join(folder, readMe)); errors.Is(err, fs.ErrNotExist) {
-		if err := putFile(filepath.Join(folder, readMe), []byte(machineText(m.Machine))); err != nil {
+		if err := plainfile.Put(filepath.Join(folder, readMe), []byte(machineText(m.Machine))); err != nil {
 			return nil, err
 		}
 	}
 	held, err := lock(filepath.Join(folder, stem(m)+writingEnd))
 	if err != nil {
-		return nil, full(err)
+		return nil, plainfile.Full(err)
 	}
 	return &Writer{s: s, folder: folder, stem: stem(m), id: m.ID, held: held}, nil
 }
@@ -137,14 +138,14 @@ func writeAround(base string, m *image.Manifest) error {
 	if strings.HasPrefix(m.Definition, "{") {
 		definition = layoutEnd
 	}
-	if err := putFile(base+definition, []byte(m.Definition)); err != nil {
+	if err := plainfile.Put(base+definition, []byte(m.Definition)); err != nil {
 		return err
 	}
 	around := map[string][]byte{definition: []byte(m.Definition), manifestEnd: body}
 	if variables, err := m.FirmwareOf(image.UEFIVariables); err != nil {
 		return err
 	} else if variables != nil {
-		if err := putFile(base+variablesEnd, variables); err != nil {
+		if err := plainfile.Put(base+variablesEnd, variables); err != nil {
 			return err
 		}
 		around[variablesEnd] = variables
@@ -161,10 +162,10 @@ func writeAround(base string, m *image.Manifest) error {
 		digest := blake2b.Sum512(content)
 		line(hex.EncodeToString(digest[:]), filepath.Base(base)+end)
 	}
-	if err := putFile(base+sumsEnd, []byte(sums.String())); err != nil {
+	if err := plainfile.Put(base+sumsEnd, []byte(sums.String())); err != nil {
 		return err
 	}
-	return putFile(base+manifestEnd, body)
+	return plainfile.Put(base+manifestEnd, body)
 }
 
 // End ends the work. What was written of an image that did not come to be goes.
@@ -180,7 +181,7 @@ func (w *Writer) End(context.Context) error {
 func writeDisk(ctx context.Context, path string, d disk.Disk, backing string, small bool) (length int64, digest string, err error) {
 	f, err := createDirect(path, !small)
 	if err != nil {
-		return 0, "", full(err)
+		return 0, "", plainfile.Full(err)
 	}
 	defer f.Close()
 	stop := context.AfterFunc(ctx, func() { f.Close() }) // what is under way fails then
@@ -202,7 +203,7 @@ func writeDisk(ctx context.Context, path string, d disk.Disk, backing string, sm
 		err = context.Cause(ctx)
 	}
 	if err != nil {
-		return 0, "", fmt.Errorf("write %s: %w", path, full(err))
+		return 0, "", fmt.Errorf("write %s: %w", path, plainfile.Full(err))
 	}
 	return length, digest, nil
 }

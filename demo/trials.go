@@ -1,0 +1,147 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"keenlodge/internal/core/promise"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/wire"
+)
+
+// Clock is a guest whose disk is made not to boot.
+const Clock = "harbour-clock"
+
+// MakeBroken makes a guest that is off and has the disk of another one, without a kernel. remove takes it away.
+func (h *Hypervisor) MakeBroken(ctx context.Context, name, of string) (remove func(), err error) {
+	raw, disk := h.p.path(name+".raw"), h.Disk(name, "vda")
+	defer os.Remove(raw)
+	for _, c := range [][]string{
+		{"qemu-img", "convert", "-U", "-O", "raw", h.Disk(of, "vda"), raw},
+		{"debugfs", "-w", "-R", "rm /boot/vmlinuz", raw + "?offset=1048576"},
+		{"qemu-img", "convert", "-O", "qcow2", raw, disk},
+		{"chown", "--reference=" + filepath.Dir(disk), disk},
+	} {
+		if out, err := exec.CommandContext(ctx, c[0], c[1:]...).CombinedOutput(); err != nil {
+			return nil, fmt.Errorf("%s: %w: %s", c[0], err, out)
+		}
+	}
+	err = h.Define(ctx, Guest{Name: name, Disks: 1, Tags: map[string]string{"tier": "bronze"}, Off: true},
+		"<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='"+disk+"'/><target dev='vda' bus='virtio'/></disk>")
+	return func() {
+		h.Virsh(context.Background(), "undefine", name, "--checkpoints-metadata")
+		os.Remove(disk)
+	}, err
+}
+
+// tried is how a trial went that was not waited for.
+type tried struct {
+	run wire.Run
+	err error
+}
+
+// beginTrials starts the group from its images, while other things are done.
+func (s *show) beginTrials(ctx context.Context) {
+	go func() {
+		r, err := s.c.ProveGroup(ctx, "ticketing")
+		if err == nil {
+			r, err = s.ended(ctx, r)
+		}
+		s.tried <- tried{r, err}
+	}()
+}
+
+// trials shows that what needs each other comes up from its images, that what does not is told apart, and what is promised.
+func (s *show) trials(ctx context.Context) error {
+	group := <-s.tried
+	if group.err != nil {
+		return fmt.Errorf("trial of group ticketing: %w", group.err)
+	}
+	for _, t := range group.run.Tasks {
+		m, err := s.c.Image(ctx, t.Image)
+		if err != nil {
+			return err
+		}
+		p := m.Proofs[0]
+		for _, one := range m.Proofs {
+			if one.Run == group.run.ID {
+				p = one
+			}
+		}
+		if !p.Passed || p.Report == nil || p.Report.Lag == nil {
+			return fmt.Errorf("%s should have come up from its image: %s", t.Machine, p.Error)
+		}
+		s.done("trial", "%s came up from image %s in a closed network in %.0f s, port 8080 open, its data %.0f s behind; %.1f %% of its disks were read", t.Machine, m.ID, p.Report.Up.Seconds(), p.Report.Lag.Seconds(), 100*float64(p.Report.Read)/float64(p.Report.Disks))
+	}
+	if _, err := s.p.Quay.MakeBroken(ctx, Clock, "berth-sim"); err != nil {
+		return err
+	}
+	if _, err := s.setPolicy(ctx, "weekly-clock", site.Policy{Machines: []string{Clock}, Store: "quay-shelf", Rotation: "newest 2"}); err != nil {
+		return err
+	}
+	r, err := s.runOf(ctx, "weekly-clock", "")
+	if err != nil {
+		return err
+	}
+	id := r.Tasks[0].Image
+	r, err = s.c.Prove(ctx, id, "boot")
+	if err == nil {
+		_, err = s.c.Watch(ctx, r.ID, func(wire.Run) {})
+	}
+	if err != nil {
+		return err
+	}
+	m, err := s.c.Image(ctx, id)
+	if err != nil {
+		return err
+	}
+	if len(m.Proofs) == 0 || m.Proofs[0].Passed || len(m.Proofs[0].Report.Exhibits) == 0 {
+		return errors.New("the guest whose disk was made not to boot should have failed its trial, with pictures")
+	}
+	s.done("trial", "%s did not: %s; %d pictures are kept: keenlodge image evidence %s", Clock, m.Proofs[0].Error, len(m.Proofs[0].Report.Exhibits), id)
+	return s.promises(ctx)
+}
+
+// promises has a policy owe something, and shows what of that is kept.
+func (s *show) promises(ctx context.Context) error {
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	p := all.Policies["nightly-guests"]
+	p.Promise = "26 hours, boot weekly, 1 elsewhere"
+	if _, err := s.setPolicy(ctx, "nightly-guests", p); err != nil {
+		return err
+	}
+	var found []wire.OwedMachine
+	err = until(ctx, 30*time.Second, "what is promised", func() error {
+		found, _, err = s.c.Promises(ctx, "", "", wire.Page{})
+		if err == nil && len(found) == 0 {
+			err = errors.New("nothing is owed to anybody")
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	kept, broken := 0, 0
+	for _, m := range found {
+		for _, i := range m.Items {
+			if i.Standing == promise.Kept {
+				kept++
+			} else {
+				broken++
+			}
+		}
+	}
+	if kept == 0 || broken == 0 {
+		return fmt.Errorf("of what is promised some should be kept and some not: %+v", found)
+	}
+	s.done("promise", "nightly-guests owes %q to %d machines: of that %d are kept, %d are not, for no store elsewhere has a copy", p.Promise, len(found), kept, broken)
+	return nil
+}
