@@ -27,7 +27,7 @@ type sshd struct {
 
 // OpenSSH starts an SSH server through which the daemon can be reached by the account that it runs under. more are lines for its settings.
 func (h *Hypervisor) OpenSSH(ctx context.Context, more ...string) error {
-	folder := h.p.path(h.folder + "-ssh")
+	folder := h.p.Path(h.folder + "-ssh")
 	if err := os.MkdirAll(folder, 0o711); err != nil {
 		return err
 	}
@@ -57,7 +57,7 @@ func (h *Hypervisor) OpenSSH(ctx context.Context, more ...string) error {
 		return err
 	}
 	h.ssh = &sshd{port, strings.Join(strings.Fields(string(key))[:2], " "), filepath.Join(folder, "user")}
-	return until(ctx, 10*time.Second, "sshd of "+h.Name, func() error {
+	return Until(ctx, 10*time.Second, "sshd of "+h.Name, func() error {
 		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 		if err == nil {
 			c.Close()
@@ -78,7 +78,7 @@ func (h *Hypervisor) OpenTLS() error {
 	if err != nil {
 		return err
 	}
-	h.tls = &certificates{h.p.path(h.folder, "tls"), port}
+	h.tls = &certificates{h.p.Path(h.folder, "tls"), port}
 	return h.tls.make()
 }
 

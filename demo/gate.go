@@ -10,14 +10,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"syscall"
-	"time"
 
-	"keenlodge/internal/core/image"
-	"keenlodge/internal/core/machine"
-	"keenlodge/internal/core/site"
-	"keenlodge/internal/wire"
 	"keenlodge/packaging"
 )
 
@@ -29,12 +23,12 @@ func (p *Place) kept() string { return p.Folder + "-kept" }
 
 // MakeServer makes the disk of gate-07, or takes the one that was made before of the same script, and returns its place.
 func (p *Place) MakeServer(ctx context.Context) (string, error) {
-	script, unit, writable, folder := p.path(serverScript), p.path("keenlodge-agent.service"), p.path("keenlodge-agent-writable.conf"), p.path("server")
+	script, unit, writable, folder := p.Path(serverScript), p.Path("keenlodge-agent.service"), p.Path("keenlodge-agent-writable.conf"), p.Path("server")
 	if err := errors.Join(os.WriteFile(unit, packaging.AgentUnit, 0o644), os.WriteFile(writable, packaging.AgentWritable, 0o644)); err != nil {
 		return "", err
 	}
 	sum := sha256.New()
-	for _, file := range []string{script, p.path("boot.sh"), unit, writable} {
+	for _, file := range []string{script, p.Path("boot.sh"), unit, writable} {
 		body, err := os.ReadFile(file)
 		if err != nil {
 			return "", err
@@ -61,7 +55,7 @@ func (p *Place) MakeServer(ctx context.Context) (string, error) {
 		made.Signal(syscall.SIGTERM)
 	}
 	if state := made.cmd.ProcessState; !state.Success() {
-		return "", fmt.Errorf("make server %s: %s: %s; what it said is in %s", Gate, serverScript, state, p.path(making+".log"))
+		return "", fmt.Errorf("make server %s: %s: %s; what it said is in %s", Gate, serverScript, state, p.Path(making+".log"))
 	}
 	if err := os.RemoveAll(p.kept()); err != nil { // one of another script
 		return "", err
@@ -74,7 +68,7 @@ func (p *Place) MakeServer(ctx context.Context) (string, error) {
 
 // programDisk makes a disk with this program on it.
 func (p *Place) programDisk(ctx context.Context) (string, error) {
-	folder, disk := p.path("program"), p.path("program.raw")
+	folder, disk := p.Path("program"), p.Path("program.raw")
 	if err := os.Mkdir(folder, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", err
 	}
@@ -88,7 +82,7 @@ func (p *Place) StartServer(ctx context.Context, base, knows string) (*Process, 
 	if err != nil {
 		return nil, err
 	}
-	over := p.path(Gate + ".qcow2")
+	over := p.Path(Gate + ".qcow2")
 	if _, err := as(ctx, nil, "qemu-img", "create", "-q", "-f", "qcow2", "-F", "qcow2", "-b", base, over); err != nil {
 		return nil, err
 	}
@@ -101,7 +95,7 @@ func (p *Place) StartServer(ctx context.Context, base, knows string) (*Process, 
 	if p.Quay.KVM() {
 		accel = []string{"-accel", "kvm", "-cpu", "host"}
 	}
-	args := append(accel, "-name", Gate, "-m", "512", "-nodefaults", "-display", "none", "-serial", "file:"+p.path(Gate+".console"),
+	args := append(accel, "-name", Gate, "-m", "512", "-nodefaults", "-display", "none", "-serial", "file:"+p.Path(Gate+".console"),
 		"-drive", "if=virtio,format=qcow2,file="+over, "-drive", "if=virtio,format=raw,readonly=on,file="+program,
 		"-netdev", "user,id=pier", "-device", "virtio-net-pci,netdev=pier,romfile=")
 	for _, name := range []string{"lodge", "fingerprint", "word"} {
@@ -109,7 +103,7 @@ func (p *Place) StartServer(ctx context.Context, base, knows string) (*Process, 
 		args = append(args, "-fw_cfg", "name=opt/keenlodge/"+name+",file="+file)
 		files = append(files, file)
 	}
-	console := p.path(Gate + ".console")
+	console := p.Path(Gate + ".console")
 	if err := os.WriteFile(console, nil, 0o644); err != nil {
 		return nil, err
 	}
@@ -123,192 +117,5 @@ func (p *Place) StartServer(ctx context.Context, base, knows string) (*Process, 
 	return p.start(Gate, cmd, syscall.SIGTERM)
 }
 
-// prepare begins to make gate-07's disk, beside all else.
-func (s *show) prepare(ctx context.Context) {
-	s.disk = make(chan made, 1)
-	go func() {
-		begun := time.Now()
-		disk, err := s.p.MakeServer(ctx)
-		s.disk <- made{disk, time.Since(begun), err}
-	}()
-}
-
-// made is a disk that was made, and how long that took.
-type made struct {
-	disk string
-	took time.Duration
-	err  error
-}
-
-// enroll has gate-07 enrolled. It is started as soon as its disk is there, and all that is shown of it goes on beside the other steps.
-func (s *show) enroll(ctx context.Context) error {
-	authority, err := s.c.Authority(ctx)
-	if err != nil {
-		return err
-	}
-	word, err := s.c.AdmitAgent(ctx, Gate, site.Servers)
-	if err != nil {
-		return err
-	}
-	knows := s.p.path("gate")
-	if err := os.Mkdir(knows, 0o700); err != nil {
-		return err
-	}
-	// QEMU's network has the host's loopback at this address.
-	for name, text := range map[string]string{"lodge": fmt.Sprintf("https://%s:%d", loopbackInside, word.Port), "fingerprint": authority.Fingerprint, "word": word.Word} {
-		if err := os.WriteFile(filepath.Join(knows, name), []byte(text), 0o600); err != nil {
-			return err
-		}
-	}
-	all, err := s.c.Site(ctx)
-	if err != nil {
-		return err
-	}
-	all.Policies["weekly-system"] = site.Policy{Machines: []string{"gate-*"}, Scope: image.SystemState, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 8", Prove: image.ByRead,
-		Schedules: []site.Schedule{{When: "every sun at 03:00"}}}
-	all.Policies["monthly-whole"] = site.Policy{Machines: []string{"gate-*"}, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 3", Quiesce: machine.Required, LongestFreeze: "20 seconds", Prove: image.ByMount,
-		Schedules: []site.Schedule{{When: "monthly on the 1st at 04:00"}}}
-	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
-		return err
-	}
-	s.server = make(chan server, 1)
-	go func() { s.server <- s.serverStory(ctx, knows) }()
-	s.done("enroll", "%s may join with a word, once; its Debian is made and booted meanwhile", Gate)
-	return nil
-}
-
-// loopbackInside is where a guest on QEMU's user network finds the host's loopback.
-const loopbackInside = "10.0.2.2"
-
-// server is what is shown of gate-07: what each step came to, and how long it took.
-type server struct {
-	steps []serverStep
-	err   error
-}
-
-type serverStep struct {
-	name, text string
-	took       time.Duration
-}
-
-// gate shows a server: its parts, its system state, and the whole of it, taken while it writes.
-func (s *show) gate(context.Context) error {
-	told := <-s.server
-	for _, v := range told.steps {
-		s.doneIn(v.took, v.name, "%s", v.text)
-	}
-	s.last = time.Now()
-	return told.err
-}
-
-func (s *show) serverStory(ctx context.Context, knows string) (out server) {
-	last := time.Now()
-	done := func(step, format string, args ...any) {
-		out.steps = append(out.steps, serverStep{step, fmt.Sprintf(format, args...), time.Since(last)})
-		last = time.Now()
-	}
-	m := <-s.disk
-	if out.err = m.err; out.err != nil {
-		return out
-	}
-	if _, out.err = s.p.StartServer(ctx, m.disk, knows); out.err != nil {
-		return out
-	}
-	out.err = until(ctx, 4*time.Minute, "the agent of "+Gate, func() error {
-		found, _, err := s.c.Machines(ctx, wire.MachineFilter{Text: Gate})
-		if err == nil && (len(found) == 0 || found[0].State != machine.Running) {
-			err = errors.New("it does not call")
-		}
-		return err
-	})
-	if out.err != nil {
-		out.err = fmt.Errorf("%w; what it said is in %s", out.err, s.p.path(Gate+".console"))
-		return out
-	}
-	how := "made before"
-	if m.took > 5*time.Second {
-		how = "installed by debootstrap in " + m.took.Round(time.Second).String()
-	}
-	done("server", "%s, a Debian 12 in QEMU (%s), calls the lodge by itself", Gate, how)
-	parts, err := s.c.Parts(ctx, Gate, true)
-	if out.err = err; err != nil {
-		return out
-	}
-	bytes := int64(0)
-	for _, p := range parts {
-		bytes += p.Bytes
-	}
-	done("parts", "the system state of %s: %d parts, %.1f MiB", Gate, len(parts), float64(bytes)/(1<<20))
-	for _, policy := range []string{"weekly-system", "weekly-system", "monthly-whole", "monthly-whole"} {
-		text, err := s.serverImage(ctx, policy)
-		if out.err = err; err != nil {
-			return out
-		}
-		name, _, _ := strings.Cut(policy, "-")
-		done(name, "%s", text)
-	}
-	text, err := s.filesBack(ctx)
-	if out.err = err; err == nil {
-		done("back", "%s", text)
-	}
-	return out
-}
-
-// filesBack puts a folder of the server's newest system state beside where it was, and takes that back.
-func (s *show) filesBack(ctx context.Context) (string, error) {
-	images, _, err := s.c.Images(ctx, wire.ImageFilter{Policy: "weekly-system"})
-	if err != nil {
-		return "", err
-	}
-	b := wire.FilesBack{Paths: []string{"/etc/turnstile"}, At: "/srv/back"}
-	p, err := s.c.PreviewFiles(ctx, images[0].ID, b, 100)
-	if err != nil {
-		return "", err
-	}
-	b.Digest = p.Digest
-	put, err := s.c.RestoreFiles(ctx, images[0].ID, b)
-	if err == nil {
-		put, err = s.ended(ctx, put)
-	}
-	if err != nil {
-		return "", err
-	}
-	undone, err := s.c.UndoRestore(ctx, put.ID)
-	if err == nil {
-		undone, err = s.ended(ctx, undone)
-	}
-	return fmt.Sprintf("/etc/turnstile of image %s went to /srv/back of %s, as %d paths that were shown before (run %s), and was taken back (run %s)", images[0].ID, Gate, len(p.Steps), put.ID, undone.ID), err
-}
-
-// ended waits for the end of a run that has to be a good one.
-func (s *show) ended(ctx context.Context, r wire.Run) (wire.Run, error) {
-	r, err := s.c.Watch(ctx, r.ID, func(wire.Run) {})
-	if err == nil && r.State != "done" {
-		err = fmt.Errorf("run %s is %s: %s", r.ID, r.State, r.Error)
-	}
-	return r, err
-}
-
-// serverImage makes an image of the server by a policy, and tells of it.
-func (s *show) serverImage(ctx context.Context, policy string) (string, error) {
-	r, err := s.runOf(ctx, policy, "")
-	if err != nil {
-		return "", err
-	}
-	images, _, err := s.c.Images(ctx, wire.ImageFilter{Policy: policy})
-	if err != nil {
-		return "", err
-	}
-	if len(images) == 0 || images[0].Run != r.ID {
-		return "", fmt.Errorf("run %s of %s made no image: %s", r.ID, policy, r.Error)
-	}
-	m := images[0]
-	what := fmt.Sprintf("consistency %s, its file systems stood still for %s", m.Consistency, time.Duration(m.Frozen).Round(time.Millisecond))
-	if m.Files != nil {
-		what = fmt.Sprintf("%d files in %d parts", m.Files.Entries, len(m.Files.Parts))
-		if m.Files.Unread > 0 {
-			return "", fmt.Errorf("%d files of %s could not be read; look at: keenlodge run show %s --unread", m.Files.Unread, Gate, r.ID)
-		}
-	}
-	return fmt.Sprintf("%s of %s: %s, read %.1f MiB, stored %.1f MiB; %s; proven by %s", m.Capture, Gate, m.Scope, float64(m.Read)/(1<<20), float64(m.Stored)/(1<<20), what, m.Proven), nil
-}
+// LoopbackInside is where a guest on QEMU's user network finds the host's loopback.
+const LoopbackInside = "10.0.2.2"

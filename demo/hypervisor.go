@@ -40,9 +40,9 @@ func (h *Hypervisor) Start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	virt := h.p.path(h.folder)
+	virt := h.p.Path(h.folder)
 	config := filepath.Join(virt, "c", "libvirt")
-	for _, d := range []string{config, filepath.Join(virt, "run"), filepath.Join(virt, "cache"), filepath.Join(virt, "data"), h.p.path(h.pool)} {
+	for _, d := range []string{config, filepath.Join(virt, "run"), filepath.Join(virt, "cache"), filepath.Join(virt, "data"), h.p.Path(h.pool)} {
 		if err := os.MkdirAll(d, 0o711); err != nil {
 			return err
 		}
@@ -57,7 +57,7 @@ func (h *Hypervisor) Start(ctx context.Context) error {
 			return err
 		}
 	}
-	for _, d := range []string{virt, h.p.path(h.pool)} {
+	for _, d := range []string{virt, h.p.Path(h.pool)} {
 		err := filepath.WalkDir(d, func(path string, _ os.DirEntry, err error) error {
 			if err != nil {
 				return err
@@ -74,7 +74,7 @@ func (h *Hypervisor) Start(ctx context.Context) error {
 	if err := h.startDaemon(ctx, who); err != nil {
 		return err
 	}
-	if _, err := h.Virsh(ctx, "pool-create-as", h.Pool, "dir", "--target", h.p.path(h.pool)); err != nil {
+	if _, err := h.Virsh(ctx, "pool-create-as", h.Pool, "dir", "--target", h.p.Path(h.pool)); err != nil {
 		return err
 	}
 	h.kvm = kvmWorks(ctx, who)
@@ -82,7 +82,7 @@ func (h *Hypervisor) Start(ctx context.Context) error {
 }
 
 func (h *Hypervisor) startDaemon(ctx context.Context, who *syscall.Credential) error {
-	virt := h.p.path(h.folder)
+	virt := h.p.Path(h.folder)
 	// It has a host name of its own, for libvirt moves no guest to the host that it is on.
 	cmd := exec.Command("unshare", "--uts", "sh", "-c", `hostname "$0" && exec "$@"`, h.Name+".brindle.example",
 		"setpriv", fmt.Sprint("--reuid=", who.Uid), fmt.Sprint("--regid=", who.Gid), "--clear-groups", "libvirtd", "-f", filepath.Join(virt, "c", "libvirt", "libvirtd.conf"))
@@ -96,7 +96,7 @@ func (h *Hypervisor) startDaemon(ctx context.Context, who *syscall.Credential) e
 	if h.process, err = h.p.start("libvirt-"+h.Name, cmd, syscall.SIGTERM); err != nil {
 		return err
 	}
-	return until(ctx, 30*time.Second, "libvirt of "+h.Name, func() error { _, err := h.Virsh(ctx, "version"); return err })
+	return Until(ctx, 30*time.Second, "libvirt of "+h.Name, func() error { _, err := h.Virsh(ctx, "version"); return err })
 }
 
 // uuid tells its host from others that are this one, too.
@@ -107,7 +107,7 @@ func (h *Hypervisor) uuid() string {
 
 // Move moves a guest that runs to another host, with all that it is doing; its disks lie where both have them.
 func (h *Hypervisor) Move(ctx context.Context, guest string, to *Hypervisor) error {
-	socket := to.p.path(to.folder, guest+".migrate")
+	socket := to.p.Path(to.folder, guest+".migrate")
 	_, err := h.Virsh(ctx, "migrate", "--live", "--persistent", "--undefinesource", "--unsafe", guest, to.URI(), "--migrateuri", "unix://"+socket)
 	return err
 }
@@ -135,14 +135,14 @@ func (h *Hypervisor) Kill(ctx context.Context, away time.Duration) error {
 func (h *Hypervisor) Ended() bool { return h.process == nil || h.process.Ended() }
 
 // Socket is the daemon's.
-func (h *Hypervisor) Socket() string { return h.p.path(h.folder, "run", "libvirt", "libvirt-sock") }
+func (h *Hypervisor) Socket() string { return h.p.Path(h.folder, "run", "libvirt", "libvirt-sock") }
 
 // URI is the daemon's address on this host.
 func (h *Hypervisor) URI() string { return "qemu+unix:///session?socket=" + h.Socket() }
 
 // Disk is the file of a guest's disk.
 func (h *Hypervisor) Disk(guest, target string) string {
-	return h.p.path(h.pool, guest+"-"+target+".qcow2")
+	return h.p.Path(h.pool, guest+"-"+target+".qcow2")
 }
 
 // Spec is the hypervisor as a site of this host has it.
@@ -201,7 +201,7 @@ type Guest struct {
 
 // MakeDisks makes a guest's disks.
 func (h *Hypervisor) MakeDisks(ctx context.Context, g Guest) error {
-	if _, err := as(ctx, nil, h.p.path(guestScript), h.p.path(h.pool), g.Name, fmt.Sprint(g.Disks)); err != nil {
+	if _, err := as(ctx, nil, h.p.Path(guestScript), h.p.Path(h.pool), g.Name, fmt.Sprint(g.Disks)); err != nil {
 		return fmt.Errorf("make guest %s: %w", g.Name, err)
 	}
 	who, err := account(guestAccount)
@@ -244,7 +244,7 @@ func (h *Hypervisor) Define(ctx context.Context, g Guest, disks string) error {
 <devices><emulator>/usr/bin/qemu-system-x86_64</emulator>%s
 <interface type='user'><model type='virtio'/></interface>
 <channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0'/></channel><memballoon model='none'/></devices></domain>`, kind, g.Name, tags.String(), cpu, disks)
-	file := h.p.path(g.Name + ".xml")
+	file := h.p.Path(g.Name + ".xml")
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return err
 	}
@@ -270,7 +270,7 @@ func mapKeys(m map[string]string) func(func(string) bool) {
 
 // AwaitGuest waits until a guest's agent answers and it has begun its ledger.
 func (h *Hypervisor) AwaitGuest(ctx context.Context, name string) error {
-	return until(ctx, 4*time.Minute, "guest "+name, func() error {
+	return Until(ctx, 4*time.Minute, "guest "+name, func() error {
 		_, err := h.Virsh(ctx, "qemu-agent-command", "--timeout", "5", name, `{"execute":"guest-ping"}`)
 		return err
 	})

@@ -88,7 +88,7 @@ func Open(folder, program string) (*Place, error) {
 		return nil, err
 	}
 	for _, d := range []string{"", "shelf", "plain", "state"} {
-		if err := os.MkdirAll(p.path(d), 0o711); err != nil {
+		if err := os.MkdirAll(p.Path(d), 0o711); err != nil {
 			return nil, err
 		}
 	}
@@ -97,22 +97,22 @@ func Open(folder, program string) (*Place, error) {
 		if err != nil {
 			return nil, err
 		}
-		if err := os.WriteFile(p.path(name), body, 0o700); err != nil {
+		if err := os.WriteFile(p.Path(name), body, 0o700); err != nil {
 			return nil, err
 		}
 	}
 	return p, nil
 }
 
-func (p *Place) path(parts ...string) string {
+func (p *Place) Path(parts ...string) string {
 	return filepath.Join(append([]string{p.Folder}, parts...)...)
 }
 
 // Shelf is the folder of store quay-shelf.
-func (p *Place) Shelf() string { return p.path("shelf") }
+func (p *Place) Shelf() string { return p.Path("shelf") }
 
 // Plain is the folder of store plain-shelf.
-func (p *Place) Plain() string { return p.path("plain") }
+func (p *Place) Plain() string { return p.Path("plain") }
 
 // URL is where the service answers.
 func (p *Place) URL() string { return p.url }
@@ -121,12 +121,12 @@ func (p *Place) URL() string { return p.url }
 func (p *Place) DatabaseURL() string { return p.pgURL }
 
 // TokenFile holds the token to sign in with.
-func (p *Place) TokenFile() string { return p.path("token") }
+func (p *Place) TokenFile() string { return p.Path("token") }
 
 // NewToken makes an administrator's token in a lodge's database, and leaves it in a file.
 func (p *Place) NewToken(ctx context.Context, database, name, file string) error {
 	cmd := exec.CommandContext(ctx, p.Program, "token", "new", name, "--on-this-host", "--to", file)
-	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+database, "PGPASSFILE="+p.path("pgpass"))
+	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+database, "PGPASSFILE="+p.Path("pgpass"))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("make a token: %w: %s", err, bytes.TrimSpace(out))
 	}
@@ -158,7 +158,7 @@ func account(name string) (*syscall.Credential, error) {
 
 // start runs a program until the place closes; its output goes to NAME.log.
 func (p *Place) start(name string, cmd *exec.Cmd, stop os.Signal) (*Process, error) {
-	log, err := os.OpenFile(p.path(name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	log, err := os.OpenFile(p.Path(name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
 	if err != nil {
 		return nil, err
 	}
@@ -209,8 +209,8 @@ func as(ctx context.Context, who *syscall.Credential, name string, args ...strin
 	return string(out), nil
 }
 
-// until tries until it works, or the time is up.
-func until(ctx context.Context, limit time.Duration, what string, try func() error) error {
+// Until tries until it works, or the time is up.
+func Until(ctx context.Context, limit time.Duration, what string, try func() error) error {
 	end := time.Now().Add(limit)
 	for {
 		err := try()
@@ -248,7 +248,7 @@ func (p *Place) StartDatabase(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	data, secret := p.path("pg"), p.path("pg-secret")
+	data, secret := p.Path("pg"), p.Path("pg-secret")
 	password := rand.Text()
 	if err := os.WriteFile(secret, []byte(password), 0o600); err != nil {
 		return err
@@ -270,7 +270,7 @@ func (p *Place) StartDatabase(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(p.path("pgpass"), fmt.Appendf(nil, "127.0.0.1:%d:*:lodge:%s\n", port, password), 0o600); err != nil {
+	if err := os.WriteFile(p.Path("pgpass"), fmt.Appendf(nil, "127.0.0.1:%d:*:lodge:%s\n", port, password), 0o600); err != nil {
 		return err
 	}
 	cmd := exec.Command(filepath.Join(bin, "postgres"), "-D", data, "-c", "listen_addresses=127.0.0.1", "-c", fmt.Sprint("port=", port), "-c", "unix_socket_directories=")
@@ -280,7 +280,7 @@ func (p *Place) StartDatabase(ctx context.Context) error {
 		return err
 	}
 	p.pgURL = fmt.Sprintf("postgres://lodge@127.0.0.1:%d/postgres?sslmode=disable", port)
-	return until(ctx, 30*time.Second, "PostgreSQL", func() error {
+	return Until(ctx, 30*time.Second, "PostgreSQL", func() error {
 		_, err := as(ctx, who, filepath.Join(bin, "pg_isready"), "-h", "127.0.0.1", "-p", fmt.Sprint(port))
 		return err
 	})
@@ -352,15 +352,15 @@ func (p *Place) StartService(ctx context.Context) (*Process, error) {
 		}
 		p.agents = fmt.Sprintf("127.0.0.1:%d", port)
 	}
-	cmd := exec.Command(p.Program, "serve", "--listen", p.Listen, "--agents-listen", p.agents, "--tls-name", loopbackInside, "--state", p.path("state"))
-	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+p.pgURL, "PGPASSFILE="+p.path("pgpass"))
+	cmd := exec.Command(p.Program, "serve", "--listen", p.Listen, "--agents-listen", p.agents, "--tls-name", LoopbackInside, "--state", p.Path("state"))
+	cmd.Env = append(os.Environ(), "KEENLODGE_DATABASE="+p.pgURL, "PGPASSFILE="+p.Path("pgpass"))
 	s, err := p.start("service", cmd, syscall.SIGTERM)
 	if err != nil {
 		return nil, err
 	}
-	return s, until(ctx, 30*time.Second, "the service", func() error {
+	return s, Until(ctx, 30*time.Second, "the service", func() error {
 		if s.Ended() {
-			return fmt.Errorf("it ended; look at %s", p.path("service.log"))
+			return fmt.Errorf("it ended; look at %s", p.Path("service.log"))
 		}
 		c, err := p.Client()
 		if err != nil {
@@ -374,7 +374,7 @@ func (p *Place) StartService(ctx context.Context) (*Process, error) {
 // Site is the demo's site file, for this place.
 func (p *Place) Site() (string, site.Site, error) {
 	text := strings.NewReplacer("{uri}", p.Quay.URI(), "{shelf}", p.Shelf(), "{plain}", p.Plain()).Replace(siteFile)
-	file := p.path("site.yaml")
+	file := p.Path("site.yaml")
 	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 		return "", site.Site{}, err
 	}
@@ -430,12 +430,12 @@ func (p *Place) killAll() {
 
 // clean removes what an earlier place left, after a kill perhaps.
 func (p *Place) clean() error {
-	if _, err := os.Stat(p.path("state")); err == nil {
+	if _, err := os.Stat(p.Path("state")); err == nil {
 		p.killAll()
-		if body, err := os.ReadFile(p.path("pg", "postmaster.pid")); err == nil {
+		if body, err := os.ReadFile(p.Path("pg", "postmaster.pid")); err == nil {
 			if pid, err := strconv.Atoi(strings.SplitN(string(body), "\n", 2)[0]); err == nil {
 				syscall.Kill(pid, syscall.SIGQUIT)
-				until(context.Background(), 10*time.Second, "the end of an earlier database", func() error {
+				Until(context.Background(), 10*time.Second, "the end of an earlier database", func() error {
 					if syscall.Kill(pid, 0) == nil {
 						return errors.New("it runs")
 					}
@@ -464,7 +464,7 @@ func (s *Process) PID() int { return s.cmd.Process.Pid }
 // NewDatabase makes another database beside the service's, and returns its URL.
 func (p *Place) NewDatabase(ctx context.Context, name string) (string, error) {
 	cmd := exec.CommandContext(ctx, "psql", "-q", p.pgURL, "-c", "create database "+name)
-	cmd.Env = append(os.Environ(), "PGPASSFILE="+p.path("pgpass"))
+	cmd.Env = append(os.Environ(), "PGPASSFILE="+p.Path("pgpass"))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("create database %s: %w: %s", name, err, out)
 	}

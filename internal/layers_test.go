@@ -18,6 +18,7 @@ var layers = [][]string{
 	{"e2e", "bench"},
 	{"bench/line", "bench/door", "bench/servers", "bench/mutants"},
 	{"cmd/keenlodge"},
+	{"demo/show"},
 	{"demo"},
 	{"packaging"},
 	{"internal/service"},

@@ -7,7 +7,7 @@ import (
 	"os/signal"
 	"syscall"
 
-	"keenlodge/demo"
+	"keenlodge/demo/show"
 	"keenlodge/internal/cli"
 	"keenlodge/internal/service"
 )
@@ -20,5 +20,5 @@ func main() {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
-	os.Exit(cli.Main(ctx, os.Args, service.Host, append(service.Commands(), demo.Command())...))
+	os.Exit(cli.Main(ctx, os.Args, service.Host, append(service.Commands(), show.Command())...))
 }

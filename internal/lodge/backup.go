@@ -254,23 +254,6 @@ func (k *backup) proveAll(ctx context.Context, done []records.Task) (trusted []s
 	return trusted, nil
 }
 
-// rotateProven rotates the set of an image that has passed its trial, where its policy has the set wait for that.
-func (l *Lodge) rotateProven(ctx context.Context, r *runs.Run, m records.Image) error {
-	s, err := l.rec.Site(ctx)
-	if err != nil {
-		return err
-	}
-	policy, ok := s.Policies[m.Policy]
-	if !ok || policy.Prove != image.ByBoot || policy.Store != m.Store {
-		return nil
-	}
-	st, err := l.Stores.Named(ctx, m.Store)
-	if err != nil {
-		return err
-	}
-	return l.Retention.Rotate(ctx, s, r, policy, st, []string{m.MachineID})
-}
-
 // hook calls the policy's hooks at a moment of the run itself.
 func (k *backup) hook(ctx context.Context, e hooks.Event) error {
 	e.Policy, e.Run, e.Cause = k.Policy, k.ID, k.Cause

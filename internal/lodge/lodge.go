@@ -131,7 +131,7 @@ func New(c Config) (*Lodge, error) {
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, l.Lists, engine, wire.Program)
 	l.Proofs.Scratch = cmp.Or(c.Scratch, filepath.Join(c.State, "scratch"))
 	l.Trials = trials.New(c.Records, c.Log, l.Stores, l.Inventory, l.Proofs, engine, wire.Program)
-	l.Trials.Passed = l.rotateProven
+	l.Trials.Passed = l.Retention.RotateProven
 	l.Promises = promises.New(c.Records, c.Log, l.Stores, l.Proofs, l.Trials)
 	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, lending.New(filepath.Join(c.State, "lending"), executable), c.Log, engine, wire.Program)
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
@@ -148,11 +148,8 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	} else if len(found) > 0 {
 		l.log.Info("removed what a dead process had mounted", "found", found)
 	}
-	if err := l.Proofs.ClearScratch(); err != nil {
-		l.log.Warn("what a dead process had written out could not all be removed", "error", err)
-	}
-	if err := l.Stores.TidyIndexes(ctx); err != nil {
-		l.log.Warn("what is known of stores that left the site could not be removed from this host", "error", err)
+	if err := errors.Join(l.Proofs.ClearScratch(), l.Stores.TidyIndexes(ctx)); err != nil {
+		l.log.Warn("what a dead process wrote out, or what is known of stores that left the site, could not all be removed from this host", "error", err)
 	}
 	begin := func() {
 		ready()

@@ -60,19 +60,6 @@ func (l *Lodge) coverage(ctx context.Context, s site.Site, in right.Within) (sta
 	return st, err
 }
 
-// sooner is the shorter of two promises; 0 is none.
-func sooner(a, b time.Duration) time.Duration {
-	if a == 0 || b > 0 && b < a {
-		return b
-	}
-	return a
-}
-
-// isLate reports whether the newest image of a machine that is covered is older than what is promised, or missing.
-func isLate(newest *time.Time, promised time.Duration, now time.Time) bool {
-	return newest == nil || promised > 0 && now.Sub(*newest) > promised
-}
-
 // stand looks at every machine within a reach once.
 func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standing, error) {
 	now := time.Now()
@@ -83,11 +70,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 	}
 	names, matchers := s.Matchers()
 	for _, name := range names {
-		freshness := planning.FreshnessLimit(s, name, now)
-		if owed := s.Policies[name].Owes().Age; owed > 0 { // what is promised in words holds before what the schedules imply
-			freshness = owed
-		}
-		st.policies[name] = covering{covers: []string{}, freshness: freshness}
+		st.policies[name] = covering{covers: []string{}, freshness: planning.FreshnessLimit(s, name, now)}
 	}
 	sum := wire.Standing{Machines: 0, Late: wire.Some{Names: []string{}}, Failed: wire.Some{Names: []string{}}, Unproven: wire.Some{Names: []string{}}, Open: wire.Some{Names: []string{}}, Notices: []wire.Notice{}}
 	heard, err := l.rec.Sources(ctx)
@@ -133,7 +116,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 				st.policies[name] = c
 			}
 			covered = true
-			promised = sooner(promised, c.freshness)
+			promised = planning.Sooner(promised, c.freshness)
 		}
 		if m.Live() {
 			sum.Machines++
@@ -143,7 +126,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 			sum.Open.Add(m.Label, namesShown)
 		case covered && (m.Live() || m.NewestTaken != nil):
 			sum.Covered++
-			if isLate(m.NewestTaken, promised, now) {
+			if planning.IsLate(m.NewestTaken, promised, now) {
 				sum.Late.Add(m.Label, namesShown)
 			}
 			switch {
@@ -177,11 +160,9 @@ func (l *Lodge) Summary(ctx context.Context, in right.Within) (wire.Standing, er
 		return out, err
 	}
 	now := time.Now()
-	owed, err := l.Promises.Sum(ctx, func(id string) bool { return in.All || in.SeenMachines[id] })
-	if err != nil {
+	if out.Owed, err = l.Promises.Sum(ctx, in, namesShown); err != nil {
 		return out, err
 	}
-	out.Owed = wire.Owed{Machines: owed.Machines, Kept: owed.Kept, Overdue: wire.SomeOf(owed.Overdue, namesShown), Failed: wire.SomeOf(owed.Failed, namesShown), Impossible: wire.SomeOf(owed.Impossible, namesShown)}
 	if in.All {
 		told, err := l.doorman.Notices(ctx, now)
 		if err != nil {
@@ -204,18 +185,10 @@ func (l *Lodge) Summary(ctx context.Context, in right.Within) (wire.Standing, er
 			continue // what is paused does not run next
 		}
 		if p.NextDue != nil && (out.Next == nil || p.NextDue.Before(out.Next.At)) {
-			out.Next = nextRun(s, p)
+			out.Next = planning.NextRun(s, p)
 		}
 	}
 	return out, nil
-}
-
-func nextRun(s site.Site, p records.PolicyStanding) *wire.NextRun {
-	next := &wire.NextRun{Policy: p.Name, At: *p.NextDue, Says: []string{}, Rotation: s.Policies[p.Name].Rotation}
-	for _, parsed := range s.Policies[p.Name].Parsed(s.Location()) {
-		next.Says = append(next.Says, parsed.Words())
-	}
-	return next
 }
 
 // LaneView is a machine over time.
@@ -259,12 +232,12 @@ func (l *Lodge) Lanes(ctx context.Context, f records.MachineFilter, in right.Wit
 			if !slices.Contains(m.CoveredBy, p.Name) || !in.All && !in.SeenPolicies[p.Name] {
 				continue
 			}
-			v.FreshnessLimit = sooner(v.FreshnessLimit, stand.policies[p.Name].freshness)
+			v.FreshnessLimit = planning.Sooner(v.FreshnessLimit, stand.policies[p.Name].freshness)
 			if m.Live() && p.NextDue != nil && !p.Holds(now) && (v.Next == nil || p.NextDue.Before(v.Next.At)) {
-				v.Next = nextRun(s, p)
+				v.Next = planning.NextRun(s, p)
 			}
 		}
-		v.Late = len(m.CoveredBy) > 0 && isLate(m.NewestTaken, v.FreshnessLimit, now)
+		v.Late = len(m.CoveredBy) > 0 && planning.IsLate(m.NewestTaken, v.FreshnessLimit, now)
 		out[i] = v
 	}
 	images, err := l.rec.ImagesOfMachines(ctx, ids, imagesShown)

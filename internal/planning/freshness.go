@@ -4,6 +4,8 @@ import (
 	"time"
 
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
+	"keenlodge/internal/wire"
 )
 
 const (
@@ -16,8 +18,25 @@ const (
 
 // FreshnessLimit is how old the newest image of a policy's machines may be by its schedules: the longest time between two moments to come, and
 // some time to make it in. A policy that follows another is as often as that one; 0 is for a policy that no clock starts.
+// What it promises in words holds before what its schedules imply.
 func FreshnessLimit(s site.Site, policy string, now time.Time) time.Duration {
+	if owed := s.Policies[policy].Owes().Age; owed > 0 {
+		return owed
+	}
 	return longestGap(s, policy, now, 0)
+}
+
+// Sooner is the shorter of two promises; 0 is none.
+func Sooner(a, b time.Duration) time.Duration {
+	if a == 0 || b > 0 && b < a {
+		return b
+	}
+	return a
+}
+
+// IsLate reports whether the newest image of a machine that is covered is older than what is promised, or missing.
+func IsLate(newest *time.Time, promised time.Duration, now time.Time) bool {
+	return newest == nil || promised > 0 && now.Sub(*newest) > promised
 }
 
 func longestGap(s site.Site, policy string, now time.Time, depth int) (longest time.Duration) {
@@ -41,4 +60,13 @@ func longestGap(s site.Site, policy string, now time.Time, depth int) (longest t
 		last = next
 	}
 	return longest
+}
+
+// NextRun is when a policy runs next, which has a next moment.
+func NextRun(s site.Site, p records.PolicyStanding) *wire.NextRun {
+	next := &wire.NextRun{Policy: p.Name, At: *p.NextDue, Says: []string{}, Rotation: s.Policies[p.Name].Rotation}
+	for _, parsed := range s.Policies[p.Name].Parsed(s.Location()) {
+		next.Says = append(next.Says, parsed.Words())
+	}
+	return next
 }

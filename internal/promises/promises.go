@@ -13,6 +13,7 @@ import (
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/promise"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/proof"
@@ -20,6 +21,7 @@ import (
 	"keenlodge/internal/records/listing"
 	"keenlodge/internal/stores"
 	"keenlodge/internal/trials"
+	"keenlodge/internal/wire"
 )
 
 const (
@@ -353,17 +355,12 @@ func (p *Promises) compare(ctx context.Context, m Machine) (string, error) {
 	return trials.Changed(one.Definition, two.Definition), nil
 }
 
-// Sum is how all of it stands.
-type Sum struct {
-	Machines, Kept              int
-	Overdue, Failed, Impossible []string
-}
-
-// Sum sums up the machines that pass a filter.
-func (p *Promises) Sum(ctx context.Context, within func(machineID string) bool) (out Sum, err error) {
+// Sum sums up how it stands, within a reach, and names so many machines of each sort.
+func (p *Promises) Sum(ctx context.Context, in right.Within, most int) (out wire.Owed, err error) {
 	machines, err := p.Machines(ctx)
+	out.Overdue, out.Failed, out.Impossible = wire.Some{Names: []string{}}, wire.Some{Names: []string{}}, wire.Some{Names: []string{}}
 	for _, m := range machines {
-		if !within(m.ID) {
+		if !in.All && !in.SeenMachines[m.ID] {
 			continue
 		}
 		out.Machines++
@@ -371,11 +368,11 @@ func (p *Promises) Sum(ctx context.Context, within func(machineID string) bool) 
 		case promise.Kept:
 			out.Kept++
 		case promise.Overdue:
-			out.Overdue = append(out.Overdue, m.Label)
+			out.Overdue.Add(m.Label, most)
 		case promise.Failed:
-			out.Failed = append(out.Failed, m.Label)
+			out.Failed.Add(m.Label, most)
 		case promise.Impossible:
-			out.Impossible = append(out.Impossible, m.Label)
+			out.Impossible.Add(m.Label, most)
 		}
 	}
 	return out, err

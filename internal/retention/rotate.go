@@ -339,3 +339,20 @@ func (rt *Retention) Difference(ctx context.Context, now, next site.Site) ([]str
 	}
 	return told, nil
 }
+
+// RotateProven rotates the set of an image that has passed its trial, where its policy has the set wait for that.
+func (rt *Retention) RotateProven(ctx context.Context, r *runs.Run, m records.Image) error {
+	s, err := rt.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	policy, ok := s.Policies[m.Policy]
+	if !ok || policy.Prove != image.ByBoot || policy.Store != m.Store {
+		return nil
+	}
+	st, err := rt.stores.Named(ctx, m.Store)
+	if err != nil {
+		return err
+	}
+	return rt.Rotate(ctx, s, r, policy, st, []string{m.MachineID})
+}

@@ -39,11 +39,6 @@ func (s *Some) Add(name string, most int) {
 	}
 }
 
-// SomeOf counts names, and keeps the first of them.
-func SomeOf(names []string, most int) Some {
-	return Some{Count: len(names), Names: append([]string{}, names[:min(most, len(names))]...)}
-}
-
 // Notice is what a person should look at.
 type Notice struct {
 	On   string `json:"on" doc:"the machine or policy"`

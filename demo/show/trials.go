@@ -1,43 +1,16 @@
-package demo
+package show
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"time"
 
+	"keenlodge/demo"
 	"keenlodge/internal/core/promise"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
 )
-
-// Clock is a guest whose disk is made not to boot.
-const Clock = "harbour-clock"
-
-// MakeBroken makes a guest that is off and has the disk of another one, without a kernel. remove takes it away.
-func (h *Hypervisor) MakeBroken(ctx context.Context, name, of string) (remove func(), err error) {
-	raw, disk := h.p.path(name+".raw"), h.Disk(name, "vda")
-	defer os.Remove(raw)
-	for _, c := range [][]string{
-		{"qemu-img", "convert", "-U", "-O", "raw", h.Disk(of, "vda"), raw},
-		{"debugfs", "-w", "-R", "rm /boot/vmlinuz", raw + "?offset=1048576"},
-		{"qemu-img", "convert", "-O", "qcow2", raw, disk},
-		{"chown", "--reference=" + filepath.Dir(disk), disk},
-	} {
-		if out, err := exec.CommandContext(ctx, c[0], c[1:]...).CombinedOutput(); err != nil {
-			return nil, fmt.Errorf("%s: %w: %s", c[0], err, out)
-		}
-	}
-	err = h.Define(ctx, Guest{Name: name, Disks: 1, Tags: map[string]string{"tier": "bronze"}, Off: true},
-		"<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='"+disk+"'/><target dev='vda' bus='virtio'/></disk>")
-	return func() {
-		h.Virsh(context.Background(), "undefine", name, "--checkpoints-metadata")
-		os.Remove(disk)
-	}, err
-}
 
 // tried is how a trial went that was not waited for.
 type tried struct {
@@ -78,10 +51,10 @@ func (s *show) trials(ctx context.Context) error {
 		}
 		s.done("trial", "%s came up from image %s in a closed network in %.0f s, port 8080 open, its data %.0f s behind; %.1f %% of its disks were read", t.Machine, m.ID, p.Report.Up.Seconds(), p.Report.Lag.Seconds(), 100*float64(p.Report.Read)/float64(p.Report.Disks))
 	}
-	if _, err := s.p.Quay.MakeBroken(ctx, Clock, "berth-sim"); err != nil {
+	if _, err := s.p.Quay.MakeBroken(ctx, demo.Clock, "berth-sim"); err != nil {
 		return err
 	}
-	if _, err := s.setPolicy(ctx, "weekly-clock", site.Policy{Machines: []string{Clock}, Store: "quay-shelf", Rotation: "newest 2"}); err != nil {
+	if _, err := s.setPolicy(ctx, "weekly-clock", site.Policy{Machines: []string{demo.Clock}, Store: "quay-shelf", Rotation: "newest 2"}); err != nil {
 		return err
 	}
 	r, err := s.runOf(ctx, "weekly-clock", "")
@@ -103,7 +76,7 @@ func (s *show) trials(ctx context.Context) error {
 	if len(m.Proofs) == 0 || m.Proofs[0].Passed || len(m.Proofs[0].Report.Exhibits) == 0 {
 		return errors.New("the guest whose disk was made not to boot should have failed its trial, with pictures")
 	}
-	s.done("trial", "%s did not: %s; %d pictures are kept: keenlodge image evidence %s", Clock, m.Proofs[0].Error, len(m.Proofs[0].Report.Exhibits), id)
+	s.done("trial", "%s did not: %s; %d pictures are kept: keenlodge image evidence %s", demo.Clock, m.Proofs[0].Error, len(m.Proofs[0].Report.Exhibits), id)
 	return s.promises(ctx)
 }
 
@@ -119,7 +92,7 @@ func (s *show) promises(ctx context.Context) error {
 		return err
 	}
 	var found []wire.OwedMachine
-	err = until(ctx, 30*time.Second, "what is promised", func() error {
+	err = demo.Until(ctx, 30*time.Second, "what is promised", func() error {
 		found, _, err = s.c.Promises(ctx, "", "", wire.Page{})
 		if err == nil && len(found) == 0 {
 			err = errors.New("nothing is owed to anybody")

@@ -1,4 +1,4 @@
-package demo
+package show
 
 import (
 	"context"
@@ -16,6 +16,7 @@ import (
 
 	ucli "github.com/urfave/cli/v3"
 
+	"keenlodge/demo"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/forecast"
@@ -48,7 +49,7 @@ func Command() *ucli.Command {
 // show is a demonstration under way.
 type show struct {
 	w     io.Writer
-	p     *Place
+	p     *demo.Place
 	c     *client.Client
 	begun time.Time
 	last  time.Time
@@ -83,7 +84,7 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 	if err != nil {
 		return err
 	}
-	p, err := Open(folder, program)
+	p, err := demo.Open(folder, program)
 	if err != nil {
 		return err
 	}
@@ -253,7 +254,7 @@ const Passphrase = "ebb and flow at the pier"
 
 // sealed makes the off-site store, which nobody can read without a key, and backs a machine up into it.
 func (s *show) sealed(ctx context.Context) error {
-	folder := s.p.path("north-pier")
+	folder := s.p.Path("north-pier")
 	if err := os.Mkdir(folder, 0o700); err != nil {
 		return err
 	}
@@ -466,8 +467,8 @@ func (s *show) rehearse(ctx context.Context) error {
 
 // hooks has a script and a webhook told of a run, and runs the one policy after the other.
 func (s *show) hooks(ctx context.Context) error {
-	script := s.p.path("tell-the-bridge")
-	text := "#!/bin/sh\necho \"$KEENLODGE_MOMENT $KEENLODGE_MACHINE $KEENLODGE_STATE\" >> " + s.p.path("bridge") + "\n"
+	script := s.p.Path("tell-the-bridge")
+	text := "#!/bin/sh\necho \"$KEENLODGE_MOMENT $KEENLODGE_MACHINE $KEENLODGE_STATE\" >> " + s.p.Path("bridge") + "\n"
 	if err := os.WriteFile(script, []byte(text), 0o755); err != nil {
 		return err
 	}
@@ -504,7 +505,7 @@ func (s *show) hooks(ctx context.Context) error {
 	if _, err := s.runOf(ctx, "monthly-berth", ""); err != nil {
 		return err
 	}
-	told, err := os.ReadFile(s.p.path("bridge"))
+	told, err := os.ReadFile(s.p.Path("bridge"))
 	if err != nil {
 		return err
 	}

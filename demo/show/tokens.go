@@ -1,4 +1,4 @@
-package demo
+package show
 
 import (
 	"context"
