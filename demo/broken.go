@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-
 )
 
 // Clock is a guest whose disk is made not to boot.

@@ -59,7 +59,7 @@ func (s *show) enroll(ctx context.Context) error {
 	}
 	all.Policies["weekly-system"] = site.Policy{Machines: []string{"gate-*"}, Scope: image.SystemState, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 8", Prove: image.ByRead,
 		Schedules: []site.Schedule{{When: "every sun at 03:00"}}}
-	all.Policies["monthly-whole"] = site.Policy{Machines: []string{"gate-*"}, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 3", Quiesce: machine.Required, LongestFreeze: "20 seconds", Prove: image.ByMount,
+	all.Policies["monthly-whole"] = site.Policy{Machines: []string{"gate-*"}, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 3", Quiesce: machine.Required, LongestFreeze: "20 seconds", Prove: image.ByRead,
 		Schedules: []site.Schedule{{When: "monthly on the 1st at 04:00"}}}
 	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
 		return err

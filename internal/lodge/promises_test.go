@@ -131,6 +131,7 @@ func TestPromises(t *testing.T) {
 func TestProofByRestore(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, map[string]site.Policy{"nightly-guests": everything("newest 5")})
+	b.l.Stores.OnHost = true // there is nothing on the fake's disks that a reader guest could open
 	b.run("nightly-guests")
 	m := b.images("u-tickets")[0]
 	prove := func() records.Run {
@@ -154,6 +155,7 @@ func TestProofByRestore(t *testing.T) {
 
 	b.stop() // with what it remembers of the store
 	b.start()
+	b.l.Stores.OnHost = true
 	for _, o := range b.shelf().Names("pack/") {
 		body := b.shelf().Peek(o)
 		for i := range body {

@@ -203,7 +203,6 @@ func (p *Promises) look(ctx context.Context, now time.Time) (out []Machine, err 
 type wanted struct {
 	m     Machine
 	level image.Level
-	image records.Image
 	never bool
 }
 

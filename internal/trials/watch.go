@@ -26,7 +26,7 @@ const (
 	// glance is how often a guest is looked at.
 	glance = time.Second / 2
 	// settle is for how long a guest must be seen in a state that it does not get out of: some of these pass.
-	settle = 8 * time.Second
+	settle = 5 * time.Second
 	// starveTime is how long the store may not be readable before a trial ends.
 	starveTime = time.Minute
 	// hostTime is how long the host may not answer before a trial ends.
@@ -62,7 +62,6 @@ type watch struct {
 	report   trial.Report
 	sight    source.Sight
 	pictures [][]byte
-	evidence []string
 }
 
 func failedBy(c trial.Cause, format string, args ...any) error {
