@@ -29,6 +29,8 @@ const (
 	fresh, rest = 5 * time.Second, 20
 	// atOnce is how many proofs of the lodge's own planning that need no host are under way or queued.
 	atOnce = 2
+	// pause is how long after a proof that the lodge planned could not be carried out, or failed, it plans another one of the machine.
+	pause = 6 * time.Hour
 	// again is how long after a proof failed the same image is proven again.
 	again = 24 * time.Hour
 	// lookBack is how many of a machine's newest images are looked at for one that can be proven.
@@ -216,7 +218,7 @@ func (p *Promises) Plan(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	busy, own, err := p.rec.BeingProven(ctx)
+	busy, own, err := p.rec.BeingProven(ctx, pause)
 	if err != nil {
 		return err
 	}

@@ -46,16 +46,19 @@ func (t Trust) ImageStandings(ctx context.Context) ([]ImageStanding, error) {
 	return db.All[ImageStanding](ctx, t.db.Pool, "select machine_id, store, min(taken) as first, max(taken) as newest from images where state = 'usable' and gone is null group by machine_id, store")
 }
 
-// BeingProven are the machines of which an image is being proven or tried, or is queued for that, and how many of these runs the lodge itself has begun.
-func (t Trust) BeingProven(ctx context.Context) (machineIDs []string, own int, err error) {
+// BeingProven are the machines of which an image is being proven or tried, or is queued for that, and how many of these runs the lodge itself has begun;
+// and those of which such a run, that the lodge began, came to nothing within some time: they wait.
+func (t Trust) BeingProven(ctx context.Context, wait time.Duration) (machineIDs []string, own int, err error) {
 	type row struct {
 		MachineID string `db:"machine_id"`
 		Own       bool   `db:"own"`
+		Over      bool   `db:"over"`
 	}
-	rows, err := db.All[row](ctx, t.db.Pool, `select distinct i.machine_id, r.cause = 'upkeep' as own from runs r, images i
-		where r.kind in ('proof', 'trial') and r.state in ('queued', 'running') and (i.id = r.request ->> 'image' or r.request -> 'images' ? i.id)`)
+	rows, err := db.All[row](ctx, t.db.Pool, `select distinct i.machine_id, r.cause = 'upkeep' as own, r.ended is not null as over from runs r, images i
+		where r.kind in ('proof', 'trial') and (r.state in ('queued', 'running') or r.cause = 'upkeep' and r.state in ('failed', 'cancelled', 'skipped') and r.ended > now() - $1::interval)
+		and (i.id = r.request ->> 'image' or r.request -> 'images' ? i.id)`, wait)
 	for _, one := range rows {
-		if machineIDs = append(machineIDs, one.MachineID); one.Own {
+		if machineIDs = append(machineIDs, one.MachineID); one.Own && !one.Over {
 			own++
 		}
 	}
