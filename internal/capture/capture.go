@@ -546,7 +546,7 @@ func describe(m *image.Manifest, wanted image.Capture, st store.Store, base *ima
 // compare says what is out of the ordinary in an image. set are the others of its set, newest first.
 func compare(m records.Image, set []records.Image) []string {
 	figures := func(m records.Image) unusual.Figures {
-		return unusual.Figures{Read: m.Read, Stored: m.Stored, Took: time.Duration(m.Took)}
+		return unusual.Figures{Read: m.Read, Fresh: m.NewBytes, Stored: m.Stored, Took: time.Duration(m.Took)}
 	}
 	var before []unusual.Figures
 	for _, o := range set {

@@ -9,11 +9,16 @@ import (
 	"github.com/dustin/go-humanize"
 )
 
-// Figures are an image's, as far as they are compared: the bytes that the source gave, the bytes that were stored, and how long it took.
+// Figures are an image's, as far as they are compared: the bytes that the source gave, the bytes that were stored, how long it took, and of how many bytes that
+// were new to the store what was stored is.
 type Figures struct {
 	Read, Stored int64
 	Took         time.Duration
+	Fresh        int64
 }
+
+// left is which share of what was new was left after compression.
+func (f Figures) left() float64 { return float64(f.Stored) / float64(max(1, f.Fresh)) }
 
 const (
 	// Fewest is how many forerunners are needed before anything is said: with less, everything is unusual.
@@ -26,6 +31,8 @@ const (
 	far    = 5
 	larger = 2.0
 	slower = 3.0
+	// What does not compress is as encrypted data is: so much of it must be left, of so much at least, and by so much more than usual.
+	leftOver, leftBytes, leftMore = 0.9, 32 << 20, 0.2
 	// leastBytes and leastTime are differences that are not worth a person's look, however unusual.
 	leastBytes = 64 << 20
 	leastTime  = time.Minute
@@ -67,12 +74,35 @@ func Compare(now Figures, before []Figures) (warnings []string) {
 			warnings = append(warnings, fmt.Sprintf("far smaller than usual: %s %s; %s", size(x), c.what, tail))
 		}
 	}
+	if text := incompressible(now, before); text != "" {
+		warnings = append(warnings, text)
+	}
 	x, middle, spread := of(func(f Figures) int64 { return int64(f.Took) })
 	if x-middle > max(far*spread, float64(leastTime)) && x > slower*middle {
 		round := func(v float64) time.Duration { return time.Duration(v).Round(time.Second) }
 		warnings = append(warnings, fmt.Sprintf("far slower than usual: it took %s; the last %d of its kind took %s in the middle, give or take %s", round(x), len(before), round(middle), round(spread)))
 	}
 	return warnings
+}
+
+// incompressible says that most of what is new does not compress, which before it did.
+func incompressible(now Figures, before []Figures) string {
+	var all []float64
+	for _, f := range before {
+		if f.Fresh >= leftBytes/8 { // of little a share says little
+			all = append(all, f.left())
+		}
+	}
+	if len(all) < Fewest || now.Fresh < leftBytes {
+		return ""
+	}
+	n := len(all)
+	middle, spread := robust(all)
+	if x := now.left(); x > leftOver && x-middle > max(far*spread, leftMore) {
+		return fmt.Sprintf("most of what is new does not compress: %.0f %% of %s was left; the last %d of its kind left %.0f %% in the middle, give or take %.0f %%: data that somebody encrypted is like that, and so are archives and media that were added",
+			100*x, humanize.IBytes(uint64(now.Fresh)), n, 100*middle, 100*spread)
+	}
+	return ""
 }
 
 // robust is the median and the median absolute deviation, scaled to a bell's standard deviation.

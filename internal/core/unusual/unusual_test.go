@@ -1,6 +1,7 @@
 package unusual
 
 import (
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -19,14 +20,14 @@ func TestWhatIsUnusual(t *testing.T) {
 		before []Figures
 		want   []string
 	}{
-		"as ever":           {Figures{1010 << 20, 110 << 20, 2 * time.Minute}, usual(10), nil},
-		"too few to say":    {Figures{1, 1, time.Hour}, usual(3), nil},
-		"larger":            {Figures{3000 << 20, 100 << 20, time.Minute}, usual(10), []string{"far larger than usual: 2.9 GiB read; the last 10 of its kind had 1002 MiB in the middle, give or take 1.5 MiB"}},
-		"smaller":           {Figures{10 << 20, 10 << 20, time.Minute}, usual(10), []string{"far smaller than usual: 10 MiB read", "far smaller than usual: 10 MiB stored"}},
-		"slower":            {Figures{1000 << 20, 100 << 20, 20 * time.Minute}, usual(30), []string{"far slower than usual: it took 20m0s; the last 20 of its kind took 2m1s"}},
-		"twice a little":    {Figures{2000, 2000, 50 * time.Second}, []Figures{{900, 900, 1e9}, {900, 900, 1e9}, {900, 900, 1e9}, {900, 900, 1e9}}, nil},
-		"odd ones before":   {Figures{3000 << 20, 100 << 20, time.Minute}, append(usual(7), Figures{9000 << 20, 9000 << 20, time.Hour}, Figures{}), []string{"far larger than usual: 2.9 GiB read"}},
-		"it scatters a lot": {Figures{2500 << 20, 100 << 20, time.Minute}, []Figures{{Read: 300 << 20, Stored: 100 << 20, Took: time.Minute}, {Read: 900 << 20, Stored: 100 << 20, Took: time.Minute}, {Read: 1200 << 20, Stored: 100 << 20, Took: time.Minute}, {Read: 2000 << 20, Stored: 100 << 20, Took: time.Minute}}, nil},
+		"as ever":           {Figures{Read: 1010 << 20, Stored: 110 << 20, Took: 2 * time.Minute}, usual(10), nil},
+		"too few to say":    {Figures{Read: 1, Stored: 1, Took: time.Hour}, usual(3), nil},
+		"larger":            {Figures{Read: 3000 << 20, Stored: 100 << 20, Took: time.Minute}, usual(10), []string{"far larger than usual: 2.9 GiB read; the last 10 of its kind had 1002 MiB in the middle, give or take 1.5 MiB"}},
+		"smaller":           {Figures{Read: 10 << 20, Stored: 10 << 20, Took: time.Minute}, usual(10), []string{"far smaller than usual: 10 MiB read", "far smaller than usual: 10 MiB stored"}},
+		"slower":            {Figures{Read: 1000 << 20, Stored: 100 << 20, Took: 20 * time.Minute}, usual(30), []string{"far slower than usual: it took 20m0s; the last 20 of its kind took 2m1s"}},
+		"twice a little":    {Figures{Read: 2000, Stored: 2000, Took: 50 * time.Second}, []Figures{{Read: 900, Stored: 900, Took: 1e9}, {Read: 900, Stored: 900, Took: 1e9}, {Read: 900, Stored: 900, Took: 1e9}, {Read: 900, Stored: 900, Took: 1e9}}, nil},
+		"odd ones before":   {Figures{Read: 3000 << 20, Stored: 100 << 20, Took: time.Minute}, append(usual(7), Figures{Read: 9000 << 20, Stored: 9000 << 20, Took: time.Hour}, Figures{}), []string{"far larger than usual: 2.9 GiB read"}},
+		"it scatters a lot": {Figures{Read: 2500 << 20, Stored: 100 << 20, Took: time.Minute}, []Figures{{Read: 300 << 20, Stored: 100 << 20, Took: time.Minute}, {Read: 900 << 20, Stored: 100 << 20, Took: time.Minute}, {Read: 1200 << 20, Stored: 100 << 20, Took: time.Minute}, {Read: 2000 << 20, Stored: 100 << 20, Took: time.Minute}}, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got := Compare(c.now, c.before)
@@ -53,18 +54,18 @@ func TestWhereItBegins(t *testing.T) {
 		before []Figures
 		want   int
 	}{
-		"twice as large":              {Figures{200 * mib, 100 * mib, time.Minute}, flat(100*mib, time.Minute), 0},
-		"more than twice":             {Figures{200*mib + 1, 100 * mib, time.Minute}, flat(100*mib, time.Minute), 1},
-		"not worth a look":            {Figures{10*mib + leastBytes, 10 * mib, time.Minute}, flat(10*mib, time.Minute), 0},
-		"just worth a look":           {Figures{10*mib + leastBytes + 1, 10 * mib, time.Minute}, flat(10*mib, time.Minute), 1},
-		"half as large":               {Figures{150 * mib, 300 * mib, time.Minute}, flat(300*mib, time.Minute), 0},
-		"less than half":              {Figures{150*mib - 1, 300 * mib, time.Minute}, flat(300*mib, time.Minute), 1},
-		"less, not worth a look":      {Figures{0, leastBytes, time.Minute}, flat(leastBytes, time.Minute), 0},
-		"three times as slow":         {Figures{mib, mib, 6 * time.Minute}, flat(mib, 2*time.Minute), 0},
-		"slower than that":            {Figures{mib, mib, 6*time.Minute + 1}, flat(mib, 2*time.Minute), 1},
-		"slower, not worth a look":    {Figures{mib, mib, 10*time.Second + leastTime}, flat(mib, 10*time.Second), 0},
-		"slower, just worth a look":   {Figures{mib, mib, 10*time.Second + leastTime + 1}, flat(mib, 10*time.Second), 1},
-		"one more than fewest is odd": {Figures{900 * mib, 100 * mib, time.Minute}, append(flat(100*mib, time.Minute), Figures{100 * mib, mib, time.Minute}), 1},
+		"twice as large":              {Figures{Read: 200 * mib, Stored: 100 * mib, Took: time.Minute}, flat(100*mib, time.Minute), 0},
+		"more than twice":             {Figures{Read: 200*mib + 1, Stored: 100 * mib, Took: time.Minute}, flat(100*mib, time.Minute), 1},
+		"not worth a look":            {Figures{Read: 10*mib + leastBytes, Stored: 10 * mib, Took: time.Minute}, flat(10*mib, time.Minute), 0},
+		"just worth a look":           {Figures{Read: 10*mib + leastBytes + 1, Stored: 10 * mib, Took: time.Minute}, flat(10*mib, time.Minute), 1},
+		"half as large":               {Figures{Read: 150 * mib, Stored: 300 * mib, Took: time.Minute}, flat(300*mib, time.Minute), 0},
+		"less than half":              {Figures{Read: 150*mib - 1, Stored: 300 * mib, Took: time.Minute}, flat(300*mib, time.Minute), 1},
+		"less, not worth a look":      {Figures{Read: 0, Stored: leastBytes, Took: time.Minute}, flat(leastBytes, time.Minute), 0},
+		"three times as slow":         {Figures{Read: mib, Stored: mib, Took: 6 * time.Minute}, flat(mib, 2*time.Minute), 0},
+		"slower than that":            {Figures{Read: mib, Stored: mib, Took: 6*time.Minute + 1}, flat(mib, 2*time.Minute), 1},
+		"slower, not worth a look":    {Figures{Read: mib, Stored: mib, Took: 10*time.Second + leastTime}, flat(mib, 10*time.Second), 0},
+		"slower, just worth a look":   {Figures{Read: mib, Stored: mib, Took: 10*time.Second + leastTime + 1}, flat(mib, 10*time.Second), 1},
+		"one more than fewest is odd": {Figures{Read: 900 * mib, Stored: 100 * mib, Took: time.Minute}, append(flat(100*mib, time.Minute), Figures{Read: 100 * mib, Stored: mib, Took: time.Minute}), 1},
 	} {
 		now := c.now
 		if c.now.Stored == 0 {
@@ -89,4 +90,42 @@ func TestWhereItBegins(t *testing.T) {
 	middle, width := robust([]float64{1, 2, 4, 8})
 	require.InDelta(t, 3, middle, 1e-9)
 	require.InDelta(t, 1.4826*1.5, width, 1e-9)
+}
+
+// Data that was encrypted does not compress, whatever compressed before it; ordinary days, with an archive now and then, are not told of.
+func TestWhatDoesNotCompress(t *testing.T) {
+	const mib = 1 << 20
+	rng := rand.New(rand.NewPCG(7, 7))
+	found, alarms := 0, 0
+	for range 200 {
+		usual := 0.25 + 0.35*rng.Float64()
+		var before []Figures
+		day := func(share float64) Figures {
+			fresh := int64(40+rng.IntN(200)) * mib
+			return Figures{Read: fresh, Fresh: fresh, Stored: int64(float64(fresh) * share), Took: time.Minute}
+		}
+		for range 12 {
+			before = append(before, day(usual+0.05*(rng.Float64()-0.5)))
+		}
+		for range 30 {
+			if incompressible(day(usual+0.08*(rng.Float64()-0.5)), before) != "" {
+				alarms++
+			}
+		}
+		if incompressible(day(0.97+0.03*rng.Float64()), before) != "" {
+			found++
+		}
+	}
+	require.Equal(t, 200, found)
+	require.Zero(t, alarms)
+	archives := []Figures{}
+	for range 8 { // where nothing ever compressed, that is usual
+		archives = append(archives, Figures{Read: 100 * mib, Fresh: 100 * mib, Stored: 99 * mib})
+	}
+	require.Empty(t, incompressible(Figures{Read: 100 * mib, Fresh: 100 * mib, Stored: 100 * mib}, archives))
+	require.Empty(t, incompressible(Figures{Fresh: mib, Stored: mib}, archives[:4]), "a little is nothing")
+	quiet := []Figures{{Fresh: 0}, {Fresh: 0}, {Fresh: 0}, {Fresh: 0}, {Fresh: 0}}
+	require.Empty(t, incompressible(Figures{Fresh: 100 * mib, Stored: 100 * mib}, quiet), "of what was never seen nothing is known")
+	out := Compare(Figures{Read: 100 * mib, Fresh: 100 * mib, Stored: 99 * mib}, []Figures{{Read: 100 * mib, Stored: 40 * mib, Fresh: 100 * mib}, {Read: 100 * mib, Stored: 42 * mib, Fresh: 100 * mib}, {Read: 100 * mib, Stored: 44 * mib, Fresh: 100 * mib}, {Read: 100 * mib, Stored: 41 * mib, Fresh: 100 * mib}})
+	require.Contains(t, out[len(out)-1], "most of what is new does not compress: 99 % of 100 MiB was left; the last 4 of its kind left 42 % in the middle")
 }
