@@ -49,7 +49,11 @@ func (s *server) registerImages(a huma.API) {
 	}
 	get(s, a, "get-image", "/api/v1/images/{id}", "An image with its proofs", func(ctx context.Context, in *byID) (wire.ProvenImage, error) {
 		m, proofs, err := s.l.Proofs.Of(ctx, in.ID)
-		return wire.ProvenImage{Image: shape.Image(m), Proofs: shape.Each(proofs, shape.Proof)}, err
+		if err != nil {
+			return wire.ProvenImage{}, err
+		}
+		status, good, err := s.l.Proofs.Status(ctx, m, proofs)
+		return wire.ProvenImage{Image: shape.Image(m), Status: status, LastGood: good, Proofs: shape.Each(proofs, shape.Proof)}, err
 	})
 	type prove struct {
 		ID   string `path:"id"`

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"slices"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -43,10 +42,9 @@ func (s *server) registerPromises(a huma.API) {
 			found = found[:in.Limit]
 			next = found[in.Limit-1].Label
 		}
-		now := time.Now()
 		out := []wire.OwedMachine{}
 		for _, m := range found {
-			status, err := s.l.Promises.Status(ctx, m, now)
+			status, err := s.l.Promises.Status(ctx, m)
 			if err != nil {
 				return nil, "", err
 			}

@@ -148,9 +148,6 @@ func (d *desk) do(what string) {
 		d.apply()
 		d.host.OnTrial = func(t *sourcetest.Trial) { t.Serial = "the timetable is served" }
 		d.t.Cleanup(func() { os.RemoveAll(d.host.Folder()) })
-		groups, err := d.lodge.Trials.Groups(d.t.Context())
-		require.NoError(d.t, err)
-		d.names["TRIED"] = groups[0].Members[0].Image.ID
 	case "server": // there is one with files
 		tree := filestest.Tree{}
 		tree.Add("etc/hosts", []byte("127.0.0.1 gate-07\n"))
@@ -679,8 +676,8 @@ promise list
 promise list -o json
 promise list --standing kept
 promise list --standing well => usage
-image evidence TRIED --into FOLDER/out3 => varies
-image evidence TRIED --into FOLDER/out3 -o json
+image evidence IMAGE-02 --into FOLDER/out3 => varies
+image evidence IMAGE-02 --into FOLDER/out3 -o json
 image evidence IMAGE-14 => failed
 `
 

@@ -148,6 +148,14 @@ func pinWords(m wire.Image) string {
 	return "yes: " + m.PinNote
 }
 
+// trust is how far an image can be trusted, and where its newest proof failed what there is instead.
+func trust(m wire.ProvenImage) string {
+	if m.LastGood == "" {
+		return m.Status
+	}
+	return fmt.Sprintf("%s; the last that passed such a proof is %s; what changed since: keenlodge image diff %[2]s %s", m.Status, m.LastGood, m.ID)
+}
+
 func imageDetails(w io.Writer, m wire.ProvenImage) {
 	state := string(m.State)
 	if m.Gone != nil {
@@ -174,7 +182,7 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 		what, level = "–; it holds files", "read"
 	}
 	for _, row := range [][2]string{
-		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"policy", orDash(m.Policy)}, {"store", m.Store},
+		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"trust", trust(m)}, {"policy", orDash(m.Policy)}, {"store", m.Store},
 		{"capture", captureWords(m.Image)}, {"leans on", orDash(m.Base)}, {"note", orDash(m.Note)}, {"pinned", pinWords(m.Image)}, {"took", time.Duration(m.Took).Round(100 * time.Millisecond).String()}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
 		{"disks", orDash(what)}, {"read", size(m.Read)}, {"new to the store", size(m.NewBytes)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
 	} {

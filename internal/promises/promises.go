@@ -390,14 +390,11 @@ func (p *Promises) Of(ctx context.Context, machineID string) (m Machine, ok bool
 }
 
 // Status is one line on how far a machine's newest image can be trusted; where that has no proof, on the newest that has one.
-func (p *Promises) Status(ctx context.Context, m Machine, now time.Time) (string, error) {
+func (p *Promises) Status(ctx context.Context, m Machine) (string, error) {
 	proofs, err := p.rec.NewestProofs(ctx, m.ID)
 	if err != nil {
 		return "", err
 	}
-	var shown []promise.Shown
-	for _, one := range proofs {
-		shown = append(shown, promise.Shown{Level: one.Level, Passed: one.Passed, Ended: one.Ended, Why: one.Error, Report: one.Report})
-	}
-	return promise.Status(shown, now), nil
+	status, _, err := p.proofs.Status(ctx, records.Image{MachineID: m.ID}, proofs)
+	return status, err
 }

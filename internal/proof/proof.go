@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/promise"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/line"
@@ -114,6 +115,19 @@ func (pr *Proofs) Of(ctx context.Context, id string) (records.Image, []records.P
 	}
 	proofs, err := pr.rec.Proofs(ctx, id)
 	return m, proofs, err
+}
+
+// Status is one line on how far an image can be trusted, by its proofs, newest first; and where the newest failed the newest other image of its machine that
+// passed such a proof.
+func (pr *Proofs) Status(ctx context.Context, m records.Image, proofs []records.Proof) (status, lastGood string, err error) {
+	var shown []promise.Shown
+	for _, p := range proofs {
+		shown = append(shown, promise.Shown{Level: p.Level, Passed: p.Passed, Ended: p.Ended, Why: p.Error, Report: p.Report})
+	}
+	if len(proofs) > 0 && !proofs[0].Passed {
+		lastGood, err = pr.rec.LastGood(ctx, m.MachineID, proofs[0].Level, m.ID)
+	}
+	return promise.Status(shown, time.Now()), lastGood, err
 }
 
 // Exhibit reads a file that belongs to a proof of an image, and tells its media type.

@@ -99,7 +99,10 @@ type Proof struct {
 // ProvenImage is an image with its proofs, newest first.
 type ProvenImage struct {
 	Image
-	Proofs []Proof `json:"proofs"`
+	Status string `json:"status" doc:"in one line how far it can be trusted"`
+	// LastGood is the newest other image of its machine that passed the proof that this one failed.
+	LastGood string  `json:"last_good" doc:"where its newest proof failed: the newest other image of its machine that passed such a proof, or empty"`
+	Proofs   []Proof `json:"proofs"`
 }
 
 // ImageFilter narrows a listing of images; empty fields do not.

@@ -2449,7 +2449,7 @@ export interface components {
        * @description prove each new image at this level
        * @enum {string}
        */
-      prove?: "read" | "mount" | "boot"
+      prove?: "read" | "mount" | "boot" | "restore"
       /**
        * @description default preferred
        * @enum {string}
@@ -2563,6 +2563,8 @@ export interface components {
       id: string
       /** @description of an image that is gone: it still lies in its store */
       in_store: boolean
+      /** @description where its newest proof failed: the newest other image of its machine that passed such a proof, or empty */
+      last_good: string
       /** @description of an image that is gone: it is on its way out, and can't be brought back */
       leaving: boolean
       machine: string
@@ -2593,6 +2595,8 @@ export interface components {
       size: number
       /** @enum {string} */
       state: "writing" | "usable" | "doubtful" | "broken"
+      /** @description in one line how far it can be trusted */
+      status: string
       store: string
       /** Format: int64 */
       stored: number
@@ -2949,7 +2953,7 @@ export interface components {
        * @description prove each new image at this level
        * @enum {string}
        */
-      prove?: "read" | "mount" | "boot"
+      prove?: "read" | "mount" | "boot" | "restore"
       /**
        * @description default preferred
        * @enum {string}

@@ -2,6 +2,7 @@ package trust
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"keenlodge/internal/core/image"
@@ -31,6 +32,20 @@ func (t Trust) ProofStandings(ctx context.Context) ([]ProofStanding, error) {
 func (t Trust) NewestProofs(ctx context.Context, machineID string) ([]Proof, error) {
 	return db.All[Proof](ctx, t.db.Pool, `select * from proofs where image = (select i.id from images i where i.machine_id = $1 and exists (select from proofs p where p.image = i.id)
 		order by i.taken desc, i.id desc limit 1) order by id desc limit 20`, machineID)
+}
+
+// LastGood is the newest image of a machine, but for one, that passed a proof of a level or a higher one and is there, "" for none.
+func (t Trust) LastGood(ctx context.Context, machineID string, level image.Level, except string) (string, error) {
+	at := slices.Index(image.Levels, level)
+	if at < 0 {
+		return "", nil
+	}
+	found, err := db.Column[string](ctx, t.db.Pool, `select i.id from images i where i.machine_id = $1 and i.id <> $2 and i.gone is null and i.state = 'usable'
+		and exists (select from proofs p where p.image = i.id and p.passed and p.level = any($3)) order by i.taken desc, i.id desc limit 1`, machineID, except, image.Levels[at:])
+	if err != nil || len(found) == 0 {
+		return "", err
+	}
+	return found[0], nil
 }
 
 // ImageStanding is what a store has of a machine: when the first and the newest usable image were taken.
