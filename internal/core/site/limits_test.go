@@ -133,7 +133,7 @@ func TestLimits(t *testing.T) {
 		{policy(func(p *Policy) { p.Quiesce = machine.Required }), "", ""},
 		{policy(func(p *Policy) { p.ByHand = "aprt" }), "$.policies.'nightly-guests'.by_hand", `did you mean "apart"?`},
 		{policy(func(p *Policy) { p.Prove = image.ByMount }), "", ""},
-		{policy(func(p *Policy) { p.Prove = image.ByRestore }), "$.policies.'nightly-guests'.prove", `prove "restore" is not known`},
+		{policy(func(p *Policy) { p.Prove = "dream" }), "$.policies.'nightly-guests'.prove", `prove "dream" is not known`},
 		{policy(func(p *Policy) { p.Cycle = "full evry 7th" }), "$.policies.'nightly-guests'.cycle", "full evry 7th"},
 		{policy(func(p *Policy) { p.Capture = image.Incremental }), "$.policies.'nightly-guests'.capture", "every image is full by the cycle"},
 		{policy(func(p *Policy) { p.Capture, p.Cycle = image.Full, "full once" }), "$.policies.'nightly-guests'.capture", `capture "full" is not known`},

@@ -1,7 +1,6 @@
 package site
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -48,14 +47,6 @@ func (t Trials) MarshalYAML() (any, error) {
 		return t.AtOnce, nil
 	}
 	return plainTrials(t), nil
-}
-
-// UnmarshalJSON takes a number alone, too.
-func (t *Trials) UnmarshalJSON(body []byte) error {
-	if json.Unmarshal(body, &t.AtOnce) == nil {
-		return nil
-	}
-	return json.Unmarshal(body, (*plainTrials)(t))
 }
 
 const (
