@@ -214,9 +214,19 @@ func runSummary(ctx context.Context, w io.Writer, k *client.Client, r wire.Run) 
 		fmt.Fprintf(os.Stderr, "keenlodge: %v\n", err)
 		return
 	}
+	if len(r.Tasks) > 1 { // what each of several machines showed stands together
+		for _, t := range r.Tasks {
+			fmt.Fprintf(w, "  %s\n", t.Machine)
+			for _, l := range log {
+				if l.Kind == run.Evidence && l.Machine == t.Machine {
+					fmt.Fprintf(w, "    %s\n", l.Text)
+				}
+			}
+		}
+	}
 	for _, l := range log {
 		switch {
-		case l.Kind == run.Evidence:
+		case l.Kind == run.Evidence && (len(r.Tasks) < 2 || l.Machine == ""):
 			fmt.Fprintf(w, "  %s\n", l.Text)
 		case l.Kind == run.Warning && back:
 			fmt.Fprintf(w, "! %s\n", l.Text)

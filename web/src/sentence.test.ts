@@ -11,6 +11,7 @@ const well: Standing = {
   failed: none,
   proven: 3,
   unproven: none,
+  owed: { machines: 0, kept: 0, overdue: none, failed: none, impossible: none },
   open: none,
   held: 0,
   paused: 0,
@@ -27,6 +28,14 @@ describe("the headline", () => {
     expect(sentence({ ...well, late: { count: 2, names: ["a", "b"] }, failed: { count: 1, names: ["c"] } })).toEqual({
       good: false,
       text: "✕ 2 machines without a fresh image, 1 newest image failed its proof",
+    })
+  })
+  it("says what of the promises is kept", () => {
+    const owed = { ...well.owed, machines: 3, kept: 3 }
+    expect(sentence({ ...well, owed }).text).toBe("✓ Every covered machine has a fresh image, and what is promised")
+    expect(sentence({ ...well, owed: { ...owed, kept: 1 } })).toEqual({
+      good: false,
+      text: "✕ 2 machines without all that is promised",
     })
   })
   it("does not call nothing well", () => {

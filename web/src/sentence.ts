@@ -3,13 +3,16 @@ import { clock, count, span } from "./words"
 
 /** The answer to "is everything protected?" in one sentence. */
 export function sentence(s: Standing): { good: boolean; text: string } {
+  const broken = s.owed.machines - s.owed.kept
   const wrong = [
     s.late.count > 0 && `${count(s.late.count, "machine")} without a fresh image`,
     s.failed.count > 0 && `${count(s.failed.count, "newest image")} failed its proof`,
+    broken > 0 && `${count(broken, "machine")} without all that is promised`,
   ].filter(Boolean)
   if (wrong.length > 0) return { good: false, text: `✕ ${wrong.join(", ")}` }
   if (s.covered === 0) return { good: true, text: "No policy covers a machine yet" }
-  return { good: true, text: "✓ Every covered machine has a fresh image" }
+  const promised = s.owed.machines > 0 ? ", and what is promised" : ""
+  return { good: true, text: "✓ Every covered machine has a fresh image" + promised }
 }
 
 /** The first names of some, and how many more there are. */
