@@ -124,6 +124,9 @@ func (deaf) Thawed() {}
 
 // A line that is cut while disks are read, again and again and for some seconds, does not end the run: it goes on where it was, and says so.
 func TestALineThatIsCutWhileARunGoes(t *testing.T) {
+	if os.Getenv("KEENLODGE_KILLS") == "" {
+		t.Skip("make faults does it: the line takes its time to be missed, and the service to come back")
+	}
 	line, spec := pierLine(t)
 	spec.Bandwidth = []string{"12 MiB"} // so that there is a middle
 	folder := t.TempDir()

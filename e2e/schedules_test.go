@@ -500,12 +500,12 @@ func TestRetriesAndBandwidth(t *testing.T) {
 	require.False(t, began[0].Before(ended[1]) && began[1].Before(ended[0]), "one task at once: %s to %s, %s to %s", began[0], ended[0], began[1], ended[1])
 }
 
-// Two processes share a lodge, and one of them is killed each second, for a third of a minute, or a minute where KEENLODGE_KILLS asks for more.
+// Two processes share a lodge, and one of them is killed each second, a dozen times, or a minute where KEENLODGE_KILLS asks for more.
 // Every due moment has exactly one run, and none is left lying.
 func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
 	t.Parallel() // it waits most of the time, and changes nothing that others have
 	const perSecond = 3
-	kills, _ := mediumtest.Campaign("KEENLODGE_KILLS", 20)
+	kills, _ := mediumtest.Campaign("KEENLODGE_KILLS", 12)
 	seconds := min(60, kills)
 	url, err := place.NewDatabase(t.Context(), fmt.Sprint("shared", time.Now().UnixNano()))
 	require.NoError(t, err)
