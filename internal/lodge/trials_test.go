@@ -105,6 +105,19 @@ func TestTrials(t *testing.T) {
 	require.Equal(t, "pg_isready: it ended with 2: as it was told", p.Error)
 	require.True(t, b.images("u-tickets")[0].Failed, "a failed proof outranks all")
 
+	// What ends, or loses its store, while it is asked is no verdict: what it does not answer says nothing of its image.
+	for _, standing := range []source.Standing{source.Gone, source.Starved} {
+		b.host.OnTrial = func(t *sourcetest.Trial) {
+			comesUp(t)
+			if t.Commands["pg_isready"] = 2; t.Looks > 4 {
+				t.Standing = standing
+			}
+		}
+		r, p = b.try("u-tickets")
+		require.Equal(t, run.Failed, r.State)
+		require.NotEqual(t, r.ID, p.Run, "%s: %s", standing, b.lines(r.ID))
+	}
+
 	// In the store it is told, too: whoever adopts it knows.
 	_, st, err := b.l.Stores.OfImage(t.Context(), m.ID)
 	require.NoError(t, err)
@@ -198,7 +211,7 @@ func TestWhereTrialsTakePlace(t *testing.T) {
 		return strings.Contains(b.lines(going[2]), "guests are tried there already: 2") || strings.Contains(b.lines(going[1]), "already: 2") || strings.Contains(b.lines(going[0]), "already: 2")
 	},
 		"the third one waits")
-	require.Len(t, b.host.Trials(), 2)
+	b.until(func() bool { return len(b.host.Trials()) == 2 }, "two guests") // which take their places first
 	close(hold)
 	for _, id := range going {
 		require.Equal(t, run.Done, b.await(id).State)

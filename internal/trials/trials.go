@@ -228,10 +228,9 @@ func (p *party) findHost(ctx context.Context, r *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	own := p.members[0].m.Hypervisor
-	slices.SortStableFunc(names, func(a, b string) int { // where the machine lived is most like it
-		return cmp.Compare(boolInt(a != own), boolInt(b != own))
-	})
+	if i := slices.Index(names, p.members[0].m.Hypervisor); i > 0 { // where the machine lived is most like it
+		names = slices.Insert(slices.Delete(names, i, i+1), 0, p.members[0].m.Hypervisor)
+	}
 	said := ""
 	for begun := time.Now(); ; {
 		var whys []error
@@ -263,13 +262,6 @@ func (p *party) findHost(ctx context.Context, r *runs.Run) error {
 		case <-time.After(lookEvery):
 		}
 	}
-}
-
-func boolInt(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // waiting is why a host has no room just now.

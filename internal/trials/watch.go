@@ -61,6 +61,7 @@ type watch struct {
 
 	report   trial.Report
 	sight    source.Sight
+	starved  time.Time // since when it is stopped for want of a disk, the zero time where it is not
 	pictures [][]byte
 }
 
@@ -118,8 +119,14 @@ func (w *watch) carryOut(ctx context.Context) error {
 		verdict = w.others(ctx)
 	}
 	if verdict == nil {
-		if verdict = w.ask(limit); verdict != nil && limit.Err() != nil && !errors.As(verdict, new(failure)) {
-			verdict = failedBy(trial.Late, "not all of it held within %s: %w", w.expect.Limit(), verdict)
+		verdict = w.ask(limit)
+		if verdict != nil { // one that is gone, or stopped for want of a disk, answers nothing, which says nothing of its image
+			if limit.Err() != nil && !errors.As(verdict, new(failure)) {
+				verdict = failedBy(trial.Late, "not all of it held within %s: %w", w.expect.Limit(), verdict)
+			}
+			if gone := w.there(ctx); gone != nil {
+				verdict = gone
+			}
 		}
 		close(w.asked)
 		w.stay(ctx)
@@ -185,7 +192,7 @@ func (w *watch) comeUp(ctx context.Context) error {
 		return err
 	}
 	agent, possible := w.agentExpected()
-	var starved, silent, stuck time.Time
+	var silent, stuck time.Time
 	stuckAt, said := trial.Cause(""), ""
 	for {
 		seen, err := w.guest.Look(ctx)
@@ -206,7 +213,7 @@ func (w *watch) comeUp(ctx context.Context) error {
 			} else {
 				w.sight.Standing, w.sight.Serial = seen.Standing, seen.Serial
 			}
-			if err := w.stands(ctx, &starved); err != nil {
+			if err := w.stands(ctx); err != nil {
 				return err
 			}
 		}
@@ -242,34 +249,55 @@ var stuckWords = map[trial.Cause]string{
 }
 
 // stands makes something of how the guest stands.
-func (w *watch) stands(ctx context.Context, starved *time.Time) error {
+func (w *watch) stands(ctx context.Context) error {
 	if w.sight.Written > w.p.spec.Trials.RoomEach() {
 		return fmt.Errorf("it has written %s, and may write %s (room, in the site's trials)", humanize.IBytes(uint64(w.sight.Written)), humanize.IBytes(uint64(w.p.spec.Trials.RoomEach())))
 	}
 	switch w.sight.Standing {
 	case source.Up:
-		*starved = time.Time{}
+		w.starved = time.Time{}
 	case source.PoweredOff:
 		return failedBy(trial.PoweredOff, "it was powered off by its own system %s after the start", time.Since(w.begun).Round(time.Second))
 	case source.Gone:
-		return errors.New("it ended in the middle of the trial: its hypervisor, or somebody there, has ended it")
+		return errors.New("it ended in the middle of the trial: its hypervisor, or somebody there, has ended it; try it again")
 	case source.Crashed:
 		return failedBy(trial.Panic, "its system told its host that it crashed")
 	case source.Starved:
-		if starved.IsZero() {
-			*starved = time.Now()
+		if w.starved.IsZero() {
+			w.starved = time.Now()
 		}
-		why := w.troubled()
-		if why == nil {
-			why = errors.New("what it writes finds no room on its host, or its host can't reach the disks")
-		}
-		if time.Since(*starved) > starveTime {
-			return fmt.Errorf("it was stopped for %s, for its disks can't be read or written: %w", starveTime, why)
+		if time.Since(w.starved) > starveTime {
+			return w.wanting()
 		}
 		return w.guest.GoOn(ctx)
 	}
 	if trial.Starts(w.sight.Serial) >= mostStarts {
 		return failedBy(trial.Restarting, "it starts again and again: %d times in %s", trial.Starts(w.sight.Serial), time.Since(w.begun).Round(time.Second))
+	}
+	return nil
+}
+
+// wanting is the trouble of a guest that is stopped for want of a disk.
+func (w *watch) wanting() error {
+	why := w.troubled()
+	if why == nil {
+		why = errors.New("what it writes finds no room on its host, or its host can't reach the disks")
+	}
+	return fmt.Errorf("it is stopped since %s, for its disks can't be read or written; try it again when they can: %w", w.starved.Format(time.RFC3339), why)
+}
+
+// there looks whether the guest is there and runs, and returns what became of it otherwise: trouble, or a verdict that outranks what was asked.
+func (w *watch) there(ctx context.Context) error {
+	seen, err := w.guest.Look(ctx)
+	if err != nil {
+		return fmt.Errorf("hypervisor %s does not answer any more: %w", w.p.host, err)
+	}
+	w.sight = seen
+	if err := w.stands(ctx); err != nil {
+		return err
+	}
+	if seen.Standing == source.Starved {
+		return w.wanting()
 	}
 	return nil
 }
@@ -363,8 +391,7 @@ func (w *watch) again(ctx context.Context, limit time.Duration, try func(ctx con
 		}
 		if seen, err := w.guest.Look(ctx); err == nil {
 			w.sight = seen
-			var starved time.Time
-			if gone := w.stands(ctx, &starved); gone != nil {
+			if gone := w.stands(ctx); gone != nil {
 				return gone
 			}
 		}

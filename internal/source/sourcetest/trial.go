@@ -34,7 +34,7 @@ type Trial struct {
 func (h *Host) Folder() string {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.folder == "" {
+	if _, err := os.Stat(h.folder); err != nil {
 		h.folder, _ = os.MkdirTemp("", "kl")
 	}
 	return h.folder

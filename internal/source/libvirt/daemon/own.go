@@ -38,8 +38,5 @@ func (o *Own) Within(ctx context.Context, limit time.Duration, what string, call
 	return one.call(ctx, limit, what, call)
 }
 
-// Broken is closed when the connection has ended.
-func (o *Own) Broken() <-chan struct{} { return o.L.Disconnected() }
-
 // Close ends it.
 func (o *Own) Close() { o.conn.Close() }
