@@ -9,7 +9,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"net"
 	"net/netip"
 	"slices"
@@ -56,7 +55,7 @@ type Network struct {
 	cards  map[string]*Plug                // by hardware address
 	at     map[netip.Addr]net.HardwareAddr // addresses of guests
 	leased map[netip.Addr]string           // the card that has it
-	tried  map[string]int
+	tried  map[try]int
 }
 
 // Plug is where one network card of a guest is plugged in. QEMU sends to Here, and takes what it gets at There; both are UDP ports of 127.0.0.1.
@@ -92,7 +91,7 @@ func New() (*Network, error) {
 	}
 	s.SetRouteTable([]tcpip.Route{{Destination: header.IPv4EmptySubnet, NIC: nic}})
 	ctx, stop := context.WithCancel(context.Background())
-	n := &Network{stack: s, own: own, stop: stop, cards: map[string]*Plug{}, at: map[netip.Addr]net.HardwareAddr{}, leased: map[netip.Addr]string{}, tried: map[string]int{}}
+	n := &Network{stack: s, own: own, stop: stop, cards: map[string]*Plug{}, at: map[netip.Addr]net.HardwareAddr{}, leased: map[netip.Addr]string{}, tried: map[try]int{}}
 	n.all.Go(func() { n.speak(ctx) })
 	return n, nil
 }
@@ -292,9 +291,9 @@ func (n *Network) note(from *Plug, body []byte) {
 	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	what = from.Of + " → " + what
-	if _, known := n.tried[what]; known || len(n.tried) < mostTried {
-		n.tried[what]++
+	one := try{from.Of, what}
+	if _, known := n.tried[one]; known || len(n.tried) < mostTried {
+		n.tried[one]++
 	}
 }
 
@@ -350,17 +349,23 @@ func (n *Network) Sent(guest string) (frames int64) {
 	return frames
 }
 
-// Tried lists what guests tried to reach and did not, with how often: "tickets-db → 192.0.2.9:443 (3 times)".
-func (n *Network) Tried() (out []string) {
+// try is what a guest tried to reach that is not there.
+type try struct{ guest, what string }
+
+// Tried lists what a guest tried to reach and did not, with how often: "tickets-db → 192.0.2.9:443 (3 times)".
+func (n *Network) Tried(guest string) (out []string) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	for _, what := range slices.Sorted(maps.Keys(n.tried)) {
+	for one, count := range n.tried {
 		times := "once"
-		if n.tried[what] > 1 {
-			times = fmt.Sprintf("%d times", n.tried[what])
+		if count > 1 {
+			times = fmt.Sprintf("%d times", count)
 		}
-		out = append(out, what+" ("+times+")")
+		if one.guest == guest {
+			out = append(out, one.guest+" → "+one.what+" ("+times+")")
+		}
 	}
+	slices.Sort(out)
 	return out
 }
 
@@ -381,10 +386,10 @@ func (n *Network) Dial(ctx context.Context, to netip.AddrPort) (net.Conn, error)
 func (n *Network) beside(guest netip.Addr) netip.Addr {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	bytes := guest.As4()
+	near := guest.As4()
 	for last := byte(254); last > 0; last-- {
-		bytes[3] = last
-		if a := netip.AddrFrom4(bytes); n.at[a] == nil {
+		near[3] = last
+		if a := netip.AddrFrom4(near); n.at[a] == nil {
 			return a
 		}
 	}

@@ -113,7 +113,8 @@ func TestANetworkThatEndsHere(t *testing.T) {
 		_, err = timetable.dial(ctx, beyond)
 		require.ErrorContains(t, err, "refused", beyond)
 	}
-	require.Equal(t, []string{"timetable → 192.0.2.99:80 (once)", "timetable → 198.51.100.7:443 (once)"}, n.Tried())
+	require.Equal(t, []string{"timetable → 192.0.2.99:80 (once)", "timetable → 198.51.100.7:443 (once)"}, n.Tried("timetable"))
+	require.Empty(t, n.Tried("tickets-db"))
 
 	require.Equal(t, []netip.Addr{netip.MustParseAddr("192.0.2.11")}, n.Addresses("tickets-db"))
 	require.Positive(t, n.Sent("timetable"))

@@ -87,19 +87,32 @@ func (p *Promises) Machines(ctx context.Context) ([]Machine, error) {
 	return found, err
 }
 
+// known is what is known of all machines.
+type known struct {
+	site     site.Site
+	policies []string
+	matchers []site.Matcher
+	owes     map[string]promise.Promise // by policy
+	proofs   map[string][]records.ProofStanding
+	images   map[string][]records.ImageStanding
+	keys     map[string]records.KeyProof
+	// noTrials says that no hypervisor may hold trials.
+	noTrials bool
+}
+
+// look finds what is known of all machines, and judges each to which something is owed.
 func (p *Promises) look(ctx context.Context, now time.Time) (out []Machine, err error) {
-	s, err := p.rec.Site(ctx)
-	if err != nil {
+	k := known{owes: map[string]promise.Promise{}, proofs: map[string][]records.ProofStanding{}, images: map[string][]records.ImageStanding{}}
+	if k.site, err = p.rec.Site(ctx); err != nil {
 		return nil, err
 	}
-	names, matchers := s.Matchers()
-	owes := map[string]promise.Promise{}
-	for _, name := range names {
-		if o := s.Policies[name].Owes(); !o.Empty() {
-			owes[name] = o
+	k.policies, k.matchers = k.site.Matchers()
+	for _, name := range k.policies {
+		if o := k.site.Policies[name].Owes(); !o.Empty() {
+			k.owes[name] = o
 		}
 	}
-	if len(owes) == 0 {
+	if len(k.owes) == 0 {
 		return nil, nil
 	}
 	machines, err := p.rec.MachineStandings(ctx)
@@ -110,95 +123,103 @@ func (p *Promises) look(ctx context.Context, now time.Time) (out []Machine, err 
 	if err != nil {
 		return nil, err
 	}
-	proven := map[string][]records.ProofStanding{}
 	for _, one := range proofs {
-		proven[one.MachineID] = append(proven[one.MachineID], one)
+		k.proofs[one.MachineID] = append(k.proofs[one.MachineID], one)
 	}
-	kept, err := p.rec.ImageStandings(ctx)
+	images, err := p.rec.ImageStandings(ctx)
 	if err != nil {
 		return nil, err
 	}
-	images := map[string][]int{}
-	for i, one := range kept {
-		images[one.MachineID] = append(images[one.MachineID], i)
+	for _, one := range images {
+		k.images[one.MachineID] = append(k.images[one.MachineID], one)
 	}
-	keys, err := p.rec.KeyProofs(ctx)
-	if err != nil {
+	if k.keys, err = p.rec.KeyProofs(ctx); err != nil {
 		return nil, err
 	}
-	_, noTrials := trials.Hosts(s)
+	_, none := trials.Hosts(k.site)
+	k.noTrials = none != nil
 	for _, row := range machines {
-		m := Machine{MachineRow: row, failedOf: map[image.Level]string{}}
 		if row.Retired != nil || !row.Live() && row.NewestTaken == nil {
 			continue
 		}
-		disks := false
-		for i, name := range names {
-			o, ok := owes[name]
-			if !ok || !matchers[i].Selects(row.Hypervisor, row.Name, row.Tags) {
-				continue
-			}
-			m.Policies, m.Owed = append(m.Policies, name), m.Owed.Stricter(o)
-			disks = disks || s.Policies[name].Covers() == image.WholeMachine
-			store := s.Policies[name].Store
-			m.known.Sealed = m.known.Sealed || s.Stores[store].Sealed
-			if at := keys[store].At; at.After(m.known.KeyProven) {
-				m.known.KeyProven = at
-			}
+		if m, owed := k.of(row, now); owed {
+			m.Items = m.Owed.Judge(m.known, now)
+			out = append(out, m)
 		}
-		if len(m.Policies) == 0 {
-			continue
-		}
-		k := &m.known
-		if row.NewestTaken != nil {
-			k.Newest = *row.NewestTaken
-		}
-		k.Since = now
-		media, places := map[string]bool{}, s.Hypervisors[row.Hypervisor].Place
-		for _, i := range images[row.ID] {
-			one := kept[i]
-			if one.First.Before(k.Since) {
-				k.Since = one.First
-			}
-			if m.Owed.Age > 0 && now.Sub(one.Newest) > m.Owed.Age {
-				continue // what is old there is no copy of what is fresh
-			}
-			k.Copies++
-			media[s.Stores[one.Store].Medium] = true
-			if at := s.Stores[one.Store].Place; at != "" && at != places {
-				k.Elsewhere++
-			}
-		}
-		k.Media = len(media)
-		k.Proven, k.Failed, k.Impossible = map[image.Level]time.Time{}, map[image.Level]promise.Failure{}, map[image.Level]string{}
-		for _, one := range proven[row.ID] {
-			if one.Failed {
-				k.Failed[one.Level] = promise.Failure{At: one.Ended, Why: one.Error}
-				m.failedOf[one.Level] = one.Image
-			}
-			for _, l := range image.Levels {
-				if one.Passed != nil && one.Level.AtLeast(l) && one.Passed.After(k.Proven[l]) {
-					k.Proven[l] = *one.Passed
-				}
-			}
-		}
-		for l, f := range k.Failed { // a later one of a higher level has shown that it is well
-			if k.Proven[l].After(f.At) {
-				delete(k.Failed, l)
-			}
-		}
-		for _, l := range []image.Level{image.ByMount, image.ByBoot, image.ByRestore} {
-			if !disks {
-				k.Impossible[l] = "its policies keep no image of all its disks"
-			}
-		}
-		if disks && noTrials != nil {
-			k.Impossible[image.ByBoot] = "no hypervisor of the site may hold trials"
-		}
-		m.Items = m.Owed.Judge(*k, now)
-		out = append(out, m)
 	}
 	return out, nil
+}
+
+// of is what is known of a machine; owed is false where nothing is owed to it.
+func (k known) of(row records.MachineRow, now time.Time) (m Machine, owed bool) {
+	m = Machine{MachineRow: row, failedOf: map[image.Level]string{}}
+	m.known = promise.Known{Since: now, Proven: map[image.Level]time.Time{}, Failed: map[image.Level]promise.Failure{}, Impossible: map[image.Level]string{}}
+	disks := false
+	for i, name := range k.policies {
+		o, ok := k.owes[name]
+		if !ok || !k.matchers[i].Selects(row.Hypervisor, row.Name, row.Tags) {
+			continue
+		}
+		m.Policies, m.Owed = append(m.Policies, name), m.Owed.Stricter(o)
+		policy := k.site.Policies[name]
+		disks = disks || policy.Covers() == image.WholeMachine
+		m.known.Sealed = m.known.Sealed || k.site.Stores[policy.Store].Sealed
+		if at := k.keys[policy.Store].At; at.After(m.known.KeyProven) {
+			m.known.KeyProven = at
+		}
+	}
+	if row.NewestTaken != nil {
+		m.known.Newest = *row.NewestTaken
+	}
+	if !disks {
+		for _, l := range []image.Level{image.ByMount, image.ByBoot, image.ByRestore} {
+			m.known.Impossible[l] = "its policies keep no image of all its disks"
+		}
+	} else if k.noTrials {
+		m.known.Impossible[image.ByBoot] = "no hypervisor of the site may hold trials"
+	}
+	k.count(&m, now)
+	m.trust(k.proofs[row.ID])
+	return m, len(m.Policies) > 0
+}
+
+// count counts the stores that have a fresh image of a machine, their media, and those elsewhere.
+func (k known) count(m *Machine, now time.Time) {
+	media := map[string]bool{}
+	for _, one := range k.images[m.ID] {
+		if one.First.Before(m.known.Since) {
+			m.known.Since = one.First
+		}
+		if m.Owed.Age > 0 && now.Sub(one.Newest) > m.Owed.Age {
+			continue // what is old there is no copy of what is fresh
+		}
+		m.known.Copies++
+		media[k.site.Stores[one.Store].Medium] = true
+		if at := k.site.Stores[one.Store].Place; at != "" && at != k.site.Hypervisors[m.Hypervisor].Place {
+			m.known.Elsewhere++
+		}
+	}
+	m.known.Media = len(media)
+}
+
+// trust notes which proofs passed, and which failed that no later one has outdone.
+func (m *Machine) trust(proofs []records.ProofStanding) {
+	for _, one := range proofs {
+		if one.Failed {
+			m.known.Failed[one.Level] = promise.Failure{At: one.Ended, Why: one.Error}
+			m.failedOf[one.Level] = one.Image
+		}
+		for _, l := range image.Levels {
+			if one.Passed != nil && one.Level.AtLeast(l) && one.Passed.After(m.known.Proven[l]) {
+				m.known.Proven[l] = *one.Passed
+			}
+		}
+	}
+	for l, f := range m.known.Failed { // a later one of a higher level has shown that it is well
+		if m.known.Proven[l].After(f.At) {
+			delete(m.known.Failed, l)
+		}
+	}
 }
 
 // wanted is a proof that is due.
@@ -288,21 +309,25 @@ func nth(id string) uint32 {
 
 // queue queues a proof of the newest image that can be proven so.
 func (p *Promises) queue(ctx context.Context, w wanted) (queued bool, err error) {
+	if w.level == image.ByBoot {
+		m, err := p.trials.Newest(ctx, w.m.ID)
+		if err != nil || m == nil {
+			return false, err
+		}
+		_, err = p.trials.Start(ctx, run.Upkeep, "", trials.Request{Images: []string{m.ID}})
+		return err == nil, err
+	}
 	images, _, err := p.rec.ImagePage(ctx, records.ImageFilter{MachineID: w.m.ID, Page: listing.Page{Limit: lookBack}})
 	if err != nil {
 		return false, err
 	}
 	i := slices.IndexFunc(images, func(m records.Image) bool {
-		return m.State == image.Usable && (w.level == image.ByRead || m.Files == nil && (w.level != image.ByBoot || m.Scope == image.WholeMachine))
+		return m.State == image.Usable && (w.level == image.ByRead || m.Files == nil)
 	})
 	if i < 0 {
 		return false, nil
 	}
-	if w.level == image.ByBoot {
-		_, err = p.trials.Start(ctx, run.Upkeep, "", trials.Request{Images: []string{images[i].ID}})
-	} else {
-		_, err = p.proofs.Queue(ctx, run.Upkeep, "", proof.Request{Image: images[i].ID, Level: w.level})
-	}
+	_, err = p.proofs.Queue(ctx, run.Upkeep, "", proof.Request{Image: images[i].ID, Level: w.level})
 	return err == nil, err
 }
 

@@ -111,6 +111,7 @@ type (
 	// ProofStanding is how the proofs of a machine's images stand; KeyProof says that somebody has tried a key.
 	ProofStanding = trust.ProofStanding
 	KeyProof      = trust.KeyProof
+	ImageStanding = trust.ImageStanding
 	// Token is one that was made, Session a browser that signed in with one, Key what either opens doors with.
 	Token   = doors.Token
 	Session = doors.Session

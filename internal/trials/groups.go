@@ -8,7 +8,6 @@ import (
 	"slices"
 
 	"keenlodge/internal/core/fault"
-	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
@@ -58,7 +57,7 @@ func (tr *Trials) group(ctx context.Context, s site.Site, name string) (Group, e
 			one.Why = err.Error()
 		} else if err != nil {
 			return g, err
-		} else if one.Image, err = tr.newest(ctx, m); err != nil {
+		} else if one.Image, err = tr.Newest(ctx, m.ID); err != nil {
 			return g, err
 		} else if one.Image == nil {
 			one.Why = "it has no usable image of all its disks"
@@ -71,13 +70,13 @@ func (tr *Trials) group(ctx context.Context, s site.Site, name string) (Group, e
 // lookBack is how many of a machine's images are looked at for one from which it can start.
 const lookBack = 100
 
-// newest is the newest image from which a machine can start, nil if there is none.
-func (tr *Trials) newest(ctx context.Context, m records.Machine) (*records.Image, error) {
-	images, _, err := tr.rec.ImagePage(ctx, records.ImageFilter{MachineID: m.ID, Page: listing.Page{Limit: lookBack}})
+// Newest is the newest image from which a machine can start, nil if there is none.
+func (tr *Trials) Newest(ctx context.Context, machineID string) (*records.Image, error) {
+	images, _, err := tr.rec.ImagePage(ctx, records.ImageFilter{MachineID: machineID, Page: listing.Page{Limit: lookBack}})
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(images, func(m records.Image) bool { return m.State == image.Usable && triable(m) == nil })
+	i := slices.IndexFunc(images, func(m records.Image) bool { return triable(m) == nil })
 	if i < 0 {
 		return nil, nil
 	}

@@ -140,21 +140,21 @@ func (w *watch) carryOut(ctx context.Context) error {
 	}
 	w.report.Read, w.report.Written = w.read.Load(), w.sight.Written
 	if w.p.net != nil {
-		w.report.Tried = slices.DeleteFunc(w.p.net.Tried(), func(s string) bool { return !strings.HasPrefix(s, w.m.Machine+" ") })
+		w.report.Tried = w.p.net.Tried(w.m.Machine)
 	}
 	return verdict
 }
 
 // step notes something that held.
-func (w *watch) step(ctx context.Context, name, format string, args ...any) {
-	s := trial.Finding{Name: name, Passed: true, After: time.Since(w.begun), Text: plain.Text(fmt.Sprintf(format, args...), 400)}
+func (w *watch) step(ctx context.Context, k trial.Kind, name, format string, args ...any) {
+	s := trial.Finding{Kind: k, Name: name, Passed: true, After: time.Since(w.begun), Text: plain.Text(fmt.Sprintf(format, args...), 400)}
 	w.report.Steps = append(w.report.Steps, s)
 	w.t.Log(ctx, "%s", told(s))
 }
 
 // lacks notes something that did not hold, and is the verdict for that.
-func (w *watch) lacks(ctx context.Context, name, format string, args ...any) error {
-	s := trial.Finding{Name: name, After: time.Since(w.begun), Text: plain.Text(fmt.Sprintf(format, args...), 400)}
+func (w *watch) lacks(ctx context.Context, k trial.Kind, name, format string, args ...any) error {
+	s := trial.Finding{Kind: k, Name: name, After: time.Since(w.begun), Text: plain.Text(fmt.Sprintf(format, args...), 400)}
 	w.report.Steps = append(w.report.Steps, s)
 	return failedBy(trial.Unexpected, "%s: %s", s.Name, s.Text)
 }
@@ -224,7 +224,7 @@ func (w *watch) comeUp(ctx context.Context) error {
 			return failedBy(cause, "%s: it says %q", stuckWords[cause], said)
 		}
 		if possible && stuckAt == "" && inside.Ping(ctx, w.guest.Name()) == nil {
-			w.step(ctx, string(trial.Agent), "")
+			w.step(ctx, trial.OfStage, string(trial.Agent), "")
 			w.report.Up = time.Since(w.begun)
 			return nil
 		}
@@ -306,7 +306,7 @@ func (w *watch) there(ctx context.Context) error {
 func (w *watch) stages(ctx context.Context) {
 	for _, s := range trial.Stages(w.sight.Serial, w.sight.Screen) {
 		if !w.has(string(s)) {
-			w.step(ctx, string(s), "")
+			w.step(ctx, trial.OfStage, string(s), "")
 			w.picture(ctx, "at the "+string(s))
 		}
 	}
@@ -330,7 +330,7 @@ func (w *watch) shows(ctx context.Context) bool {
 		return false
 	}
 	for _, a := range w.p.net.Addresses(w.m.Machine) {
-		w.step(ctx, "network", "it uses its network as %s", a)
+		w.step(ctx, trial.OfNetwork, "network", "it uses its network as %s", a)
 		return true
 	}
 	return false
@@ -424,9 +424,9 @@ func (w *watch) ask(ctx context.Context) error {
 	for _, port := range w.expect.Ports {
 		err := w.again(ctx, portTime, func(ctx context.Context) error { return w.portOpen(ctx, port, dialTime) })
 		if name := fmt.Sprintf("port %d", port); err != nil {
-			note(w.lacks(ctx, name, "%v", err))
+			note(w.lacks(ctx, trial.OfPort, name, "%v", err))
 		} else {
-			w.step(ctx, name, "open")
+			w.step(ctx, trial.OfPort, name, "open")
 		}
 	}
 	for _, c := range w.expect.Commands {
@@ -440,9 +440,9 @@ func (w *watch) ask(ctx context.Context) error {
 			return errors.New("neither the serial line nor the screen shows it")
 		})
 		if name := fmt.Sprintf("text %q", w.expect.Text); err != nil {
-			note(w.lacks(ctx, name, "%v", err))
+			note(w.lacks(ctx, trial.OfText, name, "%v", err))
 		} else {
-			w.step(ctx, name, "shown")
+			w.step(ctx, trial.OfText, name, "shown")
 		}
 	}
 	if w.has(string(trial.Agent)) {
@@ -473,9 +473,9 @@ func (w *watch) askSystem(ctx context.Context, inside source.Insider) error {
 		return nil
 	})
 	if err != nil {
-		return w.lacks(ctx, "system", "%v", err)
+		return w.lacks(ctx, trial.OfSystem, "system", "%v", err)
 	}
-	w.step(ctx, "system", "%s", said)
+	w.step(ctx, trial.OfSystem, "system", "%s", said)
 	return nil
 }
 
@@ -536,10 +536,10 @@ func (w *watch) askCommand(ctx context.Context, inside source.Insider, c site.Tr
 		return nil
 	})
 	if err != nil {
-		return w.lacks(ctx, name, "%v", err)
+		return w.lacks(ctx, trial.OfCommand, name, "%v", err)
 	}
 	first, _, _ := strings.Cut(said, "\n")
-	w.step(ctx, name, "%s", first)
+	w.step(ctx, trial.OfCommand, name, "%s", first)
 	return nil
 }
 
@@ -547,7 +547,7 @@ func (w *watch) askLedgers(ctx context.Context, inside source.Insider) error {
 	mounts, err := inside.GuestMounts(ctx, w.guest.Name())
 	if err != nil {
 		if w.expect.Ledger != "" {
-			return w.lacks(ctx, "ledger", "its file systems could not be listed: %v", err)
+			return w.lacks(ctx, trial.OfLedger, "ledger", "its file systems could not be listed: %v", err)
 		}
 		return nil
 	}
@@ -557,15 +557,15 @@ func (w *watch) askLedgers(ctx context.Context, inside source.Insider) error {
 	}
 	found, err := source.Ledgers(ctx, inside, w.guest.Name(), mounts, until)
 	if err != nil {
-		return w.lacks(ctx, "ledger", "%v", err)
+		return w.lacks(ctx, trial.OfLedger, "ledger", "%v", err)
 	}
 	if len(found) == 0 && w.expect.Ledger != "" {
-		return w.lacks(ctx, "ledger", "there is none at the top of a file system")
+		return w.lacks(ctx, trial.OfLedger, "ledger", "there is none at the top of a file system")
 	}
 	for _, l := range found {
 		if l.Before.IsZero() {
 			if w.expect.Ledger != "" {
-				return w.lacks(ctx, "ledger", "%s: it has no line from before the image was taken", strings.TrimSuffix(l.Point, "/"))
+				return w.lacks(ctx, trial.OfLedger, "ledger", "%s: it has no line from before the image was taken", strings.TrimSuffix(l.Point, "/"))
 			}
 			continue
 		}
@@ -574,9 +574,9 @@ func (w *watch) askLedgers(ctx context.Context, inside source.Insider) error {
 			w.report.Lag = &lag
 		}
 		if limit := w.expect.Lag(); limit > 0 && lag > limit {
-			return w.lacks(ctx, "ledger", "%s: %s, which is %s older than the image; it may be %s", strings.TrimSuffix(l.Point, "/"), l, lag.Round(time.Second), limit)
+			return w.lacks(ctx, trial.OfLedger, "ledger", "%s: %s, which is %s older than the image; it may be %s", strings.TrimSuffix(l.Point, "/"), l, lag.Round(time.Second), limit)
 		}
-		w.step(ctx, "ledger", "%s: %s", strings.TrimSuffix(l.Point, "/"), l)
+		w.step(ctx, trial.OfLedger, "ledger", "%s: %s", strings.TrimSuffix(l.Point, "/"), l)
 	}
 	return nil
 }
@@ -609,7 +609,7 @@ func (w *watch) askErrors(ctx context.Context, inside source.Insider) error {
 	const most = 3
 	text := fmt.Sprintf("%d that the last passed trial, of image %s, did not have: %s", len(w.report.New), before.Image, strings.Join(w.report.New[:min(most, len(w.report.New))], "; "))
 	if w.expect.Errors == site.ErrorsFail {
-		return w.lacks(ctx, "units and messages", "%s", text)
+		return w.lacks(ctx, trial.OfErrors, "units and messages", "%s", text)
 	}
 	w.t.Warn("units and messages of level error: %s", text)
 	return nil

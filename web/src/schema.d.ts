@@ -1764,6 +1764,7 @@ export interface components {
     Finding: {
       /** Format: int64 */
       after: number
+      kind: string
       name: string
       passed: boolean
       text?: string

@@ -125,7 +125,7 @@ func TestStricterAndDue(t *testing.T) {
 
 func TestStatus(t *testing.T) {
 	lag := 6 * time.Second
-	boot := Shown{Level: image.ByBoot, Passed: true, Ended: ago(9 * time.Hour), Report: &trial.Report{Up: 41 * time.Second, Lag: &lag, Steps: []trial.Finding{{Name: "agent", Passed: true}, {Name: "/usr/bin/pg_isready -q", Passed: true, Text: "accepting connections"}}}}
+	boot := Shown{Level: image.ByBoot, Passed: true, Ended: ago(9 * time.Hour), Report: &trial.Report{Up: 41 * time.Second, Lag: &lag, Steps: []trial.Finding{{Kind: trial.OfStage, Name: "agent", Passed: true}, {Kind: trial.OfPort, Name: "port 5432", Passed: true, Text: "open"}, {Kind: trial.OfCommand, Name: "/usr/bin/pg_isready -q", Passed: true, Text: "accepting connections"}}}}
 	read := Shown{Level: image.ByRead, Passed: true, Ended: ago(time.Hour)}
 	require.Equal(t, "not proven", Status(nil, now))
 	require.Equal(t, "boots in 41 s, pg_isready holds, its data 6 s behind, proven 9 h ago", Status([]Shown{boot}, now))

@@ -51,10 +51,7 @@ func Status(proofs []Shown, now time.Time) string {
 			out[0] = "boots in " + span(r.Up)
 		}
 		for _, f := range r.Steps {
-			if f.Passed && (f.Name == "ledger" || f.Name == "system" || strings.HasPrefix(f.Name, "port ") || f.Text == "") {
-				continue
-			}
-			if f.Passed && f.Name != string(trial.Agent) && f.Name != "network" {
+			if f.Passed && f.Kind == trial.OfCommand {
 				out = append(out, firstWord(f.Name)+" holds")
 			}
 		}

@@ -48,8 +48,24 @@ const (
 	Login      Stage = "login"
 )
 
+// Kind is what sort of thing was looked for.
+type Kind string
+
+// What may be looked for. A stage is one of [Stage], by its name.
+const (
+	OfStage   Kind = "stage"
+	OfNetwork Kind = "network"
+	OfSystem  Kind = "system"
+	OfPort    Kind = "port"
+	OfCommand Kind = "command"
+	OfText    Kind = "text"
+	OfLedger  Kind = "ledger"
+	OfErrors  Kind = "errors"
+)
+
 // Finding is something that was looked for. Of one that did not hold Text says why.
 type Finding struct {
+	Kind   Kind   `json:"kind"`
 	Name   string `json:"name"`
 	Passed bool   `json:"passed"`
 	// After is when it held, since power-on, in nanoseconds.
