@@ -79,7 +79,7 @@ faults: setup build ## an hour of faults at calls, bytes and objects that are dr
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_SEED=$$seed KEENLODGE_KILLS=$${KILLS:-150} KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 24h -v -run "TestKills|TestTwoProcesses|TestALineThatIsCutWhileARunGoes|TestQEMUByItself|TestBoot|TestAtOnceElsewhere|TestAnOpenStore|TestAServer|TestAGuestWithFirmware" ./e2e; \
 	KEENLODGE_KILLS=1 go test -count=1 -run "TestAnOrphanedGuest|TestAnEncryptedRoot" ./internal/reader/inside
 
-trials: setup build ## kill trials of images at random moments, from KEENLODGE_SEED on, and look for what stays behind (TRIALS=200; about 40 s each)
+trials: setup build ## kill trials of images at random moments, from KEENLODGE_SEED on, and look for what stays behind (TRIALS=200; about 26 s each)
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_TRIALS=$${TRIALS:-200} KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 24h -v -run TestTrialsThatAreKilled ./e2e
 
 bench: setup build ## measure against general tools, and make docs/benchmarks.md of it (SECTIONS="whole …" for some)
