@@ -64,9 +64,7 @@ func TestAtOnce(t *testing.T) {
 
 // A guest that is booted from an image for a while leaves nothing when it is shut down; a store that is away stops it, and it goes on when that is back.
 func TestBoot(t *testing.T) {
-	if os.Getenv("KEENLODGE_KILLS") == "" {
-		t.Skip("make faults does it: it waits for a guest twice")
-	}
+	forFaults(t, "it waits for a guest twice")
 	shelfDisk := agenttest.New(t, 1200<<20, "mkfs.ext4 -q $f")
 	shelf := "tried-shelf"
 	require.NoError(t, os.Mkdir(filepath.Join(shelfDisk.Mounted, "shelf"), 0o700))

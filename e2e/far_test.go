@@ -76,6 +76,7 @@ func requirePierClean(t *testing.T) {
 // A line that is cut while a guest is frozen leaves it frozen for ten seconds at most, though nobody here can reach it: what it has on its own
 // side ends the freeze. When the line is back, all is cleared.
 func TestALineThatIsCutWhileAGuestIsFrozen(t *testing.T) {
+	forFaults(t, "the line takes its time to be missed")
 	t.Parallel() // it waits most of the time, and changes nothing that others have
 	line, spec := pierLine(t)
 	for _, guard := range []string{"in the guest", "on its host"} {
@@ -124,9 +125,7 @@ func (deaf) Thawed() {}
 
 // A line that is cut while disks are read, again and again and for some seconds, does not end the run: it goes on where it was, and says so.
 func TestALineThatIsCutWhileARunGoes(t *testing.T) {
-	if os.Getenv("KEENLODGE_KILLS") == "" {
-		t.Skip("make faults does it: the line takes its time to be missed, and the service to come back")
-	}
+	forFaults(t, "the line takes its time to be missed, and the service to come back")
 	line, spec := pierLine(t)
 	spec.Bandwidth = []string{"12 MiB"} // so that there is a middle
 	folder := t.TempDir()
@@ -197,9 +196,7 @@ func TestALineThatIsCutWhileARunGoes(t *testing.T) {
 // A guest on another host is up at once, too: its disks are lent through the line by SSH. While that is cut the guest stands still, and goes on when it is
 // back; at the end nothing depends on the store, and nothing is left.
 func TestAtOnceElsewhere(t *testing.T) {
-	if os.Getenv("KEENLODGE_KILLS") == "" {
-		t.Skip("make faults does it: it waits for a guest")
-	}
+	forFaults(t, "it waits for a guest")
 	for _, user := range []string{"nobody", "root"} { // who runs the guests and has no shell, and who may give sockets away
 		t.Run(user, func(t *testing.T) { atOnceElsewhere(t, user) })
 	}

@@ -151,10 +151,13 @@ func TestLookingIntoAnImage(t *testing.T) {
 		return strings.Fields(string(found))
 	}
 	require.NotEmpty(t, guests(), "it is kept for a while")
+	folders, err := filepath.Glob(filepath.Join(place.Folder, "state", "reader", "guest-*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, folders)
 	service.Signal(syscall.SIGKILL)
 	require.Eventually(t, func() bool { return len(guests()) == 0 }, 20*time.Second, 50*time.Millisecond)
 	startService(t)
-	left, err := filepath.Glob(filepath.Join(place.Folder, "state", "reader", "guest-*"))
-	require.NoError(t, err)
-	require.Empty(t, left)
+	for _, left := range folders { // there may be others: the service goes on with what it has to prove
+		require.NoDirExists(t, left)
+	}
 }

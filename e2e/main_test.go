@@ -168,6 +168,17 @@ func backUp(t *testing.T, policy string) string {
 }
 
 // keenJSON runs the program with -o json and decodes what it prints.
+// faultsToo reports whether what takes long is tested, too: by make faults. Of a matrix the rest of the cases is.
+func faultsToo() bool { return os.Getenv("KEENLODGE_KILLS") != "" }
+
+// forFaults leaves a test to make faults, for a reason.
+func forFaults(t *testing.T, why string) {
+	t.Helper()
+	if !faultsToo() {
+		t.Skip("make faults does it: " + why)
+	}
+}
+
 func keenJSON[T any](t *testing.T, args ...string) T {
 	t.Helper()
 	var v T

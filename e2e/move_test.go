@@ -49,6 +49,7 @@ func withPier(t *testing.T) {
 // A guest that moves to another host while it runs is the same machine, and its set goes on with what changed; where its disks were copied
 // without their bitmaps, it is read in full, and that says why.
 func TestAGuestThatMoves(t *testing.T) {
+	forFaults(t, "a guest is moved three times")
 	withPier(t)
 	require.Regexp(t, `pier-2 +ssh nobody@127.0.0.1:\d+ +libvirt \S+, QEMU \S+ +1 +.*✓ answers`, keenOK(t, "hypervisor", "list"))
 	ctx := t.Context()

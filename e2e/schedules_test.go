@@ -503,6 +503,7 @@ func TestRetriesAndBandwidth(t *testing.T) {
 // Two processes share a lodge, and one of them is killed each second, a dozen times, or a minute where KEENLODGE_KILLS asks for more.
 // Every due moment has exactly one run, and none is left lying.
 func TestTwoProcessesOneKilledEachSecond(t *testing.T) {
+	forFaults(t, "it is a campaign")
 	t.Parallel() // it waits most of the time, and changes nothing that others have
 	const perSecond = 3
 	kills, _ := mediumtest.Campaign("KEENLODGE_KILLS", 12)

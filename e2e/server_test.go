@@ -278,7 +278,7 @@ func killedRestore(t *testing.T, keen func(args ...string) said, mounted string,
 	require.Equal(t, many, are("berth"))
 
 	two := run(regexp.MustCompile(`keenlodge restore undo \w+`).FindString(s.out))
-	if os.Getenv("KEENLODGE_KILLS") != "" { // make faults does it: a service takes its time to come back
+	if faultsToo() { // make faults does it: a service takes its time to come back
 		require.Equal(t, 0, keen("restore", "undo", two).code)
 		require.Eventually(t, func() bool { return are("a mistake") > 0 }, 30*time.Second, time.Millisecond)
 		stop()

@@ -56,6 +56,9 @@ func TestLibvirtIsASource(t *testing.T) {
 			require.NoError(t, err)
 			return h
 		}
+		if way != "by SSH" && !faultsToo() { // it has all that the others have
+			continue
+		}
 		t.Run(way, func(t *testing.T) {
 			sourcetest.Run(t, sourcetest.Subject{Guest: "crew-rota", Target: "vdb", Dial: dial, NewID: image.NewID, Write: writer("crew-rota", dial)})
 		})

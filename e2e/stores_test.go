@@ -193,6 +193,7 @@ func TestLosingTheDatabase(t *testing.T) {
 
 // Two lodges write to one store while a third process sweeps it; nothing that is needed goes.
 func TestTwoLodgesOnOneStore(t *testing.T) {
+	forFaults(t, "it is a campaign")
 	_, folder := freshStore(t, "weekly-system")
 	other := secondLodge(t)
 	s := other("store", "add", "shared", "--folder", folder)

@@ -51,7 +51,7 @@ func TestBackUpRotateProveRestore(t *testing.T) {
 	require.Regexp(t, `vda1: ext4 mounted, \d+ folders and \d+ entries listed, \d+ files read whole`, out)
 	require.Regexp(t, `vdb1: ledger clean, \d+ lines`, out)
 	require.EqualValues(t, "mount", images(t, "tickets-db")[0].Proven)
-	if os.Getenv("KEENLODGE_KILLS") != "" { // make faults does it: it waits for another reader guest
+	if faultsToo() { // make faults does it: it waits for another reader guest
 		out = keenOK(t, "image", "prove", m.ID, "--level", "restore", "--wait")
 		require.Regexp(t, `vdb: written out whole \(512 MiB\), and [\d.]+ MiB of data compared block by block`, out)
 		require.Contains(t, out, "vdb1: ext4, clean by e2fsck")

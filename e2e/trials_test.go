@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/demo"
+	"keenlodge/internal/core/drill"
 	"keenlodge/internal/core/trial"
 	"keenlodge/internal/source"
 	"keenlodge/internal/store/medium/mediumtest"
@@ -38,12 +39,20 @@ func proven(t *testing.T, id string) wire.Proof {
 	return m.Proofs[0]
 }
 
-// Guests that need each other come up from their images in order and in one network, and are asked what is expected of them; all goes that they had.
+// Guests that need each other come back in a drill, from their images, in order and in one network, and are asked what is expected of them; it is measured,
+// and all goes that they had.
 func TestATrial(t *testing.T) {
 	folder := t.TempDir()
 	withPolicy(t, "tried", policyText("tickets-db, timetable", "tried-shelf", "    trials:\n      - ports: [8080]\n        ledger: 1 minute\n"), storeText("tried-shelf", folder))
 	backUp(t, "tried")
-	t.Log(keenOK(t, "group", "prove", "ticketing", "--wait"))
+	d := keenJSON[wire.Drill](t, "drill", "run", "ticketing", "--wait")
+	require.Equal(t, drill.Back, d.Sum.Standing, "%+v", d)
+	require.Greater(t, d.Machines[1].Begun, d.Machines[0].Answered, "they start in their order")
+	saved := t.TempDir()
+	keenOK(t, "drill", "page", d.Run, "--into", saved)
+	page, err := os.ReadFile(filepath.Join(saved, "drill-"+d.Run+".html"))
+	require.NoError(t, err)
+	require.Equal(t, len(d.Machines[0].Pictures)+len(d.Machines[1].Pictures), strings.Count(string(page), "data:image/png;base64,"))
 	require.Regexp(t, `ticketing +1 +tickets-db .* ✓ boot`, keenOK(t, "group", "list"))
 	requireNoTrial(t)
 	list := keenJSON[[]wire.Image](t, "image", "list", "--policy", "tried")
@@ -64,13 +73,13 @@ func TestATrial(t *testing.T) {
 			require.Contains(t, names, "busybox wget -q -O - http://192.0.2.21:8080/sailings.txt", "it reached the other one")
 		}
 	}
-	saved := t.TempDir()
 	keenOK(t, "image", "evidence", list[0].ID, "--into", saved)
 	requirePictures(t, saved)
 }
 
 // A guest whose boot loader finds nothing to start is told apart, with the reason and pictures.
 func TestAGuestThatDoesNotStart(t *testing.T) {
+	forFaults(t, "it waits for what does not come")
 	remove, err := place.Quay.MakeBroken(t.Context(), demo.Clock, "berth-sim")
 	require.NoError(t, err)
 	t.Cleanup(remove)

@@ -262,6 +262,7 @@ func TestAFloorThatWouldBeReached(t *testing.T) {
 
 // A hypervisor that is not there, or takes the call and never answers, is told and blocks nothing else.
 func TestAHypervisorThatDoesNotAnswer(t *testing.T) {
+	forFaults(t, "it waits for what never answers")
 	folder, err := os.MkdirTemp("/tmp", "kl")
 	require.NoError(t, err)
 	defer os.RemoveAll(folder)

@@ -15,6 +15,7 @@ import (
 // libvirt's daemon dies in the middle of a backup, and in the middle of a restore, and is started anew: nothing is left behind, and the next run
 // succeeds.
 func TestAHypervisorThatIsKilled(t *testing.T) {
+	forFaults(t, "guests start anew")
 	_, folder := freshStore(t, "weekly-system")
 	r := inTheMiddle(t, "weekly-system", folder)
 	require.NoError(t, place.Quay.Kill(t.Context(), time.Second))

@@ -35,6 +35,7 @@ var layers = [][]string{
 	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},
 	{"internal/planning"},
+	{"internal/drills"},
 	{"internal/promises"},
 	{"internal/trials"},
 	{"internal/capture", "internal/restore", "internal/proof"},

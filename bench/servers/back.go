@@ -137,7 +137,7 @@ func (l *lab) find(add Add) error {
 		for i := range entries {
 			list = files.AppendEntry(list, &entries[i])
 		}
-		if err := all.Keep(l.ctx, "u-many", m.ID, map[string]io.Reader{"": bytes.NewReader(list)}); err != nil {
+		if err := all.Keep(l.ctx, "u-many", m.ID, map[string]io.Reader{"": bytes.NewReader(list)}, nil); err != nil {
 			return err
 		}
 	}

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/json"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -15,7 +14,6 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/plain"
 	"keenlodge/internal/line"
-	"keenlodge/internal/records"
 	"keenlodge/internal/switchboard"
 	"keenlodge/internal/wire"
 )
@@ -24,7 +22,7 @@ import (
 func (s *server) registerAgents(a huma.API) {
 	get(s, a, "list-agents", "/api/v1/agents", "Servers' agents, by name", func(ctx context.Context, _ *none) ([]wire.Agent, error) {
 		all, err := s.l.Agents.List(ctx)
-		return shape.Each(all, agentOf), err
+		return shape.Each(all, shape.Agent), err
 	})
 	type named struct {
 		Agent string `path:"agent"`
@@ -69,13 +67,6 @@ func (s *server) registerAgents(a huma.API) {
 			return s.l.Agents.Renew(ctx, call.peer, in.Body.Request, call.deed.Address)
 		})
 	})
-}
-
-func agentOf(g records.Agent) wire.Agent {
-	var about line.About
-	_ = json.Unmarshal(g.About, &about) // it never said anything, or another version of it did
-	return wire.Agent{Name: g.Name, Made: g.Made, MadeBy: g.MadeBy, JoiningUntil: g.JoiningUntil, Key: g.Key, Certified: g.Certified, Ends: g.Ends, Seen: g.Seen, Address: g.Address, Revoked: g.Revoked,
-		Source: g.Source, Connected: g.Connected, Program: about.Program, System: about.System}
 }
 
 // agentLine takes a line that an agent makes: the connection is upgraded, and held until it ends.

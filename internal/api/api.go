@@ -103,6 +103,7 @@ func (s *server) register(a huma.API) {
 	s.registerStores(a)
 	s.registerPolicies(a)
 	s.registerGroups(a)
+	s.registerDrills(a)
 	s.registerPromises(a)
 	s.registerRuns(a)
 	s.registerImages(a)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
@@ -31,7 +30,7 @@ const cookie = "keenlodge_session"
 // registerDoors has who comes in: browsers that sign in and out, tokens, sessions.
 func (s *server) registerDoors(a huma.API) {
 	s.registerSignIn(a)
-	get(s, a, "get-me", "/api/v1/me", "Who calls, and what he may do", func(ctx context.Context, _ *none) (wire.Me, error) { return meOf(callOf(ctx).Caller), nil })
+	get(s, a, "get-me", "/api/v1/me", "Who calls, and what he may do", func(ctx context.Context, _ *none) (wire.Me, error) { return shape.Me(callOf(ctx).Caller), nil })
 
 	authorityOf := func(st authority.State, err error) (wire.Authority, error) {
 		return wire.Authority(st), err
@@ -57,7 +56,7 @@ func (s *server) registerDoors(a huma.API) {
 
 	get(s, a, "list-tokens", "/api/v1/tokens", "Tokens, by name", func(ctx context.Context, _ *none) ([]wire.Token, error) {
 		all, err := s.l.Access.Tokens(ctx)
-		return shape.Each(all, tokenOf), err
+		return shape.Each(all, shape.Token), err
 	})
 	do(s, a, huma.Operation{OperationID: "new-token", Method: http.MethodPut, Path: "/api/v1/tokens/{token}", DefaultStatus: http.StatusCreated, Summary: "Make a token; what opens doors is told once"},
 		func(ctx context.Context, in *struct {
@@ -73,7 +72,7 @@ func (s *server) registerDoors(a huma.API) {
 				return wire.NewToken{}, err
 			}
 			t, secret, err := s.l.Access.NewToken(ctx, who(ctx), in.Name, grants, good)
-			return wire.NewToken{Token: tokenOf(t), Secret: secret}, err
+			return wire.NewToken{Token: shape.Token(t), Secret: secret}, err
 		})
 	type named struct {
 		Token string `path:"token" doc:"name or ID"`
@@ -89,12 +88,12 @@ func (s *server) registerDoors(a huma.API) {
 				return wire.NewToken{}, err
 			}
 			t, secret, err := s.l.Access.RenewToken(ctx, in.Token, good)
-			return wire.NewToken{Token: tokenOf(t), Secret: secret}, err
+			return wire.NewToken{Token: shape.Token(t), Secret: secret}, err
 		})
 	do(s, a, huma.Operation{OperationID: "revoke-token", Method: http.MethodDelete, Path: "/api/v1/tokens/{token}", Summary: "End a token and its sessions, at once and in every process"},
 		func(ctx context.Context, in *named) (wire.Token, error) {
 			t, err := s.l.Access.RevokeToken(ctx, in.Token)
-			return tokenOf(t), err
+			return shape.Token(t), err
 		})
 
 	get(s, a, "list-sessions", "/api/v1/sessions", "Browsers that are signed in: the caller's token's; all of them for who may end them", func(ctx context.Context, _ *none) ([]wire.Session, error) {
@@ -194,22 +193,6 @@ func tokenTime(t wire.TokenTime) (time.Duration, error) {
 		return 0, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
 	return good, nil
-}
-
-func tokenOf(t records.Token) wire.Token {
-	return wire.Token{ID: t.ID, Name: t.Name, Scope: t.Scope, Roles: right.Phrases(t.Grants), Made: t.Made, MadeBy: t.MadeBy, Expires: t.Expires, Used: t.Used, From: t.UsedFrom,
-		Revoked: t.Revoked, Live: t.Live, Sessions: t.Sessions}
-}
-
-func meOf(c access.Caller) wire.Me {
-	me := wire.Me{Name: c.Name, Session: c.Session, Roles: right.Phrases(c.Grants), May: right.May(c.Grants), Needs: map[string]string{}, Expires: time.Now().Add(c.Left),
-		Whole: !slices.ContainsFunc(c.Grants, right.Grant.Narrowed)}
-	for _, id := range right.Operations {
-		if why := right.Refusal(c.Grants, id); why != "" {
-			me.Needs[string(id)] = why
-		}
-	}
-	return me
 }
 
 // stranger is the answer to a key that opens nothing: the later, the more there were from its address.

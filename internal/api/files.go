@@ -24,7 +24,6 @@ import (
 	"keenlodge/internal/line"
 	"keenlodge/internal/lists"
 	"keenlodge/internal/nbd"
-	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
 )
@@ -43,7 +42,7 @@ func (s *server) registerFiles(a huma.API) {
 			return wire.OpenedDisks{}, err
 		}
 		o, err := s.l.Browse.FileSystems(ctx, in.ID)
-		return openedOf(o), err
+		return shape.Opened(o), err
 	})
 	type unlocked struct {
 		ID   string `path:"id"`
@@ -55,7 +54,7 @@ func (s *server) registerFiles(a huma.API) {
 	do(s, a, huma.Operation{OperationID: "unlock-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/unlock", Summary: "Unlock what is locked on an image's disks, for as long as somebody looks into it"},
 		func(ctx context.Context, in *unlocked) (wire.OpenedDisks, error) {
 			o, err := s.l.Browse.Unlock(ctx, in.ID, in.Body.FileSystem, in.Body.Key)
-			return openedOf(o), err
+			return shape.Opened(o), err
 		})
 	type listed struct {
 		Inside
@@ -138,12 +137,6 @@ func (s *server) registerFiles(a huma.API) {
 			}
 			return s.streamBy(in.ID, from, kind, func(to huma.Context) { to.SetHeader("Content-Disposition", content.Attachment(base+"."+in.Form)) }, send), nil
 		})
-}
-
-func openedOf(o reader.Opened) wire.OpenedDisks {
-	return wire.OpenedDisks{Tree: o.Tree, FileSystems: shape.Each(o.FileSystems, func(f reader.FileSystem) wire.FileSystem {
-		return wire.FileSystem{Name: f.Name, Format: f.Format, Label: f.Label, UUID: f.UUID, Size: f.Size, Used: f.Used, Mounted: f.Mounted, Why: f.Why, Locked: f.Locked}
-	})}
 }
 
 // registerFind has what finds files by their names.

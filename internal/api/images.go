@@ -52,8 +52,12 @@ func (s *server) registerImages(a huma.API) {
 		if err != nil {
 			return wire.ProvenImage{}, err
 		}
-		status, good, err := s.l.Proofs.Status(ctx, m, proofs)
-		return wire.ProvenImage{Image: shape.Image(m), Status: status, LastGood: good, Proofs: shape.Each(proofs, shape.Proof)}, err
+		status, good, changed, err := s.l.Proofs.Status(ctx, m, proofs)
+		if err != nil {
+			return wire.ProvenImage{}, err
+		}
+		odd, err := s.l.Proofs.Unusual(ctx, in.ID)
+		return wire.ProvenImage{Image: shape.Image(m), Status: status, LastGood: good, Changed: changed, Unusual: shape.Each(odd, shape.Oddity), Looked: shape.Looked(m), Proofs: shape.Each(proofs, shape.Proof)}, err
 	})
 	type prove struct {
 		ID   string `path:"id"`
@@ -81,6 +85,17 @@ func (s *server) registerImages(a huma.API) {
 				return nil, err
 			}
 			return s.stream(in.ID, body, kind, nil), nil
+		})
+	type look struct {
+		ID   string `path:"id"`
+		Body struct {
+			Note string `json:"note,omitempty" doc:"what was seen"`
+		}
+	}
+	do(s, a, huma.Operation{OperationID: "look-at-image", Method: http.MethodPut, Path: "/api/v1/images/{id}/looked", Summary: "Say that you have looked at what is unusual in an image: rotation goes on"},
+		func(ctx context.Context, in *look) (wire.Image, error) {
+			m, err := s.l.Proofs.Look(ctx, in.ID, who(ctx), in.Body.Note)
+			return shape.Image(m), err
 		})
 	type pin struct {
 		ID   string `path:"id"`

@@ -101,7 +101,11 @@ func (s *server) registerPolicies(a huma.API) {
 			if seen := within(ctx); !seen.All {
 				return s.seenForecast(ctx, seen, in.Policies, in.Days)
 			}
-			return s.l.Planning.Forecast(ctx, in.Policies, in.Days)
+			out, err := s.l.Planning.Forecast(ctx, in.Policies, in.Days)
+			if err == nil {
+				out.Proofs, err = s.l.Promises.Outlook(ctx)
+			}
+			return out, err
 		})
 	do(s, a, op("new-webhook-key", http.MethodPost, "webhooks/{name}/key", "Make the key with which a webhook's events are signed"),
 		func(ctx context.Context, in *named) (wire.SigningKey, error) {

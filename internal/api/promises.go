@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -21,10 +20,6 @@ func (s *server) registerPromises(a huma.API) {
 		Machine  string           `query:"machine" doc:"only this one"`
 	}
 	pages(s, a, "list-promises", "/api/v1/promises", "What is owed to machines, and how that stands, by machine", func(ctx context.Context, in *filter) ([]wire.OwedMachine, string, error) {
-		found, err := s.l.Promises.Machines(ctx)
-		if err != nil {
-			return nil, "", err
-		}
 		id := ""
 		if in.Machine != "" {
 			m, err := s.seenMachine(ctx, in.Machine)
@@ -33,14 +28,9 @@ func (s *server) registerPromises(a huma.API) {
 			}
 			id = m.ID
 		}
-		seen := within(ctx)
-		found = slices.DeleteFunc(slices.Clone(found), func(m promises.Machine) bool {
-			return !seen.All && !seen.SeenMachines[m.ID] || id != "" && m.ID != id || in.Standing != "" && m.Worst() != in.Standing || in.After != "" && m.Label <= in.After
-		})
-		next := ""
-		if in.Limit > 0 && len(found) > in.Limit {
-			found = found[:in.Limit]
-			next = found[in.Limit-1].Label
+		found, next, err := s.l.Promises.List(ctx, promises.Filter{Within: within(ctx), Standing: in.Standing, MachineID: id, After: in.After, Limit: in.Limit})
+		if err != nil {
+			return nil, "", err
 		}
 		out := []wire.OwedMachine{}
 		for _, m := range found {

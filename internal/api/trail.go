@@ -13,6 +13,7 @@ import (
 	"keenlodge/internal/access"
 	"keenlodge/internal/api/guard"
 	"keenlodge/internal/api/paging"
+	"keenlodge/internal/api/schema"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/fault"
@@ -102,28 +103,13 @@ func (s *server) registerTrail(a huma.API) {
 	}
 	pages(s, a, "list-trail", "/api/v1/trail", "What was done, by whom, newest first", func(ctx context.Context, in *deeds) ([]wire.Deed, string, error) {
 		if in.Verb != "" {
-			if verbs := append(operations(a.OpenAPI()), deed.OwnVerbs...); !slices.Contains(verbs, in.Verb) {
+			if verbs := append(schema.Operations(a.OpenAPI()), deed.OwnVerbs...); !slices.Contains(verbs, in.Verb) {
 				return nil, "", fmt.Errorf("%w: no operation is called %q%s", fault.ErrInvalid, in.Verb, suggest.Hint(in.Verb, verbs))
 			}
 		}
 		found, next, err := s.l.Trail.List(ctx, records.DeedFilter{Who: in.Who, Verb: in.Verb, Result: string(in.Result), Target: in.Target, Since: in.Since, Until: in.Until, Page: in.Page()})
-		return shape.Each(found, deedOf), in.Link(next), err
+		return shape.Each(found, shape.Deed), in.Link(next), err
 	})
 	get(s, a, "verify-trail", "/api/v1/trail/verification", "Whether the trail is as it was written, by its chains and by what the stores keep of it",
 		func(ctx context.Context, _ *none) (wire.TrailCheck, error) { return s.l.Witness.Verify(ctx) })
 }
-
-// operations are the names of all operations of the interface.
-func operations(doc *huma.OpenAPI) (names []string) {
-	for _, path := range doc.Paths {
-		for _, op := range []*huma.Operation{path.Get, path.Post, path.Put, path.Patch, path.Delete} {
-			if op != nil {
-				names = append(names, op.OperationID)
-			}
-		}
-	}
-	slices.Sort(names)
-	return names
-}
-
-func deedOf(d records.Deed) wire.Deed { return wire.Deed(d) }

@@ -272,7 +272,7 @@ func (b *Browser) keepList(ctx context.Context, id string, g *guest) {
 	m, err := b.stores.Image(ctx, id)
 	if err == nil {
 		o := g.Opened()
-		err = b.lists.KeepOpened(ctx, m.MachineID, id, o.FileSystems, o.Tree, g.List)
+		err = b.lists.KeepOpened(ctx, m.MachineID, id, o.FileSystems, o.Tree, g)
 	}
 	if err != nil && !g.over() {
 		b.log.Warn("an image's files could not be listed", "image", id, "error", err)
@@ -298,7 +298,7 @@ func (b *Browser) Keep(ctx context.Context, id string) error {
 	}
 	defer release()
 	o := g.Opened()
-	return known(b.lists.KeepOpened(ctx, rec.MachineID, m.ID, o.FileSystems, o.Tree, g.List))
+	return known(b.lists.KeepOpened(ctx, rec.MachineID, m.ID, o.FileSystems, o.Tree, g))
 }
 
 // of finds an image.

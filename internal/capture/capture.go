@@ -363,11 +363,19 @@ func (k *making) store(ctx context.Context, m *image.Manifest, capture source.Ca
 	}
 	k.rec = stores.Finished(k.rec, m)
 	k.keepDigests(disks)
-	k.t.Warnings = append(k.t.Warnings, compare(k.rec, k.set)...)
+	signs := compare(k.rec, k.set)
+	for _, s := range signs {
+		k.t.Warn("%s", s.Text)
+	}
 	// From here on the run may be cancelled, or the service be stopped: the image is there.
 	recording, end := context.WithTimeout(context.WithoutCancel(ctx), recordTime)
 	defer end()
-	return records.Surely(recording, func(ctx context.Context) error { return k.c.rec.FinishImage(ctx, k.rec) })
+	return records.Surely(recording, func(ctx context.Context) error {
+		if err := k.c.rec.FinishImage(ctx, k.rec); err != nil {
+			return err
+		}
+		return k.c.rec.AddUnusual(ctx, k.rec.ID, unusual.Grave(signs))
+	})
 }
 
 // recordTime is how long a finished image waits for a database that does not answer; after that a later look at the store records it.
@@ -544,7 +552,7 @@ func describe(m *image.Manifest, wanted image.Capture, st store.Store, base *ima
 }
 
 // compare says what is out of the ordinary in an image. set are the others of its set, newest first.
-func compare(m records.Image, set []records.Image) []string {
+func compare(m records.Image, set []records.Image) []unusual.Sign {
 	figures := func(m records.Image) unusual.Figures {
 		return unusual.Figures{Read: m.Read, Fresh: m.NewBytes, Stored: m.Stored, Took: time.Duration(m.Took)}
 	}

@@ -679,6 +679,14 @@ promise list --standing well => usage
 image evidence IMAGE-02 --into FOLDER/out3 => varies
 image evidence IMAGE-02 --into FOLDER/out3 -o json
 image evidence IMAGE-14 => failed
+drill list
+drill run ticketing --wait => varies
+drill run => failed
+drill run nowhere => failed
+drill list -o json => varies
+drill show nowhere => failed
+image looked IMAGE-02 => failed
+policy forecast nightly-guests --days 1 => varies
 `
 
 // onHost is what the service's program does on its host.

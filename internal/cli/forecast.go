@@ -122,6 +122,13 @@ func forecastTables(w io.Writer, f wire.Forecast) {
 			fmt.Fprintf(w, "✓ %s is not hit\n", floor)
 		}
 	}
+	for _, o := range f.Proofs {
+		sign := "✓"
+		if !o.Kept {
+			sign = "✗"
+		}
+		fmt.Fprintf(w, "%s proofs by %s are owed to %d machines: %s\n", sign, o.Level, o.Machines, o.Why)
+	}
 	for _, c := range f.Crowds {
 		fmt.Fprintf(w, "! %s: from %s until %s %d machines of %s meet where %d are captured at once; some wait\n", c.On, c.From.Format("2006-01-02 15:04"), c.Until.Format("15:04"),
 			c.Machines, strings.Join(c.Policies, ", "), c.Allowed)

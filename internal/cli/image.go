@@ -86,6 +86,19 @@ func imageCommand() *cli.Command {
 				}
 				return started(ctx, c, k, run)
 			})},
+		&cli.Command{Name: "looked", Usage: "say that you have looked at what is unusual in an image, so that rotation goes on", ArgsUsage: "IMAGE",
+			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "note", Usage: "what you saw, such as: the archive of 2019 was added"}},
+			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+				id, err := pickImage(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				m, err := k.LookedAtImage(ctx, id, c.String("note"))
+				if err != nil {
+					return err
+				}
+				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s has been looked at\n", m.ID, m.Machine) })
+			})},
 		&cli.Command{Name: "pin", Usage: "keep rotation away from an image", ArgsUsage: "IMAGE",
 			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "note", Usage: "why, such as: before the harbour upgrade"}},
 			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
@@ -120,6 +133,8 @@ func standing(m wire.Image) string {
 	switch {
 	case m.Failed:
 		return "✗ failed"
+	case m.Odd > 0:
+		return "! unusual"
 	case m.Proven != "":
 		return "✓ " + string(m.Proven)
 	}
@@ -153,7 +168,31 @@ func trust(m wire.ProvenImage) string {
 	if m.LastGood == "" {
 		return m.Status
 	}
-	return fmt.Sprintf("%s; the last that passed such a proof is %s; what changed since: keenlodge image diff %[2]s %s", m.Status, m.LastGood, m.ID)
+	changed := m.Changed
+	if changed == "" {
+		changed = "what changed since is told by"
+	}
+	return fmt.Sprintf("%s; the last that passed such a proof is %s; since then %s: keenlodge image diff %[2]s %s", m.Status, m.LastGood, changed, m.ID)
+}
+
+// oddities are what is unusual in an image, and who looked.
+func oddities(m wire.ProvenImage) string {
+	var all []string
+	for _, o := range m.Unusual {
+		all = append(all, o.Text)
+	}
+	text := strings.Join(all, "; ")
+	switch {
+	case m.Looked != nil:
+		text += fmt.Sprintf(" (%s looked on %s", m.Looked.Who, moment(&m.Looked.At))
+		if m.Looked.Note != "" {
+			text += ": " + m.Looked.Note
+		}
+		text += ")"
+	case text != "":
+		text = "! " + text + "; nobody has looked yet: keenlodge image looked " + m.ID
+	}
+	return text
 }
 
 func imageDetails(w io.Writer, m wire.ProvenImage) {
@@ -200,6 +239,9 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 	}
 	if len(firmware) > 0 {
 		fmt.Fprintf(w, "%-18s %s\n", "firmware", strings.Join(firmware, ", "))
+	}
+	if odd := oddities(m); odd != "" {
+		fmt.Fprintf(w, "%-18s %s\n", "unusual", odd)
 	}
 	if len(m.Proofs) == 0 {
 		fmt.Fprintf(w, "\nnot proven yet; prove it with: keenlodge image prove %s --level %s --wait\n", m.ID, level)

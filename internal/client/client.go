@@ -343,9 +343,39 @@ func (c *Client) ProveGroup(ctx context.Context, name string) (out wire.Run, err
 	return out, c.call(ctx, http.MethodPost, "/api/v1/groups/"+url.PathEscape(name)+"/proofs", nil, &out)
 }
 
+// StartDrill has machines brought back as if they were lost.
+func (c *Client) StartDrill(ctx context.Context, o wire.DrillOrder) (out wire.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, "/api/v1/drills", o, &out)
+}
+
+// Drills lists drills, newest first; more says that there are more than the page has.
+func (c *Client) Drills(ctx context.Context, p wire.Page) (out []wire.Drill, more bool, err error) {
+	return pages[wire.Drill](ctx, c, "/api/v1/drills", url.Values{}, p)
+}
+
+// Drill is what a drill showed.
+func (c *Client) Drill(ctx context.Context, run string) (out wire.Drill, err error) {
+	return out, c.call(ctx, http.MethodGet, "/api/v1/drills/"+url.PathEscape(run), nil, &out)
+}
+
+// DrillPage is a drill as a page of HTML.
+func (c *Client) DrillPage(ctx context.Context, run string) ([]byte, error) {
+	r, err := c.send(ctx, http.MethodGet, "/api/v1/drills/"+url.PathEscape(run)+"/page", nil)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Body.Close()
+	return io.ReadAll(r.Body)
+}
+
 // Promises lists what is owed to machines; more says that there are more than the page has. Standing and machine, which may be empty, narrow it.
 func (c *Client) Promises(ctx context.Context, standing, machine string, p wire.Page) (out []wire.OwedMachine, more bool, err error) {
 	return pages[wire.OwedMachine](ctx, c, "/api/v1/promises", filled(map[string]string{"standing": standing, "machine": machine}), p)
+}
+
+// LookedAtImage says that a person has looked at what is unusual in an image.
+func (c *Client) LookedAtImage(ctx context.Context, id, note string) (out wire.Image, err error) {
+	return out, c.call(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(id)+"/looked", map[string]string{"note": note}, &out)
 }
 
 // PinImage pins an image.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -18,6 +19,8 @@ import (
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/unusual"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/listed"
@@ -47,8 +50,8 @@ func (l *Lists) Has(ctx context.Context, image string) (bool, error) {
 }
 
 // Keep keeps the list of an image of a machine. What is read is what [files.NewListReader] reads, in any order; a prefix for paths may stand before each
-// of several.
-func (l *Lists) Keep(ctx context.Context, machine, image string, parts map[string]io.Reader) error {
+// of several. look, if not nil, looks into files that changed and were text.
+func (l *Lists) Keep(ctx context.Context, machine, image string, parts map[string]io.Reader, look Looking) error {
 	if has, err := l.Has(ctx, image); err != nil || has {
 		return err
 	}
@@ -93,28 +96,40 @@ func (l *Lists) Keep(ctx context.Context, machine, image string, parts map[strin
 		}
 		now = files.AppendEntry(now, e)
 	}
-	return l.rec.AddList(ctx, machine, image, int64(len(all)), func(newest []byte) (older, newer []byte, err error) {
+	var tally *unusual.Tally
+	added, err := l.rec.AddList(ctx, machine, image, int64(len(all)), func(newest []byte, before bool) (older, newer []byte, err error) {
 		if newest != nil {
-			if older, err = l.asOlder(newest, now); err != nil {
+			t := &unusual.Tally{}
+			if tally = t; !before {
+				tally = nil
+			}
+			if older, err = l.asOlder(newest, now, t.See); err != nil {
 				l.log.Warn("the lists of a machine's files can't be read, and are made anew", "machine", machine, "error", err)
-				older = nil
+				older, tally = nil, nil
 			}
 		}
 		newer, err = l.seal(now)
 		return older, newer, err
 	})
+	if err != nil || !added || tally == nil {
+		return err
+	}
+	if err := l.compare(ctx, machine, image, tally, all, look); err != nil {
+		return fmt.Errorf("whether the files of image %s changed as usual: %w", image, err)
+	}
+	return nil
 }
 
 // KeepOpened keeps the list of an image whose disks are open, of all their file systems: those of the machine's own tree by their paths in that, others by
 // NAME:/path.
-func (l *Lists) KeepOpened(ctx context.Context, machine, image string, systems []reader.FileSystem, tree bool, list func(context.Context, reader.Where) (io.ReadCloser, error)) error {
+func (l *Lists) KeepOpened(ctx context.Context, machine, image string, systems []reader.FileSystem, tree bool, o Opened) error {
 	if has, err := l.Has(ctx, image); err != nil || has {
 		return err
 	}
 	parts := map[string]io.Reader{}
 	add := func(prefix string, w reader.Where) error {
 		w.Path, w.Below = "/", true
-		in, err := list(ctx, w)
+		in, err := o.List(ctx, w)
 		if err == nil {
 			defer in.Close()
 			var body []byte
@@ -136,14 +151,14 @@ func (l *Lists) KeepOpened(ctx context.Context, machine, image string, systems [
 			}
 		}
 	}
-	return l.Keep(ctx, machine, image, parts)
+	return l.Keep(ctx, machine, image, parts, lookInto(o))
 }
 
 // mostBytes bounds what is read of one list.
 const mostBytes = 1 << 30
 
-// asOlder is what is kept of a list that was the newest: what differs in it from the one that is now. What is not in it is told as unseen.
-func (l *Lists) asOlder(was, now []byte) ([]byte, error) {
+// asOlder is what is kept of a list that was the newest: what differs in it from the one that is now, which see is shown. What is not in it is told as unseen.
+func (l *Lists) asOlder(was, now []byte, see func(files.Difference)) ([]byte, error) {
 	older, err := l.open(was)
 	if err != nil {
 		return nil, err
@@ -154,6 +169,7 @@ func (l *Lists) asOlder(was, now []byte) ([]byte, error) {
 	}
 	differs := []byte(files.ListHead)
 	if err := files.Diff(older, newer, func(d files.Difference) error {
+		see(d)
 		if d.Old == nil {
 			d.Old = &files.Entry{Path: d.New.Path, Kind: files.Unseen}
 		}
@@ -303,38 +319,26 @@ func (l *Lists) replay(ctx context.Context, kept []listed.List, p pattern) (map[
 	states := map[string]map[string]*files.Entry{}
 	now := map[string]*files.Entry{}
 	for _, k := range kept {
-		r, err := l.open(k.Body)
-		if err != nil {
-			l.log.Warn("lists of files can't be read, and are passed over", "image", k.Image, "error", err)
-			return states, nil // what was listed before leans on it
-		}
 		changed := false
-		for n := 0; ; n++ {
-			e, _, err := r.Next()
-			if errors.Is(err, io.EOF) {
-				break
-			}
-			if err == nil && n%10_000 == 0 {
-				err = context.Cause(ctx)
-			}
-			if err != nil {
-				return nil, fmt.Errorf("list of image %s: %w", k.Image, err)
-			}
+		err := l.each(ctx, k, func(e *files.Entry) {
 			if !p.fits(e.Path) {
-				continue
+				return
 			}
 			if !changed {
-				next := make(map[string]*files.Entry, len(now))
-				for k, v := range now {
-					next[k] = v
-				}
-				now, changed = next, true
+				now, changed = maps.Clone(now), true
 			}
 			if e.Kind == files.Unseen {
 				delete(now, e.Path)
 			} else {
-				now[e.Path] = &e
+				now[e.Path] = e
 			}
+		})
+		switch {
+		case ctx.Err() != nil:
+			return nil, context.Cause(ctx)
+		case err != nil:
+			l.log.Warn("lists of files can't be read, and are passed over", "image", k.Image, "error", err)
+			return states, nil // what was listed before leans on it
 		}
 		if !k.Gone {
 			states[k.Image] = now
@@ -397,5 +401,9 @@ func (l *Lists) KeepFiles(ctx context.Context, id string) error {
 		return err
 	}
 	defer in.Close()
-	return l.Keep(ctx, rec.MachineID, id, map[string]io.Reader{"": in})
+	look := lookIntoFiles(st, m)
+	if st.Header().Layout == site.Open { // whose archive would have to be unpacked whole for that
+		look = nil
+	}
+	return l.Keep(ctx, rec.MachineID, id, map[string]io.Reader{"": in}, look)
 }

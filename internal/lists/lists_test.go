@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
+	"path"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -16,6 +18,7 @@ import (
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
+	"keenlodge/internal/core/unusual"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/vault"
@@ -51,13 +54,15 @@ func (s *shelf) image(has map[string]files.Entry) string {
 	return m.ID
 }
 
-func (s *shelf) keep(id string) {
+func (s *shelf) keep(id string) { s.keepLooking(id, nil) }
+
+func (s *shelf) keepLooking(id string, look Looking) {
 	s.t.Helper()
 	list := []byte(files.ListHead)
 	for _, e := range s.has[id] {
 		list = files.AppendEntry(list, &e)
 	}
-	require.NoError(s.t, s.l.Keep(s.t.Context(), "u-gate", id, map[string]io.Reader{"": bytes.NewReader(list)}))
+	require.NoError(s.t, s.l.Keep(s.t.Context(), "u-gate", id, map[string]io.Reader{"": bytes.NewReader(list)}, look))
 }
 
 // What is found is what a look into every image would find, whatever was listed when, in any order, and whatever went meanwhile.
@@ -153,7 +158,7 @@ func TestListsThatCantBeRead(t *testing.T) {
 	require.Equal(t, first, got.Missing[0].ID, "it is listed when it is opened again")
 
 	third := s.image(nil)
-	err = again.Keep(t.Context(), "u-gate", third, map[string]io.Reader{"": io.MultiReader(strings.NewReader(files.ListHead), failing{})})
+	err = again.Keep(t.Context(), "u-gate", third, map[string]io.Reader{"": io.MultiReader(strings.NewReader(files.ListHead), failing{})}, nil)
 	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
 	has, err := again.Has(context.Background(), third)
 	require.NoError(t, err)
@@ -171,3 +176,74 @@ func TestListsThatCantBeRead(t *testing.T) {
 type failing struct{}
 
 func (failing) Read([]byte) (int, error) { return 0, errors.Join(io.ErrUnexpectedEOF) }
+
+// What is unusual in how the files changed stays with the image until a person has looked; and what changed between two images is summed up.
+func TestUnusualFiles(t *testing.T) {
+	ctx := t.Context()
+	s := newShelf(t)
+	has := map[string]files.Entry{}
+	at := time.Unix(1_790_000_000, 0).UTC()
+	put := func(p string, size int64, day int) {
+		has[p] = files.Entry{Path: p, Kind: files.File, Size: size, Modified: at.AddDate(0, 0, day)}
+	}
+	for i := range 60 {
+		put(fmt.Sprintf("srv/berths/sheet-%02d.csv", i), 2000, 0)
+	}
+	put("var/lib/dpkg/info/openssl.list", 100, 0)
+	s.keep(s.image(maps.Clone(has)))
+	put("srv/berths/sheet-01.csv", 2100, 1)
+	good := s.image(maps.Clone(has))
+	s.keep(good)
+	was := maps.Clone(has)
+	clear(has)
+	for p, e := range was {
+		if ext := path.Ext(p); ext == ".csv" {
+			p += ".sunk"
+		}
+		put(p, e.Size+512, 2)
+	}
+	bad := s.image(maps.Clone(has))
+	looked := 0
+	s.keepLooking(bad, func(_ context.Context, at []unusual.Suspect, see func(string, ...[]byte)) error {
+		for _, one := range at {
+			looked++
+			see(one.Path, []byte("\x00\x01\x02\x03"))
+		}
+		return nil
+	})
+	require.Equal(t, 40, looked, "not all of them are looked into")
+	for id, want := range map[string][]unusual.Kind{good: nil, bad: {unusual.NoText, unusual.Renamed}} {
+		found, err := s.rec.Unusual(ctx, id)
+		require.NoError(t, err)
+		var kinds []unusual.Kind
+		for _, o := range found {
+			kinds = append(kinds, o.Kind)
+		}
+		require.Equal(t, want, kinds)
+		m, err := s.rec.Image(ctx, id)
+		require.NoError(t, err)
+		require.Equal(t, len(want), m.Unusual)
+	}
+	seen, err := s.rec.Look(ctx, bad, "harbour-master", "it is a drill")
+	require.NoError(t, err)
+	require.True(t, seen)
+	m, err := s.rec.Image(ctx, bad)
+	require.NoError(t, err)
+	require.Zero(t, m.Unusual)
+	require.NoError(t, s.rec.AddUnusual(ctx, bad, []unusual.Sign{{Kind: unusual.Smaller, Text: "it is smaller"}}))
+	m, err = s.rec.Image(ctx, bad)
+	require.NoError(t, err)
+	require.Equal(t, []any{1, "it is a drill"}, []any{m.Unusual, m.LookedNote}, "nobody has looked at what was found since")
+
+	shift, ok, err := s.l.Between(ctx, "u-gate", good, bad)
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.Equal(t, "files: 1 changed, 60 came, 60 went (+31 KiB); packages: openssl", shift.String())
+	back, ok, err := s.l.Between(ctx, "u-gate", bad, good)
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.Equal(t, -shift.Bytes, back.Bytes)
+	_, ok, err = s.l.Between(ctx, "u-gate", good, "image99999")
+	require.NoError(t, err)
+	require.False(t, ok)
+}

@@ -17,6 +17,7 @@ import (
 	"keenlodge/internal/capture"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/doorman"
+	"keenlodge/internal/drills"
 	"keenlodge/internal/events"
 	"keenlodge/internal/hooks"
 	"keenlodge/internal/inventory"
@@ -84,6 +85,7 @@ type Lodge struct {
 	Proofs     *proof.Proofs
 	Trials     *trials.Trials
 	Promises   *promises.Promises
+	Drills     *drills.Drills
 	Restores   *restore.Restores
 	Planning   *planning.Planning
 
@@ -133,6 +135,7 @@ func New(c Config) (*Lodge, error) {
 	l.Trials = trials.New(c.Records, c.Log, l.Stores, l.Inventory, l.Proofs, engine, wire.Program)
 	l.Trials.Passed = l.Retention.RotateProven
 	l.Promises = promises.New(c.Records, c.Log, l.Stores, l.Proofs, l.Trials)
+	l.Drills = drills.New(c.Records, c.Log, l.Inventory, l.Proofs, l.Trials, l.Promises, engine, wire.Program)
 	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, lending.New(filepath.Join(c.State, "lending"), executable), c.Log, engine, wire.Program)
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)

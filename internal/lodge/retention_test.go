@@ -13,8 +13,10 @@ import (
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/unusual"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/dir"
@@ -252,4 +254,40 @@ func TestNothingToFold(t *testing.T) {
 	_, err := b.l.Retention.Fold(t.Context(), "operator", b.images("u-tickets")[0].ID)
 	require.ErrorIs(t, err, fault.ErrConflict)
 	require.ErrorContains(t, err, "every image stands alone")
+}
+
+// What looks as if data were lost holds rotation back, where the policy says so, until a person has looked; not even the floor drops what was before.
+func TestRotationHeldForWhatIsUnusual(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	policy := everything("newest 2")
+	policy.Hold = site.HoldUnusual
+	b := newBench(t, map[string]site.Policy{"nightly-guests": policy})
+	b.run("nightly-guests")
+	good := b.images("u-timetable")[0]
+	b.run("nightly-guests")
+	odd := b.images("u-timetable")[0]
+	require.NoError(t, b.rec.AddUnusual(ctx, odd.ID, []unusual.Sign{{Kind: unusual.Renamed, Text: "renamed: 412 of 500 data files"}}))
+	sets, _, err := b.l.Retention.Preview(ctx, "nightly-guests", "", "", 0)
+	require.NoError(t, err)
+	for _, set := range sets {
+		for _, m := range set.Images {
+			if m.Verdict == rotation.Drop {
+				require.NotEqual(t, "u-timetable", set.MachineID)
+			}
+		}
+	}
+	r := b.run("nightly-guests")
+	require.Equal(t, run.Warned, r.State)
+	require.Contains(t, b.lines(r.ID), "image "+odd.ID+" is unusual, and those from before may be the last good ones. Look at it (keenlodge image show "+odd.ID)
+	require.Len(t, b.images("u-timetable"), 3)
+	require.Len(t, b.images("u-tickets"), 2, "others go on")
+	_, err = b.l.Proofs.Look(ctx, good.ID, "operator", "")
+	require.ErrorIs(t, err, fault.ErrConflict)
+	m, err := b.l.Proofs.Look(ctx, odd.ID, "operator", "the berths got new names")
+	require.NoError(t, err)
+	require.Equal(t, []any{0, "operator", "the berths got new names"}, []any{m.Unusual, m.LookedBy, m.LookedNote})
+	r = b.run("nightly-guests")
+	require.Equal(t, run.Done, r.State, b.lines(r.ID))
+	require.Len(t, b.images("u-timetable"), 2)
 }

@@ -273,7 +273,7 @@ func TestAGroup(t *testing.T) {
 	r, err = b.l.Trials.StartGroup(ctx, run.Hand, "operator", "ticketing")
 	require.NoError(t, err)
 	r = b.await(r.ID)
-	require.Contains(t, b.lines(r.ID), "tickets-db did not come up, which goes before")
+	require.Contains(t, b.lines(r.ID), "it starts after another: tickets-db did not come up")
 	groups, err = b.l.Trials.Groups(ctx)
 	require.NoError(t, err)
 	require.True(t, groups[0].Members[0].Image.Failed)

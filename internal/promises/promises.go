@@ -19,6 +19,7 @@ import (
 	"keenlodge/internal/proof"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/listing"
+	"keenlodge/internal/records/trust"
 	"keenlodge/internal/stores"
 	"keenlodge/internal/trials"
 	"keenlodge/internal/wire"
@@ -87,6 +88,30 @@ func (p *Promises) Machines(ctx context.Context) ([]Machine, error) {
 	return found, err
 }
 
+// Filter narrows a listing; empty fields do not. After is the label after which it begins, Limit how many there are to be, 0 for all.
+type Filter struct {
+	Within    right.Within
+	Standing  promise.Standing
+	MachineID string
+	After     string
+	Limit     int
+}
+
+// List lists machines to which something is owed, by label, and the label after which there are more.
+func (p *Promises) List(ctx context.Context, f Filter) (found []Machine, next string, err error) {
+	all, err := p.Machines(ctx)
+	for _, m := range all {
+		switch in := f.Within; {
+		case !in.All && !in.SeenMachines[m.ID] || f.MachineID != "" && m.ID != f.MachineID || f.Standing != "" && m.Worst() != f.Standing || f.After != "" && m.Label <= f.After:
+		case f.Limit > 0 && len(found) == f.Limit:
+			return found, found[f.Limit-1].Label, nil
+		default:
+			found = append(found, m)
+		}
+	}
+	return found, "", err
+}
+
 // known is what is known of all machines.
 type known struct {
 	site     site.Site
@@ -96,6 +121,7 @@ type known struct {
 	proofs   map[string][]records.ProofStanding
 	images   map[string][]records.ImageStanding
 	keys     map[string]records.KeyProof
+	drilled  map[string]trust.Drilled // by machine
 	// noTrials says that no hypervisor may hold trials.
 	noTrials bool
 }
@@ -135,6 +161,14 @@ func (p *Promises) look(ctx context.Context, now time.Time) (out []Machine, err 
 	}
 	if k.keys, err = p.rec.KeyProofs(ctx); err != nil {
 		return nil, err
+	}
+	drilled, err := p.rec.DrillStandings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	k.drilled = map[string]trust.Drilled{}
+	for _, one := range drilled {
+		k.drilled[one.MachineID] = one
 	}
 	_, none := trials.Hosts(k.site)
 	k.noTrials = none != nil
@@ -177,6 +211,9 @@ func (k known) of(row records.MachineRow, now time.Time) (m Machine, owed bool) 
 		}
 	} else if k.noTrials {
 		m.known.Impossible[image.ByBoot] = "no hypervisor of the site may hold trials"
+	}
+	if d, ok := k.drilled[row.ID]; ok {
+		m.known.Drilled = &promise.Drilled{At: d.Began, Back: d.Report.Held, Why: d.Report.Why}
 	}
 	k.count(&m, now)
 	m.trust(k.proofs[row.ID])
@@ -243,7 +280,7 @@ func (p *Promises) Plan(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	room := atOnce + places(s) - own
+	room := atOnce + trials.Places(s) - own
 	if room <= 0 {
 		return nil
 	}
@@ -289,15 +326,6 @@ func (p *Promises) Plan(ctx context.Context) error {
 		errs = append(errs, err)
 	}
 	return errors.Join(errs...)
-}
-
-// places is how many trials the site's hosts can hold.
-func places(s site.Site) (n int) {
-	names, _ := trials.Hosts(s)
-	for _, name := range names {
-		n += s.Hypervisors[name].Trials.AtOnce
-	}
-	return n
 }
 
 // nth tells machines apart, so that their proofs are spread.
@@ -420,6 +448,6 @@ func (p *Promises) Status(ctx context.Context, m Machine) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	status, _, err := p.proofs.Status(ctx, records.Image{MachineID: m.ID}, proofs)
+	status, _, _, err := p.proofs.Status(ctx, records.Image{MachineID: m.ID}, proofs)
 	return status, err
 }

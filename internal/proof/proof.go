@@ -118,8 +118,8 @@ func (pr *Proofs) Of(ctx context.Context, id string) (records.Image, []records.P
 }
 
 // Status is one line on how far an image can be trusted, by its proofs, newest first; and where the newest failed the newest other image of its machine that
-// passed such a proof.
-func (pr *Proofs) Status(ctx context.Context, m records.Image, proofs []records.Proof) (status, lastGood string, err error) {
+// passed such a proof, and in words what changed since that, where it is known.
+func (pr *Proofs) Status(ctx context.Context, m records.Image, proofs []records.Proof) (status, lastGood, changed string, err error) {
 	var shown []promise.Shown
 	for _, p := range proofs {
 		shown = append(shown, promise.Shown{Level: p.Level, Passed: p.Passed, Ended: p.Ended, Why: p.Error, Report: p.Report})
@@ -127,7 +127,15 @@ func (pr *Proofs) Status(ctx context.Context, m records.Image, proofs []records.
 	if len(proofs) > 0 && !proofs[0].Passed {
 		lastGood, err = pr.rec.LastGood(ctx, m.MachineID, proofs[0].Level, m.ID)
 	}
-	return promise.Status(shown, time.Now()), lastGood, err
+	if err == nil && lastGood != "" {
+		shift, known, trouble := pr.lists.Between(ctx, m.MachineID, lastGood, m.ID)
+		if trouble != nil { // it is known then by a comparison only
+			pr.log.Warn("what changed since the last good image could not be read from their lists", "image", m.ID, "good", lastGood, "error", trouble)
+		} else if known {
+			changed = shift.String()
+		}
+	}
+	return promise.Status(shown, time.Now()), lastGood, changed, err
 }
 
 // Exhibit reads a file that belongs to a proof of an image, and tells its media type.
@@ -321,7 +329,7 @@ func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest
 	if whole > 0 && !pr.stores.OnHost { // what was read is what can be searched
 		rec, err := pr.rec.Image(ctx, m.ID)
 		if err == nil {
-			err = pr.lists.KeepOpened(ctx, rec.MachineID, m.ID, opened.FileSystems(), opened.Tree(), opened.List)
+			err = pr.lists.KeepOpened(ctx, rec.MachineID, m.ID, opened.FileSystems(), opened.Tree(), opened)
 		}
 		if err != nil {
 			pr.log.Warn("the files of an image that was proven could not be listed", "image", m.ID, "error", err)

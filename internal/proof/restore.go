@@ -29,8 +29,77 @@ const (
 )
 
 // byRestore writes the disks out whole, as a restore does, compares what lies there then with the image block by block, and has its file systems checked by
-// their own tools. What a store gives is matched with the image's digests while it is read.
+// their own tools.
 func (pr *Proofs) byRestore(ctx context.Context, st store.Store, m *image.Manifest, progress func(int64)) (evidence []string, err error) {
+	out, evidence, err := pr.WriteOut(ctx, st, m, true, progress)
+	if err != nil {
+		return evidence, err
+	}
+	defer func() { err = errors.Join(err, out.Close()) }()
+	checked, err := pr.checkSystems(ctx, out.Disks)
+	return append(evidence, checked...), err
+}
+
+// Written is an image that was written out whole into a scratch folder.
+type Written struct {
+	// Disks are in the order of the image's.
+	Disks  []reader.Disk
+	folder string
+	held   *os.File
+	ends   []func() error
+}
+
+// Close removes what was written.
+func (w *Written) Close() (err error) {
+	for _, end := range w.ends {
+		err = errors.Join(err, end())
+	}
+	return errors.Join(err, os.RemoveAll(w.folder), w.held.Close())
+}
+
+// WriteOut writes the disks of an image out whole, as a restore does; what a store gives is matched with the image's digests while it is read. Where asked,
+// what lies there then is compared with the image once more, block by block.
+func (pr *Proofs) WriteOut(ctx context.Context, st store.Store, m *image.Manifest, compare bool, progress func(int64)) (w *Written, evidence []string, err error) {
+	if w, err = pr.scratch(m); err != nil {
+		return nil, nil, err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, w.Close())
+			w = nil
+		}
+	}()
+	if st.Header().Layout == site.Open { // whose disks say nothing of damage when they are read
+		if evidence, err = st.ReadBack(ctx, m, func(int64) {}); err != nil {
+			return w, evidence, err
+		}
+		evidence = nil
+	}
+	for _, d := range m.Disks {
+		file := filepath.Join(w.folder, d.Target+".qcow2")
+		if err := pr.writeOut(ctx, st, m, d, file, progress); err != nil {
+			return w, evidence, fmt.Errorf("disk %s: %w", d.Target, err)
+		}
+		there, end, err := openOut(file)
+		if err != nil {
+			return w, evidence, fmt.Errorf("disk %s, written out: %w", d.Target, err)
+		}
+		w.ends = append(w.ends, end)
+		w.Disks = append(w.Disks, reader.Disk{Name: d.Target, Disk: there})
+		if !compare {
+			continue
+		}
+		n, err := pr.compare(ctx, st, m, d, there, progress)
+		if err != nil {
+			return w, evidence, fmt.Errorf("disk %s: %w", d.Target, err)
+		}
+		evidence = append(evidence, fmt.Sprintf("%s: written out whole (%s), and %s of data compared block by block", d.Target, humanize.IBytes(uint64(d.Size)), humanize.IBytes(uint64(n))))
+	}
+	return w, evidence, nil
+}
+
+// scratch makes a folder for an image, if there is room for it.
+func (pr *Proofs) scratch(m *image.Manifest) (*Written, error) {
 	if err := os.MkdirAll(pr.Scratch, 0o700); err != nil {
 		return nil, err
 	}
@@ -53,33 +122,7 @@ func (pr *Proofs) byRestore(ctx context.Context, st store.Store, m *image.Manife
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(folder))
 	}
-	defer func() { err = errors.Join(err, os.RemoveAll(folder), held.Close()) }()
-	if st.Header().Layout == site.Open { // whose disks say nothing of damage when they are read
-		matched, err := st.ReadBack(ctx, m, func(int64) {})
-		if err != nil {
-			return matched, err
-		}
-	}
-	var written []reader.Disk
-	for _, d := range m.Disks {
-		file := filepath.Join(folder, d.Target+".qcow2")
-		if err := pr.writeOut(ctx, st, m, d, file, progress); err != nil {
-			return evidence, fmt.Errorf("disk %s: %w", d.Target, err)
-		}
-		there, end, err := openOut(file)
-		if err != nil {
-			return evidence, fmt.Errorf("disk %s, written out: %w", d.Target, err)
-		}
-		defer end()
-		n, err := pr.compare(ctx, st, m, d, there, progress)
-		if err != nil {
-			return evidence, fmt.Errorf("disk %s: %w", d.Target, err)
-		}
-		evidence = append(evidence, fmt.Sprintf("%s: written out whole (%s), and %s of data compared block by block", d.Target, humanize.IBytes(uint64(d.Size)), humanize.IBytes(uint64(n))))
-		written = append(written, reader.Disk{Name: d.Target, Disk: there})
-	}
-	checked, err := pr.checkSystems(ctx, written)
-	return append(evidence, checked...), err
+	return &Written{folder: folder, held: held}, nil
 }
 
 // writeOut writes a disk out as a restore does, to the medium.

@@ -49,6 +49,11 @@ type Image struct {
 	Proven   image.Level `db:"proven" json:"proven"`
 	ProvenAt *time.Time  `db:"proven_at" json:"proven_at"`
 	Failed   bool        `db:"failed" json:"failed"`
+	// Unusual is how many things in it are unusual at which nobody has looked; who last did, and when, and what he said.
+	Unusual    int        `db:"unusual" json:"unusual"`
+	LookedBy   string     `db:"looked_by" json:"looked_by"`
+	LookedNote string     `db:"looked_note" json:"looked_note"`
+	LookedAt   *time.Time `db:"looked_at" json:"looked_at"`
 	// InStore says of an image that is gone that it still lies in its store, Leaving that it is on its way out.
 	InStore bool `db:"in_store" json:"in_store"`
 	Leaving bool `db:"leaving" json:"leaving"`
@@ -97,7 +102,7 @@ func (m Image) Lost() (n int64) {
 
 const imageSelect = `select i.id, coalesce(mm.label, i.machine) as machine, i.machine_id, i.policy, i.store, i.run, i.taken, i.state, i.scope, i.capture, i.since, i.capture_why, i.base,
 	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, i.adopted, i.firmware, i.files, i.rested,
-	i.proven, i.proven_at, i.proof_failed as failed from images i left join machines mm on mm.id = i.machine_id `
+	i.proven, i.proven_at, i.proof_failed as failed, i.unusual, i.looked_by, i.looked_note, i.looked_at from images i left join machines mm on mm.id = i.machine_id `
 
 // ImageFilter narrows a listing; empty fields do not.
 type ImageFilter struct {
@@ -182,7 +187,7 @@ func (r *Records) Experience(ctx context.Context, counting []string, since time.
 }
 
 // planColumns has what planning needs of an image, but for its machine's name, which is put after it.
-const planColumns = "id, machine_id, policy, store, scope, apart, taken, capture, base, state, pinned, stored, took, proven, proof_failed, gone"
+const planColumns = "id, machine_id, policy, store, scope, apart, taken, capture, base, state, pinned, stored, took, proven, proof_failed, unusual, gone"
 
 // visitPlanned calls visit for rows of planColumns and a name.
 func visitPlanned(rows pgx.Rows, visit func(Image)) error {
@@ -200,7 +205,7 @@ func visitPlanned(rows pgx.Rows, visit func(Image)) error {
 	var machineID, policy, store, scope, capture, state, proven, name pgtype.DriverBytes
 	for rows.Next() {
 		var m Image
-		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.SeparateSet, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Gone, &name); err != nil {
+		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.SeparateSet, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Unusual, &m.Gone, &name); err != nil {
 			return err
 		}
 		m.MachineID, m.Policy, m.Store, m.Scope, m.Machine = once(machineID), once(policy), once(store), image.Scope(once(scope)), once(name)

@@ -121,7 +121,7 @@ func (s Set) Planned() []rotation.Image {
 
 // Planned is an image as the planner sees it. One whose newest proof failed counts as not proven.
 func Planned(m records.Image) rotation.Image {
-	out := rotation.Image{ID: m.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, State: m.State, Pinned: m.Pinned, Bytes: m.Stored}
+	out := rotation.Image{ID: m.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, State: m.State, Pinned: m.Pinned, Bytes: m.Stored, Unusual: m.Unusual > 0}
 	if !m.Failed {
 		out.Proven = m.Proven
 	}
@@ -232,7 +232,11 @@ func (rt *Retention) plan(ctx context.Context, s site.Site, policy string, spec 
 	now := time.Now().In(s.Location())
 	for _, set := range sets {
 		images := set.Planned()
-		plans = append(plans, rotation.Set{Images: images, Plan: rotation.Make(parsed, now, images)})
+		plan := rotation.Make(parsed, now, images)
+		if spec.Hold == site.HoldUnusual {
+			plan.HoldUnusual(images)
+		}
+		plans = append(plans, rotation.Set{Images: images, Plan: plan})
 	}
 	return sets, plans, nil
 }
@@ -254,11 +258,19 @@ func (rt *Retention) Rotate(ctx context.Context, s site.Site, r *runs.Run, polic
 	var notices []string
 	for i, set := range sets {
 		plan := plans[i].Plan
+		if at := slices.IndexFunc(plans[i].Images, func(m rotation.Image) bool { return m.Unusual }); at >= 0 && policy.Hold == site.HoldUnusual {
+			notice := fmt.Sprintf("rotation of %s is held back: image %s is unusual, and those from before may be the last good ones.", set, plans[i].Images[at].ID)
+			notices = append(notices, strings.TrimSuffix(notice, "."))
+			if err := rt.tellHeld(ctx, r, set, policy.Store, notice); err != nil {
+				return err
+			}
+			r.Warn(ctx, set.Machine, "%s Look at it (keenlodge image show %s), and then say so: keenlodge image looked %[2]s", notice, plans[i].Images[at].ID)
+			continue
+		}
 		if plan.Guard != "" {
 			notice := fmt.Sprintf("rotation of %s is held back: %s", set, plan.Guard)
 			notices = append(notices, notice)
-			held := event.Event{Name: event.RotationHeld, Run: r.ID, Policy: r.Policy, Machine: set.Machine, Store: policy.Store, Text: notice}
-			if err := rt.rec.Queue(ctx, records.Happened{Event: held}); err != nil {
+			if err := rt.tellHeld(ctx, r, set, policy.Store, notice); err != nil {
 				return err
 			}
 			r.Warn(ctx, set.Machine, "%s Nothing was dropped; correct the rule or the clock, or let it happen: keenlodge rotation confirm %s", notice, r.Policy)
@@ -285,6 +297,11 @@ func (rt *Retention) Rotate(ctx context.Context, s site.Site, r *runs.Run, polic
 		_, err = rt.expire(ctx, policy.Store, st, 0, r)
 	}
 	return err
+}
+
+// tellHeld tells that the rotation of a set is held back.
+func (rt *Retention) tellHeld(ctx context.Context, r *runs.Run, set Set, store, notice string) error {
+	return rt.rec.Queue(ctx, records.Happened{Event: event.Event{Name: event.RotationHeld, Run: r.ID, Policy: r.Policy, Machine: set.Machine, Store: store, Text: notice}})
 }
 
 // drop records what goes, and logs it.

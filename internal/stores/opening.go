@@ -20,6 +20,8 @@ type Opened interface {
 	Count(ctx context.Context, name string) (mount.Count, error)
 	// List lists what lies in a file system, as [files.NewListReader] reads it. Close it.
 	List(ctx context.Context, w reader.Where) (io.ReadCloser, error)
+	// Read reads a range of a file. Close it.
+	Read(ctx context.Context, r reader.Read) (reader.Found, io.ReadCloser, error)
 	// Tree reports whether the machine's own mount table was found.
 	Tree() bool
 	// Locate finds which files lie in ranges of a file system's volume, for each range; paths are relative to its top.
@@ -137,6 +139,11 @@ func (h onHost) Tree() bool   { return false }
 // List implements [Opened]: on the host nothing is listed.
 func (h onHost) List(context.Context, reader.Where) (io.ReadCloser, error) {
 	return nil, fmt.Errorf("%w: files are listed in reader guests only", reader.ErrUnfit)
+}
+
+// Read implements [Opened]: on the host no file is read.
+func (h onHost) Read(context.Context, reader.Read) (reader.Found, io.ReadCloser, error) {
+	return reader.Found{}, nil, fmt.Errorf("%w: files are read in reader guests only", reader.ErrUnfit)
 }
 
 func (h onHost) FileSystems() (out []reader.FileSystem) {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lending"
 	"keenlodge/internal/nbd"
+	"keenlodge/internal/proof"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/source"
@@ -34,6 +36,7 @@ type party struct {
 	host, pool, folder string
 	far                bool
 	spec               site.Hypervisor
+	writeOut           bool
 	// net is nil where the host is another one.
 	net *closed.Network
 }
@@ -52,6 +55,9 @@ type member struct {
 	// up is closed when it is, asked when all was asked of it, ended when its part is over, whatever became of it.
 	up, asked, ended chan struct{}
 	endReading       func(context.Context) error
+	// written is the image, where it was written out, in so much time.
+	written *proof.Written
+	took    time.Duration
 
 	// read counts bytes of its disks that were read; trouble is the first error of that.
 	read    atomic.Int64
@@ -106,7 +112,7 @@ func (m *member) await(ctx context.Context) error {
 		case <-m.up:
 			return nil
 		default:
-			return fmt.Errorf("%s did not come up, which goes before", m.m.Machine)
+			return fmt.Errorf("%s did not come up", m.m.Machine)
 		}
 	case <-ctx.Done():
 		return context.Cause(ctx)
@@ -115,9 +121,15 @@ func (m *member) await(ctx context.Context) error {
 
 // perform is a member's part in the trial.
 func (m *member) perform(ctx context.Context, r *runs.Run, t *runs.Task, before []*member) (err error) {
+	if m.p.writeOut {
+		if err := m.writeOut(ctx, t); err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, m.written.Close()) }()
+	}
 	for _, b := range before {
 		if err := b.await(ctx); err != nil {
-			return err
+			return fmt.Errorf("it was not started, for it starts after another: %w", err)
 		}
 	}
 	h, err := m.p.tr.inventory.Connect(ctx, m.p.s, m.p.host)
@@ -153,6 +165,34 @@ func (m *member) perform(ctx context.Context, r *runs.Run, t *runs.Task, before 
 		return errors.Join(verdict, ended)
 	}
 	return errors.Join(w.record(closing, began, verdict), ended)
+}
+
+// writeOut writes the image out whole.
+func (m *member) writeOut(ctx context.Context, t *runs.Task) error {
+	if err := t.Begin(ctx, "writing its disks out"); err != nil {
+		return err
+	}
+	for _, d := range m.m.Disks {
+		t.Total += max(d.Data, d.Length)
+	}
+	began := time.Now()
+	return t.Moving(ctx, nil, func() (err error) {
+		m.written, _, err = m.p.tr.proofs.WriteOut(ctx, m.st, m.m, false, t.Add)
+		m.took = time.Since(began)
+		return err
+	})
+}
+
+// open opens a disk of the image where it lies: in the store, or written out.
+func (m *member) open(ctx context.Context, w *watch, d image.Disk) (disk.Disk, error) {
+	if m.written != nil {
+		return m.written.Disks[slices.IndexFunc(m.m.Disks, func(one image.Disk) bool { return one.Target == d.Target })].Disk, nil
+	}
+	opened, err := m.st.OpenDisk(ctx, m.m, d)
+	if err == nil {
+		w.opened = append(w.opened, opened)
+	}
+	return opened, err
 }
 
 // targets are the disks of the image, as a source is asked what it can do with them.
@@ -207,11 +247,10 @@ func (m *member) place(ctx context.Context, w *watch) (t source.Throwaway, err e
 
 // offer offers a disk of the image at the socket of the file over it.
 func (m *member) offer(ctx context.Context, w *watch, d image.Disk, overlay string) error {
-	opened, err := m.st.OpenDisk(ctx, m.m, d)
+	opened, err := m.open(ctx, w, d)
 	if err != nil {
 		return err
 	}
-	w.opened = append(w.opened, opened)
 	var listener net.Listener
 	if m.p.far {
 		borrower, err := source.As[source.Borrower](w.h, "run a guest on disks that are lent to it")

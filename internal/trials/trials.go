@@ -68,6 +68,8 @@ type Request struct {
 	Images []string `json:"images"`
 	// Group is the site's name for these machines, "" for one image.
 	Group string `json:"group,omitempty"`
+	// WriteOut has their disks written out whole before, as a restore does; otherwise they stay in the store.
+	WriteOut bool `json:"writeOut,omitempty"`
 }
 
 // Start queues a trial, for who. What would make it fail is looked at first, so that it fails at once.
@@ -117,6 +119,15 @@ func Hosts(s site.Site) (names []string, err error) {
 		return nil, fmt.Errorf(`%w: no hypervisor of the site may hold trials; write for example "trials: 2" for one of them in the site file`, fault.ErrConflict)
 	}
 	return names, nil
+}
+
+// Places is how many trials the site's hosts can hold.
+func Places(s site.Site) (n int) {
+	names, _ := Hosts(s)
+	for _, name := range names {
+		n += s.Hypervisors[name].Trials.AtOnce
+	}
+	return n
 }
 
 // handler carries trials out.
@@ -192,7 +203,7 @@ func (tr *Trials) assemble(ctx context.Context, r *runs.Run, q Request) (*party,
 	if err != nil {
 		return nil, err
 	}
-	p := &party{tr: tr, s: s}
+	p := &party{tr: tr, s: s, writeOut: q.WriteOut}
 	for i, id := range q.Images {
 		rec, st, err := tr.stores.OfImage(ctx, id)
 		if err == nil {

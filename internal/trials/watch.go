@@ -104,6 +104,7 @@ func (w *watch) carryOut(ctx context.Context) error {
 		}
 	}
 	w.begun = time.Now()
+	w.report.Begun, w.report.WrittenOut = w.begun, w.took
 	if w.guest, err = trier.Try(ctx, wanted); err != nil {
 		return err
 	}
@@ -359,7 +360,7 @@ func (w *watch) late(ctx context.Context, agent bool) error {
 func (w *watch) others(ctx context.Context) error {
 	for _, o := range w.p.members {
 		if err := o.await(ctx); err != nil {
-			return err
+			return fmt.Errorf("it came up, and was not asked, for its group is asked together: %w", err)
 		}
 	}
 	return nil
@@ -680,6 +681,9 @@ func (w *watch) words() (out []string) {
 	}
 	for _, what := range rp.Tried {
 		out = append(out, "it tried to reach, and did not: "+what)
+	}
+	if w.written != nil {
+		return append(out, fmt.Sprintf("its disks were written out before, whole, in %s; %s were written", rp.WrittenOut.Round(100*time.Millisecond), humanize.IBytes(uint64(rp.Written))))
 	}
 	return append(out, fmt.Sprintf("%s of %s were read from the store (%.1f %%), %s were written", humanize.IBytes(uint64(rp.Read)), humanize.IBytes(uint64(rp.Disks)),
 		100*float64(rp.Read)/float64(max(1, rp.Disks)), humanize.IBytes(uint64(rp.Written))))

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"keenlodge/internal/core/forecast"
+	"keenlodge/internal/core/promise"
 )
 
 // Forecast is the future of some policies, and what it is taken from.
@@ -11,4 +12,6 @@ type Forecast struct {
 	Zone string `json:"zone"`
 	// Guessed are sets of which there is too little experience; their sizes are guesses.
 	Guessed []string `json:"guessed"`
+	// Proofs tell whether what is owed of proofs can be kept with the hosts that there are; they are of the whole site.
+	Proofs []promise.Outlook `json:"proofs,omitempty"`
 }

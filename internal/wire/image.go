@@ -6,6 +6,7 @@ import (
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/trial"
+	"keenlodge/internal/core/unusual"
 )
 
 // Image is one machine at one moment, restorable. Size, Read, NewBytes and Stored are bytes: the disks' length, what the source gave, what
@@ -41,6 +42,7 @@ type Image struct {
 	Proven      image.Level       `json:"proven" doc:"the best level of a passed proof, or empty"`
 	ProvenAt    *time.Time        `json:"proven_at"`
 	Failed      bool              `json:"failed" doc:"the newest proof failed, which outranks all"`
+	Odd         int               `json:"odd" doc:"how many things in it are unusual at which nobody has looked"`
 	InStore     bool              `json:"in_store" doc:"of an image that is gone: it still lies in its store"`
 	Firmware    []ImageFirmware   `json:"firmware" doc:"what it has, and has not, of what the machine's firmware keeps beside the disks"`
 	Leaving     bool              `json:"leaving" doc:"of an image that is gone: it is on its way out, and can't be brought back"`
@@ -101,8 +103,25 @@ type ProvenImage struct {
 	Image
 	Status string `json:"status" doc:"in one line how far it can be trusted"`
 	// LastGood is the newest other image of its machine that passed the proof that this one failed.
-	LastGood string  `json:"last_good" doc:"where its newest proof failed: the newest other image of its machine that passed such a proof, or empty"`
-	Proofs   []Proof `json:"proofs"`
+	LastGood string    `json:"last_good" doc:"where its newest proof failed: the newest other image of its machine that passed such a proof, or empty"`
+	Changed  string    `json:"changed" doc:"what changed in its files since that one, in words, where both are listed"`
+	Unusual  []Oddity  `json:"unusual"`
+	Looked   *LookedAt `json:"looked" doc:"who looked at what is unusual"`
+	Proofs   []Proof   `json:"proofs"`
+}
+
+// Oddity is something unusual in an image.
+type Oddity struct {
+	Kind  unusual.Kind `json:"kind"`
+	Text  string       `json:"text"`
+	Found time.Time    `json:"found"`
+}
+
+// LookedAt says who looked at what is unusual in an image, when, and what was seen.
+type LookedAt struct {
+	Who  string    `json:"who"`
+	At   time.Time `json:"at"`
+	Note string    `json:"note"`
 }
 
 // ImageFilter narrows a listing of images; empty fields do not.

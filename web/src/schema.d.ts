@@ -141,6 +141,58 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/drills": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Drills, newest first */
+    get: operations["list-drills"]
+    put?: never
+    /** Bring groups, machines or the whole site back in closed networks, and measure it */
+    post: operations["start-drill"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/drills/{run}": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What a drill showed */
+    get: operations["get-drill"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/drills/{run}/page": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** A drill as a page that stands alone and prints well, with its pictures */
+    get: operations["read-drill-page"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/events": {
     parameters: {
       query?: never
@@ -492,6 +544,23 @@ export interface paths {
     put?: never
     /** List all files of an image, so that they are found by their names */
     post: operations["list-files-of-image"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/images/{id}/looked": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    /** Say that you have looked at what is unusual in an image: rotation goes on */
+    put: operations["look-at-image"]
+    post?: never
     delete?: never
     options?: never
     head?: never
@@ -1467,6 +1536,12 @@ export interface components {
       /** @description what its server runs, as it said last */
       system: string
     }
+    Allowance: {
+      /** Format: int64 */
+      age: number
+      /** Format: int64 */
+      back: number
+    }
     Applied: {
       changes: components["schemas"]["SiteChange"][]
       rotation: string[]
@@ -1512,6 +1587,35 @@ export interface components {
       read?: boolean
       /** @description mend what can be mended */
       repair?: boolean
+    }
+    Comeback: {
+      /** Format: int64 */
+      age: number
+      /** Format: int64 */
+      answered: number
+      /** Format: int64 */
+      begun: number
+      cause?: string
+      group?: string
+      /** Format: int64 */
+      held: number
+      host?: string
+      image?: string
+      machine: string
+      machineId: string
+      owed: components["schemas"]["Allowance"]
+      /** Format: int64 */
+      party: number
+      pictures?: components["schemas"]["Exhibit"][]
+      standing: string
+      steps?: components["schemas"]["Finding"][]
+      store?: string
+      /** Format: date-time */
+      taken?: string
+      trial?: string
+      why?: string
+      /** Format: int64 */
+      writtenOut: number
     }
     ConfirmBody: {
       /** @description the images that were seen to go, of all sets; if others go now, nothing does */
@@ -1585,6 +1689,34 @@ export interface components {
     }
     Done: {
       done: boolean
+    }
+    Drill: {
+      /** Format: date-time */
+      began: string
+      /** Format: date-time */
+      ended?: string
+      machines: components["schemas"]["Comeback"][]
+      note?: string
+      /** @description the groups and machines, in words */
+      of: string
+      program: string
+      run: string
+      sum: components["schemas"]["Sum"]
+      way: string
+      who?: string
+      whole: boolean
+    }
+    DrillOrder: {
+      /** @description groups and machines */
+      names?: string[]
+      /** @description what it is for */
+      note?: string
+      /** @description the machines start in one closed network, in their order, though they are no group */
+      together?: boolean
+      /** @description the whole site instead */
+      whole?: boolean
+      /** @description write their disks out whole first, as a restore does; otherwise they start on disks that stay in the store */
+      writeOut?: boolean
     }
     Ended: {
       /** Format: int64 */
@@ -1775,6 +1907,7 @@ export interface components {
       from: string
       guessed: string[]
       policies: components["schemas"]["PolicyDays"][]
+      proofs?: components["schemas"]["Outlook"][]
       stores: components["schemas"]["StoreDays"][]
       zone: string
     }
@@ -1924,6 +2057,11 @@ export interface components {
       machine_id: string
       /** @description what it is for, where somebody wrote it */
       note: string
+      /**
+       * Format: int64
+       * @description how many things in it are unusual at which nobody has looked
+       */
+      odd: number
       pin_note: string
       pinned: boolean
       policy: string
@@ -2075,6 +2213,16 @@ export interface components {
       machine: string
       text: string
     }
+    LookBody: {
+      /** @description what was seen */
+      note?: string
+    }
+    LookedAt: {
+      /** Format: date-time */
+      at: string
+      note: string
+      who: string
+    }
     Machine: {
       /** @description another hypervisor that has a machine of the same UUID, or empty */
       also_on: string
@@ -2168,6 +2316,11 @@ export interface components {
         | "prove-key"
         | "list-groups"
         | "prove-group"
+        | "start-drill"
+        | "list-drills"
+        | "get-drill"
+        | "read-drill-page"
+        | "look-at-image"
         | "pin-image"
         | "unpin-image"
         | "undrop-image"
@@ -2282,6 +2435,12 @@ export interface components {
       on: string
       text: string
     }
+    Oddity: {
+      /** Format: date-time */
+      found: string
+      kind: string
+      text: string
+    }
     OpenedDisks: {
       file_systems: components["schemas"]["FileSystem"][]
       /** @description the machine's mount table was found: its files are one tree, from / on */
@@ -2292,6 +2451,23 @@ export interface components {
       identity?: string
       /** @description what a key by passphrase opens with */
       passphrase?: string
+    }
+    Outlook: {
+      /** Format: int64 */
+      each: number
+      guessed: boolean
+      kept: boolean
+      /** @enum {string} */
+      level: "read" | "mount" | "boot" | "restore"
+      /** Format: int64 */
+      machines: number
+      /** Format: int64 */
+      needs: number
+      /** Format: int64 */
+      open: number
+      /** Format: double */
+      weekly: number
+      why: string
     }
     Owed: {
       failed: components["schemas"]["Some"]
@@ -2416,6 +2592,11 @@ export interface components {
       freshness_limit: number
       /** @description read a guest that runs no faster than its own writes bear: while they take more than twice as long as before, reading slows down */
       gentle?: boolean
+      /**
+       * @description unusual: nothing is dropped of a machine of which an image is unusual, until a person has looked
+       * @enum {string}
+       */
+      hold?: "unusual"
       /** @description scripts and webhooks that are called at moments of a run */
       hooks?: components["schemas"]["SiteHook"][]
       /** @description of files: patterns as in a gitignore file, from / on; what they fit is left out, and with ! taken in again */
@@ -2542,6 +2723,8 @@ export interface components {
       capture: "full" | "incremental" | "differential"
       /** @description why it is full, where it is */
       capture_why: string
+      /** @description what changed in its files since that one, in words, where both are listed */
+      changed: string
       /** @enum {string} */
       consistency: "" | "application" | "filesystem" | "off" | "each file" | "crash"
       disks: components["schemas"]["ImageDisk"][]
@@ -2568,10 +2751,17 @@ export interface components {
       last_good: string
       /** @description of an image that is gone: it is on its way out, and can't be brought back */
       leaving: boolean
+      /** @description who looked at what is unusual */
+      looked: components["schemas"]["LookedAt"]
       machine: string
       machine_id: string
       /** @description what it is for, where somebody wrote it */
       note: string
+      /**
+       * Format: int64
+       * @description how many things in it are unusual at which nobody has looked
+       */
+      odd: number
       pin_note: string
       pinned: boolean
       policy: string
@@ -2608,6 +2798,7 @@ export interface components {
        * @description nanoseconds that it took to make
        */
       took: number
+      unusual: components["schemas"]["Oddity"][]
     }
     Range: {
       /** Format: int64 */
@@ -2622,6 +2813,8 @@ export interface components {
     }
     Report: {
       adapted?: string[]
+      /** Format: date-time */
+      begun?: string
       cause?: string
       /** Format: int64 */
       disks: number
@@ -2641,6 +2834,8 @@ export interface components {
       version: string
       /** Format: int64 */
       written: number
+      /** Format: int64 */
+      writtenOut?: number
     }
     Resealed: {
       /** Format: int64 */
@@ -2707,7 +2902,8 @@ export interface components {
       error: string
       id: string
       /** @enum {string} */
-      kind: "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold" | "trial"
+      kind:
+        "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold" | "trial" | "drill"
       /** Format: int64 */
       machines: number
       /** Format: date-time */
@@ -2927,6 +3123,11 @@ export interface components {
       folders?: string[]
       /** @description read a guest that runs no faster than its own writes bear: while they take more than twice as long as before, reading slows down */
       gentle?: boolean
+      /**
+       * @description unusual: nothing is dropped of a machine of which an image is unusual, until a person has looked
+       * @enum {string}
+       */
+      hold?: "unusual"
       /** @description scripts and webhooks that are called at moments of a run */
       hooks?: components["schemas"]["SiteHook"][]
       /** @description of files: patterns as in a gitignore file, from / on; what they fit is left out, and with ! taken in again */
@@ -3137,6 +3338,7 @@ export interface components {
         | "run-failed"
         | "image-doubtful"
         | "image-broken"
+        | "image-unusual"
         | "rotation-held"
         | "floor-missed"
         | "machines-found"
@@ -3293,6 +3495,18 @@ export interface components {
       hit: string
       hit_early: string
       store: string
+    }
+    Sum: {
+      by: {
+        [key: string]: number
+      }
+      /** Format: int64 */
+      longest: number
+      /** Format: int64 */
+      machines: number
+      /** Format: int64 */
+      oldest: number
+      standing: string
     }
     Summary: {
       /** Format: int64 */
@@ -4393,6 +4607,342 @@ export interface operations {
       }
       /** @description Service Unavailable */
       503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-drills": {
+    parameters: {
+      query?: {
+        /** @description column to sort by, with a dash before it for the largest first */
+        sort?: string
+        /** @description cursor of the page before, from its Link header */
+        after?: string
+        limit?: number
+      }
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          Link?: string
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Drill"][]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "start-drill": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["DrillOrder"]
+      }
+    }
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "get-drill": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        run: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Drill"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "read-drill-page": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        run: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content?: never
+      }
+      /** @description Error */
+      default: {
         headers: {
           [name: string]: unknown
         }
@@ -6101,6 +6651,113 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["None"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "look-at-image": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["LookBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Image"]
         }
       }
       /** @description Bad Request */
@@ -8616,7 +9273,18 @@ export interface operations {
         /** @description how the runs' IDs begin */
         id?: string
         policy?: string
-        kind?: "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold" | "trial"
+        kind?:
+          | "backup"
+          | "rehearsal"
+          | "proof"
+          | "restore"
+          | "files"
+          | "undo"
+          | "check"
+          | "sweep"
+          | "fold"
+          | "trial"
+          | "drill"
       }
       header?: never
       path?: never

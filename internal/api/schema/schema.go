@@ -3,6 +3,7 @@ package schema
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -154,4 +155,17 @@ func addSettings(reg huma.Registry, schema *huma.Schema, driver string) {
 		property.Description = doc
 		schema.Properties[name] = property
 	}
+}
+
+// Operations are the names of all operations of the interface.
+func Operations(doc *huma.OpenAPI) (names []string) {
+	for _, path := range doc.Paths {
+		for _, op := range []*huma.Operation{path.Get, path.Post, path.Put, path.Patch, path.Delete} {
+			if op != nil {
+				names = append(names, op.OperationID)
+			}
+		}
+	}
+	slices.Sort(names)
+	return names
 }

@@ -2,12 +2,15 @@
 package shape
 
 import (
+	"keenlodge/internal/core/drill"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/drills"
 	"keenlodge/internal/events"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/promises"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/trust"
 	"keenlodge/internal/source"
 	"keenlodge/internal/trials"
 	"keenlodge/internal/wire"
@@ -45,7 +48,7 @@ func Image(m records.Image) wire.Image {
 	return wire.Image{ID: m.ID, Machine: m.Machine, MachineID: m.MachineID, Policy: m.Policy, Store: m.Store, Run: m.Run, Taken: m.Taken, State: m.State, Scope: m.Scope, Capture: m.Capture,
 		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
 		Disks: Each(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, NewBytes: m.NewBytes, Stored: m.Stored,
-		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, InStore: m.InStore, Leaving: m.Leaving,
+		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, Odd: m.Unusual, InStore: m.InStore, Leaving: m.Leaving,
 		Firmware: Each(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) }), Rested: Each(m.Rested, func(r image.Rested) image.Rested { return r }), Files: filesOf(m.Files)}
 }
 
@@ -69,6 +72,24 @@ func Group(g trials.Group) wire.Group {
 		}
 		return out
 	})}
+}
+
+// Oddity is something unusual in an image.
+func Oddity(o trust.Oddity) wire.Oddity {
+	return wire.Oddity{Kind: o.Kind, Text: o.Text, Found: o.Found}
+}
+
+// Looked says who looked at what is unusual in an image, nil for nobody.
+func Looked(m records.Image) *wire.LookedAt {
+	if m.LookedAt == nil {
+		return nil
+	}
+	return &wire.LookedAt{Who: m.LookedBy, At: *m.LookedAt, Note: m.LookedNote}
+}
+
+// Drill is what a drill showed.
+func Drill(d drill.Result) wire.Drill {
+	return wire.Drill{Result: d, Of: drills.Of(d), Sum: d.Sum()}
 }
 
 // OwedMachine is what is owed to a machine.

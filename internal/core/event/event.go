@@ -22,6 +22,8 @@ const (
 	// time, found it again.
 	ImageDoubtful Name = "image-doubtful"
 	ImageBroken   Name = "image-broken"
+	// ImageUnusual is an image in which something is out of the ordinary that may mean that data is lost.
+	ImageUnusual Name = "image-unusual"
 	// RotationHeld is a rotation that the guard holds back until a person confirms it.
 	RotationHeld Name = "rotation-held"
 	// FloorMissed is a store that rotation can't bring up to its floor.
@@ -33,7 +35,7 @@ const (
 )
 
 // Names lists every name.
-var Names = []Name{RunDone, RunWarned, RunFailed, ImageDoubtful, ImageBroken, RotationHeld, FloorMissed, MachinesFound, WrongTokens}
+var Names = []Name{RunDone, RunWarned, RunFailed, ImageDoubtful, ImageBroken, ImageUnusual, RotationHeld, FloorMissed, MachinesFound, WrongTokens}
 
 // Event is what happened, to what. What does not apply is empty.
 type Event struct {
@@ -72,6 +74,11 @@ func Ended(kind run.Kind, id, policy string, state run.State, why string) (e Eve
 		text += ": " + why
 	}
 	return Event{Name: name, Run: id, Policy: policy, Text: text}, ok
+}
+
+// Unusual is an image in which something is out of the ordinary.
+func Unusual(image, machine, policy, store, text string) Event {
+	return Event{Name: ImageUnusual, Policy: policy, Machine: machine, Image: image, Store: store, Text: fmt.Sprintf("image %s of %s is unusual: %s", image, machine, text)}
 }
 
 // Doubtful is an image in which damage was found.

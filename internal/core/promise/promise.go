@@ -26,8 +26,10 @@ type Promise struct {
 	// place than the machine; 0 asks for nothing.
 	Copies, Media, Elsewhere int
 	// Key is how often a person is to show that the key kept on paper opens the store; 0 is never.
-	Key  time.Duration
-	text string
+	Key time.Duration
+	// Back is how long it may take to bring a machine back, Drill how often that is to be shown; 0 asks for nothing.
+	Back, Drill time.Duration
+	text        string
 }
 
 // often are the words for how often something is owed.
@@ -45,7 +47,7 @@ func (p Promise) String() string { return p.text }
 // Empty reports whether nothing is owed.
 func (p Promise) Empty() bool { return p.text == "" }
 
-// Parse reads a promise, such as "26 hours, boot weekly, restore monthly, 3 copies, 2 media, 1 elsewhere, key yearly". Nothing is owed by "". Errors are of
+// Parse reads a promise, such as "26 hours, boot weekly, restore monthly, 3 copies, 2 media, 1 elsewhere, key yearly, back in 4 hours, drill yearly". Nothing is owed by "". Errors are of
 // type [*phrase.Error].
 func Parse(text string) (Promise, error) {
 	p := Promise{text: strings.TrimSpace(text), Proofs: map[image.Level]time.Duration{}}
@@ -80,19 +82,30 @@ func (p *Promise) clause(words []string, bad func(word, why string) error) (what
 	level := image.Level(words[0])
 	number, notNumber := strconv.Atoi(words[0])
 	switch {
-	case words[0] == "key" || slices.Contains(image.Levels, level):
-		every, err := frequency(words[1:], bad)
-		if err != nil {
-			return "", err
+	case words[0] == "back":
+		if len(words) < 2 || words[1] != "in" {
+			return "", bad(words[0], `how long it may take is missing; write for example "back in 4 hours"`)
 		}
-		if words[0] == "key" {
+		var err error
+		if p.Back, err = when.ParseSpan(strings.Join(words[2:], " ")); err != nil {
+			return "", bad(words[0], `"back in" is followed by a length of time, such as "4 hours"`)
+		}
+		return words[0], nil
+	case words[0] == "key" || words[0] == "drill" || slices.Contains(image.Levels, level):
+		every, err := frequency(words[1:], bad)
+		switch {
+		case err != nil:
+			return "", err
+		case words[0] == "key":
 			p.Key = every
-		} else {
+		case words[0] == "drill":
+			p.Drill = every
+		default:
 			p.Proofs[level] = every
 		}
 		return words[0], nil
 	case notNumber != nil:
-		known := []string{"key"}
+		known := []string{"key", "drill", "back"}
 		for _, l := range image.Levels {
 			known = append(known, string(l))
 		}
@@ -152,7 +165,7 @@ func (p Promise) Stricter(o Promise) Promise {
 		}
 		return a
 	}
-	out := Promise{Age: sooner(p.Age, o.Age), Key: sooner(p.Key, o.Key), Copies: max(p.Copies, o.Copies), Media: max(p.Media, o.Media), Elsewhere: max(p.Elsewhere, o.Elsewhere), Proofs: map[image.Level]time.Duration{}}
+	out := Promise{Age: sooner(p.Age, o.Age), Key: sooner(p.Key, o.Key), Back: sooner(p.Back, o.Back), Drill: sooner(p.Drill, o.Drill), Copies: max(p.Copies, o.Copies), Media: max(p.Media, o.Media), Elsewhere: max(p.Elsewhere, o.Elsewhere), Proofs: map[image.Level]time.Duration{}}
 	for _, l := range image.Levels {
 		if every := sooner(p.Proofs[l], o.Proofs[l]); every > 0 {
 			out.Proofs[l] = every
@@ -181,7 +194,7 @@ var Standings = []Standing{Kept, Overdue, Impossible, Failed}
 
 // Item is a clause, and how it stands.
 type Item struct {
-	// Clause is what is owed: "age", a level of proof, "copies", "media", "elsewhere" or "key".
+	// Clause is what is owed: "age", a level of proof, "copies", "media", "elsewhere", "key", "back" or "drill".
 	Clause   string   `json:"clause"`
 	Standing Standing `json:"standing"`
 	// Why says it in words.
@@ -212,6 +225,16 @@ type Known struct {
 	// KeyProven is when a person last opened the store with the key kept on paper; Sealed says that there is one.
 	KeyProven time.Time
 	Sealed    bool
+	// Drilled is the newest drill that had the machine in it, nil for none.
+	Drilled *Drilled
+}
+
+// Drilled is what became of a machine in a drill.
+type Drilled struct {
+	At time.Time
+	// Back is how long it took, 0 where it did not come back; Why says why then.
+	Back time.Duration
+	Why  string
 }
 
 // Judge tells how each clause stands at a moment.
@@ -231,9 +254,9 @@ func (p Promise) Judge(k Known, now time.Time) (out []Item) {
 		case k.Newest.IsZero():
 			add("age", Overdue, k.Newest, time.Time{}, "it has no usable image")
 		case now.After(due):
-			add("age", Overdue, k.Newest, due, "its newest image is %s old, and may be %s", span(now.Sub(k.Newest)), span(p.Age))
+			add("age", Overdue, k.Newest, due, "its newest image is %s old, and may be %s", when.Short(now.Sub(k.Newest)), when.Short(p.Age))
 		default:
-			add("age", Kept, k.Newest, due, "its newest image is %s old", span(now.Sub(k.Newest)))
+			add("age", Kept, k.Newest, due, "its newest image is %s old", when.Short(now.Sub(k.Newest)))
 		}
 	}
 	for _, l := range image.Levels {
@@ -249,17 +272,17 @@ func (p Promise) Judge(k Known, now time.Time) (out []Item) {
 		failed, isFailed := k.Failed[l]
 		switch {
 		case isFailed:
-			add(string(l), Failed, last, due, "its newest proof by %s failed %s ago: %s", l, span(now.Sub(failed.At)), failed.Why)
+			add(string(l), Failed, last, due, "its newest proof by %s failed %s ago: %s", l, when.Short(now.Sub(failed.At)), failed.Why)
 		case k.Impossible[l] != "":
 			add(string(l), Impossible, last, due, "%s", k.Impossible[l])
 		case now.After(due) && last.IsZero():
 			add(string(l), Overdue, last, due, "no image of it was proven by %s yet", l)
 		case now.After(due):
-			add(string(l), Overdue, last, due, "it was proven by %s %s ago, and is to be every %s", l, span(now.Sub(last)), span(every))
+			add(string(l), Overdue, last, due, "it was proven by %s %s ago, and is to be every %s", l, when.Short(now.Sub(last)), when.Short(every))
 		case last.IsZero():
-			add(string(l), Kept, last, due, "not proven by %s yet; due in %s", l, span(due.Sub(now)))
+			add(string(l), Kept, last, due, "not proven by %s yet; due in %s", l, when.Short(due.Sub(now)))
 		default:
-			add(string(l), Kept, last, due, "proven by %s %s ago", l, span(now.Sub(last)))
+			add(string(l), Kept, last, due, "proven by %s %s ago", l, when.Short(now.Sub(last)))
 		}
 	}
 	for _, c := range []struct {
@@ -282,9 +305,33 @@ func (p Promise) Judge(k Known, now time.Time) (out []Item) {
 		case k.KeyProven.IsZero():
 			add("key", Overdue, time.Time{}, time.Time{}, "nobody has shown yet that the key kept on paper opens the store")
 		case now.After(due):
-			add("key", Overdue, k.KeyProven, due, "the key kept on paper was tried %s ago", span(now.Sub(k.KeyProven)))
+			add("key", Overdue, k.KeyProven, due, "the key kept on paper was tried %s ago", when.Short(now.Sub(k.KeyProven)))
 		default:
-			add("key", Kept, k.KeyProven, due, "the key kept on paper was tried %s ago", span(now.Sub(k.KeyProven)))
+			add("key", Kept, k.KeyProven, due, "the key kept on paper was tried %s ago", when.Short(now.Sub(k.KeyProven)))
+		}
+	}
+	if p.Back > 0 {
+		switch d := k.Drilled; {
+		case d == nil:
+			add("back", Overdue, time.Time{}, time.Time{}, "no drill has shown yet how long it takes to bring it back")
+		case d.Back == 0:
+			add("back", Failed, d.At, time.Time{}, "it did not come back in the drill %s ago: %s", when.Short(now.Sub(d.At)), d.Why)
+		case d.Back > p.Back:
+			add("back", Overdue, d.At, time.Time{}, "it was back after %s in the drill %s ago, and may take %s", when.Short(d.Back), when.Short(now.Sub(d.At)), when.Short(p.Back))
+		default:
+			add("back", Kept, d.At, time.Time{}, "it was back after %s in the drill %s ago", when.Short(d.Back), when.Short(now.Sub(d.At)))
+		}
+	}
+	if p.Drill > 0 {
+		switch d := k.Drilled; {
+		case d == nil && now.After(k.Since.Add(p.Drill)):
+			add("drill", Overdue, time.Time{}, k.Since.Add(p.Drill), "it was in no drill yet")
+		case d == nil:
+			add("drill", Kept, time.Time{}, k.Since.Add(p.Drill), "it was in no drill yet; due in %s", when.Short(k.Since.Add(p.Drill).Sub(now)))
+		case now.After(d.At.Add(p.Drill)):
+			add("drill", Overdue, d.At, d.At.Add(p.Drill), "it was in a drill %s ago, and is to be every %s", when.Short(now.Sub(d.At)), when.Short(p.Drill))
+		default:
+			add("drill", Kept, d.At, d.At.Add(p.Drill), "it was in a drill %s ago", when.Short(now.Sub(d.At)))
 		}
 	}
 	return out
@@ -299,19 +346,6 @@ func Worst(items []Item) Standing {
 		}
 	}
 	return worst
-}
-
-// span is a length of time as people say it.
-func span(d time.Duration) string {
-	switch {
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%d s", int(d/time.Second))
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%d min", int(d/time.Minute))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h", int(d/time.Hour))
-	}
-	return fmt.Sprintf("%d days", int(d/(24*time.Hour)))
 }
 
 // Due is when a proof of a level should be planned: before it is owed, and spread, so that machines that were proven in one night are not all due in one

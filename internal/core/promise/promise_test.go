@@ -28,6 +28,9 @@ func TestParse(t *testing.T) {
 	require.Equal(t, map[image.Level]time.Duration{image.ByBoot: 7 * 24 * time.Hour, image.ByRestore: 31 * 24 * time.Hour, image.ByRead: 72 * time.Hour}, p.Proofs)
 	require.Equal(t, []int{3, 2, 1}, []int{p.Copies, p.Media, p.Elsewhere})
 	require.Equal(t, 366*24*time.Hour, p.Key)
+	p, err = Parse("back in 4 hours, drill quarterly")
+	require.NoError(t, err)
+	require.Equal(t, []time.Duration{4 * time.Hour, 92 * 24 * time.Hour}, []time.Duration{p.Back, p.Drill})
 	p, err = Parse(" 1 copy ,1 medium")
 	require.NoError(t, err)
 	require.Equal(t, []int{1, 1}, []int{p.Copies, p.Media})
@@ -35,6 +38,9 @@ func TestParse(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, p.Empty())
 	for text, want := range map[string]string{
+		"back 4 hours":                `write for example "back in 4 hours"`,
+		"back in a while":             `is followed by a length of time`,
+		"drill":                       "how often is missing",
 		"26 hours,":                   `a clause is missing`,
 		"boot":                        `how often is missing; write one of daily, monthly`,
 		"bot weekly":                  `at "bot" (character 1): not a clause; did you mean "boot"?`,
@@ -133,7 +139,30 @@ func TestStatus(t *testing.T) {
 	require.Equal(t, "every piece was read and matched, proven 60 min ago", Status([]Shown{read}, now))
 	failed := Shown{Level: image.ByBoot, Ended: ago(2 * time.Hour), Why: "its kernel gave up"}
 	earlier := Shown{Level: image.ByBoot, Ended: ago(5 * time.Hour), Why: "its kernel gave up"}
-	require.Equal(t, "✗ failed by boot since 5 h ago: its kernel gave up", Status([]Shown{failed, earlier, boot}, now))
+	require.Equal(t, "✗ has failed by boot for 5 h: its kernel gave up", Status([]Shown{failed, earlier, boot}, now))
+}
+
+// What a drill showed is judged by how long it took, and by how long ago it was.
+func TestJudgeDrills(t *testing.T) {
+	p, err := Parse("back in 1 hour, drill yearly")
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		drilled *Drilled
+		since   time.Time
+		want    []Standing
+	}{
+		"none yet":       {nil, ago(100 * day), []Standing{Overdue, Kept}},
+		"none for long":  {nil, ago(367 * day), []Standing{Overdue, Overdue}},
+		"back":           {&Drilled{At: ago(366 * day), Back: time.Hour}, ago(900 * day), []Standing{Kept, Kept}},
+		"late, and long": {&Drilled{At: ago(366*day + 1), Back: time.Hour + 1}, ago(900 * day), []Standing{Overdue, Overdue}},
+		"it did not":     {&Drilled{At: ago(day), Why: "its kernel gave up"}, ago(900 * day), []Standing{Failed, Kept}},
+	} {
+		var got []Standing
+		for _, i := range p.Judge(Known{Since: c.since, Drilled: c.drilled}, now) {
+			got = append(got, i.Standing)
+		}
+		require.Equal(t, c.want, got, name)
+	}
 }
 
 func FuzzParse(f *testing.F) {

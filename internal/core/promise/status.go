@@ -7,6 +7,7 @@ import (
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/trial"
+	"keenlodge/internal/core/when"
 )
 
 // Shown is what a proof showed, as a person wants to know it.
@@ -32,7 +33,7 @@ func Status(proofs []Shown, now time.Time) string {
 			}
 			since = o.Ended
 		}
-		return fmt.Sprintf("✗ failed by %s since %s: %s", p.Level, span(now.Sub(since))+" ago", p.Why)
+		return fmt.Sprintf("✗ has failed by %s for %s: %s", p.Level, when.Short(now.Sub(since)), p.Why)
 	}
 	best := proofs[0]
 	for _, p := range proofs {
@@ -48,7 +49,7 @@ func Status(proofs []Shown, now time.Time) string {
 	out := []string{words}
 	if r := best.Report; r != nil {
 		if r.Up > 0 {
-			out[0] = "boots in " + span(r.Up)
+			out[0] = "boots in " + when.Short(r.Up)
 		}
 		for _, f := range r.Steps {
 			if f.Passed && f.Kind == trial.OfCommand {
@@ -56,10 +57,10 @@ func Status(proofs []Shown, now time.Time) string {
 			}
 		}
 		if r.Lag != nil {
-			out = append(out, "its data "+span(*r.Lag)+" behind")
+			out = append(out, "its data "+when.Short(*r.Lag)+" behind")
 		}
 	}
-	return strings.Join(append(out, "proven "+span(now.Sub(best.Ended))+" ago"), ", ")
+	return strings.Join(append(out, "proven "+when.Short(now.Sub(best.Ended))+" ago"), ", ")
 }
 
 // firstWord is a command's name without its place.

@@ -23,6 +23,8 @@ type Image struct {
 	// Proven is the best level of a passed proof, or "".
 	Proven image.Level `json:"proven"`
 	Bytes  int64       `json:"bytes"`
+	// Unusual says that something in it may mean that data was lost, and that nobody has looked.
+	Unusual bool `json:"unusual,omitempty"`
 }
 
 // Verdict is what becomes of an image.
@@ -51,6 +53,23 @@ type Plan struct {
 	Guard string `json:"guard"`
 
 	fixed []bool // by image: kept by more than a clause
+}
+
+// HoldUnusual keeps all images where one that stays is unusual, and names that: those from before may be the last good ones. It reports whether one is.
+func (p *Plan) HoldUnusual(images []Image) (id string, held bool) {
+	at := slices.IndexFunc(images, func(m Image) bool { return m.Unusual })
+	if at < 0 {
+		return "", false
+	}
+	id = images[at].ID
+	for i := range p.Decisions {
+		p.fixed[i] = true
+		if d := &p.Decisions[i]; d.Verdict == Drop {
+			d.Verdict, d.Why = Held, fmt.Sprintf("image %s is unusual, and nobody has looked (else: %s)", id, d.Why)
+		}
+	}
+	p.Guard = ""
+	return id, true
 }
 
 // Gives is how many bytes the images that the plan drops take.

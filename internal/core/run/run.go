@@ -28,10 +28,12 @@ const (
 	Fold Kind = "fold"
 	// Trial starts machines from their images for a while, to see whether they come up.
 	Trial Kind = "trial"
+	// Drill brings machines back as if they were lost, by trials, and measures it.
+	Drill Kind = "drill"
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold, Trial}
+var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold, Trial, Drill}
 
 // Limited lists the kinds whose tasks count toward the limits of tasks at once: those that move a machine's data into a store. A restore goes before
 // them, and waits for nobody.

@@ -131,6 +131,7 @@ func TestLimits(t *testing.T) {
 		{policy(func(p *Policy) { p.Spread = "wide" }), "$.policies.'nightly-guests'.spread", "spread: "},
 		{policy(func(p *Policy) { p.Quiesce = "maybe" }), "$.policies.'nightly-guests'.quiesce", `quiesce "maybe" is not known`},
 		{policy(func(p *Policy) { p.Quiesce = machine.Required }), "", ""},
+		{policy(func(p *Policy) { p.Hold = "unusal" }), "$.policies.'nightly-guests'.hold", `did you mean "unusual"?`},
 		{policy(func(p *Policy) { p.ByHand = "aprt" }), "$.policies.'nightly-guests'.by_hand", `did you mean "apart"?`},
 		{policy(func(p *Policy) { p.Prove = image.ByMount }), "", ""},
 		{policy(func(p *Policy) { p.Prove = "dream" }), "$.policies.'nightly-guests'.prove", `prove "dream" is not known`},

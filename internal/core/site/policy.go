@@ -20,6 +20,9 @@ import (
 	"keenlodge/internal/core/when"
 )
 
+// HoldUnusual has rotation wait until a person has looked at what is unusual in an image.
+const HoldUnusual = "unusual"
+
 // Policy says what to protect, how, when, into which store, and how its sets rotate.
 type Policy struct {
 	// Machines are names, or patterns with * and ?; "*" is everything.
@@ -71,6 +74,8 @@ type Policy struct {
 	ByHand string `yaml:"by_hand,omitempty" json:"by_hand,omitempty" enum:"apart" doc:"apart: images of runs by hand are no part of the scheduled ones' set"`
 	// Prove is the level at which each new image is proven after the run, or empty.
 	Prove image.Level `yaml:"prove,omitempty" json:"prove,omitempty" enum:"read,mount,boot,restore" doc:"prove each new image at this level"`
+	// Hold has rotation wait for a person.
+	Hold string `yaml:"hold,omitempty" json:"hold,omitempty" enum:"unusual" doc:"unusual: nothing is dropped of a machine of which an image is unusual, until a person has looked"`
 	// Promise is what it owes each of its machines.
 	Promise string `yaml:"promise,omitempty" json:"promise,omitempty" doc:"what it owes each machine, such as: 26 hours, boot weekly, restore monthly, 3 copies, key yearly"`
 	// Trials say what is expected of machines that are started from their images; the first that fits a machine holds.
@@ -138,6 +143,7 @@ var (
 	between = image.Captures[1:]
 	// kindsByHand and whenMissed list what a policy may say of runs by hand and of moments at which no service ran.
 	kindsByHand = []string{"apart"}
+	kindsOfHold = []string{HoldUnusual}
 	whenMissed  = []string{"run", "skip"}
 	// ofUnread lists what files that can't be read may do.
 	ofUnread = []string{UnreadWarns, UnreadFails}
@@ -309,7 +315,7 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 	if err := v.checkCycle(name, p, s); err != nil {
 		return err
 	}
-	for _, err := range []error{known(name, p, "quiesce", v.Quiesce, machine.Quiesces), known(name, p, "by_hand", v.ByHand, kindsByHand),
+	for _, err := range []error{known(name, p, "quiesce", v.Quiesce, machine.Quiesces), known(name, p, "by_hand", v.ByHand, kindsByHand), known(name, p, "hold", v.Hold, kindsOfHold),
 		known(name, p, "prove", v.Prove, image.Provable), known(name, p, "missed", v.Missed, whenMissed)} {
 		if err != nil {
 			return err

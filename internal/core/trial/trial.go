@@ -88,6 +88,9 @@ type Report struct {
 	Version string    `json:"version"`
 	Steps   []Finding `json:"steps"`
 	Cause   Cause     `json:"cause,omitempty"`
+	// Begun is when it was switched on, WrittenOut how long its disks were written out before that, 0 where they stayed in the store.
+	Begun      time.Time     `json:"begun,omitzero"`
+	WrittenOut time.Duration `json:"writtenOut,omitempty"`
 	// Up is how long it took until it answered, or showed what it shows when it is up.
 	Up time.Duration `json:"up"`
 	// Adapted says in what the guest differs from the machine; Tried is what it tried to reach in its closed network and did not.

@@ -9,6 +9,38 @@ import (
 	"github.com/dustin/go-humanize"
 )
 
+// Kind is what is unusual.
+type Kind string
+
+const (
+	Larger     Kind = "larger"
+	Smaller    Kind = "smaller"
+	Slower     Kind = "slower"
+	Unpackable Kind = "does not compress"
+	Renamed    Kind = "renamed"
+	Rewritten  Kind = "rewritten"
+	Deleted    Kind = "gone"
+	Noted      Kind = "same file everywhere"
+	NoText     Kind = "no text"
+)
+
+// Kinds lists every kind.
+var Kinds = []Kind{Larger, Smaller, Slower, Unpackable, Renamed, Rewritten, Deleted, Noted, NoText}
+
+// Grave reports whether data may be lost: the images from before should stay until a person has looked.
+func (k Kind) Grave() bool { return k != Larger && k != Slower }
+
+// Sign is something unusual, in words with the figures.
+type Sign struct {
+	Kind Kind
+	Text string
+}
+
+// Grave are those of the signs after which a person should look.
+func Grave(signs []Sign) []Sign {
+	return slices.DeleteFunc(slices.Clone(signs), func(s Sign) bool { return !s.Kind.Grave() })
+}
+
 // Figures are an image's, as far as they are compared: the bytes that the source gave, the bytes that were stored, how long it took, and of how many bytes that
 // were new to the store what was stored is.
 type Figures struct {
@@ -44,11 +76,12 @@ const (
 // The middle is the median and the spread the median absolute deviation, times 1.4826 so that it equals the standard deviation
 // of a bell (F. R. Hampel, "The Influence Curve and its Role in Robust Estimation", 1974). Mean and standard deviation would be
 // pulled by the very figure that should have been reported last week; up to half of the forerunners may be odd before these are.
-func Compare(now Figures, before []Figures) (warnings []string) {
+func Compare(now Figures, before []Figures) (signs []Sign) {
 	before = before[:min(len(before), Most)]
 	if len(before) < Fewest {
 		return nil
 	}
+	say := func(k Kind, format string, args ...any) { signs = append(signs, Sign{k, fmt.Sprintf(format, args...)}) }
 	of := func(get func(Figures) int64) (x, middle, spread float64) {
 		all := make([]float64, len(before))
 		for i, f := range before {
@@ -69,20 +102,20 @@ func Compare(now Figures, before []Figures) (warnings []string) {
 		tail := fmt.Sprintf("the last %d of its kind had %s in the middle, give or take %s", len(before), size(middle), size(spread))
 		switch {
 		case x-middle > max(far*spread, leastBytes) && x > larger*middle:
-			warnings = append(warnings, fmt.Sprintf("far larger than usual: %s %s; %s", size(x), c.what, tail))
+			say(Larger, "far larger than usual: %s %s; %s", size(x), c.what, tail)
 		case middle-x > max(far*spread, leastBytes) && larger*x < middle:
-			warnings = append(warnings, fmt.Sprintf("far smaller than usual: %s %s; %s", size(x), c.what, tail))
+			say(Smaller, "far smaller than usual: %s %s; %s", size(x), c.what, tail)
 		}
 	}
 	if text := incompressible(now, before); text != "" {
-		warnings = append(warnings, text)
+		say(Unpackable, "%s", text)
 	}
 	x, middle, spread := of(func(f Figures) int64 { return int64(f.Took) })
 	if x-middle > max(far*spread, float64(leastTime)) && x > slower*middle {
 		round := func(v float64) time.Duration { return time.Duration(v).Round(time.Second) }
-		warnings = append(warnings, fmt.Sprintf("far slower than usual: it took %s; the last %d of its kind took %s in the middle, give or take %s", round(x), len(before), round(middle), round(spread)))
+		say(Slower, "far slower than usual: it took %s; the last %d of its kind took %s in the middle, give or take %s", round(x), len(before), round(middle), round(spread))
 	}
-	return warnings
+	return signs
 }
 
 // incompressible says that most of what is new does not compress, which before it did.

@@ -33,7 +33,7 @@ func TestWhatIsUnusual(t *testing.T) {
 			got := Compare(c.now, c.before)
 			require.Len(t, got, len(c.want), "%v", got)
 			for i, want := range c.want {
-				require.Contains(t, got[i], want)
+				require.Contains(t, got[i].Text, want)
 			}
 		})
 	}
@@ -127,5 +127,5 @@ func TestWhatDoesNotCompress(t *testing.T) {
 	quiet := []Figures{{Fresh: 0}, {Fresh: 0}, {Fresh: 0}, {Fresh: 0}, {Fresh: 0}}
 	require.Empty(t, incompressible(Figures{Fresh: 100 * mib, Stored: 100 * mib}, quiet), "of what was never seen nothing is known")
 	out := Compare(Figures{Read: 100 * mib, Fresh: 100 * mib, Stored: 99 * mib}, []Figures{{Read: 100 * mib, Stored: 40 * mib, Fresh: 100 * mib}, {Read: 100 * mib, Stored: 42 * mib, Fresh: 100 * mib}, {Read: 100 * mib, Stored: 44 * mib, Fresh: 100 * mib}, {Read: 100 * mib, Stored: 41 * mib, Fresh: 100 * mib}})
-	require.Contains(t, out[len(out)-1], "most of what is new does not compress: 99 % of 100 MiB was left; the last 4 of its kind left 42 % in the middle")
+	require.Contains(t, out[len(out)-1].Text, "most of what is new does not compress: 99 % of 100 MiB was left; the last 4 of its kind left 42 % in the middle")
 }

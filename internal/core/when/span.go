@@ -39,3 +39,16 @@ func ParseSpan(text string) (time.Duration, error) {
 	}
 	return 0, fmt.Errorf(`%q is no length of time; write for example "30 minutes" or "4 hours"`, text)
 }
+
+// Short is a length of time as people say it: "41 s", "9 h", "3 days".
+func Short(d time.Duration) string {
+	switch {
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%d s", int(d/time.Second))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d/time.Minute))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d/time.Hour))
+	}
+	return fmt.Sprintf("%d days", int(d/(24*time.Hour)))
+}

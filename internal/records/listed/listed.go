@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"keenlodge/internal/core/unusual"
 	"keenlodge/internal/records/db"
 )
 
@@ -23,10 +24,10 @@ type List struct {
 	Gone  bool   `db:"gone"`
 }
 
-// AddList adds the list of an image. fold gets the newest list of the machine, nil where there is none, and returns what is kept of that from now on, and
+// AddList adds the list of an image. fold gets the newest list of the machine, nil where there is none, and whether its image was taken before; it returns what is kept of that from now on, and
 // what is kept of the new one; both are kept, or neither. It does nothing where the image has a list already.
-func (l Listed) AddList(ctx context.Context, machine, image string, entries int64, fold func(newest []byte) (older, newer []byte, err error)) error {
-	return pgx.BeginFunc(ctx, l.db.Pool, func(tx pgx.Tx) error {
+func (l Listed) AddList(ctx context.Context, machine, image string, entries int64, fold func(newest []byte, before bool) (older, newer []byte, err error)) (added bool, err error) {
+	err = pgx.BeginFunc(ctx, l.db.Pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtext('lists'), hashtext($1))", machine); err != nil {
 			return err
 		}
@@ -36,11 +37,13 @@ func (l Listed) AddList(ctx context.Context, machine, image string, entries int6
 		}
 		var id int64
 		var newest []byte
-		err := tx.QueryRow(ctx, "select id, body from lists where machine = $1 order by id desc limit 1", machine).Scan(&id, &newest)
+		var before bool
+		err := tx.QueryRow(ctx, `select l.id, l.body, coalesce((select taken from images where images.id = l.image) < (select taken from images where images.id = $2), false)
+			from lists l where l.machine = $1 order by l.id desc limit 1`, machine, image).Scan(&id, &newest, &before)
 		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 			return err
 		}
-		older, newer, err := fold(newest)
+		older, newer, err := fold(newest, before)
 		if err != nil {
 			return err
 		}
@@ -55,8 +58,21 @@ func (l Listed) AddList(ctx context.Context, machine, image string, entries int6
 			}
 		}
 		_, err = tx.Exec(ctx, "insert into lists (machine, image, entries, body) values ($1, $2, $3, $4)", machine, image, entries, newer)
+		added = err == nil
 		return err
 	})
+	return added && err == nil, err
+}
+
+// SetChange keeps how the files of an image differ from those of the one that was listed before.
+func (l Listed) SetChange(ctx context.Context, image string, c unusual.Change) error {
+	_, err := l.db.Pool.Exec(ctx, "update lists set change = $2 where image = $1", image, c)
+	return err
+}
+
+// Changes are those of a machine's images, but for one, the one that was listed last first, at most so many.
+func (l Listed) Changes(ctx context.Context, machine, except string, most int) ([]unusual.Change, error) {
+	return db.Column[unusual.Change](ctx, l.db.Pool, "select change from lists where machine = $1 and image <> $2 and change is not null order by id desc limit $3", machine, except, most)
 }
 
 // ListsOf lists what is kept of a machine's lists, the one that was made last first: it is whole, and each other says what differs from the one before.

@@ -61,6 +61,21 @@ func (t Trust) ImageStandings(ctx context.Context) ([]ImageStanding, error) {
 	return db.All[ImageStanding](ctx, t.db.Pool, "select machine_id, store, min(taken) as first, max(taken) as newest from images where state = 'usable' and gone is null group by machine_id, store")
 }
 
+// ProofTimes are how long the newest proofs of each level took that passed, in the middle.
+func (t Trust) ProofTimes(ctx context.Context) (map[image.Level]time.Duration, error) {
+	type row struct {
+		Level   image.Level `db:"level"`
+		Seconds float64     `db:"seconds"`
+	}
+	rows, err := db.All[row](ctx, t.db.Pool, `select level, percentile_cont(0.5) within group (order by extract(epoch from ended - began)) as seconds from (
+		select level, began, ended, row_number() over (partition by level order by id desc) as n from proofs where passed) newest where n <= 50 group by level`)
+	out := map[image.Level]time.Duration{}
+	for _, r := range rows {
+		out[r.Level] = time.Duration(r.Seconds * float64(time.Second))
+	}
+	return out, err
+}
+
 // BeingProven are the machines of which an image is being proven or tried, or is queued for that, and how many of these runs the lodge itself has begun;
 // and those of which such a run, that the lodge began, came to nothing within some time: they wait.
 func (t Trust) BeingProven(ctx context.Context, wait time.Duration) (machineIDs []string, own int, err error) {

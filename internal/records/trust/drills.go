@@ -1,0 +1,116 @@
+package trust
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"keenlodge/internal/core/drill"
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/records/db"
+	"keenlodge/internal/records/listing"
+)
+
+// drillRow is a drill without its machines.
+type drillRow struct {
+	Run     string     `db:"run"`
+	Who     string     `db:"who"`
+	Note    string     `db:"note"`
+	Way     drill.Way  `db:"way"`
+	Whole   bool       `db:"whole"`
+	Program string     `db:"program"`
+	Began   time.Time  `db:"began"`
+	Ended   *time.Time `db:"ended"`
+}
+
+var drillList = listing.List[drillRow]{Own: "-began", ID: "d.run", IDOf: func(d drillRow) string { return d.Run }, Columns: map[string]listing.Column[drillRow]{
+	"began": {SQL: "d.began", Kind: "timestamptz", Value: func(d drillRow) string { return d.Began.Format(time.RFC3339Nano) }},
+}}
+
+// SaveDrill records a drill as it stands, with those of its machines.
+func (t Trust) SaveDrill(ctx context.Context, d drill.Result) error {
+	return pgx.BeginFunc(ctx, t.db.Pool, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "insert into drills (run, who, note, way, whole, program, began, ended) values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict (run) do update set ended = excluded.ended",
+			d.Run, d.Who, d.Note, d.Way, d.Whole, d.Program, d.Began, d.Ended)
+		for i := 0; i < len(d.Machines) && err == nil; i++ {
+			m := d.Machines[i]
+			_, err = tx.Exec(ctx, `insert into drill_machines (run, place, machine_id, report) values ($1, $2, $3, $4) on conflict (run, place) do update set report = excluded.report
+				where drill_machines.report <> excluded.report`, d.Run, i, m.MachineID, m)
+		}
+		return err
+	})
+}
+
+// KeepDrillPicture keeps a picture that belongs to a drill; the same one is kept once.
+func (t Trust) KeepDrillPicture(ctx context.Context, run, name string, body []byte) error {
+	_, err := t.db.Pool.Exec(ctx, "insert into drill_pictures (run, name, body) values ($1, $2, $3) on conflict do nothing", run, name, body)
+	return err
+}
+
+// DrillPictures are those of a drill, by name.
+func (t Trust) DrillPictures(ctx context.Context, run string) (map[string][]byte, error) {
+	type row struct {
+		Name string `db:"name"`
+		Body []byte `db:"body"`
+	}
+	rows, err := db.All[row](ctx, t.db.Pool, "select name, body from drill_pictures where run = $1", run)
+	out := map[string][]byte{}
+	for _, r := range rows {
+		out[r.Name] = r.Body
+	}
+	return out, err
+}
+
+// Drill is one drill.
+func (t Trust) Drill(ctx context.Context, run string) (drill.Result, error) {
+	found, err := db.All[drillRow](ctx, t.db.Pool, "select * from drills where run = $1", run)
+	if err == nil && len(found) == 0 {
+		err = fmt.Errorf("%w: no drill is called %q; look at: keenlodge drill list", fault.ErrNotFound, run)
+	}
+	if err != nil {
+		return drill.Result{}, err
+	}
+	all, err := t.withMachines(ctx, found)
+	if err != nil {
+		return drill.Result{}, err
+	}
+	return all[0], nil
+}
+
+// DrillPage reads a page of the drills, newest first, and the cursor of the next one.
+func (t Trust) DrillPage(ctx context.Context, p listing.Page) (drills []drill.Result, next string, err error) {
+	found, next, err := db.Page(ctx, t.db, drillList, "select d.* from drills d", listing.Conditions{}, p)
+	if err != nil {
+		return nil, "", err
+	}
+	drills, err = t.withMachines(ctx, found)
+	return drills, next, err
+}
+
+func (t Trust) withMachines(ctx context.Context, rows []drillRow) ([]drill.Result, error) {
+	out := make([]drill.Result, len(rows))
+	for i, r := range rows {
+		machines, err := db.Column[drill.Comeback](ctx, t.db.Pool, "select report from drill_machines where run = $1 order by place", r.Run)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = drill.Result{Run: r.Run, Who: r.Who, Note: r.Note, Way: r.Way, Whole: r.Whole, Program: r.Program, Began: r.Began, Ended: r.Ended, Machines: machines}
+	}
+	return out, nil
+}
+
+// Drilled is what became of a machine in its newest drill that is over for it.
+type Drilled struct {
+	MachineID string         `db:"machine_id"`
+	Began     time.Time      `db:"began"`
+	Report    drill.Comeback `db:"report"`
+}
+
+// DrillStandings are those of all machines.
+func (t Trust) DrillStandings(ctx context.Context) ([]Drilled, error) {
+	return db.All[Drilled](ctx, t.db.Pool, `select distinct on (m.machine_id) m.machine_id, d.began, m.report from drill_machines m join drills d using (run)
+		where m.report ->> 'standing' not in ('`+strings.Join([]string{string(drill.Pending), string(drill.Impossible)}, "', '")+`') order by m.machine_id, d.began desc`)
+}
