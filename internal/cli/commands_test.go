@@ -30,6 +30,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/unusual"
 	"keenlodge/internal/lodge"
 	"keenlodge/internal/lodge/lodgetest"
 	"keenlodge/internal/records"
@@ -60,6 +61,7 @@ type desk struct {
 	// held ends what is held up, reached says that it has begun.
 	held, reached chan struct{}
 	counts        map[string]int
+	rec           *records.Records
 }
 
 func newDesk(t *testing.T) *desk {
@@ -78,6 +80,7 @@ func newDesk(t *testing.T) *desk {
 	d.site.Stores["shelf"] = site.Store{Medium: "dir", Layout: site.Pooled, Settings: &dir.Settings{Folder: filepath.Join(d.folder, "shelf")}}
 	d.site.Stores["loft"] = site.Store{Medium: "dir", Layout: site.Open, Settings: &dir.Settings{Folder: filepath.Join(d.folder, "loft")}}
 	rec := recordstest.Open(t)
+	d.rec = rec
 	d.lodge, _ = lodgetest.Serve(t, rec, io.Discard)
 	d.apply()
 	server := httptest.NewServer(api.New(d.lodge, slog.New(slog.DiscardHandler), http.NotFoundHandler()))
@@ -148,6 +151,9 @@ func (d *desk) do(what string) {
 		d.apply()
 		d.host.OnTrial = func(t *sourcetest.Trial) { t.Serial = "the timetable is served" }
 		d.t.Cleanup(func() { os.RemoveAll(d.host.Folder()) })
+	case "unusual": // so is an image
+		require.NoError(d.t, d.rec.AddUnusual(d.t.Context(), d.names["IMAGE-02"], []unusual.Sign{{Kind: unusual.Kinds[d.counts[what]], Text: "renamed: 30 of 40 data files have another name"}}))
+		d.counts[what]++
 	case "server": // there is one with files
 		tree := filestest.Tree{}
 		tree.Add("etc/hosts", []byte("127.0.0.1 gate-07\n"))
@@ -202,13 +208,17 @@ func (d *desk) learn(kind string, words ...string) {
 		return // there is no such list yet
 	}
 	var found []struct {
-		ID string `json:"id"`
+		ID  string `json:"id"`
+		Run string `json:"run"` // which a drill is called by
 	}
 	require.NoError(d.t, json.Unmarshal([]byte(out), &found), told)
 	if kind == "RUN" {
 		slices.Reverse(found) // the newest is first
 	}
 	for _, f := range found {
+		if kind == "DRILL" {
+			f.ID = f.Run
+		}
 		if !slices.Contains(slices.Collect(maps.Values(d.names)), f.ID) {
 			d.counts[kind]++
 			d.names[fmt.Sprintf("%s-%02d", kind, d.counts[kind])] = f.ID
@@ -218,6 +228,7 @@ func (d *desk) learn(kind string, words ...string) {
 
 // plain takes away what differs between two runs of a test: moments, identities, durations, and what hangs on their widths.
 func (d *desk) plain(text string) string {
+	d.learn("DRILL", "drill", "list")
 	d.learn("RUN", "run", "list", "--all")
 	d.learn("IMAGE", "image", "list", "--all", "--gone", "--sort", "taken")
 	d.learn("KEY", "store", "key", "list", "attic")
@@ -683,9 +694,19 @@ drill list
 drill run ticketing --wait => varies
 drill run => failed
 drill run nowhere => failed
-drill list -o json => varies
+drill list -o json
+drill run timetable -o json
+drill show DRILL-01 => varies
+drill show DRILL-01 -o json
+drill page DRILL-01 --into FOLDER/out4 => varies
+drill page DRILL-01 --into FOLDER/out4 -o json
 drill show nowhere => failed
-image looked IMAGE-02 => failed
+image seen IMAGE-02 => failed
+! unusual
+image show IMAGE-02 => varies
+image seen IMAGE-02 --note harbour
+! unusual
+image seen IMAGE-02 -o json
 policy forecast nightly-guests --days 1 => varies
 `
 

@@ -86,7 +86,7 @@ func imageCommand() *cli.Command {
 				}
 				return started(ctx, c, k, run)
 			})},
-		&cli.Command{Name: "looked", Usage: "say that you have looked at what is unusual in an image, so that rotation goes on", ArgsUsage: "IMAGE",
+		&cli.Command{Name: "seen", Usage: "say that you have looked at what is unusual in an image, so that rotation goes on", ArgsUsage: "IMAGE",
 			Flags: []cli.Flag{output(), &cli.StringFlag{Name: "note", Usage: "what you saw, such as: the archive of 2019 was added"}},
 			Action: calls(named, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 				id, err := pickImage(ctx, k, c.Args().First())
@@ -190,7 +190,7 @@ func oddities(m wire.ProvenImage) string {
 		}
 		text += ")"
 	case text != "":
-		text = "! " + text + "; nobody has looked yet: keenlodge image looked " + m.ID
+		text = "! " + text + "; nobody has looked yet: keenlodge image seen " + m.ID
 	}
 	return text
 }

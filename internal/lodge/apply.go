@@ -110,8 +110,7 @@ func (l *Lodge) Site(ctx context.Context) (site.Site, error) { return l.rec.Site
 // appliedAgain is how often a store is added to a site that somebody else changes at the same time.
 const appliedAgain = 5
 
-// AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site. It reports whether the store is
-// new.
+// AddStore makes a store in an empty place, or takes the one that is there, and adds it to the site. It reports whether the store is new.
 func (l *Lodge) AddStore(ctx context.Context, name string, a wire.StoreAddition) (made bool, err error) {
 	return l.Stores.Add(ctx, name, a, l.change)
 }
@@ -126,8 +125,7 @@ func (l *Lodge) Enroll(ctx context.Context, by, name, source string) (word strin
 	return l.Agents.Enroll(ctx, by, name, source, l.change)
 }
 
-// change applies a change to the site. What led to it took seconds, in which others may have applied what they like: it is made to what the site
-// is then.
+// change applies a change to the site. What led to it took seconds, in which others may have applied what they like: it is made to what the site is then.
 func (l *Lodge) change(ctx context.Context, change func(site.Site) (site.Site, error)) error {
 	for try := 1; ; try++ {
 		now, err := l.rec.Site(ctx)

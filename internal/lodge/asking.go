@@ -180,8 +180,7 @@ func (k *backup) follow(ctx context.Context, t *runs.Task, why error) (moved boo
 	return true, t.Save(ctx)
 }
 
-// ask asks the sources that a policy may need for their machines, and records them. What they said some seconds ago will do, unless
-// fresh.
+// ask asks the sources that a policy may need for their machines, and records them. What they said some seconds ago will do, unless fresh.
 func (l *Lodge) ask(ctx context.Context, s site.Site, policy site.Policy, fresh bool) ([]inventory.Answer, error) {
 	names, err := l.Inventory.SourcesOf(ctx, s, policy)
 	if err != nil {

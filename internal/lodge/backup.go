@@ -128,8 +128,7 @@ func (b backups) Run(ctx context.Context, r *runs.Run) error {
 	return errors.Join(err, k.hookEnd(context.WithoutCancel(ctx), err))
 }
 
-// images makes an image of each machine that the policy covers, proves it where the policy says so, and rotates the sets that gained
-// one.
+// images makes an image of each machine that the policy covers, proves it where the policy says so, and rotates the sets that gained one.
 func (k *backup) images(ctx context.Context) error {
 	if err := k.reach(ctx); err != nil {
 		return err

@@ -264,7 +264,7 @@ func (rt *Retention) Rotate(ctx context.Context, s site.Site, r *runs.Run, polic
 			if err := rt.tellHeld(ctx, r, set, policy.Store, notice); err != nil {
 				return err
 			}
-			r.Warn(ctx, set.Machine, "%s Look at it (keenlodge image show %s), and then say so: keenlodge image looked %[2]s", notice, plans[i].Images[at].ID)
+			r.Warn(ctx, set.Machine, "%s Look at it (keenlodge image show %s), and then say so: keenlodge image seen %[2]s", notice, plans[i].Images[at].ID)
 			continue
 		}
 		if plan.Guard != "" {
