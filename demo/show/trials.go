@@ -13,20 +13,24 @@ import (
 	"keenlodge/internal/wire"
 )
 
-// tried is how a trial went that was not waited for.
+// tried is how a drill went that was not waited for.
 type tried struct {
-	run wire.Run
-	err error
+	drill wire.Drill
+	err   error
 }
 
-// beginTrials starts the group from its images, while other things are done.
+// beginTrials has the group come back from its images, while other things are done.
 func (s *show) beginTrials(ctx context.Context) {
 	go func() {
-		r, err := s.c.ProveGroup(ctx, "ticketing")
+		r, err := s.c.StartDrill(ctx, wire.DrillOrder{Names: []string{"ticketing"}, Note: "as if the quay had burnt down"})
 		if err == nil {
 			r, err = s.ended(ctx, r)
 		}
-		s.tried <- tried{r, err}
+		d := wire.Drill{}
+		if err == nil {
+			d, err = s.c.Drill(ctx, r.ID)
+		}
+		s.tried <- tried{d, err}
 	}()
 }
 
@@ -34,16 +38,16 @@ func (s *show) beginTrials(ctx context.Context) {
 func (s *show) trials(ctx context.Context) error {
 	group := <-s.tried
 	if group.err != nil {
-		return fmt.Errorf("trial of group ticketing: %w", group.err)
+		return fmt.Errorf("drill of group ticketing: %w", group.err)
 	}
-	for _, t := range group.run.Tasks {
+	for _, t := range group.drill.Machines {
 		m, err := s.c.Image(ctx, t.Image)
 		if err != nil {
 			return err
 		}
 		p := m.Proofs[0]
 		for _, one := range m.Proofs {
-			if one.Run == group.run.ID {
+			if one.Run == t.Trial {
 				p = one
 			}
 		}
@@ -52,6 +56,7 @@ func (s *show) trials(ctx context.Context) error {
 		}
 		s.done("trial", "%s came up from image %s in a closed network in %.0f s, port 8080 open, its data %.0f s behind; %.1f %% of its disks were read", t.Machine, m.ID, p.Report.Up.Seconds(), p.Report.Lag.Seconds(), 100*float64(p.Report.Read)/float64(p.Report.Disks))
 	}
+	s.done("drill", "%s: %s; its page, with pictures: keenlodge drill page %s", group.drill.Of, group.drill.Sum, group.drill.Run)
 	if _, err := s.p.Quay.MakeBroken(ctx, demo.Clock, "berth-sim"); err != nil {
 		return err
 	}
@@ -88,7 +93,7 @@ func (s *show) promises(ctx context.Context) error {
 		return err
 	}
 	p := all.Policies["nightly-guests"]
-	p.Promise = "26 hours, boot weekly, 1 elsewhere"
+	p.Promise = "26 hours, boot weekly, 1 elsewhere, back in 1 hour"
 	if _, err := s.setPolicy(ctx, "nightly-guests", p); err != nil {
 		return err
 	}

@@ -118,12 +118,26 @@ func (c *Conn) again(ctx context.Context) error {
 	return c.dial(ctx)
 }
 
+// abandonTime is how long after its connection was closed a call may take to come back before nobody waits for it any more. Tests shorten it.
+var abandonTime = 5 * time.Second
+
 func (c *Conn) call(ctx context.Context, limit time.Duration, what string, call func() error) error {
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%w within %s", source.ErrUnreachable, limit))
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { c.conn.Close() })
 	defer stop()
-	err := call()
+	done := make(chan error, 1)
+	go func() { done <- call() }()
+	var err error
+	select {
+	case err = <-done:
+	case <-ctx.Done():
+		select {
+		case err = <-done:
+		case <-time.After(abandonTime): // the library waits for itself (it does where a stream's last packet comes behind its end), which nothing ends
+			err = context.Cause(ctx)
+		}
+	}
 	if err == nil {
 		return nil
 	}

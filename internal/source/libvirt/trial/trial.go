@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"image"
 	"image/png"
-	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -291,21 +290,27 @@ func screen(memory []byte) string {
 
 // Picture implements [source.Trying].
 func (g *guest) Picture(ctx context.Context) ([]byte, error) {
-	out := &limited{left: longestPicture}
-	err := g.c.Within(ctx, daemon.AnswerTime, "take a picture of guest "+g.name, func() error {
-		_, err := g.c.L.DomainScreenshot(g.d, out, 0, 0)
-		if out.Len() > 0 && !errors.As(err, new(golibvirt.Error)) {
-			return nil // the library looks for the answer behind the picture, where there is none; whether it is whole shows when it is read
-		}
-		return err
-	})
+	// The stream of a picture may leave its connection unfit for more, so it has one of its own.
+	own, err := g.c.Another(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if bytes.HasPrefix(out.Bytes(), []byte("\x89PNG")) {
-		return out.Bytes(), nil
+	defer own.Close()
+	out := &limited{left: longestPicture}
+	err = own.Within(ctx, pictureTime, "take a picture of guest "+g.name, func() error {
+		_, err := own.L.DomainScreenshot(g.d, out, 0, 0)
+		return err
+	})
+	taken := out.taken()
+	if len(taken) == 0 || errors.As(err, new(golibvirt.Error)) {
+		return nil, err
 	}
-	shown, err := portable(out.Bytes())
+	// The library looks for the answer behind the picture, where there is none; whether it is whole shows when it is read.
+	if bytes.HasPrefix(taken, []byte("\x89PNG")) {
+		_, err := png.Decode(bytes.NewReader(taken))
+		return taken, err
+	}
+	shown, err := portable(taken)
 	if err != nil {
 		return nil, fmt.Errorf("the picture of guest %s: %w", g.name, err)
 	}
@@ -314,17 +319,29 @@ func (g *guest) Picture(ctx context.Context) ([]byte, error) {
 	return body.Bytes(), err
 }
 
-// limited takes so many bytes.
+// pictureTime is how long a picture may take.
+const pictureTime = 10 * time.Second
+
+// limited takes so many bytes, and leaves what is more than that: whoever does not read a stream to its end keeps the library waiting.
 type limited struct {
-	bytes.Buffer
+	mu   sync.Mutex
+	body []byte
 	left int
 }
 
 func (l *limited) Write(p []byte) (int, error) {
-	if l.left -= len(p); l.left < 0 {
-		return 0, io.ErrShortWrite
-	}
-	return l.Buffer.Write(p)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.body = append(l.body, p[:min(len(p), l.left)]...)
+	l.left -= min(len(p), l.left)
+	return len(p), nil
+}
+
+// taken is what was taken so far.
+func (l *limited) taken() []byte {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return bytes.Clone(l.body)
 }
 
 var pixmap = regexp.MustCompile(`^P6\s+(\d{1,5})\s+(\d{1,5})\s+255\s`)
