@@ -36,7 +36,7 @@ printf 'linux /boot/vmlinuz root=/dev/vda1 console=ttyS0 panic=5 quiet systemd.s
 # What it is.
 echo "$name" > "$root/etc/hostname"
 printf '127.0.0.1 localhost\n192.0.2.17 %s.brindle.example %s\n' "$name" "$name" > "$root/etc/hosts"
-printf '/dev/vda1 / ext4 defaults 0 1\n/dev/vda2 /srv ext4 defaults 0 2\nLABEL=program /opt/keenlodge ext4 ro 0 0\n' > "$root/etc/fstab"
+printf '/dev/vda1 / ext4 defaults 0 1\n/dev/vda2 /srv ext4 defaults 0 2\nLABEL=program /opt/keenlodge ext4 ro,nofail,x-systemd.device-timeout=20s 0 0\n' > "$root/etc/fstab"
 mkdir -p "$root/opt/keenlodge" "$root/etc/turnstile" "$root/home/operator"
 ln -s /opt/keenlodge/keenlodge "$root/usr/bin/keenlodge"
 printf 'berth = 4\nopens = 06:10\ncloses = 23:40\n' > "$root/etc/turnstile/gate.conf"

@@ -265,12 +265,19 @@ func (u *underWay) carryOut(ctx context.Context) error {
 			end++
 		}
 		members, own, over := u.all[begin:end], tasks[begin:end], make(chan struct{})
+		leave := func() {}
+		select { // groups go first, and all in their order
+		case u.places <- struct{}{}:
+			leave = func() { <-u.places }
+		case <-ctx.Done():
+		}
 		for i, m := range members {
 			going.Go(func() {
 				u.r.Perform(ctx, own[i], func(ctx context.Context, t *runs.Task) error { <-over; return u.outcome(ctx, t, m) })
 			})
 		}
 		going.Go(func() {
+			defer leave()
 			defer close(over)
 			u.bringBack(ctx, members)
 		})
@@ -301,10 +308,7 @@ func (u *underWay) outcome(ctx context.Context, t *runs.Task, m *drill.Comeback)
 
 // bringBack has those of one party tried, and notes what became of each.
 func (u *underWay) bringBack(ctx context.Context, members []*drill.Comeback) {
-	select {
-	case u.places <- struct{}{}:
-		defer func() { <-u.places }()
-	case <-ctx.Done():
+	if ctx.Err() != nil {
 		return
 	}
 	q := trials.Request{Group: members[0].Group, WriteOut: u.result.Way == drill.Restored}
