@@ -23,7 +23,7 @@ import (
 const (
 	// rounds of each measurement: what is compared takes turns, and each round gives a ratio of its own.
 	rounds = 5
-	folder = "/var/tmp/brindle-bench"
+	folder = "/var/tmp/brindle-b"
 )
 
 // section is a part of the page. It adds its rows to the report.
