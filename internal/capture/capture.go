@@ -370,12 +370,10 @@ func (k *making) store(ctx context.Context, m *image.Manifest, capture source.Ca
 	// From here on the run may be cancelled, or the service be stopped: the image is there.
 	recording, end := context.WithTimeout(context.WithoutCancel(ctx), recordTime)
 	defer end()
-	return records.Surely(recording, func(ctx context.Context) error {
-		if err := k.c.rec.FinishImage(ctx, k.rec); err != nil {
-			return err
-		}
-		return k.c.rec.AddUnusual(ctx, k.rec.ID, unusual.Grave(signs))
-	})
+	if err := records.Surely(recording, func(ctx context.Context) error { return k.c.rec.FinishImage(ctx, k.rec) }); err != nil {
+		return err
+	}
+	return records.Surely(recording, func(ctx context.Context) error { return k.c.rec.AddUnusual(ctx, k.rec.ID, unusual.Grave(signs)) })
 }
 
 // recordTime is how long a finished image waits for a database that does not answer; after that a later look at the store records it.

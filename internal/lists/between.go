@@ -13,20 +13,26 @@ import (
 
 // Between sums up what differs in the files of two images of a machine, from the lists that are kept; ok is false where one of them has none.
 func (l *Lists) Between(ctx context.Context, machine, older, newer string) (s files.Shift, ok bool, err error) {
+	ok, err = l.differ(ctx, machine, older, newer, s.See)
+	return s, ok, err
+}
+
+// differ visits what differs in the files of two images of a machine; ok is false where one of them has no list.
+func (l *Lists) differ(ctx context.Context, machine, older, newer string, visit func(files.Difference)) (ok bool, err error) {
 	kept, err := l.rec.ListsOf(ctx, machine)
 	if err != nil {
-		return s, false, err
+		return false, err
 	}
 	at := func(id string) int { return slices.IndexFunc(kept, func(k listed.List) bool { return k.Image == id }) }
 	from, to := at(older), at(newer)
 	if from < 0 || to < 0 {
-		return s, false, nil
+		return false, nil
 	}
 	// Only what differs between them can differ: of that it is found out how it was in each.
 	paths := map[string]bool{}
 	for _, k := range kept[min(from, to)+1 : max(from, to)+1] {
 		if err := l.each(ctx, k, func(e *files.Entry) { paths[e.Path] = true }); err != nil {
-			return s, false, err
+			return false, err
 		}
 	}
 	was, is := map[string]*files.Entry{}, map[string]*files.Entry{}
@@ -41,7 +47,7 @@ func (l *Lists) Between(ctx context.Context, machine, older, newer string) (s fi
 			}
 		})
 		if err != nil {
-			return s, false, err
+			return false, err
 		}
 		if i == from {
 			was = maps.Clone(now)
@@ -60,9 +66,9 @@ func (l *Lists) Between(ctx context.Context, machine, older, newer string) (s fi
 				continue
 			}
 		}
-		s.See(d)
+		visit(d)
 	}
-	return s, true, nil
+	return true, nil
 }
 
 // each visits what is kept of a list.

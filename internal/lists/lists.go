@@ -97,10 +97,10 @@ func (l *Lists) Keep(ctx context.Context, machine, image string, parts map[strin
 		now = files.AppendEntry(now, e)
 	}
 	var tally *unusual.Tally
-	added, err := l.rec.AddList(ctx, machine, image, int64(len(all)), func(newest []byte, before bool) (older, newer []byte, err error) {
+	added, err := l.rec.AddList(ctx, machine, image, int64(len(all)), func(newest []byte, follows bool) (older, newer []byte, err error) {
 		if newest != nil {
 			t := &unusual.Tally{}
-			if tally = t; !before {
+			if tally = t; !follows {
 				tally = nil
 			}
 			if older, err = l.asOlder(newest, now, t.See); err != nil {
@@ -111,6 +111,9 @@ func (l *Lists) Keep(ctx context.Context, machine, image string, parts map[strin
 		newer, err = l.seal(now)
 		return older, newer, err
 	})
+	if err == nil && added && tally == nil { // others were listed in between, of another policy
+		tally, err = l.tally(ctx, machine, image)
+	}
 	if err != nil || !added || tally == nil {
 		return err
 	}

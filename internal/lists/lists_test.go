@@ -33,20 +33,21 @@ type shelf struct {
 	l      *Lists
 	images []string // oldest first
 	has    map[string]map[string]files.Entry
+	policy string
 }
 
 func newShelf(t *testing.T) *shelf {
 	rec := recordstest.Open(t)
 	v, err := vault.Open(rec, filepath.Join(t.TempDir(), "lodge-key"))
 	require.NoError(t, err)
-	return &shelf{t, rec, New(rec, nil, v, recordstest.Quiet(t)), nil, map[string]map[string]files.Entry{}}
+	return &shelf{t, rec, New(rec, nil, v, recordstest.Quiet(t)), nil, map[string]map[string]files.Entry{}, "weekly-system"}
 }
 
 // image adds an image with these files, n days later than the first.
 func (s *shelf) image(has map[string]files.Entry) string {
 	s.t.Helper()
 	n := len(s.images)
-	m := records.Image{ID: fmt.Sprintf("image%05d", n), Machine: "gate-07", MachineID: "u-gate", Policy: "weekly-system", Store: "quay-shelf", Taken: time.Unix(1_790_000_000, 0).AddDate(0, 0, n), Scope: "system", Capture: "full"}
+	m := records.Image{ID: fmt.Sprintf("image%05d", n), Machine: "gate-07", MachineID: "u-gate", Policy: s.policy, Store: "quay-shelf", Taken: time.Unix(1_790_000_000, 0).AddDate(0, 0, n), Scope: "system", Capture: "full"}
 	require.NoError(s.t, s.rec.AddImage(s.t.Context(), m))
 	m.Consistency, m.Disks = "each file", []records.ImageDisk{}
 	require.NoError(s.t, s.rec.FinishImage(s.t.Context(), m))
@@ -246,4 +247,36 @@ func TestUnusualFiles(t *testing.T) {
 	_, ok, err = s.l.Between(ctx, "u-gate", good, "image99999")
 	require.NoError(t, err)
 	require.False(t, ok)
+}
+
+// Images of another policy hold other files: an image is compared with the one before of its own policy, also where others were listed in between.
+func TestUnusualAmongOthers(t *testing.T) {
+	ctx := t.Context()
+	s := newShelf(t)
+	set := func(n int, end string) map[string]files.Entry {
+		has := map[string]files.Entry{}
+		for i := range n {
+			p := fmt.Sprintf("srv/berths/sheet-%02d.csv%s", i, end)
+			has[p] = files.Entry{Path: p, Kind: files.File, Size: 2000, Modified: time.Unix(1_790_000_000, 0).UTC()}
+		}
+		return has
+	}
+	add := func(policy string, has map[string]files.Entry) string {
+		s.policy = policy
+		id := s.image(has)
+		s.keep(id)
+		return id
+	}
+	for range 6 {
+		for policy, n := range map[string]int{"monthly-whole": 60, "weekly-system": 2} {
+			found, err := s.rec.Unusual(ctx, add(policy, set(n, "")))
+			require.NoError(t, err)
+			require.Empty(t, found, policy)
+		}
+	}
+	add("weekly-system", set(2, ""))
+	found, err := s.rec.Unusual(ctx, add("monthly-whole", set(60, ".sunk")))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	require.Equal(t, unusual.Renamed, found[0].Kind)
 }

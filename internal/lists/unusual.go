@@ -25,6 +25,20 @@ type Opened interface {
 	Read(ctx context.Context, r reader.Read) (reader.Found, io.ReadCloser, error)
 }
 
+// tally counts how the files of an image differ from those of the image before, nil where there is none.
+func (l *Lists) tally(ctx context.Context, machine, image string) (*unusual.Tally, error) {
+	before, err := l.rec.Forerunner(ctx, machine, image)
+	if err != nil || before == "" {
+		return nil, err
+	}
+	t := &unusual.Tally{}
+	ok, err := l.differ(ctx, machine, before, image, t.See)
+	if !ok || err != nil {
+		return nil, err
+	}
+	return t, nil
+}
+
 // compare keeps how the files of an image differ from those of the image that was listed before, and what of that is unusual.
 func (l *Lists) compare(ctx context.Context, machine, image string, t *unusual.Tally, now []files.Entry, look Looking) error {
 	c, suspects := t.Sum(now)

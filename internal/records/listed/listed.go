@@ -24,9 +24,9 @@ type List struct {
 	Gone  bool   `db:"gone"`
 }
 
-// AddList adds the list of an image. fold gets the newest list of the machine, nil where there is none, and whether its image was taken before; it returns what is kept of that from now on, and
+// AddList adds the list of an image. fold gets the newest list of the machine, nil where there is none, and whether its image is the forerunner of this one: of the same policy and scope, and taken before. It returns what is kept of that from now on, and
 // what is kept of the new one; both are kept, or neither. It does nothing where the image has a list already.
-func (l Listed) AddList(ctx context.Context, machine, image string, entries int64, fold func(newest []byte, before bool) (older, newer []byte, err error)) (added bool, err error) {
+func (l Listed) AddList(ctx context.Context, machine, image string, entries int64, fold func(newest []byte, follows bool) (older, newer []byte, err error)) (added bool, err error) {
 	err = pgx.BeginFunc(ctx, l.db.Pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(hashtext('lists'), hashtext($1))", machine); err != nil {
 			return err
@@ -37,13 +37,13 @@ func (l Listed) AddList(ctx context.Context, machine, image string, entries int6
 		}
 		var id int64
 		var newest []byte
-		var before bool
-		err := tx.QueryRow(ctx, `select l.id, l.body, coalesce((select taken from images where images.id = l.image) < (select taken from images where images.id = $2), false)
-			from lists l where l.machine = $1 order by l.id desc limit 1`, machine, image).Scan(&id, &newest, &before)
+		var follows bool
+		err := tx.QueryRow(ctx, `select l.id, l.body, exists (select from images o, images n where o.id = l.image and n.id = $2 and `+forerunner+`)
+			from lists l where l.machine = $1 order by l.id desc limit 1`, machine, image).Scan(&id, &newest, &follows)
 		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 			return err
 		}
-		older, newer, err := fold(newest, before)
+		older, newer, err := fold(newest, follows)
 		if err != nil {
 			return err
 		}
@@ -64,15 +64,27 @@ func (l Listed) AddList(ctx context.Context, machine, image string, entries int6
 	return added && err == nil, err
 }
 
+// forerunner says that an image o can be compared with an image n.
+const forerunner = "o.policy = n.policy and o.scope = n.scope and o.taken < n.taken"
+
+// Forerunner is the image before an image, of those of its machine that have lists, "" for none.
+func (l Listed) Forerunner(ctx context.Context, machine, image string) (string, error) {
+	found, err := db.Column[string](ctx, l.db.Pool, "select o.id from lists l join images o on o.id = l.image join images n on n.id = $2 where l.machine = $1 and "+forerunner+" order by o.taken desc limit 1", machine, image)
+	if err != nil || len(found) == 0 {
+		return "", err
+	}
+	return found[0], nil
+}
+
 // SetChange keeps how the files of an image differ from those of the one that was listed before.
 func (l Listed) SetChange(ctx context.Context, image string, c unusual.Change) error {
 	_, err := l.db.Pool.Exec(ctx, "update lists set change = $2 where image = $1", image, c)
 	return err
 }
 
-// Changes are those of a machine's images, but for one, the one that was listed last first, at most so many.
-func (l Listed) Changes(ctx context.Context, machine, except string, most int) ([]unusual.Change, error) {
-	return db.Column[unusual.Change](ctx, l.db.Pool, "select change from lists where machine = $1 and image <> $2 and change is not null order by id desc limit $3", machine, except, most)
+// Changes are those of the images before an image of a machine, newest first, at most so many.
+func (l Listed) Changes(ctx context.Context, machine, image string, most int) ([]unusual.Change, error) {
+	return db.Column[unusual.Change](ctx, l.db.Pool, "select l.change from lists l join images o on o.id = l.image join images n on n.id = $2 where l.machine = $1 and l.change is not null and "+forerunner+" order by o.taken desc limit $3", machine, image, most)
 }
 
 // ListsOf lists what is kept of a machine's lists, the one that was made last first: it is whole, and each other says what differs from the one before.
