@@ -93,7 +93,7 @@ func TestTheConsole(t *testing.T) {
 
 	// Start a policy: it says what it will do and how to do it by command line, then runs live, with no reload.
 	do(t, ctx, chromedp.Click("[data-start=nightly-guests]"), says("[role=alertdialog]", "keenlodge policy run nightly-guests --wait"),
-		picture(t, "console-start"), chromedp.Click("[data-confirm=nightly-guests]"),
+		chromedp.Click("[data-confirm=nightly-guests]"),
 		chromedp.WaitVisible("[data-state-of-run=running] [role=progressbar]"))
 	do(t, ctx, picture(t, "console-running"), says("[data-run]:first-child", "done"),
 		chromedp.WaitNotPresent("[data-state-of-run=running]"), picture(t, "console"))
