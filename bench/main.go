@@ -51,11 +51,29 @@ func main() {
 	}
 }
 
-func bench(ctx context.Context, only []string) error {
-	for _, name := range only {
-		if name != "page" && !slices.ContainsFunc(sections, func(s section) bool { return s.name == name }) {
-			return fmt.Errorf("there is no section %q", name)
+// named are the sections that words name, of which some have two.
+func named(words []string) (names []string, err error) {
+	is := func(name string) bool {
+		return name == "page" || slices.ContainsFunc(sections, func(s section) bool { return s.name == name })
+	}
+	for i := 0; i < len(words); i++ {
+		name := words[i]
+		if i+1 < len(words) && is(name+" "+words[i+1]) {
+			i++
+			name += " " + words[i]
 		}
+		if !is(name) {
+			return nil, fmt.Errorf("there is no section %q", name)
+		}
+		names = append(names, name)
+	}
+	return names, nil
+}
+
+func bench(ctx context.Context, words []string) error {
+	only, err := named(words)
+	if err != nil {
+		return err
 	}
 	r, err := openReport()
 	if err != nil {
