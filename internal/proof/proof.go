@@ -334,6 +334,13 @@ func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest
 		if err != nil {
 			pr.log.Warn("the files of an image that was proven could not be listed", "image", m.ID, "error", err)
 		}
+		odd, err := pr.rec.Unusual(ctx, m.ID)
+		if err != nil {
+			return evidence, err
+		}
+		for _, o := range odd { // which is no word on whether it can be trusted, and nothing to be silent of
+			evidence = append(evidence, "unusual: "+o.Text)
+		}
 	}
 	if whole == 0 {
 		return evidence, failed{errors.New("no file system of the image could be opened")}
