@@ -59,7 +59,7 @@ func drillCommand() *cli.Command {
 				return show(c, found, func(w io.Writer) {
 					var rows [][]string
 					for _, d := range found {
-						rows = append(rows, []string{d.Run, moment(&d.Began), d.Of, drillSigns[d.Sum.Standing] + " " + drillAnswer(d)})
+						rows = append(rows, []string{d.Run, moment(&d.Began), d.Of, d.Sum.Standing.Sign() + " " + drillAnswer(d)})
 					}
 					table(w, []string{"DRILL", "BEGAN", "OF", "WHAT CAME BACK"}, rows)
 					moreLine(w, more, len(found))
@@ -92,8 +92,6 @@ func drillCommand() *cli.Command {
 			})})
 }
 
-var drillSigns = map[drill.Standing]string{drill.Back: "✓", drill.Pending: "…", drill.Old: "!", drill.Late: "!", drill.Impossible: "–", drill.Missing: "✗"}
-
 // drillVerdict is an error for a drill that not all came back from as owed.
 func drillVerdict(d wire.Drill) error {
 	switch d.Sum.Standing {
@@ -121,7 +119,7 @@ func drillText(w io.Writer, d wire.Drill) {
 		if m.Held > 0 {
 			back, old = when.Short(m.Held), when.Short(m.Age)
 		}
-		rows = append(rows, []string{m.Machine, orDash(m.Group), drillSigns[m.Standing] + " " + string(m.Standing), back, owedSpan(m.Owed.Back > 0, when.Short(m.Owed.Back)), old, owedSpan(m.Owed.Age > 0, when.Short(m.Owed.Age)), orDash(m.Image), m.Why})
+		rows = append(rows, []string{m.Machine, orDash(m.Group), m.Standing.Sign() + " " + string(m.Standing), back, owedSpan(m.Owed.Back > 0, when.Short(m.Owed.Back)), old, owedSpan(m.Owed.Age > 0, when.Short(m.Owed.Age)), orDash(m.Image), m.Why})
 	}
 	table(w, []string{"MACHINE", "GROUP", "STANDS", "BACK>", "OWED>", "DATA WAS OLD>", "OWED>", "IMAGE", "WHY"}, rows)
 }

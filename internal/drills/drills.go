@@ -77,8 +77,8 @@ func (d *Drills) Start(ctx context.Context, who string, o Order) (records.Run, e
 	switch {
 	case o.Whole && len(o.Names) > 0:
 		return records.Run{}, fmt.Errorf("%w: a drill is of the whole site, or of what is named", fault.ErrInvalid)
-	case o.Whole:
-		q.Wants, err = d.whole(ctx, s)
+	case o.Whole: // which machines these are takes its time to find out at a large site: the run does
+		return d.queue(ctx, who, o, q)
 	case len(o.Names) == 0:
 		return records.Run{}, fmt.Errorf("%w: a drill is of groups or machines, or of the whole site; name some of them", fault.ErrInvalid)
 	default:
@@ -90,6 +90,10 @@ func (d *Drills) Start(ctx context.Context, who string, o Order) (records.Run, e
 	if !slices.ContainsFunc(q.Wants, func(m drill.Comeback) bool { return m.Image != "" }) {
 		return records.Run{}, fmt.Errorf("%w: none of the machines has an image from which it could start", fault.ErrConflict)
 	}
+	return d.queue(ctx, who, o, q)
+}
+
+func (d *Drills) queue(ctx context.Context, who string, o Order, q request) (records.Run, error) {
 	return d.runs.Queue(ctx, runs.Order{Kind: run.Drill, Cause: run.Hand, Who: who, Note: o.Note, Request: q})
 }
 
@@ -108,14 +112,18 @@ func (d *Drills) named(ctx context.Context, s site.Site, o Order) (wants []drill
 			party++
 		}
 		if !isGroup {
-			m, err := d.inventory.Resolve(ctx, name)
+			known, err := d.inventory.Resolve(ctx, name)
 			if errors.Is(err, fault.ErrNotFound) && len(s.Groups) > 0 {
 				err = fmt.Errorf("%w; and there are groups %s", err, strings.Join(slices.Sorted(maps.Keys(s.Groups)), ", "))
 			}
 			if err != nil {
 				return nil, err
 			}
-			one, err := d.want(ctx, m.ID, m.Label, party, "")
+			m, err := d.trials.Member(ctx, known.ID)
+			if err != nil {
+				return nil, err
+			}
+			one, err := d.want(ctx, m, party, "")
 			if err != nil {
 				return nil, err
 			}
@@ -133,17 +141,13 @@ func (d *Drills) named(ctx context.Context, s site.Site, o Order) (wants []drill
 
 func (d *Drills) group(ctx context.Context, g site.Group, name string, party int) (wants []drill.Comeback, err error) {
 	for _, word := range g.Machines {
-		one := drill.Comeback{Machine: word, Party: party, Group: name, Standing: drill.Impossible}
-		m, err := d.inventory.Resolve(ctx, word)
-		switch {
-		case errors.Is(err, fault.ErrNotFound) || errors.Is(err, fault.ErrConflict):
-			one.Why = err.Error()
-		case err != nil:
+		m, err := d.trials.Member(ctx, word)
+		if err != nil {
 			return nil, err
-		default:
-			if one, err = d.want(ctx, m.ID, m.Label, party, name); err != nil {
-				return nil, err
-			}
+		}
+		one, err := d.want(ctx, m, party, name)
+		if err != nil {
+			return nil, err
 		}
 		wants = append(wants, one)
 	}
@@ -173,7 +177,11 @@ func (d *Drills) whole(ctx context.Context, s site.Site) (wants []drill.Comeback
 			continue
 		}
 		party++
-		one, err := d.want(ctx, m.ID, m.Label, party, "")
+		member, err := d.trials.Member(ctx, m.ID)
+		if err != nil {
+			return nil, err
+		}
+		one, err := d.want(ctx, member, party, "")
 		if err != nil {
 			return nil, err
 		}
@@ -182,25 +190,21 @@ func (d *Drills) whole(ctx context.Context, s site.Site) (wants []drill.Comeback
 	return wants, nil
 }
 
-// want is a machine with its newest image from which it can start.
-func (d *Drills) want(ctx context.Context, id, label string, party int, group string) (drill.Comeback, error) {
-	one := drill.Comeback{Machine: label, MachineID: id, Party: party, Group: group, Standing: drill.Pending}
-	owed, ok, err := d.promises.Of(ctx, id)
+// want is a machine with its newest image from which it can start, and what is owed to it.
+func (d *Drills) want(ctx context.Context, m trials.Member, party int, group string) (drill.Comeback, error) {
+	one := drill.Comeback{Machine: m.Name, MachineID: m.ID, Party: party, Group: group, Standing: drill.Pending}
+	owed, ok, err := d.promises.Of(ctx, m.ID)
 	if err != nil {
 		return one, err
 	}
 	if ok {
 		one.Owed = drill.Allowance{Back: owed.Owed.Back, Age: owed.Owed.Age}
 	}
-	m, err := d.trials.Newest(ctx, id)
-	if err != nil {
-		return one, err
-	}
-	if m == nil {
-		one.Standing, one.Why = drill.Impossible, "it has no usable image of all its disks"
+	if m.Image == nil {
+		one.Standing, one.Why = drill.Impossible, m.Why
 		return one, nil
 	}
-	one.Image, one.Store, one.Taken = m.ID, m.Store, &m.Taken
+	one.Image, one.Store, one.Taken = m.Image.ID, m.Image.Store, &m.Image.Taken
 	return one, nil
 }
 
@@ -223,10 +227,15 @@ func (h handler) Run(ctx context.Context, r *runs.Run) error {
 	if err != nil {
 		return err
 	}
+	if q.Whole {
+		if q.Wants, err = h.d.whole(ctx, s); err != nil {
+			return err
+		}
+	}
 	u := &underWay{d: h.d, r: r, places: make(chan struct{}, max(1, trials.Places(s))), result: drill.Result{Run: r.ID, Who: r.Who, Note: r.Note, Way: q.Way, Whole: q.Whole, Program: h.d.program, Began: time.Now(), Machines: q.Wants}}
 	for i := range u.result.Machines {
 		if m := &u.result.Machines[i]; m.Standing == drill.Pending {
-			u.all = append(u.all, m)
+			u.all = append(u.all, i)
 		} else {
 			r.Warn(ctx, m.Machine, "it can't be brought back: %s", m.Why)
 		}
@@ -238,8 +247,8 @@ func (h handler) Run(ctx context.Context, r *runs.Run) error {
 type underWay struct {
 	d *Drills
 	r *runs.Run
-	// all are those to be brought back, of the result's.
-	all    []*drill.Comeback
+	// all are the places of those to be brought back in the result.
+	all    []int
 	places chan struct{}
 
 	mu     sync.Mutex
@@ -247,11 +256,16 @@ type underWay struct {
 }
 
 func (u *underWay) carryOut(ctx context.Context) error {
-	if err := u.save(ctx); err != nil {
+	every := make([]int, len(u.result.Machines))
+	for i := range every {
+		every[i] = i
+	}
+	if err := u.save(ctx, every...); err != nil {
 		return err
 	}
 	tasks := make([]records.Task, len(u.all))
-	for i, m := range u.all {
+	for i, place := range u.all {
+		m := u.result.Machines[place]
 		tasks[i] = records.Task{Machine: m.Machine, MachineID: m.MachineID, Image: m.Image}
 	}
 	tasks, err := u.r.AddTasks(ctx, tasks)
@@ -261,7 +275,7 @@ func (u *underWay) carryOut(ctx context.Context) error {
 	var going sync.WaitGroup
 	for begin := 0; begin < len(u.all); {
 		end := begin
-		for end < len(u.all) && u.all[end].Party == u.all[begin].Party {
+		for end < len(u.all) && u.result.Machines[u.all[end]].Party == u.result.Machines[u.all[begin]].Party {
 			end++
 		}
 		members, own, over := u.all[begin:end], tasks[begin:end], make(chan struct{})
@@ -271,9 +285,12 @@ func (u *underWay) carryOut(ctx context.Context) error {
 			leave = func() { <-u.places }
 		case <-ctx.Done():
 		}
-		for i, m := range members {
+		for i, place := range members {
 			going.Go(func() {
-				u.r.Perform(ctx, own[i], func(ctx context.Context, t *runs.Task) error { <-over; return u.outcome(ctx, t, m) })
+				u.r.Perform(ctx, own[i], func(ctx context.Context, t *runs.Task) error {
+					<-over
+					return u.outcome(ctx, t, &u.result.Machines[place])
+				})
 			})
 		}
 		going.Go(func() {
@@ -290,7 +307,7 @@ func (u *underWay) carryOut(ctx context.Context) error {
 	now := time.Now()
 	u.result.Ended = &now
 	u.r.Evidence(ctx, "", "%s", u.result.Sum())
-	return u.save(ctx)
+	return u.save(ctx, every...)
 }
 
 // outcome is what became of a machine, as its task's end.
@@ -307,25 +324,26 @@ func (u *underWay) outcome(ctx context.Context, t *runs.Task, m *drill.Comeback)
 }
 
 // bringBack has those of one party tried, and notes what became of each.
-func (u *underWay) bringBack(ctx context.Context, members []*drill.Comeback) {
+func (u *underWay) bringBack(ctx context.Context, members []int) {
 	if ctx.Err() != nil {
 		return
 	}
-	q := trials.Request{Group: members[0].Group, WriteOut: u.result.Way == drill.Restored}
-	for _, m := range members {
-		q.Images = append(q.Images, m.Image)
+	q := trials.Request{Group: u.result.Machines[members[0]].Group, WriteOut: u.result.Way == drill.Restored}
+	for _, place := range members {
+		q.Images = append(q.Images, u.result.Machines[place].Image)
 	}
 	over, err := u.try(ctx, q)
 	if ctx.Err() != nil {
 		return
 	}
-	for i, m := range members {
-		seen := drill.Seen{}
-		if err == nil {
-			seen, err = u.seen(ctx, over, q.Images[i], m.MachineID)
+	for _, place := range members {
+		m := &u.result.Machines[place]
+		seen, trouble := drill.Seen{}, err
+		if trouble == nil {
+			seen, trouble = u.seen(ctx, over, m.Image, m.MachineID)
 		}
-		if err != nil {
-			seen.Why = err.Error()
+		if trouble != nil {
+			seen = drill.Seen{Why: trouble.Error()}
 		}
 		u.mu.Lock()
 		m.Trial = over.ID
@@ -334,7 +352,7 @@ func (u *underWay) bringBack(ctx context.Context, members []*drill.Comeback) {
 		u.tell(ctx, m)
 		u.keepPictures(ctx, m)
 	}
-	if err := u.save(ctx); err != nil {
+	if err := u.save(ctx, members...); err != nil {
 		u.d.log.Warn("what a drill showed so far could not be recorded, and will be at its end", "run", u.r.ID, "error", err)
 	}
 }
@@ -406,8 +424,9 @@ func (u *underWay) keepPictures(ctx context.Context, m *drill.Comeback) {
 	}
 }
 
-func (u *underWay) save(ctx context.Context) error {
+// save records the drill, with its machines at these places.
+func (u *underWay) save(ctx context.Context, places ...int) error {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	return records.Surely(ctx, func(ctx context.Context) error { return u.d.rec.SaveDrill(ctx, u.result) })
+	return records.Surely(ctx, func(ctx context.Context) error { return u.d.rec.SaveDrill(ctx, u.result, places...) })
 }

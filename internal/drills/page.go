@@ -86,11 +86,6 @@ type shot struct {
 
 var tones = map[drill.Standing]string{drill.Back: "good", drill.Pending: "pending", drill.Old: "careful", drill.Late: "careful", drill.Impossible: "wrong", drill.Missing: "wrong"}
 
-var signs = map[drill.Standing]string{drill.Back: "✓", drill.Pending: "…", drill.Old: "!", drill.Late: "!", drill.Impossible: "–", drill.Missing: "✗"}
-
-// Sign is a standing in one character.
-func Sign(s drill.Standing) string { return signs[s] }
-
 // pageTime is how a moment is written on a page that lives for years.
 const pageTime = "Monday, 2 January 2006, 15:04 MST"
 
@@ -130,7 +125,7 @@ func Of(r drill.Result) string {
 }
 
 func entryOf(m drill.Comeback, whole time.Duration, pictures map[string][]byte, zone *time.Location) entry {
-	e := entry{Comeback: m, Tone: tones[m.Standing], Sign: signs[m.Standing], Back: "–", Old: "–", OwedBack: "–", OwedAge: "–"}
+	e := entry{Comeback: m, Tone: tones[m.Standing], Sign: m.Standing.Sign(), Back: "–", Old: "–", OwedBack: "–", OwedAge: "–"}
 	if m.Held > 0 {
 		e.Back, e.Old = when.Short(m.Held), when.Short(m.Age)
 	}

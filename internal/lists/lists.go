@@ -99,11 +99,12 @@ func (l *Lists) Keep(ctx context.Context, machine, image string, parts map[strin
 	var tally *unusual.Tally
 	added, err := l.rec.AddList(ctx, machine, image, int64(len(all)), func(newest []byte, follows bool) (older, newer []byte, err error) {
 		if newest != nil {
-			t := &unusual.Tally{}
-			if tally = t; !follows {
-				tally = nil
+			see := func(files.Difference) {}
+			if follows {
+				tally = &unusual.Tally{}
+				see = tally.See
 			}
-			if older, err = l.asOlder(newest, now, t.See); err != nil {
+			if older, err = l.asOlder(newest, now, see); err != nil {
 				l.log.Warn("the lists of a machine's files can't be read, and are made anew", "machine", machine, "error", err)
 				older, tally = nil, nil
 			}

@@ -258,13 +258,13 @@ func (rt *Retention) Rotate(ctx context.Context, s site.Site, r *runs.Run, polic
 	var notices []string
 	for i, set := range sets {
 		plan := plans[i].Plan
-		if at := slices.IndexFunc(plans[i].Images, func(m rotation.Image) bool { return m.Unusual }); at >= 0 && policy.Hold == site.HoldUnusual {
-			notice := fmt.Sprintf("rotation of %s is held back: image %s is unusual, and those from before may be the last good ones.", set, plans[i].Images[at].ID)
+		if plan.Unusual != "" {
+			notice := fmt.Sprintf("rotation of %s is held back: image %s is unusual, and those from before may be the last good ones.", set, plan.Unusual)
 			notices = append(notices, strings.TrimSuffix(notice, "."))
 			if err := rt.tellHeld(ctx, r, set, policy.Store, notice); err != nil {
 				return err
 			}
-			r.Warn(ctx, set.Machine, "%s Look at it (keenlodge image show %s), and then say so: keenlodge image seen %[2]s", notice, plans[i].Images[at].ID)
+			r.Warn(ctx, set.Machine, "%s Look at it (keenlodge image show %s), and then say so: keenlodge image seen %[2]s", notice, plan.Unusual)
 			continue
 		}
 		if plan.Guard != "" {

@@ -15,7 +15,9 @@ import (
 )
 
 // Member is a machine of a group. Image is the newest of which it could start, nil where there is none; Why says why.
+// ID is empty where no machine is called so.
 type Member struct {
+	ID    string
 	Name  string
 	Image *records.Image
 	Why   string
@@ -51,20 +53,30 @@ func (tr *Trials) group(ctx context.Context, s site.Site, name string) (Group, e
 	}
 	g := Group{Name: name, Group: spec}
 	for _, word := range spec.Machines {
-		one := Member{Name: word}
-		m, err := tr.inventory.Resolve(ctx, word)
-		if errors.Is(err, fault.ErrNotFound) || errors.Is(err, fault.ErrConflict) {
-			one.Why = err.Error()
-		} else if err != nil {
+		one, err := tr.Member(ctx, word)
+		if err != nil {
 			return g, err
-		} else if one.Image, err = tr.Newest(ctx, m.ID); err != nil {
-			return g, err
-		} else if one.Image == nil {
-			one.Why = "it has no usable image of all its disks"
 		}
+		one.Name = word // as the site has it
 		g.Members = append(g.Members, one)
 	}
 	return g, nil
+}
+
+// Member is a machine by its name, with the newest image from which it could start.
+func (tr *Trials) Member(ctx context.Context, word string) (one Member, err error) {
+	m, err := tr.inventory.Resolve(ctx, word)
+	if errors.Is(err, fault.ErrNotFound) || errors.Is(err, fault.ErrConflict) {
+		return Member{Name: word, Why: err.Error()}, nil
+	}
+	if err != nil {
+		return one, err
+	}
+	one.ID, one.Name = m.ID, m.Label
+	if one.Image, err = tr.Newest(ctx, m.ID); err == nil && one.Image == nil {
+		one.Why = "it has no usable image of all its disks"
+	}
+	return one, err
 }
 
 // lookBack is how many of a machine's images are looked at for one from which it can start.

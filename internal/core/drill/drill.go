@@ -22,9 +22,6 @@ const (
 	Restored Way = "restored"
 )
 
-// Ways lists both.
-var Ways = []Way{AtOnce, Restored}
-
 // Standing is what became of a machine.
 type Standing string
 
@@ -42,6 +39,11 @@ const (
 
 // Standings lists every standing, from the best to the worst.
 var Standings = []Standing{Back, Pending, Old, Late, Impossible, Missing}
+
+// Sign is a standing in one character.
+func (s Standing) Sign() string {
+	return map[Standing]string{Back: "✓", Pending: "…", Old: "!", Late: "!", Impossible: "–", Missing: "✗"}[s]
+}
 
 // Allowance is what is owed to a machine; 0 is nothing.
 type Allowance struct {

@@ -91,6 +91,29 @@ func TestTheGuardWatchesTheFloor(t *testing.T) {
 	}
 }
 
+// While an image is unusual neither the rule nor the floor drops any of its set; others give what they can.
+func TestWhatIsUnusualHoldsTheFloor(t *testing.T) {
+	start := time.Date(2026, 3, 1, 23, 0, 0, 0, time.UTC)
+	set := func(odd int) Set {
+		var images []Image
+		for i := range 4 {
+			images = append(images, Image{ID: fmt.Sprint("i", i), Taken: start.AddDate(0, 0, i), Capture: "full", State: "usable", Bytes: 1, Unusual: i == odd})
+		}
+		rule, err := Parse("newest 3")
+		require.NoError(t, err)
+		s := Set{images, Make(rule, start.AddDate(0, 0, 5), images)}
+		require.Len(t, s.Plan.Drops(), 1)
+		s.Plan.HoldUnusual(images)
+		return s
+	}
+	sets := []Set{set(2), set(-1)}
+	require.Equal(t, []string{"i2", ""}, []string{sets[0].Plan.Unusual, sets[1].Plan.Unusual})
+	require.EqualValues(t, 98, Relieve(sets, 100, "the store must keep 20 GiB free", start.AddDate(0, 0, 5)))
+	require.Empty(t, sets[0].Plan.Drops())
+	require.Len(t, sets[1].Plan.Drops(), 3)
+	require.Equal(t, Decision{"i0", Held, "image i2 is unusual, and nobody has looked (else: no clause of the rule keeps it)"}, sets[0].Plan.Decisions[0])
+}
+
 // Another zone moves the edges of days by hours; it never empties a set.
 func TestAZoneThatChanges(t *testing.T) {
 	start := time.Date(2026, 1, 1, 23, 30, 0, 0, time.UTC)

@@ -51,25 +51,26 @@ type Plan struct {
 	Decisions []Decision `json:"decisions"`
 	// Guard says in words why an unattended rotation must drop nothing; it is empty otherwise.
 	Guard string `json:"guard"`
+	// Unusual is the image for which nothing is dropped until a person has looked, or "".
+	Unusual string `json:"unusual,omitempty"`
 
 	fixed []bool // by image: kept by more than a clause
 }
 
-// HoldUnusual keeps all images where one that stays is unusual, and names that: those from before may be the last good ones. It reports whether one is.
-func (p *Plan) HoldUnusual(images []Image) (id string, held bool) {
+// HoldUnusual keeps all images where one of them is unusual: those from before may be the last good ones.
+func (p *Plan) HoldUnusual(images []Image) {
 	at := slices.IndexFunc(images, func(m Image) bool { return m.Unusual })
 	if at < 0 {
-		return "", false
+		return
 	}
-	id = images[at].ID
+	p.Unusual = images[at].ID
 	for i := range p.Decisions {
 		p.fixed[i] = true
 		if d := &p.Decisions[i]; d.Verdict == Drop {
-			d.Verdict, d.Why = Held, fmt.Sprintf("image %s is unusual, and nobody has looked (else: %s)", id, d.Why)
+			d.Verdict, d.Why = Held, fmt.Sprintf("image %s is unusual, and nobody has looked (else: %s)", p.Unusual, d.Why)
 		}
 	}
 	p.Guard = ""
-	return id, true
 }
 
 // Gives is how many bytes the images that the plan drops take.

@@ -3,7 +3,6 @@ package trust
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -30,17 +29,19 @@ var drillList = listing.List[drillRow]{Own: "-began", ID: "d.run", IDOf: func(d 
 	"began": {SQL: "d.began", Kind: "timestamptz", Value: func(d drillRow) string { return d.Began.Format(time.RFC3339Nano) }},
 }}
 
-// SaveDrill records a drill as it stands, with those of its machines.
-func (t Trust) SaveDrill(ctx context.Context, d drill.Result) error {
+// SaveDrill records a drill as it stands, with its machines at these places.
+func (t Trust) SaveDrill(ctx context.Context, d drill.Result, places ...int) error {
 	return pgx.BeginFunc(ctx, t.db.Pool, func(tx pgx.Tx) error {
 		_, err := tx.Exec(ctx, "insert into drills (run, who, note, way, whole, program, began, ended) values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict (run) do update set ended = excluded.ended",
 			d.Run, d.Who, d.Note, d.Way, d.Whole, d.Program, d.Began, d.Ended)
-		for i := 0; i < len(d.Machines) && err == nil; i++ {
-			m := d.Machines[i]
-			_, err = tx.Exec(ctx, `insert into drill_machines (run, place, machine_id, report) values ($1, $2, $3, $4) on conflict (run, place) do update set report = excluded.report
-				where drill_machines.report <> excluded.report`, d.Run, i, m.MachineID, m)
+		var all pgx.Batch
+		for _, i := range places {
+			all.Queue("insert into drill_machines (run, place, machine_id, report) values ($1, $2, $3, $4) on conflict (run, place) do update set report = excluded.report", d.Run, i, d.Machines[i].MachineID, d.Machines[i])
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return tx.SendBatch(ctx, &all).Close()
 	})
 }
 
@@ -112,5 +113,5 @@ type Drilled struct {
 // DrillStandings are those of all machines.
 func (t Trust) DrillStandings(ctx context.Context) ([]Drilled, error) {
 	return db.All[Drilled](ctx, t.db.Pool, `select distinct on (m.machine_id) m.machine_id, d.began, m.report from drill_machines m join drills d using (run)
-		where m.report ->> 'standing' not in ('`+strings.Join([]string{string(drill.Pending), string(drill.Impossible)}, "', '")+`') order by m.machine_id, d.began desc`)
+		where m.report ->> 'standing' <> all($1) order by m.machine_id, d.began desc`, []drill.Standing{drill.Pending, drill.Impossible})
 }
