@@ -83,13 +83,13 @@ func TestAServer(t *testing.T) {
 
 	// Its system state, in parts, and what could not be had; an application comes to rest for a whole image.
 	require.Regexp(t, `(?m)^turnstile +mandatory +3 +\d+ B +the turnstile's settings`, ok("machine", "parts", "gate-07"))
-	text += "  weekly-system:\n    machines: [gate-07]\n    scope: system\n    ignore: ['*.tmp']\n    store: quay-shelf\n    cycle: full once\n    rotation: newest 5\n    prove: read\n" +
+	text += "  weekly-system:\n    machines: [gate-07]\n    scope: system\n    ignore: ['*.tmp']\n    store: quay-shelf\n    cycle: full once\n    rotation: newest 5\n    prove: restore\n" +
 		"  with-ledger:\n    machines: [gate-07]\n    store: quay-shelf\n    quiesce: required\n    applications: [ledger]\n    rotation: newest 5\n"
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 	ok("site", "apply", file)
 	ok("policy", "run", "weekly-system", "--wait")
 	list = ok("image", "list", "--policy", "weekly-system")
-	require.Regexp(t, `full, system +each file +✓ read`, list)
+	require.Regexp(t, `full, system +each file +✓ restore`, list)
 	state := strings.Fields(strings.Split(list, "\n")[1])[0]
 	require.Regexp(t, `(?s)parts +turnstile.*left out +\*\.tmp +1 files +15 B +`+disk.Mounted+`/settings/core.tmp`, ok("image", "show", state))
 	require.Regexp(t, `-rw-r----- +root:root +10 B .* `+disk.Mounted+`/settings/gate.conf`, ok("image", "files", state))

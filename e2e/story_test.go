@@ -55,6 +55,7 @@ func TestBackUpRotateProveRestore(t *testing.T) {
 		out = keenOK(t, "image", "prove", m.ID, "--level", "restore", "--wait")
 		require.Regexp(t, `vdb: written out whole \(512 MiB\), and [\d.]+ MiB of data compared block by block`, out)
 		require.Contains(t, out, "vdb1: ext4, clean by e2fsck")
+		require.Regexp(t, `busybox tail -n 1 /data/keenlodge.ledger: \d+ \d+ [0-9a-f]{64}`, out, "a program of its own looked at it")
 	}
 	mounts, err := os.ReadFile("/proc/mounts")
 	require.NoError(t, err)

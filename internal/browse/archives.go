@@ -42,7 +42,7 @@ func (b *Browser) Take(ctx context.Context, id string, at Place, wanted map[stri
 		return nil, err
 	}
 	if m.Files != nil {
-		return takeFiles(ctx, st, m, func(p string) bool { return wanted[p] }), nil
+		return TakeFiles(ctx, st, m, func(p string) bool { return wanted[p] }), nil
 	}
 	g, release, err := b.guestOf(ctx, st, m)
 	if err != nil {
@@ -61,8 +61,8 @@ func (b *Browser) Take(ctx context.Context, id string, at Place, wanted map[stri
 	return flowing(ctx, in, release), nil
 }
 
-// takeFiles is [Browser.Take] of an image of files.
-func takeFiles(ctx context.Context, st store.Store, m *image.Manifest, wanted func(path string) bool) io.ReadCloser {
+// TakeFiles is [Browser.Take] of an image of files in a store. Close what is returned.
+func TakeFiles(ctx context.Context, st store.Store, m *image.Manifest, wanted func(path string) bool) io.ReadCloser {
 	out, to := io.Pipe()
 	go func() {
 		gather := bufio.NewWriterSize(to, aheadBytes)
@@ -136,7 +136,7 @@ func archiveFiles(ctx context.Context, st store.Store, m *image.Manifest, at Pla
 	if err != nil {
 		return nil, err
 	}
-	return takeFiles(ctx, st, m, func(p string) bool { return below(p, want) }), nil
+	return TakeFiles(ctx, st, m, func(p string) bool { return below(p, want) }), nil
 }
 
 // below reports whether a path lies in a folder, or is it.

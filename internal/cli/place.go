@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"keenlodge/internal/core/media"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/store/medium"
@@ -92,7 +93,7 @@ func dashed(name string) string { return strings.ReplaceAll(name, "_", "-") }
 func placeFrom(c *cli.Command) (site.Store, error) {
 	spec := site.Store{Medium: c.String("medium"), Layout: site.Layout(c.String("layout"))}
 	var err error
-	if spec.Settings, err = site.EmptySettings(spec.Medium); err != nil {
+	if spec.Settings, err = media.Empty(spec.Medium); err != nil {
 		return spec, usageError{err}
 	}
 	into := reflect.ValueOf(spec.Settings).Elem()

@@ -206,7 +206,7 @@ func (k known) of(row records.MachineRow, now time.Time) (m Machine, owed bool) 
 		m.known.Newest = *row.NewestTaken
 	}
 	if !disks {
-		for _, l := range []image.Level{image.ByMount, image.ByBoot, image.ByRestore} {
+		for _, l := range []image.Level{image.ByMount, image.ByBoot} {
 			m.known.Impossible[l] = "its policies keep no image of all its disks"
 		}
 	} else if k.noTrials {
@@ -247,7 +247,7 @@ func (m *Machine) trust(proofs []records.ProofStanding) {
 			m.failedOf[one.Level] = one.Image
 		}
 		for _, l := range image.Levels {
-			if one.Passed != nil && one.Level.AtLeast(l) && one.Passed.After(m.known.Proven[l]) {
+			if one.Passed != nil && (one.Level == l || one.Level.AtLeast(l) && !one.OfFiles) && one.Passed.After(m.known.Proven[l]) {
 				m.known.Proven[l] = *one.Passed
 			}
 		}
@@ -350,7 +350,7 @@ func (p *Promises) queue(ctx context.Context, w wanted) (queued bool, err error)
 		return false, err
 	}
 	i := slices.IndexFunc(images, func(m records.Image) bool {
-		return m.State == image.Usable && (w.level == image.ByRead || m.Files == nil)
+		return m.State == image.Usable && w.level.Fits(m.Scope)
 	})
 	if i < 0 {
 		return false, nil

@@ -76,8 +76,8 @@ func (pr *Proofs) Start(ctx context.Context, who string, q Request) (records.Run
 	if err != nil {
 		return records.Run{}, err
 	}
-	if m.Files != nil && q.Level != image.ByRead {
-		return records.Run{}, fmt.Errorf("%w: image %s holds files, and no disks that could be opened or started; prove it with: keenlodge image prove %[2]s --level read", fault.ErrConflict, m.ID)
+	if !q.Level.Fits(m.Scope) {
+		return records.Run{}, fmt.Errorf("%w: image %s holds files, and no disks that could be opened or started; prove it with: keenlodge image prove %[2]s --level read or --level restore", fault.ErrConflict, m.ID)
 	}
 	if again := q.Level == image.ByRead && (m.State == image.Doubtful || m.State == image.Broken); m.State != image.Usable && !again {
 		return records.Run{}, fmt.Errorf("%w: image %s is %s; only a usable image can be proven, and one in which damage was found be read again: keenlodge image prove %s --level read", fault.ErrConflict, m.ID, m.State, m.ID)

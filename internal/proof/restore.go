@@ -24,19 +24,24 @@ const (
 	scratchMark = "restore-"
 	// scratchLeft is what is left free beside what is written, in bytes.
 	scratchLeft = 1 << 30
-	// compareAt is how much is compared at once, in bytes.
-	compareAt = 1 << 20
 )
 
-// byRestore writes the disks out whole, as a restore does, compares what lies there then with the image block by block, and has its file systems checked by
-// their own tools.
+// byRestore writes the disks out whole, as a restore does, compares what lies there then with the image block by block, has its file systems checked by
+// their own tools, and its data by the machine's own programs that its policy names. Of an image of files it writes these out.
 func (pr *Proofs) byRestore(ctx context.Context, st store.Store, m *image.Manifest, progress func(int64)) (evidence []string, err error) {
+	if m.Files != nil {
+		return pr.filesByRestore(ctx, st, m, progress)
+	}
+	checks, err := pr.checksOf(ctx, m)
+	if err != nil {
+		return nil, err
+	}
 	out, evidence, err := pr.WriteOut(ctx, st, m, true, progress)
 	if err != nil {
 		return evidence, err
 	}
 	defer func() { err = errors.Join(err, out.Close()) }()
-	checked, err := pr.checkSystems(ctx, out.Disks)
+	checked, err := pr.checkInside(ctx, out.Disks, checks)
 	return append(evidence, checked...), err
 }
 
@@ -58,9 +63,13 @@ func (w *Written) Close() (err error) {
 }
 
 // WriteOut writes the disks of an image out whole, as a restore does; what a store gives is matched with the image's digests while it is read. Where asked,
-// what lies there then is compared with the image once more, block by block.
+// what lies there then is compared with what the store gave, block by block.
 func (pr *Proofs) WriteOut(ctx context.Context, st store.Store, m *image.Manifest, compare bool, progress func(int64)) (w *Written, evidence []string, err error) {
-	if w, err = pr.scratch(m); err != nil {
+	need := int64(0)
+	for _, d := range m.Disks {
+		need += max(d.Data, d.Length)
+	}
+	if w, err = pr.scratch(need); err != nil {
 		return nil, nil, err
 	}
 	defer func() {
@@ -76,36 +85,45 @@ func (pr *Proofs) WriteOut(ctx context.Context, st store.Store, m *image.Manifes
 		evidence = nil
 	}
 	for _, d := range m.Disks {
-		file := filepath.Join(w.folder, d.Target+".qcow2")
-		if err := pr.writeOut(ctx, st, m, d, file, progress); err != nil {
-			return w, evidence, fmt.Errorf("disk %s: %w", d.Target, err)
-		}
-		there, end, err := openOut(file)
-		if err != nil {
-			return w, evidence, fmt.Errorf("disk %s, written out: %w", d.Target, err)
-		}
-		w.ends = append(w.ends, end)
-		w.Disks = append(w.Disks, reader.Disk{Name: d.Target, Disk: there})
-		if !compare {
-			continue
-		}
-		n, err := pr.compare(ctx, st, m, d, there, progress)
+		compared, err := pr.writeOne(ctx, st, m, d, w, compare, progress)
 		if err != nil {
 			return w, evidence, fmt.Errorf("disk %s: %w", d.Target, err)
 		}
-		evidence = append(evidence, fmt.Sprintf("%s: written out whole (%s), and %s of data compared block by block", d.Target, humanize.IBytes(uint64(d.Size)), humanize.IBytes(uint64(n))))
+		if compare {
+			evidence = append(evidence, fmt.Sprintf("%s: written out whole (%s), and %s of data compared block by block", d.Target, humanize.IBytes(uint64(d.Size)), humanize.IBytes(uint64(compared))))
+		}
 	}
 	return w, evidence, nil
 }
 
-// scratch makes a folder for an image, if there is room for it.
-func (pr *Proofs) scratch(m *image.Manifest) (*Written, error) {
+// writeOne writes a disk out as a restore does, to the medium, and compares what lies there where that is asked for.
+func (pr *Proofs) writeOne(ctx context.Context, st store.Store, m *image.Manifest, d image.Disk, w *Written, compare bool, progress func(int64)) (compared int64, err error) {
+	opened, err := st.OpenDisk(ctx, m, d)
+	if err != nil {
+		return 0, err
+	}
+	defer opened.Close()
+	given := &given{Disk: opened}
+	file := filepath.Join(w.folder, d.Target+".qcow2")
+	if err := writeOut(ctx, given, file, progress); err != nil {
+		return 0, err
+	}
+	there, end, err := openOut(file)
+	if err != nil {
+		return 0, fmt.Errorf("what was written out: %w", err)
+	}
+	w.ends = append(w.ends, end)
+	w.Disks = append(w.Disks, reader.Disk{Name: d.Target, Disk: there})
+	if !compare {
+		return 0, nil
+	}
+	return given.compare(ctx, there, progress)
+}
+
+// scratch makes a folder for what is written out of an image, if there is room for so many bytes.
+func (pr *Proofs) scratch(need int64) (*Written, error) {
 	if err := os.MkdirAll(pr.Scratch, 0o700); err != nil {
 		return nil, err
-	}
-	need := int64(0)
-	for _, d := range m.Disks {
-		need += max(d.Data, d.Length)
 	}
 	var room unix.Statfs_t
 	if err := unix.Statfs(pr.Scratch, &room); err != nil {
@@ -125,14 +143,9 @@ func (pr *Proofs) scratch(m *image.Manifest) (*Written, error) {
 	return &Written{folder: folder, held: held}, nil
 }
 
-// writeOut writes a disk out as a restore does, to the medium.
-func (pr *Proofs) writeOut(ctx context.Context, st store.Store, m *image.Manifest, d image.Disk, file string, progress func(int64)) error {
-	opened, err := st.OpenDisk(ctx, m, d)
-	if err != nil {
-		return err
-	}
-	defer opened.Close()
-	whole, err := qcow2.New(ctx, opened, "")
+// writeOut writes a disk into a file, to the medium.
+func writeOut(ctx context.Context, d disk.Disk, file string, progress func(int64)) error {
+	whole, err := qcow2.New(ctx, d, "")
 	if err != nil {
 		return err
 	}
@@ -177,81 +190,6 @@ func openOut(file string) (disk.Disk, func() error, error) {
 		return nil, nil, errors.Join(err, f.Close())
 	}
 	return there, f.Close, nil
-}
-
-// compare compares a disk of an image with what was written out of it, and tells how much data there was.
-func (pr *Proofs) compare(ctx context.Context, st store.Store, m *image.Manifest, d image.Disk, there disk.Disk, progress func(int64)) (data int64, err error) {
-	opened, err := st.OpenDisk(ctx, m, d)
-	if err != nil {
-		return 0, err
-	}
-	defer opened.Close()
-	if there.Size() != d.Size {
-		return 0, failed{fmt.Errorf("it was written out as %d bytes, and has %d", there.Size(), d.Size)}
-	}
-	one, two := make([]byte, compareAt), make([]byte, compareAt)
-	for at := int64(0); at < d.Size; {
-		n := min(compareAt, d.Size-at)
-		extents, err := opened.Extents(ctx, at, n)
-		if err != nil {
-			return data, err
-		}
-		if len(extents) == 0 {
-			return data, fmt.Errorf("nothing is known of what lies at %d", at)
-		}
-		e := extents[0]
-		n = min(n, e.Offset+e.Length-at)
-		if _, err := there.ReadAt(two[:n], at); err != nil && err != io.EOF {
-			return data, fmt.Errorf("what was written out: %w", err)
-		}
-		clear(one[:n])
-		if e.Kind != disk.Zero {
-			if _, err := opened.ReadAt(one[:n], at); err != nil && err != io.EOF {
-				return data, err
-			}
-			data += n
-			progress(n)
-		}
-		if string(one[:n]) != string(two[:n]) {
-			return data, failed{fmt.Errorf("what was written out differs from the image in the %d bytes at %d: the scratch folder's medium does not keep what it is given", n, at)}
-		}
-		at += n
-	}
-	return data, nil
-}
-
-// checkSystems has the file systems of disks checked by their own tools, in a reader guest.
-func (pr *Proofs) checkSystems(ctx context.Context, disks []reader.Disk) (evidence []string, err error) {
-	if why := reader.Able(); pr.stores.OnHost || why != nil {
-		return []string{"its file systems were not checked by their own tools, which is done in reader guests, and this host has none"}, nil
-	}
-	g, err := pr.stores.Reader(ctx, disks, false)
-	if err != nil {
-		return nil, err
-	}
-	defer g.Close()
-	for _, f := range g.Opened().FileSystems {
-		if f.Refused {
-			return evidence, failed{fmt.Errorf("%s (%s): %s", f.Name, f.Format, f.Why)}
-		}
-		if f.Why != "" {
-			evidence = append(evidence, f.Name+": not checked: "+f.Why)
-			continue
-		}
-		c, err := g.Check(ctx, f.Name)
-		if err != nil {
-			return evidence, errors.Join(err, g.Trouble())
-		}
-		switch {
-		case c.Tool == "":
-			evidence = append(evidence, fmt.Sprintf("%s: %s is checked by no tool that this host has", f.Name, f.Format))
-		case !c.Clean:
-			return evidence, failed{fmt.Errorf("%s: %s finds damage in it: %s", f.Name, c.Tool, c.Said)}
-		default:
-			evidence = append(evidence, fmt.Sprintf("%s: %s, clean by %s", f.Name, f.Format, c.Tool))
-		}
-	}
-	return evidence, nil
 }
 
 // holdScratch takes the lock of a folder in the scratch one, which whoever writes there holds while he lives.

@@ -391,6 +391,12 @@ func (g *Guest) Check(ctx context.Context, name string) (c Checked, err error) {
 	return c, err
 }
 
+// Execute runs a program of the machine's own in its tree. What it says is as it said it, to be cleaned before it is shown.
+func (g *Guest) Execute(ctx context.Context, x Execute) (e Executed, err error) {
+	err = g.told(g.line.Ask(ctx, CallExecute, x, &e))
+	return e, err
+}
+
 // Locate finds which files lie in ranges of a file system's volume, for each range; paths are relative to its top.
 func (g *Guest) Locate(ctx context.Context, l Locate) (found [][]string, err error) {
 	err = g.told(g.line.Ask(ctx, CallLocate, l, &found))

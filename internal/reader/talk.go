@@ -1,6 +1,8 @@
 package reader
 
 import (
+	"time"
+
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/mount"
 )
@@ -21,6 +23,8 @@ const (
 	CallUnlock = "unlock"
 	// CallCheck has a file system checked by its own tool: its name → [Checked]. Nobody else may be reading.
 	CallCheck = "check"
+	// CallExecute runs a program of the machine's own in its tree, which can be written to from then on: [Execute] → [Executed]. Nobody else may be reading.
+	CallExecute = "execute"
 	// CallLocate finds which files lie in ranges of a file system's volume: [Locate] → for each range the paths.
 	CallLocate = "locate"
 )
@@ -37,6 +41,19 @@ type Checked struct {
 	// Clean says that it found nothing; Said is what it said at the end.
 	Clean bool   `json:"clean"`
 	Said  string `json:"said,omitempty"`
+}
+
+// Execute is a program of the machine's own: words, the first its name or path, and how long it may take, in nanoseconds.
+type Execute struct {
+	Command []string      `json:"command"`
+	Limit   time.Duration `json:"limit"`
+}
+
+// Executed is how a program ended: its code, the last 64 KiB of what it said, and whether it was ended because it took too long.
+type Executed struct {
+	Code int    `json:"code"`
+	Said string `json:"said"`
+	Late bool   `json:"late,omitempty"`
 }
 
 // Disks are the names of the guest's disks, in their order.

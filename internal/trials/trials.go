@@ -99,7 +99,7 @@ func (tr *Trials) Start(ctx context.Context, cause run.Cause, who string, q Requ
 func triable(m records.Image) error {
 	switch {
 	case m.Files != nil:
-		return fmt.Errorf("%w: image %s holds files, and no disks from which a guest could start; prove it with: keenlodge image prove %[2]s --level read", fault.ErrConflict, m.ID)
+		return fmt.Errorf("%w: image %s holds files, and no disks from which a guest could start; prove it with: keenlodge image prove %[2]s --level read or --level restore", fault.ErrConflict, m.ID)
 	case m.Scope != image.WholeMachine:
 		return fmt.Errorf("%w: image %s has not all of its machine's disks (scope %s), and is not started without them; prove it with: keenlodge image prove %[2]s --level mount", fault.ErrConflict, m.ID, m.Scope)
 	case m.State != image.Usable:

@@ -2637,6 +2637,8 @@ export interface components {
        * @enum {string}
        */
       quiesce?: "" | "required" | "preferred" | "off"
+      /** @description programs of the machine's own that a proof by restore runs on what it wrote out, such as a database's check of its files */
+      restored?: components["schemas"]["SiteRestoredCheck"][]
       /**
        * Format: int64
        * @description how often a machine is tried again after what may pass by itself; default 0
@@ -3161,6 +3163,8 @@ export interface components {
        * @enum {string}
        */
       quiesce?: "" | "required" | "preferred" | "off"
+      /** @description programs of the machine's own that a proof by restore runs on what it wrote out, such as a database's check of its files */
+      restored?: components["schemas"]["SiteRestoredCheck"][]
       /**
        * Format: int64
        * @description how often a machine is tried again after what may pass by itself; default 0
@@ -3190,6 +3194,18 @@ export interface components {
       unread?: "warn" | "fail"
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
       windows?: string[]
+    }
+    SiteRestoredCheck: {
+      /** @description command in the guest, run by its agent, until it ends with 0 */
+      command: string[]
+      /** @description text that its output has to contain */
+      expect?: string
+      /** @description names or patterns of the machines that are meant; left out, it is all of the policy's */
+      machines?: string[]
+      /** @description tag expression that they fit */
+      tags?: string
+      /** @description how long it may take, with what goes before that; default 2 minutes */
+      within?: string
     }
     SiteSchedule: {
       /**

@@ -63,7 +63,7 @@ const (
 	ByMount Level = "mount"
 	// ByBoot started the machine and had it answer.
 	ByBoot Level = "boot"
-	// ByRestore wrote the machine out whole and compared it.
+	// ByRestore wrote the machine, or its files, out whole and compared that.
 	ByRestore Level = "restore"
 )
 
@@ -75,6 +75,9 @@ func (l Level) AtLeast(other Level) bool {
 	mine, theirs := slices.Index(Levels, l), slices.Index(Levels, other)
 	return mine >= 0 && theirs >= 0 && mine >= theirs
 }
+
+// Fits reports whether images of a scope can be proven by a level: those of files have no file systems that could be opened, and nothing that could start.
+func (l Level) Fits(s Scope) bool { return !s.OfFiles() || l == ByRead || l == ByRestore }
 
 // Consistency is the state of the data in an image.
 type Consistency string

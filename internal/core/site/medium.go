@@ -3,62 +3,12 @@ package site
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
-	"maps"
 	"reflect"
 	"slices"
 	"sync"
 
-	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/core/media"
 )
-
-// Settings are what a medium needs to know of a store's place: a pointer to a struct whose fields have yaml, json and doc tags. In the
-// site file they stand beside what all stores have in common.
-type Settings interface {
-	// Check finds what is wrong in them by themselves; a [SettingError] names the field.
-	Check() error
-	// Location is what tells one store's location from another's, in words.
-	Location() string
-}
-
-// Remote is what settings of a medium implement that is signed in to: who signs in where.
-type Remote interface {
-	// Account tells one account on one host from others, in words. What signs in to one must go to no other.
-	Account() string
-}
-
-// SettingError is a mistake in a setting. Field is its name in the site file.
-type SettingError struct{ Field, Why string }
-
-func (e *SettingError) Error() string { return e.Why }
-
-// BadSetting is the error for a setting that can't be.
-func BadSetting(field, format string, args ...any) error {
-	return &SettingError{field, fmt.Sprintf(format, args...)}
-}
-
-// Missing is the error for a setting that a medium can't do without.
-func Missing(medium, field string) error {
-	return &SettingError{"", fmt.Sprintf("medium %s needs %s", medium, field)}
-}
-
-// media has how the settings of each known medium begin. Their packages register them.
-var media = map[string]func() Settings{}
-
-// RegisterMedium makes a medium known to site files. empty makes its settings, with nothing set.
-func RegisterMedium(name string, empty func() Settings) { media[name] = empty }
-
-// Media lists every known medium.
-func Media() []string { return slices.Sorted(maps.Keys(media)) }
-
-// EmptySettings makes the settings of a medium, with nothing set.
-func EmptySettings(medium string) (Settings, error) {
-	empty, ok := media[medium]
-	if !ok {
-		return nil, fmt.Errorf("medium %q is not known%s; known are %s", medium, suggest.Hint(medium, Media()), suggest.List(Media()))
-	}
-	return empty(), nil
-}
 
 // unknownSettings are those of a medium that this program does not know: another version wrote them. They are kept as they are.
 type unknownSettings struct {
@@ -67,7 +17,7 @@ type unknownSettings struct {
 }
 
 func (u unknownSettings) Check() error {
-	_, err := EmptySettings(u.medium)
+	_, err := media.Empty(u.medium)
 	return err
 }
 
@@ -79,7 +29,7 @@ type common Store
 var flatTypes sync.Map // of a medium's settings, by their type
 
 // flatType is a struct that has the fields of common and of a medium's settings side by side.
-func flatType(settings Settings) reflect.Type {
+func flatType(settings media.Settings) reflect.Type {
 	of := reflect.TypeOf(settings).Elem()
 	if t, ok := flatTypes.Load(of); ok {
 		return t.(reflect.Type)
@@ -123,7 +73,7 @@ func copyFields(to, from reflect.Value) {
 }
 
 // fill takes a store from a value of its flat type.
-func (s *Store) fill(flat reflect.Value, settings Settings) {
+func (s *Store) fill(flat reflect.Value, settings media.Settings) {
 	all := reflect.ValueOf(s).Elem()
 	for _, to := range []reflect.Value{all, reflect.ValueOf(settings).Elem()} {
 		for i := range to.NumField() {
@@ -142,7 +92,7 @@ func (s *Store) UnmarshalYAML(read func(any) error) error {
 		return err
 	}
 	name, _ := all["medium"].(string)
-	settings, err := EmptySettings(name)
+	settings, err := media.Empty(name)
 	if err != nil { // Check says so; what else is in the entry can't be understood without its medium
 		*s = Store{Medium: name, Settings: unknownSettings{medium: name}}
 		return nil
@@ -174,7 +124,7 @@ func (s *Store) UnmarshalJSON(text []byte) error {
 	if err := json.Unmarshal(text, &peek); err != nil {
 		return err
 	}
-	settings, err := EmptySettings(peek.Medium)
+	settings, err := media.Empty(peek.Medium)
 	if err != nil {
 		u := unknownSettings{medium: peek.Medium}
 		return errors.Join(json.Unmarshal(text, (*common)(s)), json.Unmarshal(text, &u.all), s.set(u))
@@ -187,7 +137,7 @@ func (s *Store) UnmarshalJSON(text []byte) error {
 	return nil
 }
 
-func (s *Store) set(settings Settings) error {
+func (s *Store) set(settings media.Settings) error {
 	s.Settings = settings
 	return nil
 }

@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/media"
 )
 
 // shelf and bucket stand for what media register.
@@ -15,10 +17,10 @@ type shelf struct {
 
 func (s *shelf) Check() error {
 	if s.Folder == "" {
-		return Missing("dir", "folder")
+		return media.Missing("dir", "folder")
 	}
 	if !path.IsAbs(s.Folder) {
-		return BadSetting("folder", "folder %q is not an absolute path", s.Folder)
+		return media.BadSetting("folder", "folder %q is not an absolute path", s.Folder)
 	}
 	return nil
 }
@@ -33,15 +35,15 @@ type bucket struct {
 
 func (b *bucket) Check() error {
 	if b.Bucket == "" {
-		return Missing("s3", "bucket")
+		return media.Missing("s3", "bucket")
 	}
 	return nil
 }
 func (b *bucket) Location() string { return b.Bucket }
 
 func init() {
-	RegisterMedium("dir", func() Settings { return &shelf{} })
-	RegisterMedium("s3", func() Settings { return &bucket{} })
+	media.Register("dir", func() media.Settings { return &shelf{} })
+	media.Register("s3", func() media.Settings { return &bucket{} })
 }
 
 // An entry has its medium's settings beside the rest, in YAML and in JSON, and no other's.

@@ -80,6 +80,8 @@ type Policy struct {
 	Promise string `yaml:"promise,omitempty" json:"promise,omitempty" doc:"what it owes each machine, such as: 26 hours, boot weekly, restore monthly, 3 copies, key yearly"`
 	// Trials say what is expected of machines that are started from their images; the first that fits a machine holds.
 	Trials []Trial `yaml:"trials,omitempty" json:"trials,omitempty" doc:"what is expected of machines that are started from their images; the first that fits a machine holds"`
+	// Restored are programs of the machines' own that have to accept what a proof by restore wrote out; all that fit a machine are run.
+	Restored []RestoredCheck `yaml:"restored,omitempty" json:"restored,omitempty" doc:"programs of the machine's own that a proof by restore runs on what it wrote out, such as a database's check of its files"`
 }
 
 // Schedule says when runs start, and what is special about them.
@@ -425,8 +427,8 @@ func (v Policy) checkScope(name, p string) error {
 	if _, err := ignore.Parse(v.Ignore); err != nil {
 		return at(name, p+".ignore", "%v", err)
 	}
-	if scope.OfFiles() && v.Prove != "" && v.Prove != image.ByRead {
-		return at(name, p+".prove", "images of scope %s have no file systems that could be mounted; write prove: read", scope)
+	if scope.OfFiles() && v.Prove != "" && !v.Prove.Fits(scope) {
+		return at(name, p+".prove", "images of scope %s have no file systems that could be mounted, and nothing that could start; write prove: read or prove: restore", scope)
 	}
 	return nil
 }

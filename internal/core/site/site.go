@@ -17,6 +17,7 @@ import (
 
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/media"
 	"keenlodge/internal/core/suggest"
 )
 
@@ -154,8 +155,10 @@ func wrong(file string, err error) error {
 // knownKeys lists every key of a site file.
 func knownKeys() []string {
 	names := fieldNames(reflect.TypeFor[Site]())
-	for _, name := range Media() {
-		names = append(names, fieldNames(reflect.TypeOf(media[name]()).Elem())...)
+	for _, name := range media.Known() {
+		if settings, err := media.Empty(name); err == nil {
+			names = append(names, fieldNames(reflect.TypeOf(settings).Elem())...)
+		}
 	}
 	return names
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/media"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/core/when"
 )
@@ -17,7 +18,7 @@ type Store struct {
 	Medium string `yaml:"medium" json:"medium" doc:"how it is reached: dir, s3, sftp"`
 	Layout Layout `yaml:"layout" json:"layout,omitempty" doc:"left out, it is pooled. pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us"`
 	// Settings are its medium's own; beside the rest in the site file.
-	Settings Settings `yaml:"-" json:"-"`
+	Settings media.Settings `yaml:"-" json:"-"`
 
 	// Place is where it is.
 	Place string `yaml:"place,omitempty" json:"place,omitempty" doc:"where it is, by a name of your own such as harbour-office; roles can be narrowed to places"`
@@ -54,7 +55,7 @@ func (s Store) Location() string {
 
 // Account is where and as whom its medium is signed in to, with the medium's name; of one that nobody signs in to, its location.
 func (s Store) Account() string {
-	if r, ok := s.Settings.(Remote); ok {
+	if r, ok := s.Settings.(media.Remote); ok {
 		return s.Medium + " " + r.Account()
 	}
 	return s.Medium + " " + s.Location()
@@ -128,7 +129,7 @@ func (s Store) Check(name string) error { return s.check("store "+name, "") }
 
 func (s Store) check(name, p string) error {
 	field := func(f, format string, args ...any) error { return at(name, p+"."+f, format, args...) }
-	empty, err := EmptySettings(s.Medium)
+	empty, err := media.Empty(s.Medium)
 	if err != nil {
 		return field("medium", "%v", err)
 	}
@@ -156,7 +157,7 @@ func (s Store) check(name, p string) error {
 	if _, err := graceOf(s.Grace); err != nil {
 		return field("grace", "%v", err)
 	}
-	var setting *SettingError
+	var setting *media.SettingError
 	if err := s.Settings.Check(); errors.As(err, &setting) && setting.Field != "" {
 		return field(setting.Field, "%s", setting.Why)
 	} else if err != nil {

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -132,6 +133,31 @@ type TrialCommand struct {
 	Within  string   `yaml:"within,omitempty" json:"within,omitempty" doc:"how long it may take, with what goes before that; default 2 minutes"`
 }
 
+// RestoredCheck is a program of a machine's own that has to accept its files, as a proof by restore wrote them out. It runs as root in a guest that is thrown
+// away, in the machine's own tree, which it may write to; there are no services, and no network.
+type RestoredCheck struct {
+	Machines     []string `yaml:"machines,omitempty" json:"machines,omitempty" doc:"names or patterns of the machines that are meant; left out, it is all of the policy's"`
+	Tags         string   `yaml:"tags,omitempty" json:"tags,omitempty" doc:"tag expression that they fit"`
+	TrialCommand `yaml:",inline"`
+}
+
+// ChecksOf are those of some checks that fit a machine, in their order.
+func ChecksOf(of []RestoredCheck, machine string, tags map[string]string) (out []RestoredCheck) {
+	for _, c := range of {
+		if fits(c.Machines, c.Tags, machine, tags) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// fits reports whether a machine is among those that patterns of names and a tag expression mean; none of either is all.
+func fits(machines []string, expression, machine string, tags map[string]string) bool {
+	named := len(machines) == 0 || slices.ContainsFunc(machines, func(pattern string) bool { ok, _ := path.Match(pattern, machine); return ok })
+	parsed, err := selection.Parse(expression)
+	return named && err == nil && (expression == "" || parsed.Matches(tags))
+}
+
 // What is made of failed units and messages that are new.
 const (
 	ErrorsFail   = "fail"
@@ -154,9 +180,7 @@ func (t Trial) Lag() time.Duration { return spanOf(t.Ledger, 0) }
 // Expected is the first of some expectations that fits a machine; ok is false if none does, and then it is the default.
 func Expected(of []Trial, machine string, tags map[string]string) (t Trial, ok bool) {
 	for _, t := range of {
-		named := len(t.Machines) == 0 || slices.ContainsFunc(t.Machines, func(pattern string) bool { ok, _ := path.Match(pattern, machine); return ok })
-		expression, err := selection.Parse(t.Tags)
-		if named && err == nil && (t.Tags == "" || expression.Matches(tags)) {
+		if fits(t.Machines, t.Tags, machine, tags) {
 			return t, true
 		}
 	}
@@ -167,7 +191,39 @@ func (v Policy) checkTrials(name, p string) error {
 	if len(v.Trials) > 0 && v.Covers().OfFiles() {
 		return at(name, p+".trials", "images of scope %s hold files, and nothing that could be started; leave trials out", v.Covers())
 	}
+	for i, c := range v.Restored {
+		here := fmt.Sprintf("%s.restored[%d]", p, i)
+		if v.Covers().OfFiles() {
+			return at(name, here, "images of scope %s hold no whole machine, in which a program of its own could run; leave restored out", v.Covers())
+		}
+		if err := errors.Join(checkMeant(name, here, c.Machines, c.Tags), c.TrialCommand.check(name, here)); err != nil {
+			return err
+		}
+	}
 	return checkExpected(name, p, v.Trials)
+}
+
+// checkMeant refuses names and tags of machines that mean nothing.
+func checkMeant(name, p string, machines []string, tags string) error {
+	for _, m := range machines {
+		if _, err := path.Match(m, ""); err != nil || m == "" {
+			return at(name, p+".machines", "%q is not a machine's name or a pattern", m)
+		}
+	}
+	if _, err := selection.Parse(tags); err != nil {
+		return at(name, p+".tags", "%v", err)
+	}
+	return nil
+}
+
+func (c TrialCommand) check(name, p string) error {
+	if len(c.Command) == 0 || !path.IsAbs(c.Command[0]) && strings.ContainsRune(c.Command[0], '/') {
+		return at(name, p+".command", "a command is a list of words, the first a program's name or absolute path")
+	}
+	if _, err := spanOr(c.Within, 0); err != nil {
+		return at(name, p+".within", "within: %v", err)
+	}
+	return nil
 }
 
 func checkExpected(name, p string, trials []Trial) error {
@@ -180,13 +236,8 @@ func checkExpected(name, p string, trials []Trial) error {
 }
 
 func (t Trial) check(name, p string) error {
-	for _, m := range t.Machines {
-		if _, err := path.Match(m, ""); err != nil || m == "" {
-			return at(name, p+".machines", "%q is not a machine's name or a pattern", m)
-		}
-	}
-	if _, err := selection.Parse(t.Tags); err != nil {
-		return at(name, p+".tags", "%v", err)
+	if err := checkMeant(name, p, t.Machines, t.Tags); err != nil {
+		return err
 	}
 	for f, text := range map[string]string{"within": t.Within, "ledger": t.Ledger} {
 		if _, err := spanOr(text, 0); err != nil {
@@ -217,12 +268,8 @@ func (t Trial) check(name, p string) error {
 		}
 	}
 	for i, c := range t.Commands {
-		here := fmt.Sprintf("%s.commands[%d]", p, i)
-		if len(c.Command) == 0 || !path.IsAbs(c.Command[0]) && strings.ContainsRune(c.Command[0], '/') {
-			return at(name, here+".command", "a command is a list of words, the first a program's name or absolute path")
-		}
-		if _, err := spanOr(c.Within, 0); err != nil {
-			return at(name, here+".within", "within: %v", err)
+		if err := c.check(name, fmt.Sprintf("%s.commands[%d]", p, i)); err != nil {
+			return err
 		}
 	}
 	if t.Agent != nil && !*t.Agent && (len(t.Commands) > 0 || len(t.System) > 0 || t.Ledger != "") {

@@ -31,10 +31,13 @@ policies:
         ledger: 1 minute
       - tags: role=web
         WHAT
+    restored:
+      - {tags: role=web, command: [check-pages]}
+      - RESTORED
 `
 
 func trialText(replaced ...string) []byte {
-	for from, to := range map[string]string{"TRIALS": "2", "MACHINES": "[tickets-db, timetable]", "PROMISE": "26 hours, boot weekly", "WHAT": "text: \"login:\""} {
+	for from, to := range map[string]string{"TRIALS": "2", "MACHINES": "[tickets-db, timetable]", "PROMISE": "26 hours, boot weekly", "WHAT": "text: \"login:\"", "RESTORED": "{command: [check-tickets], expect: clean}"} {
 		replaced = append(replaced, from, to) // of two that are the same the first one counts
 	}
 	return []byte(strings.NewReplacer(replaced...).Replace(trialSite))
@@ -60,6 +63,10 @@ func TestTrialsInASite(t *testing.T) {
 	require.Equal(t, "login:", e.Text)
 	_, ok = Expected(of, "berth-sim", nil)
 	require.False(t, ok)
+	restored := s.Policies["nightly-guests"].Restored
+	require.Len(t, ChecksOf(restored, "timetable", map[string]string{"role": "web"}), 2, "all that fit are run")
+	require.Equal(t, restored[1:], ChecksOf(restored, "tickets-db", nil))
+	require.Equal(t, TrialCommand{Command: []string{"check-tickets"}, Expect: "clean"}, restored[1].TrialCommand)
 
 	s, err = Parse("site.yaml", trialText("TRIALS", "{at_once: 1, hours: ['only 00:00-06:00'], memory: 8 GiB, room: 1 GiB}"))
 	require.NoError(t, err)
@@ -90,6 +97,9 @@ func TestBadTrials(t *testing.T) {
 		{"WHAT", "within: 2 days", "a trial may take 1 day at most"},
 		{"WHAT", "address: fe80::1", `"fe80::1" is no IPv4 address`},
 		{"WHAT", "commands: [{command: []}]", "a command is a list of words"},
+		{"RESTORED", "{command: [bin/check]}", "site.yaml:25: policy nightly-guests: a command is a list of words"},
+		{"RESTORED", "{command: [check], within: long}", "within: "},
+		{"RESTORED", "{command: [check], machines: ['']}", `"" is not a machine's name or a pattern`},
 	} {
 		_, err := Parse("site.yaml", trialText(c[0], c[1]))
 		require.ErrorContains(t, err, c[2], c[1])

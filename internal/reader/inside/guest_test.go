@@ -260,6 +260,48 @@ func (u unreadable) ReadAt(p []byte, offset int64) (int, error) {
 	return u.Disk.ReadAt(p, offset)
 }
 
+// A program of the machine's own runs in its tree, may write there, and leaves nothing running; nothing of what it does gets into the disk.
+func TestAProgramOfTheMachine(t *testing.T) {
+	t.Parallel()
+	s := newShelf(t)
+	s.write("etc/fstab", "/dev/vda / ext4 defaults 0 1\n")
+	libraries, err := exec.Command("sh", "-c", `ldd /bin/sh /usr/bin/sleep /usr/bin/cat | grep -o '/[^ )]*'| grep -v :`).Output()
+	require.NoError(t, err)
+	for _, file := range append(strings.Fields(string(libraries)), "/bin/sh", "/usr/bin/sleep", "/usr/bin/cat") {
+		body, err := os.ReadFile(file)
+		require.NoError(t, err)
+		s.write(file, string(body))
+		require.NoError(t, os.Chmod(filepath.Join(s.files, file), 0o755))
+	}
+	for _, folder := range []string{"dev", "proc", "tmp"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(s.files, folder), 0o755))
+	}
+	d := s.disk("vda", 40<<20, "mkfs.ext4 -q -d $d $f")
+	before := bytes.Clone(d.Disk.(disk.Memory))
+	g := s.start(d)
+	run := func(within time.Duration, script string) reader.Executed {
+		x, err := g.Execute(t.Context(), reader.Execute{Command: []string{"sh", "-c", script}, Limit: within})
+		require.NoError(t, err)
+		return x
+	}
+	c, err := g.Check(t.Context(), "vda")
+	require.NoError(t, err)
+	require.True(t, c.Clean, c.Said)
+	require.Equal(t, reader.Executed{Code: 3, Said: "cabin 4\ncabin 5\n"}, run(time.Minute, "echo cabin 5 >>/etc/list; cat /etc/list; [ -c /dev/null ] && [ $$ -lt 9 ] && echo gone >/tmp/x && sleep 300 & exit 3"))
+	require.Equal(t, reader.Executed{Code: 1, Said: ""}, run(time.Minute, "for p in /proc/[0-9]*; do case $(cat $p/comm 2>/dev/null) in sleep) echo still there; esac; done; exit 1"))
+	require.True(t, run(time.Second, "sleep 300").Late)
+	x, err := g.Execute(t.Context(), reader.Execute{Command: []string{"no-such-tool"}, Limit: time.Minute})
+	require.NoError(t, err)
+	require.Equal(t, 127, x.Code)
+	require.Contains(t, x.Said, "not found")
+	require.Equal(t, "cabin 4\ncabin 5\n", content(t, g, "", "/etc/list", 0, -1))
+	require.True(t, bytes.Equal(before, d.Disk.(disk.Memory)))
+
+	none := s.start(s.disk("vdb", 40<<20, "true"))
+	_, err = none.Execute(t.Context(), reader.Execute{Command: []string{"true"}, Limit: time.Minute})
+	require.ErrorContains(t, err, "no tree in which a program")
+}
+
 // A file system that its kernel can't bear ends the reader guest, and nothing else; what can't be opened is told; nothing of a guest stays.
 func TestHostileDisks(t *testing.T) {
 	s := newShelf(t)

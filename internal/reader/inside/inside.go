@@ -35,6 +35,8 @@ type Guest struct {
 	called map[string]string
 	// users and groups are the machine's, by number.
 	users, groups map[uint32]string
+	// lively says that programs may run in the tree.
+	lively bool
 }
 
 // Run is the guest's first process. It returns only when there is nothing left to do, and the guest ends with it.
@@ -156,6 +158,8 @@ func (g *Guest) reply(ctx context.Context, call string, args json.RawMessage) (a
 		})
 	case reader.CallCheck:
 		return answer(args, func(name string) (reader.Checked, error) { return g.check(ctx, name) })
+	case reader.CallExecute:
+		return answer(args, func(x reader.Execute) (reader.Executed, error) { return g.execute(ctx, x) })
 	case reader.CallLocate:
 		return answer(args, func(l reader.Locate) ([][]string, error) {
 			root, err := g.rootOf(reader.Where{FileSystem: l.FileSystem})

@@ -9,10 +9,11 @@ import (
 	"keenlodge/internal/records/db"
 )
 
-// ProofStanding is how the proofs of a machine's images stand, of one level: when one last passed, and how the newest one ended.
+// ProofStanding is how the proofs of a machine's images stand, of one level, those of its images of files by themselves: when one last passed, and how the newest one ended.
 type ProofStanding struct {
 	MachineID string      `db:"machine_id"`
 	Level     image.Level `db:"level"`
+	OfFiles   bool        `db:"of_files"`
 	Passed    *time.Time  `db:"passed"`
 	// Image is that of the newest one, which Failed says, with its Error and End.
 	Image  string    `db:"image"`
@@ -23,9 +24,9 @@ type ProofStanding struct {
 
 // ProofStandings are those of every machine.
 func (t Trust) ProofStandings(ctx context.Context) ([]ProofStanding, error) {
-	return db.All[ProofStanding](ctx, t.db.Pool, `select i.machine_id, p.level, max(p.ended) filter (where p.passed) as passed, (array_agg(p.image order by p.id desc))[1] as image,
+	return db.All[ProofStanding](ctx, t.db.Pool, `select i.machine_id, p.level, i.scope = any($1) as of_files, max(p.ended) filter (where p.passed) as passed, (array_agg(p.image order by p.id desc))[1] as image,
 		not (array_agg(p.passed order by p.id desc))[1] as failed, (array_agg(p.error order by p.id desc))[1] as error, (array_agg(p.ended order by p.id desc))[1] as ended
-		from proofs p join images i on i.id = p.image group by i.machine_id, p.level`)
+		from proofs p join images i on i.id = p.image group by i.machine_id, p.level, of_files`, []image.Scope{image.SystemState, image.SomeFiles})
 }
 
 // NewestProofs are those of the newest image of a machine that has any, newest first.
@@ -34,14 +35,14 @@ func (t Trust) NewestProofs(ctx context.Context, machineID string) ([]Proof, err
 		order by i.taken desc, i.id desc limit 1) order by id desc limit 20`, machineID)
 }
 
-// LastGood is the newest image of a machine, but for one, that passed a proof of a level or a higher one and is there, "" for none.
+// LastGood is the newest image of a machine of the scope of one, but for that, which passed a proof of a level or a higher one and is there, "" for none.
 func (t Trust) LastGood(ctx context.Context, machineID string, level image.Level, except string) (string, error) {
 	at := slices.Index(image.Levels, level)
 	if at < 0 {
 		return "", nil
 	}
 	found, err := db.Column[string](ctx, t.db.Pool, `select i.id from images i where i.machine_id = $1 and i.id <> $2 and i.gone is null and i.state = 'usable'
-		and exists (select from proofs p where p.image = i.id and p.passed and p.level = any($3)) order by i.taken desc, i.id desc limit 1`, machineID, except, image.Levels[at:])
+		and exists (select from proofs p where p.image = i.id and p.passed and p.level = any($3)) and i.scope = (select scope from images where id = $2) order by i.taken desc, i.id desc limit 1`, machineID, except, image.Levels[at:])
 	if err != nil || len(found) == 0 {
 		return "", err
 	}

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 
+	"keenlodge/internal/core/media"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
 )
@@ -15,13 +16,13 @@ type Driver struct {
 	// Doc says in a few words what it is.
 	Doc string
 	// Settings makes its settings, with nothing set.
-	Settings func() site.Settings
+	Settings func() media.Settings
 	// Far says that its places are reached over a line, so that it pays to keep on this host what is read again and again.
 	Far bool
 	// Secrets are what it may need to sign in. They are never part of the settings.
 	Secrets []Secret
 	// Open reaches a place; settings are of the type that Settings makes.
-	Open func(ctx context.Context, settings site.Settings, secrets Secrets) (Medium, error)
+	Open func(ctx context.Context, settings media.Settings, secrets Secrets) (Medium, error)
 }
 
 // Secret is one that a medium may need.
@@ -44,7 +45,7 @@ var drivers = map[string]Driver{}
 // Register makes a kind of medium known, to site files too.
 func Register(name string, d Driver) {
 	drivers[name] = d
-	site.RegisterMedium(name, d.Settings)
+	media.Register(name, d.Settings)
 }
 
 // Drivers lists the names of the media that this program knows.

@@ -4,7 +4,7 @@ import (
 	"context"
 	"path"
 
-	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/media"
 	"keenlodge/internal/store/medium"
 )
 
@@ -13,18 +13,18 @@ type Settings struct {
 	Folder string `yaml:"folder,omitempty" json:"folder,omitempty" doc:"absolute path of an existing folder"`
 }
 
-// Check implements [site.Settings].
+// Check implements [media.Settings].
 func (s *Settings) Check() error {
 	switch {
 	case s.Folder == "":
-		return site.Missing("dir", "folder")
+		return media.Missing("dir", "folder")
 	case !path.IsAbs(s.Folder):
-		return site.BadSetting("folder", "folder %q is not an absolute path", s.Folder)
+		return media.BadSetting("folder", "folder %q is not an absolute path", s.Folder)
 	}
 	return nil
 }
 
-// Location implements [site.Settings].
+// Location implements [media.Settings].
 func (s *Settings) Location() string { return s.Folder }
 
 // LocalFolder is the folder: images can lie open in it.
@@ -33,8 +33,8 @@ func (s *Settings) LocalFolder() string { return s.Folder }
 func init() {
 	medium.Register("dir", medium.Driver{
 		Doc:      "a folder of the service's host, or a mounted share",
-		Settings: func() site.Settings { return &Settings{} },
-		Open: func(_ context.Context, s site.Settings, _ medium.Secrets) (medium.Medium, error) {
+		Settings: func() media.Settings { return &Settings{} },
+		Open: func(_ context.Context, s media.Settings, _ medium.Secrets) (medium.Medium, error) {
 			d, err := Open(s.(*Settings).Folder)
 			if err != nil {
 				return nil, err // not d: a nil folder in an interface is not nil

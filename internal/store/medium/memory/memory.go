@@ -5,7 +5,7 @@ import (
 	"context"
 	"sync"
 
-	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/media"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/mediumtest"
 )
@@ -15,15 +15,15 @@ type Settings struct {
 	Shelf string `yaml:"shelf,omitempty" json:"shelf,omitempty" doc:"name of a shelf"`
 }
 
-// Check implements [site.Settings].
+// Check implements [media.Settings].
 func (s *Settings) Check() error {
 	if s.Shelf == "" {
-		return site.Missing("memory", "shelf")
+		return media.Missing("memory", "shelf")
 	}
 	return nil
 }
 
-// Location implements [site.Settings].
+// Location implements [media.Settings].
 func (s *Settings) Location() string { return "memory:" + s.Shelf }
 
 var (
@@ -44,8 +44,8 @@ func Shelf(name string) *mediumtest.Memory {
 func init() {
 	medium.Register("memory", medium.Driver{
 		Doc:      "this process's memory",
-		Settings: func() site.Settings { return &Settings{} },
-		Open: func(_ context.Context, s site.Settings, _ medium.Secrets) (medium.Medium, error) {
+		Settings: func() media.Settings { return &Settings{} },
+		Open: func(_ context.Context, s media.Settings, _ medium.Secrets) (medium.Medium, error) {
 			return Shelf(s.(*Settings).Shelf), nil
 		},
 	})

@@ -6,7 +6,7 @@ import (
 	"path"
 	"strings"
 
-	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/media"
 	"keenlodge/internal/store/medium"
 )
 
@@ -19,35 +19,35 @@ type Settings struct {
 	PathStyle bool   `yaml:"path_style,omitempty" json:"path_style,omitempty" doc:"the bucket is in the path of addresses, not in the host's name"`
 }
 
-// Check implements [site.Settings].
+// Check implements [media.Settings].
 func (s *Settings) Check() error {
 	switch {
 	case s.Endpoint == "":
-		return site.Missing("s3", "endpoint")
+		return media.Missing("s3", "endpoint")
 	case s.Bucket == "":
-		return site.Missing("s3", "bucket")
+		return media.Missing("s3", "bucket")
 	case !strings.HasPrefix(s.Endpoint, "http://") && !strings.HasPrefix(s.Endpoint, "https://"):
-		return site.BadSetting("endpoint", "endpoint %q does not begin with https:// or http://", s.Endpoint)
+		return media.BadSetting("endpoint", "endpoint %q does not begin with https:// or http://", s.Endpoint)
 	}
 	return nil
 }
 
-// Location implements [site.Settings].
+// Location implements [media.Settings].
 func (s *Settings) Location() string {
 	return fmt.Sprintf("%s/%s", strings.TrimSuffix(s.Endpoint, "/"), path.Join(s.Bucket, s.Folder))
 }
 
-// Account implements [site.Remote]: the service's address, for the key itself says who signs in.
+// Account implements [media.Remote]: the service's address, for the key itself says who signs in.
 func (s *Settings) Account() string { return strings.TrimSuffix(s.Endpoint, "/") }
 
 func init() {
 	medium.Register("s3", medium.Driver{
 		Doc:      "a bucket of an object service that speaks the S3 protocol",
 		Far:      true,
-		Settings: func() site.Settings { return &Settings{} },
+		Settings: func() media.Settings { return &Settings{} },
 		Secrets: []medium.Secret{{Name: "access_key", Doc: "name of the access key; its secret is asked for", Public: true},
 			{Name: "secret_key", Doc: "secret of the access key"}},
-		Open: func(ctx context.Context, settings site.Settings, secrets medium.Secrets) (medium.Medium, error) {
+		Open: func(ctx context.Context, settings media.Settings, secrets medium.Secrets) (medium.Medium, error) {
 			s := settings.(*Settings)
 			b, err := Open(ctx, Config{Endpoint: s.Endpoint, Bucket: s.Bucket, Prefix: s.Folder, Region: s.Region, PathStyle: s.PathStyle,
 				AccessKey: secrets["access_key"], SecretKey: secrets["secret_key"]})

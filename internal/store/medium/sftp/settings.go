@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"path"
 
-	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/media"
 	"keenlodge/internal/store/medium"
 )
 
@@ -18,26 +18,26 @@ type Settings struct {
 	HostKey string `yaml:"host_key,omitempty" json:"host_key,omitempty" doc:"the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say"`
 }
 
-// Check implements [site.Settings].
+// Check implements [media.Settings].
 func (s *Settings) Check() error {
 	for _, f := range [][2]string{{"folder", s.Folder}, {"host", s.Host}, {"user", s.User}} {
 		if f[1] == "" {
-			return site.Missing("sftp", f[0])
+			return media.Missing("sftp", f[0])
 		}
 	}
 	switch {
 	case !path.IsAbs(s.Folder):
-		return site.BadSetting("folder", "folder %q is not an absolute path", s.Folder)
+		return media.BadSetting("folder", "folder %q is not an absolute path", s.Folder)
 	case s.Port < 0 || s.Port > 65535:
-		return site.BadSetting("port", "port %d is none", s.Port)
+		return media.BadSetting("port", "port %d is none", s.Port)
 	}
 	return nil
 }
 
-// Location implements [site.Settings].
+// Location implements [media.Settings].
 func (s *Settings) Location() string { return "sftp://" + s.Account() + s.Folder }
 
-// Account implements [site.Remote].
+// Account implements [media.Remote].
 func (s *Settings) Account() string {
 	if s.Port == 0 {
 		return s.User + "@" + s.Host
@@ -49,10 +49,10 @@ func init() {
 	medium.Register("sftp", medium.Driver{
 		Doc:      "a folder on a host that speaks SSH",
 		Far:      true,
-		Settings: func() site.Settings { return &Settings{} },
+		Settings: func() media.Settings { return &Settings{} },
 		Secrets: []medium.Secret{{Name: "password", Doc: "password of the account", Instead: "private_key"},
 			{Name: "private_key", Doc: "private key (PEM, without a passphrase)", File: true}},
-		Open: func(ctx context.Context, settings site.Settings, secrets medium.Secrets) (medium.Medium, error) {
+		Open: func(ctx context.Context, settings media.Settings, secrets medium.Secrets) (medium.Medium, error) {
 			s := settings.(*Settings)
 			f, err := Open(ctx, Config{Host: s.Host, Port: s.Port, User: s.User, Folder: s.Folder, HostKey: s.HostKey,
 				Password: secrets["password"], PrivateKey: secrets["private_key"]})
