@@ -124,7 +124,7 @@ func (c *Captures) Capture(ctx context.Context, o Order, st store.Store, t *runs
 	if err := c.preflight(ctx, h, o.Policy, t); err != nil {
 		return err
 	}
-	k := &making{c: c, o: o, st: st, t: t}
+	k := &making{c: c, o: o, st: st, t: t, system: systemOf(ctx, h, t.Machine)}
 	defer k.reserve().End()
 	if err := k.begin(ctx); err != nil {
 		return err
@@ -143,6 +143,24 @@ func (c *Captures) Capture(ctx context.Context, o Order, st store.Store, t *runs
 	return nil
 }
 
+// systemTime is how long a machine may take to say what system it runs.
+const systemTime = 3 * time.Second
+
+// systemOf is what system a machine runs, "" where nobody is in it who could tell: what does not matter to the image is no reason to make none.
+func systemOf(ctx context.Context, h source.Source, machine string) string {
+	teller, ok := h.(source.SystemTeller)
+	if !ok {
+		return ""
+	}
+	ctx, end := context.WithTimeout(ctx, systemTime)
+	defer end()
+	system, err := teller.System(ctx, machine)
+	if err != nil {
+		return ""
+	}
+	return system
+}
+
 // making is an image that is being made.
 type making struct {
 	c  *Captures
@@ -154,6 +172,7 @@ type making struct {
 	set      []records.Image // the others of its set, newest first
 	base     *image.Manifest // since which it is taken, or nil
 	why      string          // it is full
+	system   string          // that the machine runs, where that is known
 	rested   []image.Rested  // applications
 	told     int             // how many of the capture's warnings the task has
 	pace     throttle.Wait   // of reading its disks
@@ -294,7 +313,7 @@ func (k *making) manifest(capture source.Capture) *image.Manifest {
 	m := &image.Manifest{Format: image.Format, ID: k.rec.ID, Machine: k.rec.Machine, Identity: k.rec.MachineID, Policy: k.rec.Policy, Taken: k.rec.Taken.UTC(), Scope: k.rec.Scope, Capture: image.Full,
 		Hypervisor: k.t.Hypervisor, Definition: capture.Definition(), Program: k.c.program, Why: k.why, Note: k.rec.Note, SeparateSet: k.rec.SeparateSet, Firmware: capture.Firmware()}
 	m.Consistency, m.Frozen = capture.Consistency()
-	m.Rested = k.rested
+	m.Rested, m.System = k.rested, k.system
 	return m
 }
 

@@ -38,7 +38,7 @@ func owing(t *testing.T, owes string) *bench {
 func (b *bench) stands(machine string) map[string]promise.Item {
 	b.t.Helper()
 	out := map[string]promise.Item{}
-	fresh := promises.New(b.rec, nil, b.l.Stores, b.l.Proofs, b.l.Trials)
+	fresh := promises.New(b.rec, nil, b.l.Stores, b.l.Lists, b.l.Proofs, b.l.Trials)
 	m, ok, err := fresh.Of(b.t.Context(), machine)
 	require.NoError(b.t, err)
 	require.True(b.t, ok)
@@ -69,7 +69,7 @@ func TestPromises(t *testing.T) {
 	require.Equal(t, promise.Overdue, b.stands("u-tickets")["age"].Standing)
 	b.run("nightly-guests")
 	plan := func() {
-		require.NoError(t, promises.New(b.rec, nil, b.l.Stores, b.l.Proofs, b.l.Trials).Plan(ctx))
+		require.NoError(t, promises.New(b.rec, nil, b.l.Stores, b.l.Lists, b.l.Proofs, b.l.Trials).Plan(ctx))
 	}
 	stands := b.stands("u-tickets")
 	require.Equal(t, promise.Kept, stands["age"].Standing)
@@ -99,6 +99,25 @@ func TestPromises(t *testing.T) {
 	for _, r := range b.planned()[:len(b.planned())-before] {
 		require.NotEqual(t, "tickets-db", r.Tasks[0].Machine, "it is not due again")
 	}
+
+	// One that runs another kernel is tried before it is due, once; that nobody had told of its kernel before is no change.
+	triedWith := func(system string, times int) {
+		t.Helper()
+		b.host.Change("tickets-db", func(g *sourcetest.Guest) { g.System, g.Agent = system, true })
+		b.run("nightly-guests")
+		before := len(b.planned())
+		plan()
+		plan()
+		require.Len(t, b.planned(), before+times)
+		b.until(func() bool { return b.planned()[0].Over() }, "the trial")
+	}
+	triedWith("Brindle 1, kernel 6.1.0-26", 0)
+	_, err := b.l.Proofs.Start(ctx, "operator", proof.Request{Image: b.images("u-tickets")[0].ID, Level: image.ByBoot})
+	require.NoError(t, err)
+	b.until(func() bool { return b.images("u-tickets")[0].Proven == image.ByBoot }, "the trial by hand")
+	triedWith("Brindle 1, kernel 6.1.0-26", 0)
+	triedWith("Brindle 1, kernel 6.1.0-27", 1)
+	require.Equal(t, image.ByBoot, b.images("u-tickets")[0].Proven)
 
 	// A machine with another disk is tried before it is due; one that failed stands out until an image passes.
 	b.host.OnTrial = func(t *sourcetest.Trial) { t.Standing = source.Crashed }

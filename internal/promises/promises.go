@@ -8,6 +8,7 @@ import (
 	"hash/fnv"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -16,10 +17,12 @@ import (
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/lists"
 	"keenlodge/internal/proof"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/listing"
 	"keenlodge/internal/records/trust"
+	"keenlodge/internal/store"
 	"keenlodge/internal/stores"
 	"keenlodge/internal/trials"
 	"keenlodge/internal/wire"
@@ -43,6 +46,7 @@ type Promises struct {
 	rec    *records.Records
 	log    *slog.Logger
 	stores *stores.Stores
+	lists  *lists.Lists
 	proofs *proof.Proofs
 	trials *trials.Trials
 
@@ -56,8 +60,8 @@ type Promises struct {
 type seen struct{ image, changed string }
 
 // New makes a Promises.
-func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, pr *proof.Proofs, tr *trials.Trials) *Promises {
-	return &Promises{rec: rec, log: log, stores: ss, proofs: pr, trials: tr, seen: map[string]seen{}}
+func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, ls *lists.Lists, pr *proof.Proofs, tr *trials.Trials) *Promises {
+	return &Promises{rec: rec, log: log, stores: ss, lists: ls, proofs: pr, trials: tr, seen: map[string]seen{}}
 }
 
 // Machine is what is owed to a machine, and how that stands.
@@ -406,7 +410,35 @@ func (p *Promises) compare(ctx context.Context, m Machine) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return trials.Changed(one.Definition, two.Definition), nil
+	if what := trials.Changed(one, two); what != "" {
+		return what, nil
+	}
+	if what, err := p.boots(ctx, st, one, two); what != "" || err != nil {
+		return what, err
+	}
+	shift, known, err := p.lists.Between(ctx, m.ID, one.ID, two.ID)
+	if err == nil && known && len(shift.Boot) > 0 {
+		return "in its /boot: " + strings.Join(shift.Boot[:min(len(shift.Boot), 3)], ", "), nil
+	}
+	return "", err
+}
+
+// boots compares what a machine's firmware and boot loader read of its first disk, in two of its images.
+func (p *Promises) boots(ctx context.Context, st store.Store, was, is *image.Manifest) (string, error) {
+	if len(was.Disks) == 0 || len(is.Disks) == 0 {
+		return "", nil
+	}
+	one, err := st.OpenDisk(ctx, was, was.Disks[0])
+	if err != nil {
+		return "", err
+	}
+	defer one.Close()
+	two, err := st.OpenDisk(ctx, is, is.Disks[0])
+	if err != nil {
+		return "", err
+	}
+	defer two.Close()
+	return trials.BootChanged(ctx, one, two)
 }
 
 // Sum sums up how it stands, within a reach, and names so many machines of each sort.

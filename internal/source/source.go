@@ -351,6 +351,11 @@ type Addresser interface {
 	Addresses(ctx context.Context, name string) ([]netip.Addr, error)
 }
 
+// SystemTeller tells what system a machine runs, with its kernel, in words, by an agent in it.
+type SystemTeller interface {
+	System(ctx context.Context, name string) (string, error)
+}
+
 // WriteTimer tells how a machine's own writes go.
 type WriteTimer interface {
 	// WriteTimes tells how many writes and flushes a machine's disks have carried out since it was powered on, and how long all of them

@@ -122,10 +122,15 @@ func FirstDifference(ctx context.Context, a, b Disk) (int64, error) {
 	if a.Size() != b.Size() {
 		return min(a.Size(), b.Size()), nil
 	}
+	return FirstDifferenceIn(ctx, a, b, 0, a.Size())
+}
+
+// FirstDifferenceIn is [FirstDifference] of a range that both have.
+func FirstDifferenceIn(ctx context.Context, a, b Disk, offset, length int64) (int64, error) {
 	const step = 1 << 20
 	one, two := make([]byte, step), make([]byte, step)
-	for at := int64(0); at < a.Size(); {
-		n := min(step, a.Size()-at)
+	for at, end := offset, offset+length; at < end; {
+		n := min(step, end-at)
 		ea, err := a.Extents(ctx, at, n)
 		if err != nil {
 			return 0, err

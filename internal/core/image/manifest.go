@@ -52,6 +52,8 @@ type Manifest struct {
 	// Hypervisor names where the machine lived; Definition is its description in that hypervisor's own words.
 	Hypervisor string `json:"hypervisor"`
 	Definition string `json:"definition"`
+	// System is what system the machine ran, with its kernel, in the words of the agent in it, where there was one.
+	System string `json:"system,omitempty"`
 	Disks      []Disk `json:"disks"`
 	// Files are those of an image that holds files, and no disks.
 	Files *Files `json:"files,omitempty"`

@@ -2,6 +2,7 @@
 package guestagent
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/source"
 )
 
@@ -40,6 +42,19 @@ func (a Ask) FileSystems(ctx context.Context) ([]source.FileSystem, error) {
 	}
 	slices.SortFunc(out, func(a, b source.FileSystem) int { return strings.Compare(a.Mounted, b.Mounted) })
 	return out, nil
+}
+
+// System is what system the guest runs, with its kernel, in words.
+func (a Ask) System(ctx context.Context) (string, error) {
+	var found struct {
+		Name   string `json:"pretty-name"`
+		ID     string `json:"id"`
+		Kernel string `json:"kernel-release"`
+	}
+	if err := a(ctx, "guest-get-osinfo", nil, &found); err != nil {
+		return "", err
+	}
+	return plain.Text(fmt.Sprintf("%s, kernel %s", cmp.Or(found.Name, found.ID, "unknown"), cmp.Or(found.Kernel, "unknown")), 200), nil
 }
 
 // Addresses are those of IPv4 that the guest has, without that of its own loopback.

@@ -88,6 +88,8 @@ type Guest struct {
 	Called []string
 	// Agent says that an agent answers in it.
 	Agent bool
+	// System is what the agent says that it runs.
+	System string
 	// WriteTimes, if not nil, tells what [source.WriteTimer] does; otherwise each [Host.Write] took a millisecond.
 	WriteTimes func() (writes int64, took time.Duration)
 	// Forgetful says that its disks can carry no checkpoint.
@@ -559,6 +561,14 @@ func (c *Conn) WriteTimes(_ context.Context, name string) (writes int64, took ti
 		writes, took = g.writes, time.Duration(g.writes)*time.Millisecond
 	}
 	return writes, took, err
+}
+
+// System implements [source.SystemTeller].
+func (c *Conn) System(ctx context.Context, name string) (string, error) {
+	if err := c.Ping(ctx, name); err != nil {
+		return "", err
+	}
+	return c.h.Look(name).System, nil
 }
 
 // Execute implements [source.Insider].

@@ -131,6 +131,15 @@ func (g Agent) GuestMounts(ctx context.Context, machine string) ([]string, error
 	return guestagent.Places(found), err
 }
 
+// System implements [source.SystemTeller].
+func (g Agent) System(ctx context.Context, machine string) (string, error) {
+	ask, err := g.of(ctx, machine)
+	if err != nil {
+		return "", err
+	}
+	return ask.System(ctx)
+}
+
 // Addresses implements [source.Addresser].
 func (g Agent) Addresses(ctx context.Context, machine string) ([]netip.Addr, error) {
 	ask, err := g.of(ctx, machine)
