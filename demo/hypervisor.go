@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"bytes"
 	"context"
 	"crypto/sha256"
@@ -197,7 +198,12 @@ type Guest struct {
 	Disks int
 	Tags  map[string]string
 	Off   bool
+	// Memory is in MiB, 0 for what the small guests need.
+	Memory int
 }
+
+// smallMemory is what the small guests need, in MiB.
+const smallMemory = 160
 
 // MakeDisks makes a guest's disks.
 func (h *Hypervisor) MakeDisks(ctx context.Context, g Guest) error {
@@ -240,10 +246,10 @@ func (h *Hypervisor) Define(ctx context.Context, g Guest, disks string) error {
 	}
 	text := fmt.Sprintf(`<domain type='%s'><name>%s</name>
 <metadata><lodge:tags xmlns:lodge='urn:keenlodge:tags'>%s</lodge:tags></metadata>
-<memory unit='MiB'>160</memory><vcpu>1</vcpu>%s<os><type arch='x86_64' machine='pc'>hvm</type><boot dev='hd'/></os><features><acpi/></features>
+<memory unit='MiB'>%d</memory><vcpu>1</vcpu>%s<os><type arch='x86_64' machine='pc'>hvm</type><boot dev='hd'/></os><features><acpi/></features>
 <devices><emulator>/usr/bin/qemu-system-x86_64</emulator>%s
 <interface type='user'><model type='virtio'/></interface>
-<channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0'/></channel><memballoon model='none'/></devices></domain>`, kind, g.Name, tags.String(), cpu, disks)
+<channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0'/></channel><memballoon model='none'/></devices></domain>`, kind, g.Name, tags.String(), cmp.Or(g.Memory, smallMemory), cpu, disks)
 	file := h.p.Path(g.Name + ".xml")
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return err

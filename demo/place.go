@@ -76,13 +76,13 @@ func Open(folder, program string) (*Place, error) {
 	}
 	p := &Place{Folder: folder, Program: program}
 	p.Quay = &Hypervisor{p: p, Name: "quay-1", folder: "v", pool: "pool", Pool: "quay", Guests: []Guest{
-		{"tickets-db", 2, map[string]string{"role": "database", "tier": "gold"}, false},
-		{"timetable", 1, map[string]string{"role": "web", "tier": "silver"}, false},
-		{"berth-sim", 1, map[string]string{"tier": "bronze"}, true},
+		{"tickets-db", 2, map[string]string{"role": "database", "tier": "gold"}, false, 0},
+		{"timetable", 1, map[string]string{"role": "web", "tier": "silver"}, false, 0},
+		{"berth-sim", 1, map[string]string{"tier": "bronze"}, true, 0},
 	}}
 	p.Pier = &Hypervisor{p: p, Name: "pier-2", folder: "w", pool: "pier", Pool: "pier", Guests: []Guest{
-		{"crew-rota", 1, map[string]string{"tier": "silver"}, false},
-		{"harbour-radio", 1, map[string]string{"tier": "bronze"}, true},
+		{"crew-rota", 1, map[string]string{"tier": "silver"}, false, 0},
+		{"harbour-radio", 1, map[string]string{"tier": "bronze"}, true, 0},
 	}}
 	if err := p.clean(); err != nil {
 		return nil, err

@@ -13,6 +13,7 @@ import (
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
@@ -268,6 +269,9 @@ func TestRotationHeldForWhatIsUnusual(t *testing.T) {
 	b.run("nightly-guests")
 	odd := b.images("u-timetable")[0]
 	require.NoError(t, b.rec.AddUnusual(ctx, odd.ID, []unusual.Sign{{Kind: unusual.Renamed, Text: "renamed: 412 of 500 data files"}}))
+	sum, err := b.l.Summary(ctx, right.Everything)
+	require.NoError(t, err)
+	require.Equal(t, wire.Some{Count: 1, Names: []string{odd.Machine}}, sum.Unusual)
 	r := b.run("nightly-guests")
 	require.Equal(t, run.Warned, r.State)
 	require.Contains(t, b.lines(r.ID), "image "+odd.ID+" is unusual, and those from before may be the last good ones. Look at it (keenlodge image show "+odd.ID)

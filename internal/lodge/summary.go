@@ -72,7 +72,11 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 	for _, name := range names {
 		st.policies[name] = covering{covers: []string{}, freshness: planning.FreshnessLimit(s, name, now)}
 	}
-	sum := wire.Standing{Machines: 0, Late: wire.Some{Names: []string{}}, Failed: wire.Some{Names: []string{}}, Unproven: wire.Some{Names: []string{}}, Open: wire.Some{Names: []string{}}, Notices: []wire.Notice{}}
+	sum := wire.Standing{Machines: 0, Late: wire.Some{Names: []string{}}, Failed: wire.Some{Names: []string{}}, Unproven: wire.Some{Names: []string{}}, Open: wire.Some{Names: []string{}}, Unusual: wire.Some{Names: []string{}}, Notices: []wire.Notice{}}
+	odd, err := l.rec.UnusualMachines(ctx)
+	if err != nil {
+		return st, err
+	}
 	heard, err := l.rec.Sources(ctx)
 	if err != nil {
 		return st, err
@@ -89,6 +93,9 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 	for _, m := range machines {
 		if !in.All && !in.SeenMachines[m.ID] {
 			continue
+		}
+		if slices.Contains(odd, m.ID) {
+			sum.Unusual.Add(m.Label, namesShown)
 		}
 		if m.Retired != nil {
 			sum.Retired++

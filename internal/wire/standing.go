@@ -14,6 +14,8 @@ type Standing struct {
 	Failed   Some `json:"failed"`
 	Proven   int  `json:"proven"`
 	Unproven Some `json:"unproven"`
+	// Unusual are machines with an image in which something is unusual that nobody has looked at.
+	Unusual Some `json:"unusual"`
 	// Owed is how what is promised stands.
 	Owed Owed `json:"owed"`
 	// Open are machines that no policy covers.

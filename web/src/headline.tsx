@@ -24,6 +24,7 @@ export function Headline({ now, standing: s }: { now: Date; standing: Standing |
           </button>
         </Why>
         {s.late.count > 0 && ` · late: ${some(s.late)}`}
+        {s.unusual.count > 0 && ` · unusual: ${some(s.unusual)}`}
         {s.open.count > 0 && (
           <>
             {" · "}

@@ -3392,6 +3392,7 @@ export interface components {
       /** Format: int64 */
       retired: number
       unproven: components["schemas"]["Some"]
+      unusual: components["schemas"]["Some"]
     }
     Step: {
       name: string

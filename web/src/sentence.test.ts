@@ -11,6 +11,7 @@ const well: Standing = {
   failed: none,
   proven: 3,
   unproven: none,
+  unusual: none,
   owed: { machines: 0, kept: 0, overdue: none, failed: none, impossible: none },
   open: none,
   held: 0,
@@ -37,6 +38,9 @@ describe("the headline", () => {
       good: false,
       text: "✕ 2 machines without all that is promised",
     })
+  })
+  it("says what is unusual", () => {
+    expect(sentence({ ...well, unusual: { count: 1, names: ["web"] } }).text).toBe("✕ something unusual in 1 machine")
   })
   it("does not call nothing well", () => {
     expect(sentence({ ...well, covered: 0 }).text).toBe("No policy covers a machine yet")

@@ -8,6 +8,7 @@ export function sentence(s: Standing): { good: boolean; text: string } {
     s.late.count > 0 && `${count(s.late.count, "machine")} without a fresh image`,
     s.failed.count > 0 && `${count(s.failed.count, "newest image")} failed its proof`,
     broken > 0 && `${count(broken, "machine")} without all that is promised`,
+    s.unusual.count > 0 && `something unusual in ${count(s.unusual.count, "machine")}`,
   ].filter(Boolean)
   if (wrong.length > 0) return { good: false, text: `✕ ${wrong.join(", ")}` }
   if (s.covered === 0) return { good: true, text: "No policy covers a machine yet" }

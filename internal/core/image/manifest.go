@@ -54,7 +54,7 @@ type Manifest struct {
 	Definition string `json:"definition"`
 	// System is what system the machine ran, with its kernel, in the words of the agent in it, where there was one.
 	System string `json:"system,omitempty"`
-	Disks      []Disk `json:"disks"`
+	Disks  []Disk `json:"disks"`
 	// Files are those of an image that holds files, and no disks.
 	Files *Files `json:"files,omitempty"`
 	// Firmware is what the machine's firmware keeps beside the disks.

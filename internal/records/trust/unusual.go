@@ -50,6 +50,11 @@ func (t Trust) Unusual(ctx context.Context, image string) ([]Oddity, error) {
 	return db.All[Oddity](ctx, t.db.Pool, "select * from unusual where image = $1 order by found, kind", image)
 }
 
+// UnusualMachines are the IDs of the machines that have an image in which something is unusual and nobody has looked.
+func (t Trust) UnusualMachines(ctx context.Context) ([]string, error) {
+	return db.Column[string](ctx, t.db.Pool, "select distinct machine_id from images where unusual > 0 and gone is null")
+}
+
 // Look records that a person has looked at what is unusual in an image, and reports whether there was anything.
 func (t Trust) Look(ctx context.Context, image, who, note string) (bool, error) {
 	tag, err := t.db.Pool.Exec(ctx, "update images set unusual = 0, looked_by = $2, looked_note = $3, looked_at = now() where id = $1 and unusual > 0", image, who, note)

@@ -90,7 +90,9 @@ func (h *Host) with(ctx context.Context, guest string, act func(*conn) error) er
 }
 
 // System implements [source.SystemTeller].
-func (h *Host) System(ctx context.Context, name string) (string, error) { return h.ask(name).System(ctx) }
+func (h *Host) System(ctx context.Context, name string) (string, error) {
+	return h.ask(name).System(ctx)
+}
 
 // ask is the way to a guest's agent.
 func (h *Host) ask(guest string) guestagent.Ask {

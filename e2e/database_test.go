@@ -1,0 +1,71 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/demo"
+	"keenlodge/internal/store/medium/mediumtest"
+	"keenlodge/internal/wire"
+)
+
+// A Debian with PostgreSQL under load, its data on one disk and its log on another, comes up from every image that is taken of it, and its database is
+// whole by its own tools: KEENLODGE_DATABASES images. The last one is written out, too, and the database's own server has to accept what lies there.
+func TestADatabaseUnderLoad(t *testing.T) {
+	if os.Getenv("KEENLODGE_DATABASES") == "" {
+		t.Skip("a campaign of its own: make trials")
+	}
+	images, _ := mediumtest.Campaign("KEENLODGE_DATABASES", 20)
+	guest := demo.Guest{Name: "berth-db", Memory: 512}
+	pool := filepath.Dir(place.Quay.Disk(guest.Name, "vda"))
+	script, err := filepath.Abs("database.sh")
+	require.NoError(t, err)
+	scripts, err := filepath.Abs("../demo")
+	require.NoError(t, err)
+	out, err := exec.Command("sh", script, pool, scripts).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	disks := ""
+	for _, target := range []string{"vda", "vdb", "vdc"} {
+		file := place.Quay.Disk(guest.Name, target)
+		require.NoError(t, exec.Command("chown", "--reference", place.Quay.Disk("tickets-db", "vda"), file).Run())
+		disks += fmt.Sprintf("<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='%s'/><target dev='%s' bus='virtio'/></disk>", file, target)
+	}
+	require.NoError(t, place.Quay.Define(t.Context(), guest, disks))
+	t.Cleanup(func() {
+		place.Quay.Virsh(context.Background(), "destroy", guest.Name)
+		place.Quay.Virsh(context.Background(), "undefine", guest.Name, "--checkpoints-metadata")
+	})
+	require.NoError(t, place.Quay.AwaitGuest(t.Context(), guest.Name))
+	withPolicy(t, "booked", policyText(guest.Name, "booked-shelf", `    quiesce: required
+    restored:
+      - command: [sh, -c, "pg_ctlcluster 15 main start && check-bookings"]
+        expect: every booking is a pair
+        within: 15 minutes
+    trials:
+      - system: [running, degraded]
+        within: 20 minutes
+        commands:
+          - {command: [pg_isready, -q], within: 10 minutes}
+          - {command: [check-bookings], expect: every booking is a pair, within: 15 minutes}
+`), storeText("booked-shelf", t.TempDir()))
+	whole := 0
+	for n := range images {
+		backUp(t, "booked")
+		m := keenJSON[[]wire.Image](t, "image", "list", "--policy", "booked")[0]
+		s := keen(t, "image", "prove", m.ID, "--level", "boot", "--wait")
+		if s.code == 0 {
+			whole++
+		}
+		t.Logf("image %d of %d: %s, stood still for %s: %s", n+1, images, m.Consistency, time.Duration(m.Frozen).Round(time.Millisecond), s.out)
+	}
+	require.Equal(t, images, whole)
+	m := keenJSON[[]wire.Image](t, "image", "list", "--policy", "booked")[0]
+	require.Contains(t, keenOK(t, "image", "prove", m.ID, "--level", "restore", "--wait"), "checksum failures: 0")
+}
