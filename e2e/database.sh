@@ -40,6 +40,7 @@ while :; do
   for i in 1 2 3 4 5 6 7 8; do
     echo "begin; with p as (select coalesce(max(pair), 0) + 1 as pair from bookings) insert into bookings (pair, half, note) select pair, 1, repeat(md5(random()::text), 40) from p; insert into bookings (pair, half, note) select max(pair), 2, repeat(md5(random()::text), 40) from bookings; delete from bookings where pair < (select max(pair) - 5000 from bookings); commit;"
   done | psql -q
+  sleep 0.3
 done
 RUN
 # What has to hold of it, whenever it is looked at.
@@ -48,7 +49,7 @@ cat > "$root/usr/local/bin/check-bookings" <<'RUN'
 set -e
 cd /
 as() { if [ "$(id -u)" = 0 ]; then runuser -u postgres -- "$@"; else "$@"; fi; }
-as pg_amcheck --database=postgres --heapallindexed --parent-check
+as /usr/lib/postgresql/15/bin/pg_amcheck --database=postgres --heapallindexed --parent-check
 as psql -Atqc "select case when count(*) = 0 then 'every booking is a pair' else 'torn: ' || min(pair) end from (select pair from bookings group by pair having count(*) <> 2) torn"
 as psql -Atqc "select count(*) || ' bookings, checksum failures: ' || (select coalesce(sum(checksum_failures), 0) from pg_stat_database) from bookings"
 RUN

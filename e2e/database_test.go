@@ -59,13 +59,29 @@ func TestADatabaseUnderLoad(t *testing.T) {
 	for n := range images {
 		backUp(t, "booked")
 		m := keenJSON[[]wire.Image](t, "image", "list", "--policy", "booked")[0]
-		s := keen(t, "image", "prove", m.ID, "--level", "boot", "--wait")
-		if s.code == 0 {
+		r := proveDatabase(t, m.ID, "boot")
+		if r.State == "done" {
 			whole++
 		}
-		t.Logf("image %d of %d: %s, stood still for %s: %s", n+1, images, m.Consistency, time.Duration(m.Frozen).Round(time.Millisecond), s.out)
+		t.Logf("image %d of %d: %s, stood still for %s: %s\n%s", n+1, images, m.Consistency, time.Duration(m.Frozen).Round(time.Millisecond), r.State, keen(t, "run", "log", r.ID).out)
 	}
 	require.Equal(t, images, whole)
 	m := keenJSON[[]wire.Image](t, "image", "list", "--policy", "booked")[0]
-	require.Contains(t, keenOK(t, "image", "prove", m.ID, "--level", "restore", "--wait"), "checksum failures: 0")
+	r := proveDatabase(t, m.ID, "restore")
+	said := keen(t, "run", "log", r.ID).out
+	require.EqualValues(t, "done", r.State, said)
+	require.Contains(t, said, "checksum failures: 0")
+}
+
+// proveDatabase proves an image, which takes its time where a guest has no processor of the host's own.
+func proveDatabase(t *testing.T, id, level string) wire.Run {
+	t.Helper()
+	r := keenJSON[wire.Run](t, "image", "prove", id, "--level", level)
+	require.Eventually(t, func() bool {
+		var err error
+		r, err = lodge.Run(t.Context(), r.ID)
+		require.NoError(t, err)
+		return r.Ended != nil
+	}, 40*time.Minute, time.Second)
+	return r
 }
