@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -43,6 +45,9 @@ func TestADatabaseUnderLoad(t *testing.T) {
 		place.Quay.Virsh(context.Background(), "undefine", guest.Name, "--checkpoints-metadata")
 	})
 	require.NoError(t, place.Quay.AwaitGuest(t.Context(), guest.Name))
+	require.NoError(t, demo.Until(t.Context(), 5*time.Minute, "bookings", func() error {
+		return inGuest(t.Context(), guest.Name, `runuser -u postgres -- psql -Atqc "select 1 / (count(*) / 100) from bookings"`)
+	}))
 	withPolicy(t, "booked", policyText(guest.Name, "booked-shelf", `    quiesce: required
     restored:
       - command: [sh, -c, "pg_ctlcluster 15 main start && check-bookings"]
@@ -84,4 +89,37 @@ func proveDatabase(t *testing.T, id, level string) wire.Run {
 		return r.Ended != nil
 	}, 40*time.Minute, time.Second)
 	return r
+}
+
+// inGuest runs a script in a guest of quay-1 by its agent; that it fails is an error.
+func inGuest(ctx context.Context, guest, script string) error {
+	ask := func(command string, answer any) error {
+		out, err := place.Quay.Virsh(ctx, "qemu-agent-command", "--timeout", "10", guest, command)
+		if err != nil {
+			return err
+		}
+		return json.Unmarshal([]byte(out), &struct{ Return any }{answer})
+	}
+	command, err := json.Marshal(map[string]any{"execute": "guest-exec", "arguments": map[string]any{"path": "/bin/sh", "arg": []string{"-c", script}}})
+	if err != nil {
+		return err
+	}
+	var begun struct{ PID int }
+	if err := ask(string(command), &begun); err != nil {
+		return err
+	}
+	return demo.Until(ctx, time.Minute, "the script", func() error {
+		var status struct {
+			Exited   bool
+			ExitCode int
+		}
+		err := ask(fmt.Sprintf(`{"execute": "guest-exec-status", "arguments": {"pid": %d}}`, begun.PID), &status)
+		if err == nil && !status.Exited {
+			err = errors.New("it goes on")
+		}
+		if err == nil && status.ExitCode != 0 {
+			err = fmt.Errorf("it ended with %d", status.ExitCode)
+		}
+		return err
+	})
 }
