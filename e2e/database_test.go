@@ -46,7 +46,7 @@ func TestADatabaseUnderLoad(t *testing.T) {
 	})
 	require.NoError(t, place.Quay.AwaitGuest(t.Context(), guest.Name))
 	require.NoError(t, demo.Until(t.Context(), 5*time.Minute, "bookings", func() error {
-		return inGuest(t.Context(), guest.Name, `runuser -u postgres -- psql -Atqc "select 1 / (count(*) / 100) from bookings"`)
+		return doInGuest(t.Context(), guest.Name, `runuser -u postgres -- psql -Atqc "select 1 / (count(*) / 100) from bookings"`)
 	}))
 	withPolicy(t, "booked", policyText(guest.Name, "booked-shelf", `    quiesce: required
     restored:
@@ -91,8 +91,8 @@ func proveDatabase(t *testing.T, id, level string) wire.Run {
 	return r
 }
 
-// inGuest runs a script in a guest of quay-1 by its agent; that it fails is an error.
-func inGuest(ctx context.Context, guest, script string) error {
+// doInGuest runs a script in a guest of quay-1 by its agent; that it fails is an error.
+func doInGuest(ctx context.Context, guest, script string) error {
 	ask := func(command string, answer any) error {
 		out, err := place.Quay.Virsh(ctx, "qemu-agent-command", "--timeout", "10", guest, command)
 		if err != nil {

@@ -48,9 +48,6 @@ func (s *server) registerBack(a huma.API) {
 			}
 			return started(s.l.Restores.StartFiles(ctx, who(ctx), q))
 		})
-	type byID struct {
-		ID string `path:"id"`
-	}
 	do(s, a, huma.Operation{OperationID: "undo-restore", Method: http.MethodPost, Path: "/api/v1/runs/{id}/undo", DefaultStatus: http.StatusAccepted, Summary: "Take back what a restore of files did, within a day"},
 		func(ctx context.Context, in *byID) (wire.Run, error) {
 			return started(s.l.Restores.Undo(ctx, who(ctx), in.ID))

@@ -30,9 +30,6 @@ import (
 
 // registerFiles has what looks into images. Who looks, and at what, is noted.
 func (s *server) registerFiles(a huma.API) {
-	type byID struct {
-		ID string `path:"id"`
-	}
 	type Inside struct { // huma fills in only what is exported
 		ID   string `path:"id"`
 		Path string `query:"path" doc:"a path from / on, or NAME:PATH for one in a file system"`
@@ -141,9 +138,6 @@ func (s *server) registerFiles(a huma.API) {
 
 // registerFind has what finds files by their names.
 func (s *server) registerFind(a huma.API) {
-	type byID struct {
-		ID string `path:"id"`
-	}
 	do(s, a, huma.Operation{OperationID: "list-files-of-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/listing", Summary: "List all files of an image, so that they are found by their names"},
 		func(ctx context.Context, in *byID) (none, error) { return none{}, s.l.Browse.Keep(ctx, in.ID) })
 	type find struct {

@@ -14,12 +14,18 @@ import (
 	"keenlodge/internal/browse"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/proof"
 	"keenlodge/internal/records"
 	"keenlodge/internal/restore"
 	"keenlodge/internal/wire"
 )
+
+// byID asks for something by its name.
+type byID struct {
+	ID string `path:"id"`
+}
 
 // registerImages has what is about images.
 func (s *server) registerImages(a huma.API) {
@@ -44,9 +50,6 @@ func (s *server) registerImages(a huma.API) {
 		found, next, err := s.l.Stores.Images(ctx, f)
 		return shape.Each(found, shape.Image), in.Link(next), err
 	})
-	type byID struct {
-		ID string `path:"id"`
-	}
 	get(s, a, "get-image", "/api/v1/images/{id}", "An image with its proofs", func(ctx context.Context, in *byID) (wire.ProvenImage, error) {
 		m, proofs, err := s.l.Proofs.Of(ctx, in.ID)
 		if err != nil {
@@ -58,6 +61,9 @@ func (s *server) registerImages(a huma.API) {
 		}
 		odd, err := s.l.Proofs.Unusual(ctx, in.ID)
 		return wire.ProvenImage{Image: shape.Image(m), Status: status, LastGood: good, Changed: changed, Unusual: shape.Each(odd, shape.Oddity), Looked: shape.Looked(m), Proofs: shape.Each(proofs, shape.Proof)}, err
+	})
+	get(s, a, "get-image-hardware", "/api/v1/images/{id}/hardware", "What the machine of an image needs to run, as far as its definition tells", func(ctx context.Context, in *byID) (machine.Hardware, error) {
+		return s.l.Stores.Hardware(ctx, in.ID)
 	})
 	type prove struct {
 		ID   string `path:"id"`

@@ -32,9 +32,6 @@ func (s *server) registerRuns(a huma.API) {
 		seen := within(ctx)
 		return shape.Each(found, func(r records.Run) wire.Run { return shape.Run(sight.Run(seen, r)) }), in.Link(next), err
 	})
-	type byID struct {
-		ID string `path:"id"`
-	}
 	get(s, a, "get-run", "/api/v1/runs/{id}", "A run with its tasks", func(ctx context.Context, in *byID) (wire.Run, error) {
 		r, err := s.l.Runs.Find(ctx, in.ID)
 		return started(sight.Run(within(ctx), r), err)

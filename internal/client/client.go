@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/pinned"
@@ -316,6 +317,11 @@ func (c *Client) Images(ctx context.Context, f wire.ImageFilter) (images []wire.
 // Image is one image with its proofs.
 func (c *Client) Image(ctx context.Context, id string) (out wire.ProvenImage, err error) {
 	return out, c.call(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id), nil, &out)
+}
+
+// Hardware is what the machine of an image needs to run.
+func (c *Client) Hardware(ctx context.Context, id string) (out machine.Hardware, err error) {
+	return out, c.call(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id)+"/hardware", nil, &out)
 }
 
 // Prove starts a proof.

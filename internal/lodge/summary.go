@@ -82,12 +82,12 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 		return st, err
 	}
 	for _, h := range heard {
-		if _, known := s.Hypervisors[h.Name]; known && (in.All || in.SeenSources[h.Name]) && h.Error != "" && len(sum.Notices) < namesShown {
+		if _, known := s.Hypervisors[h.Name]; known && (in.All || in.SeenSources[h.Name]) && h.Error != "" {
 			last := "never yet"
 			if h.Heard != nil {
 				last = "last " + h.Heard.In(s.Location()).Format("Mon 2 Jan 15:04")
 			}
-			sum.Notices = append(sum.Notices, wire.Notice{On: h.Name, Text: "it did not answer when it was asked for its guests (it did " + last + "): " + h.Error})
+			sum.Note(h.Name, "it did not answer when it was asked for its guests (it did "+last+"): "+h.Error, namesShown)
 		}
 	}
 	for _, m := range machines {
@@ -101,15 +101,11 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 			sum.Retired++
 			continue
 		}
-		if m.Notice != "" || m.AlsoOn != "" {
-			text := m.Notice
-			if m.AlsoOn != "" {
-				text = "hypervisors " + m.Hypervisor + " and " + m.AlsoOn + " both have a machine of this UUID: a copied definition, or it is on its way. It is captured once, where it runs; give a copy a UUID of its own"
-			}
-			if len(sum.Notices) < namesShown {
-				sum.Notices = append(sum.Notices, wire.Notice{On: m.Label, Text: text})
-			}
+		text := m.Notice
+		if m.AlsoOn != "" {
+			text = "hypervisors " + m.Hypervisor + " and " + m.AlsoOn + " both have a machine of this UUID: a copied definition, or it is on its way. It is captured once, where it runs; give a copy a UUID of its own"
 		}
+		sum.Note(m.Label, text, namesShown)
 		covered, promised := false, time.Duration(0)
 		for i, name := range names {
 			if !matchers[i].Selects(m.Hypervisor, m.Name, m.Tags) {
@@ -183,9 +179,7 @@ func (l *Lodge) Summary(ctx context.Context, in right.Within) (wire.Standing, er
 		}
 		if p.Notice != "" {
 			out.Held++
-			if len(out.Notices) < namesShown {
-				out.Notices = append(out.Notices, wire.Notice{On: p.Name, Text: p.Notice})
-			}
+			out.Note(p.Name, p.Notice, namesShown)
 		}
 		if p.Holds(now) {
 			out.Paused++

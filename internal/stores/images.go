@@ -1,6 +1,7 @@
 package stores
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/machine"
 	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 )
@@ -37,6 +39,21 @@ func (ss *Stores) OfImage(ctx context.Context, id string) (records.Image, store.
 	}
 	st, err := ss.Named(ctx, m.Store)
 	return m, st, err
+}
+
+// Hardware is what the machine of an image needs to run.
+func (ss *Stores) Hardware(ctx context.Context, id string) (machine.Hardware, error) {
+	_, st, err := ss.OfImage(ctx, id)
+	if err != nil {
+		return machine.Hardware{}, err
+	}
+	m, err := st.ReadImage(ctx, id)
+	if err != nil {
+		return machine.Hardware{}, err
+	}
+	h := machine.HardwareOf(m.Definition)
+	h.System = cmp.Or(m.System, h.System)
+	return h, nil
 }
 
 // Finished is an image's record, completed from its manifest.

@@ -28,6 +28,13 @@ type Standing struct {
 	Next *NextRun `json:"next"`
 }
 
+// Note adds a notice, unless there are so many, or there is nothing to say.
+func (s *Standing) Note(on, text string, most int) {
+	if text != "" && len(s.Notices) < most {
+		s.Notices = append(s.Notices, Notice{On: on, Text: text})
+	}
+}
+
 // Some is how many there are, and what the first of them are called.
 type Some struct {
 	Count int      `json:"count"`

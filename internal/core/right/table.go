@@ -114,6 +114,7 @@ var Table = []Entry{
 	change("read-image-file", OneImage, whoRestores),
 	change("archive-image-files", OneImage, whoRestores),
 	change("serve-image-disk", OneImage, whoRestores),
+	look("get-image-hardware", OneImage),
 	look("list-trail", Lodge),
 	look("verify-trail", Lodge),
 
