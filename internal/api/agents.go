@@ -5,16 +5,11 @@ import (
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
-	"github.com/go-chi/chi/v5"
 
 	"keenlodge/internal/access"
-	"keenlodge/internal/api/guard"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
-	"keenlodge/internal/core/plain"
-	"keenlodge/internal/line"
-	"keenlodge/internal/switchboard"
 	"keenlodge/internal/wire"
 )
 
@@ -67,46 +62,6 @@ func (s *server) registerAgents(a huma.API) {
 			return s.l.Agents.Renew(ctx, call.peer, in.Body.Request, call.deed.Address)
 		})
 	})
-}
-
-// agentLine takes a line that an agent makes: the connection is upgraded, and held until it ends.
-func (s *server) agentLine(w http.ResponseWriter, r *http.Request) {
-	if r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
-		guard.Refuse(w, http.StatusUnauthorized, "an agent shows its certificate")
-		return
-	}
-	a, err := s.l.Agents.Check(r.Context(), r.TLS.PeerCertificates[0])
-	switch {
-	case access.IsUnknown(err):
-		guard.Refuse(w, http.StatusUnauthorized, "no agent is known by this; have its server enrolled again: keenlodge machine enroll NAME")
-		return
-	case err != nil:
-		s.log.Error("an agent could not be looked up", "error", err)
-		guard.Refuse(w, http.StatusServiceUnavailable, "the lodge can't reach its database")
-		return
-	}
-	conn := line.Upgraded(w, r, line.Protocol, guard.Refuse)
-	if conn == nil {
-		return
-	}
-	if err := s.l.Lines.Take(r.Context(), a, conn); err != nil && r.Context().Err() == nil {
-		s.log.Warn("an agent's line could not be held", "agent", a.Name, "error", err)
-	}
-}
-
-// passLine passes an agent's line on to another process of the lodge, which proves on the connection that it is one.
-func (s *server) passLine(w http.ResponseWriter, r *http.Request) {
-	if r.TLS == nil {
-		guard.Refuse(w, http.StatusUpgradeRequired, "lines are passed on over TLS")
-		return
-	}
-	conn := line.Upgraded(w, r, switchboard.Protocol, guard.Refuse)
-	if conn == nil {
-		return
-	}
-	if err := s.l.Lines.Pass(r.Context(), chi.URLParam(r, "agent"), conn); err != nil && r.Context().Err() == nil {
-		s.log.Warn("an agent's line was not passed on", "agent", plain.Text(chi.URLParam(r, "agent"), 100), "to", r.RemoteAddr, "error", err)
-	}
 }
 
 // certified has an agent certified, unless it is not known (err); it is recorded before, as whatever changes something is.

@@ -15,6 +15,7 @@ import (
 
 	"keenlodge/internal/api/feed"
 	"keenlodge/internal/api/guard"
+	"keenlodge/internal/api/lines"
 	"keenlodge/internal/api/schema"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/line"
@@ -30,8 +31,8 @@ type server struct {
 func New(l *lodge.Lodge, log *slog.Logger, console http.Handler) http.Handler {
 	router, _ := build(&server{l: l, log: log})
 	router.Method(http.MethodGet, "/api/v1/calendar.ics", feed.Feed{Lodge: l, Log: log})
-	router.Get(line.Path, (&server{l: l, log: log}).agentLine)
-	router.Get(line.Path+"/{agent}", (&server{l: l, log: log}).passLine)
+	router.Get(line.Path, lines.Lines{Lodge: l, Log: log}.Hold)
+	router.Get(line.Path+"/{agent}", lines.Lines{Lodge: l, Log: log}.Pass)
 	router.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			w.Header().Set("Content-Type", "application/problem+json")
@@ -109,6 +110,7 @@ func (s *server) register(a huma.API) {
 	s.registerImages(a)
 	s.registerFiles(a)
 	s.serveDisk(a)
+	s.takeDisks(a)
 	s.registerBack(a)
 	s.registerFind(a)
 	s.registerSite(a)

@@ -21,6 +21,7 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/plain"
+	"keenlodge/internal/intake"
 	"keenlodge/internal/line"
 	"keenlodge/internal/lists"
 	"keenlodge/internal/nbd"
@@ -204,6 +205,36 @@ func (s *server) serveDisk(a huma.API) {
 				defer conn.Close()
 				if err := nbd.Serve(r.Context(), conn, nbd.Export{Name: in.Disk, Disk: d}); err != nil && r.Context().Err() == nil {
 					s.log.Warn("a disk of an image could not be served to its end", "image", in.ID, "disk", in.Disk, "error", err)
+				}
+			}}, nil
+		})
+}
+
+// takeDisks takes disks that are brought, on a connection that is upgraded for it, as an image of a machine that no source has.
+func (s *server) takeDisks(a huma.API) {
+	type bring struct {
+		Store   string `path:"store"`
+		Machine string `query:"machine" required:"true" doc:"the machine's name; no source may have one of it"`
+		Note    string `query:"note" maxLength:"500"`
+	}
+	huma.Register(a, huma.Operation{OperationID: "import-image", Method: http.MethodPost, Path: "/api/v1/stores/{store}/imports", Summary: "Bring disks that become an image of a machine that no source has: the connection goes on by an upgrade to " + wire.Import},
+		func(ctx context.Context, in *bring) (*huma.StreamResponse, error) {
+			o := intake.Order{Store: in.Store, Machine: in.Machine, Note: in.Note}
+			err := s.l.Intake.Admit(ctx, o)
+			if err == nil {
+				err = s.begin(ctx)
+			}
+			if err != nil {
+				callOf(ctx).deed.Why = fault.Text(err)
+				return nil, s.httpError(err)
+			}
+			return &huma.StreamResponse{Body: func(to huma.Context) {
+				r, w := humachi.Unwrap(to)
+				if conn := line.Upgraded(w, r, wire.Import, guard.Refuse); conn != nil {
+					defer conn.Close()
+					if _, err := s.l.Intake.Serve(r.Context(), conn, o); err != nil {
+						s.log.Warn("no image could be made of what was brought", "machine", o.Machine, "store", o.Store, "error", err)
+					}
 				}
 			}}, nil
 		})

@@ -708,6 +708,25 @@ image seen IMAGE-02 --note harbour
 ! unusual
 image seen IMAGE-02 -o json
 policy forecast nightly-guests --days 1 => varies
+image export IMAGE-02 --as vmdk --disk vda --to FOLDER/out5
+image export IMAGE-02 --as vhdx --to FOLDER/out5
+image export IMAGE-02 --as vhdx --to FOLDER/out5 => failed
+image export IMAGE-02 --as ova --to FOLDER/out5
+image export IMAGE-02 --as raw --to FOLDER/out5
+image export IMAGE-02 --to FOLDER/out5
+image export IMAGE-01 --to - => failed
+image export IMAGE-02 --disk vdz => failed
+image export IMAGE-02 --as iso => failed
+image export IMAGE-14 --to FOLDER/out5
+image import FOLDER/out5/timetable-vda.vmdk FOLDER/out5/timetable-vda.vhdx --machine ferry-archive --store quay-shelf --note brought
+image import FOLDER/out5/timetable.ova --machine ferry-archive --store quay-shelf -o json
+image import FOLDER/out5/timetable.ova --store quay-shelf => failed
+image import FOLDER/out5/timetable.ova --machine x --store nowhere => failed
+image import FOLDER/out5/timetable.ova FOLDER/out5/timetable-vda.raw --machine x --store quay-shelf => failed
+image import FOLDER/out5/gate-07.tar --machine x --store quay-shelf => failed
+image import FOLDER/none.vmdk --store quay-shelf => failed
+image import --store quay-shelf => usage
+image list --machine ferry-archive
 `
 
 // onHost is what the service's program does on its host.

@@ -29,7 +29,7 @@ func imageExportCommand() *cli.Command {
 			&cli.StringFlag{Name: "files", Usage: "a file system's files as a tar, instead: its name, such as vda1, or a folder, such as vda1:/srv; / is all of the machine's"},
 			&cli.StringFlag{Name: "to", Usage: "folder to write to, or - for standard output", Value: "."}},
 		Action: calls([]string{"an image's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			as, err := pick("as", format.Kind(c.String("as")), format.Kinds)
+			as, err := pick("format", format.Kind(c.String("as")), format.Kinds)
 			if err != nil {
 				return err
 			}

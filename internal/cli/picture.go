@@ -32,7 +32,7 @@ var (
 	paper     = color.RGBA{0xfb, 0xfa, 0xf6, 0xff}
 	inkColour = color.RGBA{0x1f, 0x2a, 0x30, 0xff}
 	quiet     = color.RGBA{0x5d, 0x6b, 0x72, 0xff}
-	line      = color.RGBA{0xd9, 0xd5, 0xc8, 0xff}
+	rule      = color.RGBA{0xd9, 0xd5, 0xc8, 0xff}
 	deep      = color.RGBA{0x12, 0x62, 0x6e, 0xff}
 	light     = color.RGBA{0x5f, 0xa8, 0xa0, 0xff}
 	pale      = color.RGBA{0xd5, 0xe8, 0xe5, 0xff}
@@ -114,7 +114,7 @@ func (p *picture) axis(bottom float64) {
 	}
 	for d := range p.days {
 		day := p.first.AddDate(0, 0, d)
-		p.SetColor(line)
+		p.SetColor(rule)
 		p.SetLineWidth(0.5)
 		if day.Weekday() == time.Monday || d == 0 {
 			p.SetLineWidth(1.4)
@@ -133,7 +133,7 @@ func (p *picture) lane(lane forecast.PolicyDays, y float64, crowds []forecast.Co
 	p.text(p.normal, inkColour, 20, y+22, 0, lane.Policy)
 	p.text(p.small, quiet, 20, y+40, 0, "runs")
 	p.text(p.small, quiet, 20, y+78, 0, "images")
-	p.SetColor(line)
+	p.SetColor(rule)
 	p.SetLineWidth(1)
 	p.DrawLine(20, y+laneHeight-4, pictureWidth-pictureRight, y+laneHeight-4)
 	p.Stroke()
@@ -196,7 +196,7 @@ func (p *picture) store(s forecast.StoreDays, y float64) {
 	at := func(n int64) float64 { return y + top + tall*(1-float64(n-low)/float64(high-low)) }
 	for i := range 4 {
 		n := low + (high-low)*int64(i)/3
-		p.SetColor(line)
+		p.SetColor(rule)
 		p.SetLineWidth(0.7)
 		p.DrawLine(pictureLeft, at(n), pictureWidth-pictureRight, at(n))
 		p.Stroke()

@@ -569,6 +569,16 @@ func (c *Client) inImage(ctx context.Context, id, what string, query url.Values)
 
 // Disk connects to a disk of an image, which is offered over NBD under its target's name, read-only. Close it.
 func (c *Client) Disk(ctx context.Context, id, target string) (io.ReadWriteCloser, error) {
+	return c.upgraded(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id)+"/disks/"+url.PathEscape(target)+"/nbd", wire.NBD)
+}
+
+// Import connects to bring disks that become an image of a machine, in a store: see [wire.Import]. Close it.
+func (c *Client) Import(ctx context.Context, store, machine, note string) (io.ReadWriteCloser, error) {
+	return c.upgraded(ctx, http.MethodPost, "/api/v1/stores/"+url.PathEscape(store)+"/imports?"+url.Values{"machine": {machine}, "note": {note}}.Encode(), wire.Import)
+}
+
+// upgraded makes a request that goes on as another protocol. Close what is returned.
+func (c *Client) upgraded(ctx context.Context, method, path, protocol string) (io.ReadWriteCloser, error) {
 	plain, ok := c.http.Transport.(*http.Transport)
 	if !ok {
 		plain = http.DefaultTransport.(*http.Transport)
@@ -580,15 +590,15 @@ func (c *Client) Disk(ctx context.Context, id, target string) (io.ReadWriteClose
 	}
 	once := *c
 	once.http.Transport = plain
-	once.upgrade = wire.NBD
-	r, err := once.send(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id)+"/disks/"+url.PathEscape(target)+"/nbd", nil)
+	once.upgrade = protocol
+	r, err := once.send(ctx, method, path, nil)
 	if err != nil {
 		return nil, err
 	}
 	conn, ok := r.Body.(io.ReadWriteCloser)
 	if r.StatusCode != http.StatusSwitchingProtocols || !ok {
 		r.Body.Close()
-		return nil, fmt.Errorf("%s does not offer disk %s of image %s: %s", c.url, target, id, r.Status)
+		return nil, fmt.Errorf("%s does not go on as %s: %s", c.url, protocol, r.Status)
 	}
 	return conn, nil
 }

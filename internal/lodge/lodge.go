@@ -20,6 +20,7 @@ import (
 	"keenlodge/internal/drills"
 	"keenlodge/internal/events"
 	"keenlodge/internal/hooks"
+	"keenlodge/internal/intake"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lending"
 	"keenlodge/internal/lists"
@@ -80,6 +81,7 @@ type Lodge struct {
 	Stores     *stores.Stores
 	Browse     *browse.Browser
 	Lists      *lists.Lists
+	Intake     *intake.Intake
 	Inventory  *inventory.Inventory
 	Retention  *retention.Retention
 	Proofs     *proof.Proofs
@@ -122,7 +124,7 @@ func New(c Config) (*Lodge, error) {
 	l.Hooks = hooks.New(c.Records, v, engine)
 	l.Stores = stores.New(c.Records, c.Log, v, pace, engine, c.State, wire.Program)
 	l.Stores.Reader, l.Stores.OnHost = reader.In(browse.Folder(c.State), executable), c.MountOnHost
-	l.Lists = lists.New(c.Records, l.Stores, v, c.Log)
+	l.Lists, l.Intake = lists.New(c.Records, l.Stores, v, c.Log), intake.New(c.Records, c.Log, l.Stores, wire.Program)
 	l.Browse = browse.New(l.Stores, l.Lists, c.Log, browse.Folder(c.State), wire.Program)
 	l.doorman = doorman.New(c.Records, l.Access, l.Trail)
 	l.Witness = witness.New(c.Records, c.Log, l.Trail, l.Stores)

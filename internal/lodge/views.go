@@ -50,10 +50,7 @@ func (l *Lodge) Policies(ctx context.Context, in right.Within) ([]PolicyView, er
 			continue
 		}
 		c := stand.policies[p.Name]
-		v := PolicyView{Name: p.Name, Policy: s.Policies[p.Name], NextDue: p.NextDue, Notice: p.Notice, Covers: c.covers, Covered: c.covered, FreshnessLimit: c.freshness, Says: []string{}}
-		if v.Covers == nil {
-			v.Covers = []string{}
-		}
+		v := PolicyView{Name: p.Name, Policy: s.Policies[p.Name], NextDue: p.NextDue, Notice: p.Notice, Covers: append([]string{}, c.covers...), Covered: c.covered, FreshnessLimit: c.freshness, Says: []string{}}
 		if p.Holds(time.Now()) {
 			v.Paused = &p.Pause
 		}

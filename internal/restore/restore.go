@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -56,8 +55,6 @@ func (q Request) lent() bool { return q.AtOnce || q.Boot }
 // wakeTime is how long a restored guest may take until its agent answers.
 const wakeTime = 5 * time.Minute
 
-var guestName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
-
 // Restores makes machines.
 type Restores struct {
 	rec       *records.Records
@@ -92,7 +89,7 @@ func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.R
 
 // admit finds what a restore works on, whose source the caller closes, and what of the definition it leaves out; or why it can't be.
 func (rs *Restores) admit(ctx context.Context, q *Request) (on restoring, left []string, err error) {
-	if !guestName.MatchString(q.As) {
+	if !machine.IsName(q.As) {
 		return on, nil, fmt.Errorf("%w: %q can't be a guest's name: up to 63 letters, digits, dots, dashes and underscores", fault.ErrInvalid, q.As)
 	}
 	if q.AtOnce && q.Boot {

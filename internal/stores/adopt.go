@@ -108,6 +108,16 @@ func (ss *Stores) Adopt(ctx context.Context, name string, rotate bool) (wire.Ado
 	return out, err
 }
 
+// Record records an image that this lodge has made in a store, and its machine where that is new.
+func (ss *Stores) Record(ctx context.Context, name string, m *image.Manifest) error {
+	rec := Finished(records.Image{ID: m.ID, Machine: m.Machine, MachineID: identityOf(m), Policy: m.Policy, Store: name, Scope: m.Scope}, m)
+	if _, err := ss.rec.AdoptMachine(ctx, machineFrom(m)); err != nil {
+		return err
+	}
+	_, err := ss.rec.Adopt(ctx, rec, nil)
+	return err
+}
+
 // takeOver makes this lodge the one that rotates a store's images.
 func (ss *Stores) takeOver(ctx context.Context, name string, st store.Store, self string) (images int, err error) {
 	if err := store.PutOwner(ctx, st.Medium(), store.Owner{Lodge: self, Since: time.Now().UTC()}); err != nil {

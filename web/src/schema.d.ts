@@ -533,6 +533,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/hardware": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What the machine of an image needs to run, as far as its definition tells */
+    get: operations["get-image-hardware"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/listing": {
     parameters: {
       query?: never
@@ -1290,6 +1307,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/stores/{store}/imports": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Bring disks that become an image of a machine that no source has: the connection goes on by an upgrade to keenlodge-import */
+    post: operations["import-image"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/summary": {
     parameters: {
       query?: never
@@ -1956,6 +1990,17 @@ export interface components {
       /** @description why there is no image */
       why: string
     }
+    Hardware: {
+      cards: string[]
+      /** Format: int64 */
+      cpus: number
+      /** Format: int64 */
+      memory: number
+      /** @description what system it ran, with its kernel */
+      system: string
+      /** @description it boots by UEFI */
+      uefi: boolean
+    }
     Header: {
       /** Format: int64 */
       block_size?: number
@@ -2303,6 +2348,7 @@ export interface components {
         | "read-image-file"
         | "archive-image-files"
         | "serve-image-disk"
+        | "get-image-hardware"
         | "list-trail"
         | "verify-trail"
         | "run-policy"
@@ -2334,6 +2380,7 @@ export interface components {
         | "find-machines"
         | "probe-hypervisor"
         | "probe-store"
+        | "import-image"
         | "probe-elsewhere"
         | "check-store"
         | "repair-store"
@@ -6565,6 +6612,109 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "get-image-hardware": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Hardware"]
         }
       }
       /** @description Bad Request */
@@ -12065,6 +12215,39 @@ export interface operations {
       }
       /** @description Service Unavailable */
       503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "import-image": {
+    parameters: {
+      query: {
+        /** @description the machine's name; no source may have one of it */
+        machine: string
+        note?: string
+      }
+      header?: never
+      path: {
+        store: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content?: never
+      }
+      /** @description Error */
+      default: {
         headers: {
           [name: string]: unknown
         }

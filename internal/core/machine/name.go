@@ -1,6 +1,14 @@
 package machine
 
-import "strings"
+import (
+	"regexp"
+	"strings"
+)
+
+var nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+
+// IsName reports whether a machine that the lodge makes can be called so: up to 63 letters, digits, dots, dashes and underscores, the first a letter or digit.
+func IsName(name string) bool { return nameForm.MatchString(name) }
 
 // Naming is what a machine's label is made from. Live says that it is there to be captured.
 type Naming struct {

@@ -91,6 +91,9 @@ func Read(r io.ReaderAt, length int64) (*Package, error) {
 		if err != nil {
 			return nil, fmt.Errorf("it can't be read as an OVA: %w", err)
 		}
+		if first == "" && path.Ext(h.Name) != ".ovf" {
+			return nil, fmt.Errorf("it is no OVA: it begins with %.80q, and no descriptor (.ovf)", h.Name)
+		}
 		if h.Typeflag != tar.TypeReg || !plainName(h.Name) || len(p.files) == mostMembers || p.files[h.Name] != nil {
 			return nil, fmt.Errorf("it has a member %.80q that no package has: a folder, a link, a name that leads out of it or is there twice", h.Name)
 		}
@@ -105,8 +108,8 @@ func Read(r io.ReaderAt, length int64) (*Package, error) {
 			manifest = h.Name
 		}
 	}
-	if path.Ext(first) != ".ovf" {
-		return nil, errors.New("it begins with no descriptor (.ovf)")
+	if first == "" {
+		return nil, errors.New("it is no OVA: there is nothing in it")
 	}
 	if manifest != "" {
 		text, err := p.text(manifest)

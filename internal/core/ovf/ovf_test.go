@@ -113,8 +113,9 @@ func TestWhatIsRefused(t *testing.T) {
 	}
 	for says, body := range map[string][]byte{
 		"that no package has":        build(tar.Header{Name: "../x.ovf", Size: 3}),
+		"there is nothing in it":     build(),
 		"a member \"x.ovf\" that no": build(tar.Header{Name: "x.ovf", Typeflag: tar.TypeSymlink, Linkname: "/etc/shadow"}),
-		"begins with no descriptor":  build(tar.Header{Name: "x.vmdk", Size: 3}),
+		"and no descriptor":          build(tar.Header{Name: "x.vmdk", Size: 3}),
 		"can't be read as an OVA":    bytes.Repeat([]byte("berths"), 400),
 		"it is cut off":              packed(t)[:600],
 		"is not in it":               bytes.ReplaceAll(packed(t), []byte("\x00tickets-db-vda.vmdk"), []byte("\x00tickets-db-vdx.vmdk"))[:],

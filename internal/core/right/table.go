@@ -147,6 +147,7 @@ var Table = []Entry{
 	change("find-machines", Lodge, operators),
 	change("probe-hypervisor", OneSource, operators),
 	change("probe-store", OneStore, operators),
+	change("import-image", OneStore, operators),
 	bolder(ProbeElsewhere, "probe-store", Lodge, "Try a store or a hypervisor that is not the site's: the lodge connects to whatever is named"),
 	change("check-store", OneStore, operators),
 	bolder(RepairStore, "check-store", OneStore, "Repair a store"),

@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/dustin/go-humanize/english"
+	"github.com/urfave/cli/v3"
+
+	"keenlodge/internal/client"
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/format"
+	"keenlodge/internal/core/ovf"
+	"keenlodge/internal/line"
+	"keenlodge/internal/nbd"
+	"keenlodge/internal/wire"
+)
+
+func imageImportCommand() *cli.Command {
+	return &cli.Command{Name: "import", Usage: "make an image of disk files of other programs: raw, qcow2, vhdx, vmdk, or a machine as ova", ArgsUsage: "FILE…",
+		Description: "What a file is shows by its first bytes; what shows nothing is raw. Its disks are called vda, vdb and so on in the order of the files. The image is of a machine that no source has, and is kept until somebody drops it.",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "machine", Usage: "the machine's name; by default the file's"}, &cli.StringFlag{Name: "store", Usage: "where the image lies", Required: true},
+			&cli.StringFlag{Name: "note", Usage: "what it is for"}, output()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() == 0 {
+				return wrongUse("%s takes files", c.FullName())
+			}
+			files, err := openImports(c.Args().Slice())
+			if err != nil {
+				return err
+			}
+			defer files.close()
+			k, err := connect(ctx, c)
+			if err != nil {
+				return err
+			}
+			name := c.String("machine")
+			if name == "" {
+				name = files.machine
+			}
+			taken, err := bring(ctx, k, c.String("store"), name, c.String("note"), files)
+			if err != nil {
+				return err
+			}
+			return show(c, taken, func(w io.Writer) {
+				fmt.Fprintf(w, "✓ image %s of %s in %s: %s, of which %s were new to the store\n", taken.Image, name, c.String("store"), english.Plural(len(files.disks), "disk", ""), size(taken.Stored))
+			})
+		}}
+}
+
+// imports are disks that are brought.
+type imports struct {
+	machine string
+	brought wire.Brought
+	disks   map[string]disk.Disk // by target
+	open    []*os.File
+}
+
+func (m *imports) close() {
+	for _, f := range m.open {
+		f.Close()
+	}
+}
+
+// openImports opens files, and the disks in them.
+func openImports(names []string) (_ *imports, err error) {
+	m := &imports{disks: map[string]disk.Disk{}}
+	defer func() {
+		if err != nil {
+			m.close()
+		}
+	}()
+	base := filepath.Base(names[0])
+	m.machine = strings.TrimSuffix(strings.TrimSuffix(base, filepath.Ext(base)), "-vda")
+	for _, name := range names {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		m.open = append(m.open, f)
+		st, err := f.Stat()
+		if err != nil {
+			return nil, err
+		}
+		of, err := format.Of(f)
+		if err == nil && of == format.OVA && len(names) > 1 {
+			err = errors.New("it is a whole machine; import it by itself")
+		}
+		if err == nil && of == format.OVA {
+			err = m.packaged(f, st.Size())
+		} else if err == nil {
+			err = m.add(f, st.Size(), of)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return m, nil
+}
+
+// add adds a file as the next disk.
+func (m *imports) add(r io.ReaderAt, length int64, of format.Kind) error {
+	d, err := format.Open(r, length, of)
+	if err != nil {
+		return err
+	}
+	n := len(m.brought.Disks)
+	target := "vd" + string(rune('a'+n%26))
+	if n >= 26 {
+		target = "vd" + string(rune('a'+n/26-1)) + string(rune('a'+n%26))
+	}
+	m.disks[target] = d
+	m.brought.Disks = append(m.brought.Disks, wire.BroughtDisk{Target: target, Size: d.Size()})
+	return nil
+}
+
+// packaged adds the disks of a package, which must be as its digests say.
+func (m *imports) packaged(r io.ReaderAt, length int64) error {
+	p, err := ovf.Read(r, length)
+	if err != nil {
+		return err
+	}
+	m.machine, m.brought.System = p.Machine.Name, p.Machine.System
+	if p.Machine.UEFI {
+		m.brought.UEFI = &p.Machine.UEFI
+	}
+	for _, d := range p.Machine.Disks {
+		if err := p.Check(d.File, func(int64) {}); err != nil {
+			return err
+		}
+		in, n := p.File(d.File)
+		of, err := format.Of(in)
+		if err == nil {
+			err = m.add(in, n, of)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", d.File, err)
+		}
+	}
+	return nil
+}
+
+// bring brings disks to the lodge, which reads them as it likes, and waits for what becomes of them.
+func bring(ctx context.Context, k *client.Client, store, machine, note string, m *imports) (taken wire.Taken, err error) {
+	conn, err := k.Import(ctx, store, machine, note)
+	if err != nil {
+		return taken, err
+	}
+	defer conn.Close()
+	to := stream{conn}
+	if _, err := line.Offer(to, line.Oldest, line.Newest); err != nil {
+		return taken, err
+	}
+	serving, end := context.WithCancel(ctx)
+	defer end()
+	told := false
+	var reading error // what a file of ours did not give
+	err = line.Serve(serving, to, func(_ context.Context, call string, args json.RawMessage) (any, func(net.Conn) error, error) {
+		switch call {
+		case wire.CallBrought:
+			return m.brought, nil, nil
+		case wire.CallDisk:
+			var target string
+			if err := json.Unmarshal(args, &target); err != nil {
+				return nil, nil, err
+			}
+			d, ok := m.disks[target]
+			if !ok {
+				return nil, nil, line.Refuse(line.Unknown, "there is no disk %q", target)
+			}
+			return nil, func(conn net.Conn) error { return nbd.Serve(serving, conn, nbd.Export{Name: target, Disk: d}) }, nil
+		case wire.CallTaken:
+			told = true
+			return nil, func(net.Conn) error { end(); return nil }, json.Unmarshal(args, &taken)
+		}
+		return nil, nil, line.Refuse(line.Unknown, "%q is no call", call)
+	}, func(_ string, err error) { reading = err })
+	switch {
+	case told && taken.Why != "":
+		return taken, fmt.Errorf("no image was made of %s: %s", machine, taken.Why)
+	case told:
+		return taken, nil
+	case ctx.Err() != nil:
+		return taken, context.Cause(ctx)
+	}
+	return taken, errors.Join(fmt.Errorf("the lodge ended before it said what became of %s; look at: keenlodge image list --machine %[1]s", machine), err, reading)
+}
