@@ -37,7 +37,7 @@ var sections = []section{
 	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", func(ctx context.Context, p *demo.Place, r *report) error { return door.Measure(ctx, p, r.add) }},
 	{"servers", func(ctx context.Context, p *demo.Place, r *report) error { return servers.Measure(ctx, p, r.add) }},
 	{"back", func(ctx context.Context, p *demo.Place, r *report) error { return servers.MeasureBack(ctx, p, r.add) }},
-	{"at once", atOnce},
+	{"at once", atOnce}, {"exports", exports},
 	{"files", func(ctx context.Context, p *demo.Place, r *report) error { return servers.MeasureFiles(ctx, p, r.add) }},
 }
 

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -51,6 +52,14 @@ func TestExports(t *testing.T) {
 	require.Contains(t, keenOK(t, "image", "prove", taken.Image, "--level", "read", "--wait"), "done")
 	if faultsToo() { // make faults does it
 		keenOK(t, "image", "prove", taken.Image, "--level", "boot", "--wait")
+		// It becomes a guest, for what it was made of is known.
+		said := keenOK(t, "image", "restore", taken.Image, "--as", "ferry-archive", "--start", "--wait")
+		require.Contains(t, said, "ledger clean")
+		t.Cleanup(func() {
+			virsh(t, "destroy", "ferry-archive")
+			virsh(t, "undefine", "ferry-archive")
+		})
+		require.Equal(t, "running", strings.TrimSpace(virsh(t, "domstate", "ferry-archive")))
 	}
 
 	// A file that is damaged, or goes away, leaves no image.

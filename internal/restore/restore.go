@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -153,7 +154,9 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 		return on, err
 	}
 	if q.Hypervisor == "" {
-		q.Hypervisor = on.manifest.Hypervisor
+		if q.Hypervisor, err = whereTo(s, on.manifest); err != nil {
+			return on, err
+		}
 	}
 	if q.Pool == "" {
 		q.Pool = s.Hypervisors[q.Hypervisor].Pool
@@ -166,6 +169,23 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 		on.h.Close()
 	}
 	return on, err
+}
+
+// whereTo is the hypervisor on which a guest is made that nobody has named: where the machine lived, or the only one that there is.
+func whereTo(s site.Site, m *image.Manifest) (string, error) {
+	if h, ok := s.Hypervisors[m.Hypervisor]; m.Hypervisor != "" && (!ok || h.Kind != site.Agents) {
+		return m.Hypervisor, nil
+	}
+	var able []string
+	for _, name := range slices.Sorted(maps.Keys(s.Hypervisors)) {
+		if s.Hypervisors[name].Kind != site.Agents {
+			able = append(able, name)
+		}
+	}
+	if len(able) != 1 {
+		return "", fmt.Errorf("%w: image %s is of no hypervisor's guest; say where a guest is made of it: --hypervisor %s", fault.ErrInvalid, m.ID, cmp.Or(strings.Join(able, ", or "), "NAME"))
+	}
+	return able[0], nil
 }
 
 // restorable says why an image can't be restored. What is doubtful, or broken because not all of its machine's disks could be read, may be all that
@@ -305,7 +325,8 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 	if err := matched(); err != nil {
 		t.Warn("the image is not as it was written, and so the guest may not be, either; restore another one if there is one: %v", err)
 	}
-	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take, Pausing: q.lent(), Unplugged: q.Boot && !q.Connected}
+	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take, Pausing: q.lent(), Unplugged: q.Boot && !q.Connected,
+		Say: func(format string, args ...any) { t.Log(ctx, "on this host "+format, args...) }}
 	if q.lent() {
 		if err := rs.lend(ctx, on, q, t, places, far); err != nil {
 			return err
@@ -333,6 +354,9 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 	}
 	if err := t.Begin(ctx, "defining guest "+q.As); err != nil {
 		return err
+	}
+	if m.Hypervisor == "" || machine.HardwareOf(m.Definition).CPUs == 0 {
+		t.Log(ctx, "it is made of what is known of its disks, and how it booted: 2 processors, 1 GiB of memory, and one network card that only reaches out; change that in the hypervisor as it needs")
 	}
 	left, err := on.makes.Define(ctx, guest)
 	for _, what := range left {

@@ -234,6 +234,8 @@ type NewGuest struct {
 	Take []string
 	// Pausing has the guest stopped, and not told, where its disks can't be read or written; Unplugged leaves its network without a link.
 	Pausing, Unplugged bool
+	// Say, where it is not nil, is told what is another than in the definition, for the host can't run it as it is there.
+	Say func(format string, args ...any)
 }
 
 // Pulling is how far a machine's disk has come to need nothing below it. Going says that its hypervisor is at it.

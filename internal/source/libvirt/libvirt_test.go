@@ -2,6 +2,7 @@ package libvirt
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"path/filepath"
 	"strings"
@@ -14,8 +15,10 @@ import (
 
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/source"
+	"keenlodge/internal/source/libvirt/admit"
 	"keenlodge/internal/source/libvirt/daemon"
 	"keenlodge/internal/source/libvirt/inside"
+	"keenlodge/internal/source/libvirt/trial"
 )
 
 // definition is a guest with a bit of everything.
@@ -99,8 +102,8 @@ func TestTheJobIsDescribed(t *testing.T) {
 }
 
 func TestARestoredGuestIsAnotherMachine(t *testing.T) {
-	def, left, err := newIdentity(source.NewGuest{Name: "tickets-db-again", Definition: definition,
-		Disks: map[string]string{"vda": "/srv/pool/new-vda.qcow2", "vdb": "/srv/pool/new-vdb.qcow2"}})
+	def, left, err := admit.NewGuest(source.NewGuest{Name: "tickets-db-again", Definition: definition,
+		Disks: map[string]string{"vda": "/srv/pool/new-vda.qcow2", "vdb": "/srv/pool/new-vdb.qcow2"}}, nil)
 	require.NoError(t, err)
 	text, err := def.Marshal()
 	require.NoError(t, err)
@@ -114,7 +117,25 @@ func TestARestoredGuestIsAnotherMachine(t *testing.T) {
 	require.Equal(t, "qcow2", def.Devices.Disks[1].Driver.Type, "what was a raw block device is a qcow2 file now")
 	require.Equal(t, "file", strings.SplitN(text[strings.Index(text, "new-vdb")-60:], "<source ", 2)[1][:4])
 
-	_, _, err = newIdentity(source.NewGuest{Name: "x", Definition: "<torn"})
+	// A server's disks become a guest's, on a host that has no KVM; what boots by UEFI needs that there.
+	layout := `{"kind": "server", "boot": "BOOT", "disks": [{"target": "sda"}, {"target": "nvme0n1"}]}`
+	server := source.NewGuest{Name: "gate-08", Definition: layout, Disks: map[string]string{"sda": "/srv/pool/a", "nvme0n1": "/srv/pool/b"}}
+	var said []string
+	fit := func(def *libvirtxml.Domain) error {
+		return trial.Fit(def, trial.Abilities{Machines: []string{"q35"}}, func(format string, args ...any) { said = append(said, fmt.Sprintf(format, args...)) })
+	}
+	def, _, err = admit.NewGuest(server, fit)
+	require.NoError(t, err)
+	require.Equal(t, []any{"gate-08", "qemu", 2, "/srv/pool/b"}, []any{def.Name, def.Type, len(def.Devices.Disks), def.Devices.Disks[1].Source.File.File})
+	require.Contains(t, said[0], "the host has no KVM")
+	server.Definition = strings.Replace(layout, "BOOT", "uefi", 1)
+	_, _, err = admit.NewGuest(server, fit)
+	require.ErrorContains(t, err, "install ovmf there")
+	server.Definition = `{"kind": "appliance"}`
+	_, _, err = admit.NewGuest(server, nil)
+	require.ErrorContains(t, err, "neither a guest's nor a server's layout")
+
+	_, _, err = admit.NewGuest(source.NewGuest{Name: "x", Definition: "<torn"}, nil)
 	require.ErrorContains(t, err, "definition of guest x")
 }
 
@@ -155,7 +176,7 @@ const hostile = `<domain type='kvm' xmlns:qemu='http://libvirt.org/schemas/domai
 // nothing that reaches the host, unless a person names it.
 func TestAHostileDefinition(t *testing.T) {
 	guest := source.NewGuest{Name: "timetable-again", Definition: hostile, Disks: map[string]string{"vda": "/srv/pool/new-vda.qcow2"}}
-	def, left, err := newIdentity(guest)
+	def, left, err := admit.NewGuest(guest, nil)
 	require.NoError(t, err)
 	text, err := def.Marshal()
 	require.NoError(t, err)
@@ -172,7 +193,7 @@ func TestAHostileDefinition(t *testing.T) {
 	}
 
 	guest.Take = []string{"devices.hostdevs", "serial-1"}
-	def, _, err = newIdentity(guest)
+	def, _, err = admit.NewGuest(guest, nil)
 	require.NoError(t, err)
 	text, err = def.Marshal()
 	require.NoError(t, err)
@@ -180,10 +201,10 @@ func TestAHostileDefinition(t *testing.T) {
 	require.Contains(t, text, "/etc/cron.d/evil")
 	require.NotContains(t, text, "/tmp/evil")
 	guest.Take = []string{"devices.hostdev"}
-	_, _, err = newIdentity(guest)
+	_, _, err = admit.NewGuest(guest, nil)
 	require.ErrorContains(t, err, `nothing of the definition that could be taken over is called "devices.hostdev"; left out would be: `)
 	guest.Take, guest.Definition = nil, strings.Replace(hostile, "type='kvm'", "type='lxc'", 1)
-	_, _, err = newIdentity(guest)
+	_, _, err = admit.NewGuest(guest, nil)
 	require.ErrorContains(t, err, `it is for a hypervisor of type "lxc"`)
 }
 

@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/libvirt/admit"
 	"keenlodge/internal/source/libvirt/daemon"
+	"keenlodge/internal/source/libvirt/trial"
 )
 
 // CreateDisk implements [source.Source]. The content travels through libvirt's storage upload.
@@ -134,7 +135,15 @@ func xmlText(s string) string {
 
 // Define implements [source.Source].
 func (h *Host) Define(ctx context.Context, g source.NewGuest) (left []string, err error) {
-	def, left, err := newIdentity(g)
+	on, err := trial.AbilitiesOf(ctx, h.Conn)
+	if err != nil {
+		return nil, err
+	}
+	say := g.Say
+	if say == nil {
+		say = func(string, ...any) {}
+	}
+	def, left, err := admit.NewGuest(g, func(def *libvirtxml.Domain) error { return trial.Fit(def, on, say) })
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +155,7 @@ func (h *Host) Define(ctx context.Context, g source.NewGuest) (left []string, er
 
 // Admit implements [source.Restorer].
 func (h *Host) Admit(g source.NewGuest) (left []string, err error) {
-	_, left, err = newIdentity(g)
+	_, left, err = admit.NewGuest(g, nil)
 	return left, err
 }
 
@@ -170,38 +179,6 @@ func (h *Host) define(ctx context.Context, g source.NewGuest, def *libvirtxml.Do
 		_, err := h.L.DomainDefineXMLFlags(text, golibvirt.DomainDefineValidate)
 		return err
 	})
-}
-
-// newIdentity makes a guest's definition that of another machine: name, UUID, MAC addresses and the files that bear the old one's name are
-// new, its disks lie where the restore wrote them, and what could reach the host is left out, but for what is taken by name.
-func newIdentity(g source.NewGuest) (def *libvirtxml.Domain, left []string, err error) {
-	def = new(libvirtxml.Domain)
-	if err := def.Unmarshal(g.Definition); err != nil {
-		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
-	}
-	if left, err = admit.Definition(def, g.Disks, g.Take); err != nil {
-		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
-	}
-	def.Name, def.UUID, def.ID = g.Name, "", nil
-	if g.Pausing {
-		for _, k := range def.Devices.Disks {
-			if _, ours := g.Disks[k.Target.Dev]; ours && k.Driver != nil {
-				k.Driver.ErrorPolicy, k.Driver.RErrorPolicy = "stop", "stop"
-			}
-		}
-	}
-	if g.Unplugged {
-		for i := range def.Devices.Interfaces {
-			def.Devices.Interfaces[i].Link = &libvirtxml.DomainInterfaceLink{State: "down"}
-		}
-	}
-	if g.Variables != "" && def.OS != nil { // the definition is anybody's word
-		if def.OS.NVRam == nil {
-			def.OS.NVRam = &libvirtxml.DomainNVRam{}
-		}
-		def.OS.NVRam.NVRam = g.Variables
-	}
-	return def, left, nil
 }
 
 // makeWay readies a guest that is off for being defined anew; it keeps its identity, and its old disks stay where they are.

@@ -1,7 +1,6 @@
 package trial
 
 import (
-	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -43,13 +42,14 @@ func cut(t source.Throwaway, on Abilities) (def *libvirtxml.Domain, adapted []st
 	def.Name, def.UUID, def.ID, def.Title, def.Description = source.TrialMark+t.ID, "", nil, "", ""
 	def.Metadata = nil
 	def.OnPoweroff, def.OnReboot, def.OnCrash = "destroy", "restart", "preserve"
-	if def.Type == "kvm" && !on.KVM {
-		def.Type = "qemu"
-		say("its processor is emulated, for the host has no KVM: it is slower than it was")
-	}
-	fitMachine(def, on, say)
-	if err := fitFirmware(def, t, on, say); err != nil {
+	if err := Fit(def, on, say); err != nil {
 		return nil, nil, err
+	}
+	if t.Variables != "" && def.OS != nil && isUEFI(def) {
+		if def.OS.NVRam == nil {
+			def.OS.NVRam = &libvirtxml.DomainNVRam{}
+		}
+		def.OS.NVRam.NVRam = t.Variables
 	}
 	fitMemory(def, t, say)
 	fitProcessor(def, on, say)
@@ -70,64 +70,27 @@ var hostsOwn = []*regexp.Regexp{regexp.MustCompile(`^devices\.(emulator|audios)$
 // parse reads a definition, or makes one of a server's layout. cards are the hardware addresses of its network cards, which a throwaway guest keeps: it
 // is alone in its network, and knows its cards by them.
 func parse(t *source.Throwaway) (def *libvirtxml.Domain, cards []*libvirtxml.DomainInterfaceMAC, err error) {
-	if strings.HasPrefix(strings.TrimSpace(t.Definition), "{") {
-		def, t.Disks, err = ofLayout(t.Definition, t.Disks)
-		return def, nil, err
-	}
-	def = new(libvirtxml.Domain)
-	if err := def.Unmarshal(t.Definition); err != nil {
-		return nil, nil, fmt.Errorf("its definition: %w", err)
-	}
-	if def.Devices != nil {
+	def, t.Disks, err = admit.Read(t.Definition, t.Disks)
+	if err == nil && def.Devices != nil {
 		for _, k := range def.Devices.Interfaces {
 			cards = append(cards, k.MAC)
 		}
 	}
-	return def, cards, nil
+	return def, cards, err
 }
 
-// ofLayout makes the definition of a guest that has a server's disks: by their names at the same kind of controller, and started as the server was. Where
-// no guest can have such a name, the disk has another one.
-func ofLayout(layout string, places map[string]string) (_ *libvirtxml.Domain, named map[string]string, err error) {
-	var l struct {
-		Kind, Boot string
-		Disks      []struct{ Target, Serial string }
-	}
-	if err := json.Unmarshal([]byte(layout), &l); err != nil || l.Kind != "server" {
-		return nil, nil, fmt.Errorf("its definition is neither a guest's nor a server's layout")
-	}
-	def := &libvirtxml.Domain{Type: "kvm", Memory: &libvirtxml.DomainMemory{Value: 1024, Unit: "MiB"}, VCPU: &libvirtxml.DomainVCPU{Value: 2},
-		OS: &libvirtxml.DomainOS{Type: &libvirtxml.DomainOSType{Type: "hvm", Arch: "x86_64", Machine: "q35"}}, Features: &libvirtxml.DomainFeatureList{ACPI: &libvirtxml.DomainFeature{}},
-		CPU: &libvirtxml.DomainCPU{Mode: "maximum"},
-		Devices: &libvirtxml.DomainDeviceList{Serials: []libvirtxml.DomainSerial{{}}, Channels: []libvirtxml.DomainChannel{agentChannel()},
-			Interfaces: []libvirtxml.DomainInterface{{Model: &libvirtxml.DomainInterfaceModel{Type: "virtio"}, Source: &libvirtxml.DomainInterfaceSource{User: &libvirtxml.DomainInterfaceSourceUser{}}}}}}
-	if l.Boot == "uefi" {
-		def.OS.Firmware = "efi"
-	}
-	named = map[string]string{}
-	for i, d := range l.Disks {
-		k := libvirtxml.DomainDisk{Device: "disk", Target: &libvirtxml.DomainDiskTarget{Dev: d.Target, Bus: "virtio"}}
-		if strings.HasPrefix(d.Target, "sd") {
-			k.Target.Bus = "sata"
-		} else if !strings.HasPrefix(d.Target, "vd") {
-			k.Target.Dev = fmt.Sprintf("vdz%c", 'a'+i%26)
+// Fit makes a definition one that a host can run: where it can't be as it is, the nearest that works is taken, and told.
+func Fit(def *libvirtxml.Domain, on Abilities, say func(format string, args ...any)) error {
+	if def.Type == "kvm" && !on.KVM {
+		def.Type = "qemu"
+		say("its processor is emulated, for the host has no KVM: it is slower than it was")
+		if def.CPU != nil && (def.CPU.Mode == "host-passthrough" || def.CPU.Mode == "host-model") {
+			generic(def)
 		}
-		if place, ok := places[d.Target]; ok {
-			named[k.Target.Dev] = place
-		}
-		def.Devices.Disks = append(def.Devices.Disks, k)
 	}
-	return def, named, nil
+	fitMachine(def, on, say)
+	return fitFirmware(def, on, say)
 }
-
-// agentChannel is where QEMU's guest agent is spoken to.
-func agentChannel() libvirtxml.DomainChannel {
-	return libvirtxml.DomainChannel{Source: &libvirtxml.DomainChardevSource{UNIX: &libvirtxml.DomainChardevSourceUNIX{Mode: "bind"}},
-		Target: &libvirtxml.DomainChannelTarget{VirtIO: &libvirtxml.DomainChannelTargetVirtIO{Name: agentPort}}}
-}
-
-// agentPort is by what QEMU's guest agent is found.
-const agentPort = "org.qemu.guest_agent.0"
 
 // fitMachine takes the newest type of machine of the same family where the host does not have the one of the definition.
 func fitMachine(def *libvirtxml.Domain, on Abilities, say func(string, ...any)) {
@@ -142,13 +105,14 @@ func fitMachine(def *libvirtxml.Domain, on Abilities, say func(string, ...any)) 
 	say("it is a machine of type %s, for the host has no %s", def.OS.Type.Machine, was)
 }
 
+// isUEFI reports whether a definition is started by UEFI.
+func isUEFI(def *libvirtxml.Domain) bool {
+	return def.OS != nil && (def.OS.Firmware == "efi" || def.OS.Loader != nil && def.OS.Loader.Type == "pflash")
+}
+
 // fitFirmware takes the host's UEFI where the definition's is not there.
-func fitFirmware(def *libvirtxml.Domain, t source.Throwaway, on Abilities, say func(string, ...any)) error {
-	if def.OS == nil {
-		return nil
-	}
-	uefi := def.OS.Firmware == "efi" || def.OS.Loader != nil && def.OS.Loader.Type == "pflash"
-	if !uefi {
+func fitFirmware(def *libvirtxml.Domain, on Abilities, say func(string, ...any)) error {
+	if !isUEFI(def) {
 		return nil
 	}
 	if len(on.Firmware) == 0 {
@@ -157,12 +121,6 @@ func fitFirmware(def *libvirtxml.Domain, t source.Throwaway, on Abilities, say f
 	if def.OS.Loader != nil && def.OS.Loader.Path != "" && !slices.Contains(on.Firmware, def.OS.Loader.Path) {
 		say("its firmware is the host's, for there is no %s", def.OS.Loader.Path)
 		def.OS.Firmware, def.OS.FirmwareInfo, def.OS.Loader, def.OS.NVRam = "efi", nil, nil, nil
-	}
-	if t.Variables != "" {
-		if def.OS.NVRam == nil {
-			def.OS.NVRam = &libvirtxml.DomainNVRam{}
-		}
-		def.OS.NVRam.NVRam = t.Variables
 	}
 	return nil
 }
@@ -204,7 +162,7 @@ func Outline(t source.Throwaway) (memory int64, agent bool) {
 		memory = min(memory, t.Memory)
 	}
 	return memory, def.Devices != nil && slices.ContainsFunc(def.Devices.Channels, func(c libvirtxml.DomainChannel) bool {
-		return c.Target != nil && c.Target.VirtIO != nil && c.Target.VirtIO.Name == agentPort
+		return c.Target != nil && c.Target.VirtIO != nil && c.Target.VirtIO.Name == admit.AgentPort
 	})
 }
 
