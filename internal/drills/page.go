@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"html/template"
 	"io"
-	"slices"
 	"strings"
 	"time"
 
@@ -27,7 +26,7 @@ func (d *Drills) Find(ctx context.Context, run string) (drill.Result, error) {
 }
 
 // List reads a page of the drills, newest first, and the cursor of the next one.
-func (d *Drills) List(ctx context.Context, p listing.Page) ([]drill.Result, string, error) {
+func (d *Drills) List(ctx context.Context, p listing.Page) ([]drill.Listed, string, error) {
 	return d.rec.DrillPage(ctx, p)
 }
 
@@ -91,7 +90,7 @@ const pageTime = "Monday, 2 January 2006, 15:04 MST"
 
 func shown(r drill.Result, pictures map[string][]byte, zone *time.Location) sheet {
 	sum := r.Sum()
-	out := sheet{Result: r, Of: Of(r), Began: r.Began.In(zone).Format(pageTime), Answer: sum.String(), Tone: tones[sum.Standing],
+	out := sheet{Result: r, Of: r.Of(), Began: r.Began.In(zone).Format(pageTime), Answer: sum.String(), Tone: tones[sum.Standing],
 		WayWords: map[drill.Way]string{drill.AtOnce: "started on disks that stay in the store", drill.Restored: "written out whole, then started"}[r.Way]}
 	if r.Ended == nil {
 		out.Tone, out.Answer = "careful", "It is not over, or was ended in the middle: "+out.Answer
@@ -104,24 +103,6 @@ func shown(r drill.Result, pictures map[string][]byte, zone *time.Location) shee
 		out.Machines = append(out.Machines, entryOf(m, whole, pictures, zone))
 	}
 	return out
-}
-
-// Of names what a drill is of.
-func Of(r drill.Result) string {
-	if r.Whole {
-		return "the whole site"
-	}
-	var names []string
-	for _, m := range r.Machines {
-		name := m.Machine
-		if m.Group != "" {
-			name = m.Group
-		}
-		if !slices.Contains(names, name) {
-			names = append(names, name)
-		}
-	}
-	return strings.Join(names, ", ")
 }
 
 func entryOf(m drill.Comeback, whole time.Duration, pictures map[string][]byte, zone *time.Location) entry {

@@ -148,7 +148,7 @@ export interface paths {
       path?: never
       cookie?: never
     }
-    /** Drills, newest first */
+    /** Drills, newest first, with what they came to; what became of each machine is told of a single one */
     get: operations["list-drills"]
     put?: never
     /** Bring groups, machines or the whole site back in closed networks, and measure it */

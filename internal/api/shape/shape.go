@@ -4,7 +4,6 @@ package shape
 import (
 	"keenlodge/internal/core/drill"
 	"keenlodge/internal/core/image"
-	"keenlodge/internal/drills"
 	"keenlodge/internal/events"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lodge"
@@ -89,7 +88,12 @@ func Looked(m records.Image) *wire.LookedAt {
 
 // Drill is what a drill showed.
 func Drill(d drill.Result) wire.Drill {
-	return wire.Drill{Result: d, Of: drills.Of(d), Sum: d.Sum()}
+	return wire.Drill{Result: d, Of: d.Of(), Sum: d.Sum()}
+}
+
+// ListedDrill is a drill in a list.
+func ListedDrill(d drill.Listed) wire.Drill {
+	return wire.Drill{Result: d.Result, Of: d.Of, Sum: d.Sum}
 }
 
 // OwedMachine is what is owed to a machine.

@@ -3,6 +3,7 @@
 package drill
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -96,6 +97,27 @@ type Result struct {
 	// Ended is nil while it goes, and where it was ended in the middle.
 	Ended    *time.Time `json:"ended,omitempty"`
 	Machines []Comeback `json:"machines"`
+}
+
+// Of names the groups and machines that it is of.
+func (r Result) Of() string {
+	if r.Whole {
+		return "the whole site"
+	}
+	var names []string
+	for _, m := range r.Machines {
+		if name := cmp.Or(m.Group, m.Machine); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
+// Listed is a drill in a list: without its machines, but with what they came to.
+type Listed struct {
+	Result
+	Of  string
+	Sum Sum
 }
 
 // Seen is what a trial showed of a machine, nil Report for one that came to nothing.

@@ -23,6 +23,8 @@ type drillRow struct {
 	Program string     `db:"program"`
 	Began   time.Time  `db:"began"`
 	Ended   *time.Time `db:"ended"`
+	Parties string     `db:"parties"`
+	Sum     *drill.Sum `db:"sum"`
 }
 
 var drillList = listing.List[drillRow]{Own: "-began", ID: "d.run", IDOf: func(d drillRow) string { return d.Run }, Columns: map[string]listing.Column[drillRow]{
@@ -32,8 +34,8 @@ var drillList = listing.List[drillRow]{Own: "-began", ID: "d.run", IDOf: func(d 
 // SaveDrill records a drill as it stands, with its machines at these places.
 func (t Trust) SaveDrill(ctx context.Context, d drill.Result, places ...int) error {
 	return pgx.BeginFunc(ctx, t.db.Pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "insert into drills (run, who, note, way, whole, program, began, ended) values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict (run) do update set ended = excluded.ended",
-			d.Run, d.Who, d.Note, d.Way, d.Whole, d.Program, d.Began, d.Ended)
+		_, err := tx.Exec(ctx, "insert into drills (run, who, note, way, whole, program, began, ended, parties, sum) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) on conflict (run) do update set ended = excluded.ended, parties = excluded.parties, sum = excluded.sum",
+			d.Run, d.Who, d.Note, d.Way, d.Whole, d.Program, d.Began, d.Ended, d.Of(), d.Sum())
 		var all pgx.Batch
 		for _, i := range places {
 			all.Queue("insert into drill_machines (run, place, machine_id, report) values ($1, $2, $3, $4) on conflict (run, place) do update set report = excluded.report", d.Run, i, d.Machines[i].MachineID, d.Machines[i])
@@ -74,33 +76,38 @@ func (t Trust) Drill(ctx context.Context, run string) (drill.Result, error) {
 	if err != nil {
 		return drill.Result{}, err
 	}
-	all, err := t.withMachines(ctx, found)
-	if err != nil {
-		return drill.Result{}, err
-	}
-	return all[0], nil
+	return t.withMachines(ctx, found[0])
 }
 
 // DrillPage reads a page of the drills, newest first, and the cursor of the next one.
-func (t Trust) DrillPage(ctx context.Context, p listing.Page) (drills []drill.Result, next string, err error) {
+func (t Trust) DrillPage(ctx context.Context, p listing.Page) (drills []drill.Listed, next string, err error) {
 	found, next, err := db.Page(ctx, t.db, drillList, "select d.* from drills d", listing.Conditions{}, p)
-	if err != nil {
-		return nil, "", err
+	for _, r := range found {
+		if err != nil {
+			return nil, "", err
+		}
+		l := drill.Listed{Result: r.result(), Of: r.Parties}
+		if r.Sum != nil {
+			l.Sum = *r.Sum
+		} else {
+			var whole drill.Result
+			whole, err = t.withMachines(ctx, r)
+			l.Of, l.Sum = whole.Of(), whole.Sum()
+		}
+		drills = append(drills, l)
 	}
-	drills, err = t.withMachines(ctx, found)
 	return drills, next, err
 }
 
-func (t Trust) withMachines(ctx context.Context, rows []drillRow) ([]drill.Result, error) {
-	out := make([]drill.Result, len(rows))
-	for i, r := range rows {
-		machines, err := db.Column[drill.Comeback](ctx, t.db.Pool, "select report from drill_machines where run = $1 order by place", r.Run)
-		if err != nil {
-			return nil, err
-		}
-		out[i] = drill.Result{Run: r.Run, Who: r.Who, Note: r.Note, Way: r.Way, Whole: r.Whole, Program: r.Program, Began: r.Began, Ended: r.Ended, Machines: machines}
-	}
-	return out, nil
+// result is the drill without its machines.
+func (r drillRow) result() drill.Result {
+	return drill.Result{Run: r.Run, Who: r.Who, Note: r.Note, Way: r.Way, Whole: r.Whole, Program: r.Program, Began: r.Began, Ended: r.Ended, Machines: []drill.Comeback{}}
+}
+
+func (t Trust) withMachines(ctx context.Context, r drillRow) (out drill.Result, err error) {
+	out = r.result()
+	out.Machines, err = db.Column[drill.Comeback](ctx, t.db.Pool, "select report from drill_machines where run = $1 order by place", r.Run)
+	return out, err
 }
 
 // Drilled is what became of a machine in its newest drill that is over for it.
