@@ -161,7 +161,6 @@ func bring(ctx context.Context, k *client.Client, store, machine, note string, m
 	serving, end := context.WithCancel(ctx)
 	defer end()
 	told := false
-	var reading error // what a file of ours did not give
 	err = line.Serve(serving, to, func(_ context.Context, call string, args json.RawMessage) (any, func(net.Conn) error, error) {
 		switch call {
 		case wire.CallBrought:
@@ -181,7 +180,7 @@ func bring(ctx context.Context, k *client.Client, store, machine, note string, m
 			return nil, func(net.Conn) error { end(); return nil }, json.Unmarshal(args, &taken)
 		}
 		return nil, nil, line.Refuse(line.Unknown, "%q is no call", call)
-	}, func(_ string, err error) { reading = err })
+	}, func(string, error) {}) // the lodge is told of what goes wrong here, and says it
 	switch {
 	case told && taken.Why != "":
 		return taken, fmt.Errorf("no image was made of %s: %s", machine, taken.Why)
@@ -190,5 +189,5 @@ func bring(ctx context.Context, k *client.Client, store, machine, note string, m
 	case ctx.Err() != nil:
 		return taken, context.Cause(ctx)
 	}
-	return taken, errors.Join(fmt.Errorf("the lodge ended before it said what became of %s; look at: keenlodge image list --machine %[1]s", machine), err, reading)
+	return taken, errors.Join(fmt.Errorf("the lodge ended before it said what became of %s; look at: keenlodge image list --machine %[1]s", machine), err)
 }

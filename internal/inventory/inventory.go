@@ -342,7 +342,7 @@ func (inv *Inventory) Views(ctx context.Context, f records.MachineFilter) ([]Vie
 	for i, m := range rows {
 		out[i] = View{m, []string{}}
 		for k, name := range names {
-			if m.Retired == nil && matchers[k].Selects(m.Hypervisor, m.Name, m.Tags) {
+			if m.Retired == nil && m.Hypervisor != "" && matchers[k].Selects(m.Hypervisor, m.Name, m.Tags) {
 				out[i].CoveredBy = append(out[i].CoveredBy, name)
 			}
 		}

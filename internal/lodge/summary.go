@@ -108,7 +108,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 		sum.Note(m.Label, text, namesShown)
 		covered, promised := false, time.Duration(0)
 		for i, name := range names {
-			if !matchers[i].Selects(m.Hypervisor, m.Name, m.Tags) {
+			if m.Hypervisor == "" || !matchers[i].Selects(m.Hypervisor, m.Name, m.Tags) {
 				continue
 			}
 			c := st.policies[name]

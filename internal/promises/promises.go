@@ -195,7 +195,7 @@ func (k known) of(row records.MachineRow, now time.Time) (m Machine, owed bool) 
 	disks := false
 	for i, name := range k.policies {
 		o, ok := k.owes[name]
-		if !ok || !k.matchers[i].Selects(row.Hypervisor, row.Name, row.Tags) {
+		if !ok || row.Hypervisor == "" || !k.matchers[i].Selects(row.Hypervisor, row.Name, row.Tags) {
 			continue
 		}
 		m.Policies, m.Owed = append(m.Policies, name), m.Owed.Stricter(o)

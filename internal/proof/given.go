@@ -47,11 +47,12 @@ func (g *given) end() {
 	}
 }
 
-// compare compares what was written out with what was read of the image, and tells how much that was. What was not read must be zeros in both.
+// compare compares what was written out with what was read of the image, and tells how much that was. What was not read must be zeros in both. That they differ
+// is no verdict on the image, of which each piece was matched when it was read.
 func (g *given) compare(ctx context.Context, there disk.Disk, progress func(int64)) (data int64, err error) {
 	g.end()
 	if there.Size() != g.Size() {
-		return 0, failed{fmt.Errorf("it was written out as %d bytes, and has %d", there.Size(), g.Size())}
+		return 0, fmt.Errorf("it was written out as %d bytes, and has %d", there.Size(), g.Size())
 	}
 	p := make([]byte, stretch)
 	at := int64(0)
@@ -66,7 +67,7 @@ func (g *given) compare(ctx context.Context, there disk.Disk, progress func(int6
 			return data, fmt.Errorf("what was written out: %w", err)
 		}
 		if r.length > 0 && blake3.Sum256(p[:r.length]) != r.sum {
-			return data, failed{fmt.Errorf("what was written out differs from the image in the %d bytes at %d: the scratch folder's medium does not keep what it is given", r.length, r.offset)}
+			return data, fmt.Errorf("what was written out differs from the image in the %d bytes at %d: the scratch folder's medium does not keep what it is given", r.length, r.offset)
 		}
 		data += r.length
 		progress(r.length)
@@ -85,7 +86,7 @@ func zeros(ctx context.Context, d disk.Disk, from, to int64) error {
 			return err
 		}
 		if len(extents) == 0 || extents[0].Kind != disk.Zero {
-			return failed{fmt.Errorf("of the %d bytes at %d nothing was written out, and they are not zeros", to-from, from)}
+			return fmt.Errorf("of the %d bytes at %d nothing was written out, and they are not zeros", to-from, from)
 		}
 		from = extents[0].End()
 	}

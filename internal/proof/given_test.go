@@ -65,8 +65,6 @@ func TestWhatWasWrittenOutIsCompared(t *testing.T) {
 		other[at] ^= 1
 		_, err = g.compare(t.Context(), spotted{other, s.data}, func(int64) {})
 		if s.data[at>>16] {
-			var verdict failed
-			require.ErrorAs(t, err, &verdict)
 			require.ErrorContains(t, err, "differs from the image")
 		} else {
 			require.NoError(t, err, "a disk that says that this is zeros has zeros there")

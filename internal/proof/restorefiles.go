@@ -44,7 +44,6 @@ func (pr *Proofs) filesByRestore(ctx context.Context, st store.Store, m *image.M
 		return nil, err
 	}
 	place := unpack.Place{Root: folder, Writable: []string{"/"}, Folder: notes}
-	// Times of folders that are not in the image are whatever they are; the top is not compared with what it is on the machine.
 	order := back.Order{ID: image.NewID(), Roots: []back.Root{{From: ".", To: "."}}, Existing: back.Replace, Moment: m.Taken}
 	plan, err := planned(ctx, st, m, place, order)
 	if err != nil {
@@ -66,7 +65,7 @@ func (pr *Proofs) filesByRestore(ctx context.Context, st store.Store, m *image.M
 	}
 	for _, s := range plan.Steps {
 		if s.Action.Acts() {
-			return nil, failed{fmt.Errorf("/%s: what was written out is not what the image says of it (%s: %s): the scratch folder's medium does not keep what it is given", files.Readable(s.Path), s.Action, s.Why)}
+			return nil, fmt.Errorf("/%s: what was written out is not what the image says of it (%s: %s): the scratch folder's medium does not keep what it is given", files.Readable(s.Path), s.Action, s.Why)
 		}
 	}
 	n, size, err := pr.sample(ctx, st, m, folder, progress)
@@ -122,7 +121,7 @@ func (pr *Proofs) sample(ctx context.Context, st store.Store, m *image.Manifest,
 			return err
 		}
 		if !same {
-			return failed{errors.New("what was written out is not what the image holds: the scratch folder's medium does not keep what it is given")}
+			return errors.New("what was written out is not what the image holds: the scratch folder's medium does not keep what it is given")
 		}
 		n, size = n+1, size+e.Size
 		progress(e.Stored())

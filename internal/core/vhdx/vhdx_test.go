@@ -27,7 +27,7 @@ func TestQEMUBothWays(t *testing.T) {
 	rng := rand.New(rand.NewPCG(19, 2))
 	for name, size := range map[string]int64{"one sector": 512, "odd end": 3<<20 + 1536, "two chunks": 4<<30 + 5<<20 + 512, "empty": 5 << 20} {
 		t.Run(name, func(t *testing.T) {
-			pieces := 40
+			pieces := 12
 			if name == "empty" {
 				pieces = 0
 			}

@@ -27,7 +27,7 @@ func TestQEMUBothWays(t *testing.T) {
 	rng := rand.New(rand.NewPCG(19, 3))
 	for name, size := range map[string]int64{"one sector": 512, "odd end": 3<<20 + 1536, "some tables": 2<<30 + 512, "empty": 5 << 20} {
 		t.Run(name, func(t *testing.T) {
-			places := 40
+			places := 12
 			if name == "empty" {
 				places = 0
 			}
