@@ -71,10 +71,10 @@ func exports(ctx context.Context, p *demo.Place, r *report) error {
 		}
 	}
 	r.add("export of a disk of 4 GiB to VHDX, synced, time against `qemu-img convert` that reads the same image over NBD", "×", 1, ratios["vhdx"]...)
-	r.add("time of that", "s", 0, ratios["vhdx s"]...)
+	r.add("time of the export to VHDX", "s", 0, ratios["vhdx s"]...)
 	r.add("to stream-optimised VMDK, time against `qemu-img convert`", "×", 1, ratios["vmdk"]...)
-	r.add("time of that", "s", 0, ratios["vmdk s"]...)
-	r.add("its bytes against that", "×", 0, ratios["vmdk bytes"]...)
+	r.add("time of the export to VMDK", "s", 0, ratios["vmdk s"]...)
+	r.add("its bytes against those of `qemu-img`", "×", 0, ratios["vmdk bytes"]...)
 	return nil
 }
 
