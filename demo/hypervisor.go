@@ -1,8 +1,8 @@
 package demo
 
 import (
-	"cmp"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"fmt"

@@ -127,7 +127,8 @@ func (m *imports) packaged(r io.ReaderAt, length int64) error {
 	if err != nil {
 		return err
 	}
-	m.machine, m.brought.System = p.Machine.Name, p.Machine.System
+	m.machine = p.Machine.Name
+	m.brought.System, m.brought.CPUs, m.brought.Memory = p.Machine.System, p.Machine.CPUs, p.Machine.Memory
 	if p.Machine.UEFI {
 		m.brought.UEFI = &p.Machine.UEFI
 	}

@@ -120,7 +120,7 @@ func (in *Intake) Take(ctx context.Context, o Order, what wire.Brought, open Ope
 			in.log.Warn("the end of an image's writing", "image", m.ID, "error", ended)
 		}
 	}()
-	layout := block.Layout{Kind: "server", Host: o.Machine, System: m.System, Arch: "x86_64"}
+	layout := block.Layout{Kind: "server", Host: o.Machine, System: m.System, Arch: "x86_64", CPUs: max(what.CPUs, 0), Memory: max(what.Memory, 0)}
 	if what.UEFI != nil && *what.UEFI {
 		layout.Boot = "uefi"
 	}

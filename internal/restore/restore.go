@@ -355,8 +355,8 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 	if err := t.Begin(ctx, "defining guest "+q.As); err != nil {
 		return err
 	}
-	if m.Hypervisor == "" || machine.HardwareOf(m.Definition).CPUs == 0 {
-		t.Log(ctx, "it is made of what is known of its disks, and how it booted: 2 processors, 1 GiB of memory, and one network card that only reaches out; change that in the hypervisor as it needs")
+	if strings.HasPrefix(m.Definition, "{") { // a server's layout
+		t.Log(ctx, "it is made of what is known of it: its disks, how it booted, and its processors and memory where they are known (2 and 1 GiB where not), with one network card that only reaches out; change that in the hypervisor as it needs")
 	}
 	left, err := on.makes.Define(ctx, guest)
 	for _, what := range left {

@@ -15,6 +15,9 @@ type Brought struct {
 	// System is what ran on it, in words; UEFI says that it boots by that, nil that this is not known.
 	System string `json:"system"`
 	UEFI   *bool  `json:"uefi,omitempty"`
+	// CPUs and Memory, in bytes, are what it had, 0 where that is not known.
+	CPUs   int   `json:"cpus,omitempty"`
+	Memory int64 `json:"memory,omitempty"`
 }
 
 // BroughtDisk is one of them. Size is in bytes.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -20,6 +21,8 @@ type Layout struct {
 	Kernel string       `json:"kernel"`
 	Arch   string       `json:"arch"`
 	Boot   string       `json:"boot"` // "bios" or "uefi"
+	CPUs   int          `json:"cpus,omitempty"`
+	Memory int64        `json:"memory,omitempty"`
 	Disks  []LayoutDisk `json:"disks"`
 	// Volumes are logical volumes and software RAID, as lsblk tells of them.
 	Volumes []LayoutVolume `json:"volumes,omitempty"`
@@ -77,6 +80,11 @@ func Describe(devices, left []Device, maps map[string]*Map) (Layout, error) {
 		return l, err
 	}
 	l.System, l.Kernel, l.Arch = System()
+	l.CPUs = runtime.NumCPU()
+	var info unix.Sysinfo_t
+	if err := unix.Sysinfo(&info); err == nil { // what is not known is not told
+		l.Memory = int64(info.Totalram) * int64(info.Unit)
+	}
 	if _, err := os.Stat("/sys/firmware/efi"); err == nil {
 		l.Boot = "uefi"
 	}

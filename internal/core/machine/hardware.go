@@ -19,9 +19,13 @@ type Hardware struct {
 // HardwareOf reads the definition of an image: libvirt's domain XML (https://libvirt.org/formatdomain.html), or a server's layout.
 func HardwareOf(definition string) (h Hardware) {
 	h.Cards = []string{}
-	var server struct{ System, Kernel, Boot string }
+	var server struct {
+		System, Kernel, Boot string
+		CPUs                 int
+		Memory               int64
+	}
 	if json.Unmarshal([]byte(definition), &server) == nil {
-		h.UEFI = server.Boot == "uefi"
+		h.UEFI, h.CPUs, h.Memory = server.Boot == "uefi", max(server.CPUs, 0), max(server.Memory, 0)
 		if h.System = server.System; server.Kernel != "" {
 			h.System += ", kernel " + server.Kernel
 		}

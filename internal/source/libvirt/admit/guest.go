@@ -60,11 +60,19 @@ func Read(definition string, disks map[string]string) (def *libvirtxml.Domain, p
 // IsLayout reports whether a definition is a server's layout, and no guest's.
 func IsLayout(definition string) bool { return strings.HasPrefix(strings.TrimSpace(definition), "{") }
 
-// ofLayout makes the definition of a guest that has a server's disks: by their names at the same kind of controller, and started as the server was. Where
-// no guest can have such a name, the disk has another one.
+const (
+	// mostCPUs is how many processors a guest of QEMU's usual types of machine has at the most; leastMemory and mostMemory bound its memory, in bytes.
+	mostCPUs                = 255
+	leastMemory, mostMemory = 256 << 20, 4 << 40
+)
+
+// ofLayout makes the definition of a guest that has a server's disks: by their names at the same kind of controller, and started as the server was, with
+// its processors and memory where these are known. Where no guest can have such a name, the disk has another one.
 func ofLayout(layout string, places map[string]string) (_ *libvirtxml.Domain, named map[string]string, err error) {
 	var l struct {
 		Kind, Boot string
+		CPUs       uint
+		Memory     int64
 		Disks      []struct{ Target, Serial string }
 	}
 	if err := json.Unmarshal([]byte(layout), &l); err != nil || l.Kind != "server" {
@@ -75,6 +83,12 @@ func ofLayout(layout string, places map[string]string) (_ *libvirtxml.Domain, na
 		CPU: &libvirtxml.DomainCPU{Mode: "maximum"},
 		Devices: &libvirtxml.DomainDeviceList{Serials: []libvirtxml.DomainSerial{{}}, Channels: []libvirtxml.DomainChannel{agentChannel()},
 			Interfaces: []libvirtxml.DomainInterface{{Model: &libvirtxml.DomainInterfaceModel{Type: "virtio"}, Source: &libvirtxml.DomainInterfaceSource{User: &libvirtxml.DomainInterfaceSourceUser{}}}}}}
+	if l.CPUs > 0 {
+		def.VCPU.Value = min(l.CPUs, mostCPUs)
+	}
+	if l.Memory > 0 {
+		def.Memory = &libvirtxml.DomainMemory{Value: uint(min(max(l.Memory, leastMemory), mostMemory) >> 10), Unit: "KiB"}
+	}
 	if l.Boot == "uefi" {
 		def.OS.Firmware = "efi"
 	}

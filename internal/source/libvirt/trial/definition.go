@@ -70,14 +70,24 @@ var hostsOwn = []*regexp.Regexp{regexp.MustCompile(`^devices\.(emulator|audios)$
 // parse reads a definition, or makes one of a server's layout. cards are the hardware addresses of its network cards, which a throwaway guest keeps: it
 // is alone in its network, and knows its cards by them.
 func parse(t *source.Throwaway) (def *libvirtxml.Domain, cards []*libvirtxml.DomainInterfaceMAC, err error) {
+	layout := admit.IsLayout(t.Definition)
 	def, t.Disks, err = admit.Read(t.Definition, t.Disks)
-	if err == nil && def.Devices != nil {
+	if err != nil {
+		return nil, nil, err
+	}
+	if layout { // a server's memory is for its load, of which it has none here
+		def.Memory = &libvirtxml.DomainMemory{Value: uint(min(bytesOf(def.Memory), serverMemory) >> 10), Unit: "KiB"}
+	}
+	if def.Devices != nil {
 		for _, k := range def.Devices.Interfaces {
 			cards = append(cards, k.MAC)
 		}
 	}
-	return def, cards, err
+	return def, cards, nil
 }
+
+// serverMemory is how much memory a server gets at the most when it is tried, in bytes.
+const serverMemory = 2 << 30
 
 // Fit makes a definition one that a host can run: where it can't be as it is, the nearest that works is taken, and told.
 func Fit(def *libvirtxml.Domain, on Abilities, say func(format string, args ...any)) error {
