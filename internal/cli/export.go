@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -231,12 +232,10 @@ func (x export) whole(ctx context.Context) error {
 		return err
 	}
 	defer os.RemoveAll(folder)
-	// A server's definition does not say how much it needs: then it is what a small one gets.
+	// Where the definition does not say how much it needs, it is what a small one gets.
 	const plainMemory, plainCPUs = 2 << 30, 2
 	m := ovf.Machine{Name: strings.TrimSuffix(x.name("", "x"), ".x"), System: h.System, CPUs: h.CPUs, Memory: h.Memory, UEFI: h.UEFI, Cards: h.Cards}
-	if m.CPUs == 0 {
-		m.CPUs, m.Memory = plainCPUs, plainMemory
-	}
+	m.CPUs, m.Memory = cmp.Or(m.CPUs, plainCPUs), cmp.Or(m.Memory, plainMemory)
 	for _, d := range x.disks {
 		name := x.name(d.Target, string(format.VMDK))
 		f, err := os.Create(filepath.Join(folder, name))
