@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -18,6 +17,7 @@ import (
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/format"
 	"keenlodge/internal/core/ovf"
+	"keenlodge/internal/core/raw"
 	"keenlodge/internal/line"
 	"keenlodge/internal/nbd"
 	"keenlodge/internal/wire"
@@ -60,7 +60,7 @@ type imports struct {
 	machine string
 	brought wire.Brought
 	disks   map[string]disk.Disk // by target
-	open    []*os.File
+	open    []*raw.File
 }
 
 func (m *imports) close() {
@@ -80,23 +80,19 @@ func openImports(names []string) (_ *imports, err error) {
 	base := filepath.Base(names[0])
 	m.machine = strings.TrimSuffix(strings.TrimSuffix(base, filepath.Ext(base)), "-vda")
 	for _, name := range names {
-		f, err := os.Open(name)
+		f, err := raw.Open(name)
 		if err != nil {
 			return nil, err
 		}
 		m.open = append(m.open, f)
-		st, err := f.Stat()
-		if err != nil {
-			return nil, err
-		}
 		of, err := format.Of(f)
 		if err == nil && of == format.OVA && len(names) > 1 {
 			err = errors.New("it is a whole machine; import it by itself")
 		}
 		if err == nil && of == format.OVA {
-			err = m.packaged(f, st.Size())
+			err = m.packaged(f, f.Size())
 		} else if err == nil {
-			err = m.add(f, st.Size(), of)
+			err = m.add(f, f.Size(), of)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)

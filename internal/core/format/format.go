@@ -103,6 +103,9 @@ func Open(r io.ReaderAt, length int64, of Kind) (disk.Disk, error) {
 		if length == 0 || length%512 != 0 {
 			return nil, fmt.Errorf("it has %d bytes, which are no whole sectors of 512 bytes, and nothing shows that it is of another kind", length)
 		}
+		if d, ok := r.(disk.Disk); ok {
+			return d, nil // which knows its holes
+		}
 		return plain{io.NewSectionReader(r, 0, length)}, nil
 	}
 	return nil, fmt.Errorf("%q holds no single disk", of)
