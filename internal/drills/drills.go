@@ -358,21 +358,26 @@ func (u *underWay) bringBack(ctx context.Context, members []int) {
 }
 
 // try has images tried, and returns the run of it once that is over.
-func (u *underWay) try(ctx context.Context, q trials.Request) (records.Run, error) {
-	going, err := u.d.trials.Start(ctx, run.Hand, u.r.Who, q)
+func (u *underWay) try(ctx context.Context, q trials.Request) (going records.Run, err error) {
+	going, err = u.d.trials.Start(ctx, run.Hand, u.r.Who, q)
 	if err != nil {
 		return going, err
 	}
+	id := going.ID
+	defer func() { // wherever it stood when the drill was ended, also in the middle of a look
+		if ctx.Err() == nil || err == nil {
+			return
+		}
+		if _, left := u.d.runs.Cancel(context.WithoutCancel(ctx), id, u.r.Who, "its drill was ended"); left != nil && !errors.Is(left, fault.ErrConflict) {
+			u.d.log.Warn("a trial could not be ended with its drill", "run", id, "error", left)
+		}
+	}()
 	for !going.State.Over() {
 		select {
 		case <-ctx.Done():
-			if _, err := u.d.runs.Cancel(context.WithoutCancel(ctx), going.ID, u.r.Who, "its drill was ended"); err != nil && !errors.Is(err, fault.ErrConflict) {
-				u.d.log.Warn("a trial could not be ended with its drill", "run", going.ID, "error", err)
-			}
 			return going, context.Cause(ctx)
 		case <-time.After(lookEvery):
 		}
-		id := going.ID
 		err = records.Surely(ctx, func(ctx context.Context) (err error) { going, err = u.d.rec.Run(ctx, id); return err })
 		if err != nil {
 			return records.Run{ID: id}, err
