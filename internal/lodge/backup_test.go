@@ -536,6 +536,7 @@ func TestCancel(t *testing.T) {
 		require.NoError(t, err)
 		return r.Cancel != ""
 	}, "the wish")
+	b.l.Runs.HeedCancel(r) // the word of it may be on its way still, and what is read here is read in no time
 	close(release)
 	r = b.await(r.ID)
 	require.EqualValues(t, run.Cancelled, r.State)
