@@ -14,7 +14,7 @@ import (
 	"keenlodge/internal/wire"
 )
 
-// exports compares writing an image's disk as VHDX and VMDK with qemu-img, which reads the same image over NBD, and bringing it back with copying it.
+// exports compares writing an image's disk as VHDX and VMDK with qemu-img, which reads the same image over NBD.
 func exports(ctx context.Context, p *demo.Place, r *report) error {
 	l, err := newLab(ctx, p)
 	if err != nil {

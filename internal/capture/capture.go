@@ -124,7 +124,7 @@ func (c *Captures) Capture(ctx context.Context, o Order, st store.Store, t *runs
 	if err := c.preflight(ctx, h, o.Policy, t); err != nil {
 		return err
 	}
-	k := &making{c: c, o: o, st: st, t: t, system: systemOf(ctx, h, t.Machine)}
+	k := &making{c: c, o: o, st: st, t: t, system: systemOf(ctx, h, t.Guest)}
 	defer k.reserve().End()
 	if err := k.begin(ctx); err != nil {
 		return err

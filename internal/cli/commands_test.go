@@ -713,6 +713,7 @@ image export IMAGE-02 --as vhdx --to FOLDER/out5
 image export IMAGE-02 --as vhdx --to FOLDER/out5 => failed
 image export IMAGE-02 --as ova --to FOLDER/out5
 image export IMAGE-02 --as raw --to FOLDER/out5
+image export IMAGE-02 --as raw --to FOLDER/out5 => failed
 image export IMAGE-02 --to FOLDER/out5
 image export IMAGE-01 --to - => failed
 image export IMAGE-02 --disk vdz => failed

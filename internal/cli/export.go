@@ -90,7 +90,7 @@ type export struct {
 	out   io.Writer
 }
 
-// name is what a file is called; an image of a machine is told from others by the image's own name only where a folder holds several.
+// name is what a file is called: after the machine, and the disk where it holds one.
 func (x export) name(disk, end string) string {
 	name := strings.Map(func(r rune) rune {
 		if r == '/' || r == '\\' || r == ':' || r < ' ' {
@@ -113,7 +113,10 @@ func (x export) disk(ctx context.Context, d wire.ImageDisk) error {
 			return err
 		}
 		defer opened.Close()
-		file := filepath.Join(x.to, name)
+		file, err := x.place(name)
+		if err != nil {
+			return err
+		}
 		if err := raw.Write(ctx, file, opened.Whole()); err != nil {
 			return err
 		}
@@ -155,17 +158,26 @@ func (stream) SetDeadline(time.Time) error      { return nil }
 func (stream) SetReadDeadline(time.Time) error  { return nil }
 func (stream) SetWriteDeadline(time.Time) error { return nil }
 
+// place is where a file goes that is not there yet, in the folder that is asked for.
+func (x export) place(name string) (string, error) {
+	if err := os.MkdirAll(x.to, 0o755); err != nil {
+		return "", err
+	}
+	file := filepath.Join(x.to, name)
+	if _, err := os.Lstat(file); err == nil {
+		return "", fmt.Errorf("%s is there already, and stays as it is; write to another folder with --to", file)
+	}
+	return file, nil
+}
+
 // file makes a file, which has its name when it is whole, or writes to standard output.
 func (x export) file(name string, write func(io.Writer) error) error {
 	if x.to == "-" {
 		return write(x.out)
 	}
-	if err := os.MkdirAll(x.to, 0o755); err != nil {
+	file, err := x.place(name)
+	if err != nil {
 		return err
-	}
-	file := filepath.Join(x.to, name)
-	if _, err := os.Lstat(file); err == nil {
-		return fmt.Errorf("%s is there already, and stays as it is; write to another folder with --to", file)
 	}
 	part, err := os.CreateTemp(x.to, ".export-")
 	if err != nil {

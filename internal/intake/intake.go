@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"slices"
 	"time"
@@ -85,10 +84,7 @@ func (in *Intake) machine(ctx context.Context, name string) (string, error) {
 }
 
 // Opener opens a disk that is brought; close it.
-type Opener func(ctx context.Context, target string) (interface {
-	disk.Disk
-	io.Closer
-}, error)
+type Opener func(ctx context.Context, target string) (store.OpenedDisk, error)
 
 // Take makes an image of what is brought. Until all of it is in the store there is none.
 func (in *Intake) Take(ctx context.Context, o Order, what wire.Brought, open Opener) (_ *image.Manifest, err error) {

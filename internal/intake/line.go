@@ -11,6 +11,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/line"
 	"keenlodge/internal/nbd"
+	"keenlodge/internal/store"
 	"keenlodge/internal/wire"
 )
 
@@ -37,10 +38,7 @@ func (in *Intake) Serve(ctx context.Context, conn net.Conn, o Order) (*image.Man
 	if err := l.Ask(ctx, wire.CallBrought, nil, &what); err != nil {
 		return nil, err
 	}
-	m, err := in.Take(ctx, o, what, func(ctx context.Context, target string) (interface {
-		disk.Disk
-		io.Closer
-	}, error) {
+	m, err := in.Take(ctx, o, what, func(ctx context.Context, target string) (store.OpenedDisk, error) {
 		stream, err := l.Open(ctx, wire.CallDisk, target, nil)
 		if err != nil {
 			return nil, err

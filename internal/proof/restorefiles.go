@@ -3,7 +3,6 @@ package proof
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"hash/fnv"
@@ -17,7 +16,6 @@ import (
 
 	"keenlodge/internal/browse"
 	"keenlodge/internal/core/back"
-	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store"
@@ -107,16 +105,13 @@ func (pr *Proofs) sample(ctx context.Context, st store.Store, m *image.Manifest,
 		if e.Kind != files.File || e.Same != "" || e.Unread != "" {
 			return nil
 		}
-		if e.Digest != "" && e.Data == nil {
-			stored = chunk.Matching(stored, sha256.New(), e.Digest, fmt.Errorf("%w: it is not what it was when it was captured", chunk.ErrDamaged))
-		}
 		fd, err := unix.Openat2(top, e.Path, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS})
 		if err != nil {
 			return err
 		}
 		f := os.NewFile(uintptr(fd), e.Path)
 		defer f.Close()
-		same, err := equal(f, e.Flowing(stored))
+		same, err := equal(f, e.Flowing(e.Matched(stored)))
 		if err != nil {
 			return err
 		}
