@@ -34,7 +34,7 @@ var layers = [][]string{
 	{"internal/promises"},
 	{"internal/trials"},
 	{"internal/capture", "internal/restore", "internal/proof"},
-	{"internal/retention", "internal/witness", "internal/browse", "internal/lending", "internal/intake"},
+	{"internal/retention", "internal/witness", "internal/browse", "internal/lending", "internal/intake", "internal/fitting"},
 	{"internal/lists"},
 	{"internal/stores/storestest"},
 	{"internal/inventory", "internal/stores", "internal/hooks"},
@@ -67,7 +67,7 @@ var layers = [][]string{
 	{"internal/store/medium/dir", "internal/store/medium/memory", "internal/store/medium/s3", "internal/store/medium/sftp"},
 	{"internal/store/medium/mediumtest"},
 	{"internal/store/medium"},
-	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private", "internal/inode", "internal/ahead", "internal/closed"},
+	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private", "internal/inode", "internal/ahead", "internal/closed", "internal/scratch"},
 	{"internal/core"},
 }
 

@@ -103,7 +103,7 @@ func TestADrillThatWritesOut(t *testing.T) {
 		require.Positive(t, m.WrittenOut)
 		require.Greater(t, m.Begun, m.WrittenOut)
 	}
-	left, err := os.ReadDir(b.l.Proofs.Scratch)
+	left, err := os.ReadDir(string(b.l.Proofs.Scratch))
 	require.NoError(t, err)
 	require.Empty(t, left)
 }

@@ -33,6 +33,7 @@ import (
 	"keenlodge/internal/restore"
 	"keenlodge/internal/retention"
 	"keenlodge/internal/runs"
+	"keenlodge/internal/scratch"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/agent"
 	_ "keenlodge/internal/source/libvirt"   // a kind of source
@@ -133,7 +134,7 @@ func New(c Config) (*Lodge, error) {
 	l.Lines.Changed = l.Inventory.Look
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
 	l.Proofs = proof.New(c.Records, c.Log, l.Stores, l.Lists, engine, wire.Program)
-	l.Proofs.Scratch = cmp.Or(c.Scratch, filepath.Join(c.State, "scratch"))
+	l.Proofs.Scratch = scratch.Folder(cmp.Or(c.Scratch, filepath.Join(c.State, "scratch")))
 	l.Trials = trials.New(c.Records, c.Log, l.Stores, l.Inventory, l.Proofs, engine, wire.Program)
 	l.Trials.Passed = l.Retention.RotateProven
 	l.Promises = promises.New(c.Records, c.Log, l.Stores, l.Lists, l.Proofs, l.Trials)
@@ -153,7 +154,7 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	} else if len(found) > 0 {
 		l.log.Info("removed what a dead process had mounted", "found", found)
 	}
-	if err := errors.Join(l.Proofs.ClearScratch(), l.Stores.TidyIndexes(ctx)); err != nil {
+	if err := errors.Join(l.Proofs.Scratch.Clear(), l.Stores.TidyIndexes(ctx)); err != nil {
 		l.log.Warn("what a dead process wrote out, or what is known of stores that left the site, could not all be removed from this host", "error", err)
 	}
 	begin := func() {

@@ -161,13 +161,13 @@ func TestProofByRestore(t *testing.T) {
 	require.Contains(t, b.lines(r.ID), "vda: written out whole (4.0 MiB), and 2.0 MiB of data compared block by block")
 	require.Contains(t, b.lines(r.ID), "vdb: written out whole (2.0 MiB)")
 	require.Equal(t, image.ByRestore, b.images("u-tickets")[0].Proven)
-	left, err := os.ReadDir(b.l.Proofs.Scratch)
+	left, err := os.ReadDir(string(b.l.Proofs.Scratch))
 	require.NoError(t, err)
 	require.Empty(t, left)
 	// What a process left that died goes at the next start.
-	dead := filepath.Join(b.l.Proofs.Scratch, "restore-dead")
+	dead := filepath.Join(string(b.l.Proofs.Scratch), "restore-dead")
 	require.NoError(t, os.Mkdir(dead, 0o700))
-	require.NoError(t, b.l.Proofs.ClearScratch())
+	require.NoError(t, b.l.Proofs.Scratch.Clear())
 	require.NoDirExists(t, dead)
 
 	b.stop() // with what it remembers of the store

@@ -23,6 +23,7 @@ import (
 	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
+	"keenlodge/internal/scratch"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/stores"
@@ -38,7 +39,7 @@ type Proofs struct {
 	// program is the name under which proofs are recorded.
 	program string
 	// Scratch is the folder of this host in which images are written out to be proven.
-	Scratch string
+	Scratch scratch.Folder
 	// Try queues the proof of an image by starting it, which is another kind of run (package trials).
 	Try func(ctx context.Context, who string, image string) (records.Run, error)
 }

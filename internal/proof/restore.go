@@ -16,14 +16,8 @@ import (
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/reader"
+	"keenlodge/internal/scratch"
 	"keenlodge/internal/store"
-)
-
-const (
-	// scratchMark begins the names of the folders in which images are written out.
-	scratchMark = "restore-"
-	// scratchLeft is what is left free beside what is written, in bytes.
-	scratchLeft = 1 << 30
 )
 
 // byRestore writes the disks out whole, as a restore does, compares what lies there then with the image block by block, has its file systems checked by
@@ -48,10 +42,9 @@ func (pr *Proofs) byRestore(ctx context.Context, st store.Store, m *image.Manife
 // Written is an image that was written out whole into a scratch folder.
 type Written struct {
 	// Disks are in the order of the image's.
-	Disks  []reader.Disk
-	folder string
-	held   *os.File
-	ends   []func() error
+	Disks []reader.Disk
+	room  *scratch.Room
+	ends  []func() error
 }
 
 // Close removes what was written.
@@ -59,7 +52,7 @@ func (w *Written) Close() (err error) {
 	for _, end := range w.ends {
 		err = errors.Join(err, end())
 	}
-	return errors.Join(err, os.RemoveAll(w.folder), w.held.Close())
+	return errors.Join(err, w.room.Close())
 }
 
 // WriteOut writes the disks of an image out whole, as a restore does; what a store gives is matched with the image's digests while it is read. Where asked,
@@ -69,9 +62,11 @@ func (pr *Proofs) WriteOut(ctx context.Context, st store.Store, m *image.Manifes
 	for _, d := range m.Disks {
 		need += max(d.Data, d.Length)
 	}
-	if w, err = pr.scratch(need); err != nil {
+	room, err := pr.Scratch.Room(need)
+	if err != nil {
 		return nil, nil, err
 	}
+	w = &Written{room: room}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, w.Close())
@@ -104,7 +99,7 @@ func (pr *Proofs) writeOne(ctx context.Context, st store.Store, m *image.Manifes
 	}
 	defer opened.Close()
 	given := &given{Disk: opened}
-	file := filepath.Join(w.folder, d.Target+".qcow2")
+	file := filepath.Join(w.room.Folder, d.Target+".qcow2")
 	if err := writeOut(ctx, given, file, progress); err != nil {
 		return 0, err
 	}
@@ -118,29 +113,6 @@ func (pr *Proofs) writeOne(ctx context.Context, st store.Store, m *image.Manifes
 		return 0, nil
 	}
 	return given.compare(ctx, there, progress)
-}
-
-// scratch makes a folder for what is written out of an image, if there is room for so many bytes.
-func (pr *Proofs) scratch(need int64) (*Written, error) {
-	if err := os.MkdirAll(pr.Scratch, 0o700); err != nil {
-		return nil, err
-	}
-	var room unix.Statfs_t
-	if err := unix.Statfs(pr.Scratch, &room); err != nil {
-		return nil, fmt.Errorf("scratch folder %s: %w", pr.Scratch, err)
-	}
-	if free := int64(room.Bavail) * room.Bsize; free < need+scratchLeft {
-		return nil, fmt.Errorf("scratch folder %s has %s left, and the image takes %s and leaves %s; make room, or start the service with --scratch elsewhere", pr.Scratch, humanize.IBytes(uint64(free)), humanize.IBytes(uint64(need)), humanize.IBytes(scratchLeft))
-	}
-	folder, err := os.MkdirTemp(pr.Scratch, scratchMark)
-	if err != nil {
-		return nil, err
-	}
-	held, err := holdScratch(folder)
-	if err != nil {
-		return nil, errors.Join(err, os.RemoveAll(folder))
-	}
-	return &Written{folder: folder, held: held}, nil
 }
 
 // writeOut writes a disk into a file, to the medium.
@@ -190,29 +162,4 @@ func openOut(file string) (disk.Disk, func() error, error) {
 		return nil, nil, errors.Join(err, f.Close())
 	}
 	return there, f.Close, nil
-}
-
-// holdScratch takes the lock of a folder in the scratch one, which whoever writes there holds while he lives.
-func holdScratch(folder string) (*os.File, error) {
-	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	return f, nil
-}
-
-// ClearScratch removes what proofs of a dead process wrote out.
-func (pr *Proofs) ClearScratch() error {
-	left, err := filepath.Glob(filepath.Join(pr.Scratch, scratchMark+"*"))
-	for _, folder := range left {
-		held, busy := holdScratch(folder)
-		if busy != nil {
-			continue // another process is at work there
-		}
-		err = errors.Join(err, os.RemoveAll(folder), held.Close())
-	}
-	return err
 }

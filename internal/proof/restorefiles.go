@@ -32,12 +32,12 @@ const (
 // filesByRestore writes the files of an image out into a folder, as a restore does, and compares what lies there with the image's list, whole, and of a
 // sample of files what they hold.
 func (pr *Proofs) filesByRestore(ctx context.Context, st store.Store, m *image.Manifest, progress func(int64)) (evidence []string, err error) {
-	w, err := pr.scratch(m.Files.Bytes + m.Files.Entries*eachEntry)
+	w, err := pr.Scratch.Room(m.Files.Bytes + m.Files.Entries*eachEntry)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, w.Close()) }()
-	folder, notes := filepath.Join(w.folder, "whole"), filepath.Join(w.folder, "notes")
+	folder, notes := filepath.Join(w.Folder, "whole"), filepath.Join(w.Folder, "notes")
 	if err := errors.Join(os.Mkdir(folder, 0o700), os.Mkdir(notes, 0o700)); err != nil {
 		return nil, err
 	}

@@ -20,6 +20,7 @@ import (
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/plain"
+	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/line"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/nbd"
@@ -52,6 +53,9 @@ var ErrUnfit = errors.New("no reader guest can be started on this host")
 type Disk struct {
 	Name string // target
 	disk.Disk
+	// Overlay is the name of a file, which is made, in which what the guest writes to the disk stays, as qcow2 over the disk ([Guest.Finish]). Where it is
+	// "", that is forgotten.
+	Overlay string
 }
 
 // Guest is a reader guest that is up. It may be used by several goroutines at once. Close it.
@@ -152,12 +156,18 @@ func start(ctx context.Context, folder, program, accel string, within time.Durat
 		"-device", "virtio-serial-pci", "-chardev", "socket,id=host,path=" + g.path("port") + ",server=on,wait=off", "-device", "virtserialport,chardev=host,name=" + Port}
 	for i, d := range disks {
 		socket := g.path(Serial(i))
-		if err := offer(serving, socket, Disk{d.Name, noted{d.Disk, g}}); err != nil {
+		if err := offer(serving, socket, Disk{Name: d.Name, Disk: noted{d.Disk, g}}); err != nil {
 			return nil, err
 		}
 		// What the kernel writes to play a journal back goes into an overlay that has no name.
-		args = append(args, "-drive", fmt.Sprintf("if=none,id=d%d,format=raw,snapshot=on,cache=unsafe,file.driver=nbd,file.server.type=unix,file.server.path=%s,file.export=%s", i, socket, d.Name),
-			"-device", fmt.Sprintf("virtio-blk-pci,drive=d%d,serial=%s", i, Serial(i)))
+		drive := fmt.Sprintf("format=raw,snapshot=on,file.driver=nbd,file.server.type=unix,file.server.path=%s,file.export=%s", socket, d.Name)
+		if d.Overlay != "" {
+			if err := overlay(ctx, d, socket); err != nil {
+				return nil, err
+			}
+			drive = "format=qcow2,discard=unmap,file=" + d.Overlay
+		}
+		args = append(args, "-drive", fmt.Sprintf("if=none,id=d%d,cache=unsafe,%s", i, drive), "-device", fmt.Sprintf("virtio-blk-pci,drive=d%d,serial=%s", i, Serial(i)))
 	}
 	if os.Geteuid() == 0 {
 		args = append(args, "-runas", "nobody")
@@ -188,6 +198,20 @@ func start(ctx context.Context, folder, program, accel string, within time.Durat
 	}
 	clean(&g.opened)
 	return g, nil
+}
+
+// overlay makes the file of a disk that is written to.
+func overlay(ctx context.Context, d Disk, socket string) error {
+	over, err := qcow2.Over(ctx, d.Size(), "nbd+unix:///"+d.Name+"?socket="+socket, "raw")
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(d.Overlay, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600) // a guest that did not come up may have been tried before
+	if err != nil {
+		return err
+	}
+	_, err = over.WriteTo(f)
+	return errors.Join(err, f.Close())
 }
 
 const guestFolder = "guest-"
@@ -454,6 +478,39 @@ func (g *Guest) Opened() Opened {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	return g.opened
+}
+
+// Fit changes what lies on the disks, in the order of the fields, and says what it did.
+func (g *Guest) Fit(ctx context.Context, f Fit) (done []string, err error) {
+	err = g.told(g.line.Ask(ctx, CallFit, f, &done))
+	for i := range done {
+		done[i] = plain.Text(done[i], 400)
+	}
+	return done, errors.Join(err, g.Trouble())
+}
+
+// finishTime is how long a guest may take to put down what it wrote, and QEMU to end.
+const finishTime = 5 * time.Minute
+
+// Finish ends the guest with all that it wrote in its overlays.
+func (g *Guest) Finish(ctx context.Context) error {
+	ctx, end := context.WithTimeout(ctx, finishTime)
+	defer end()
+	if err := g.told(g.line.Ask(ctx, CallFinish, nil, nil)); err != nil {
+		return errors.Join(err, g.Trouble())
+	}
+	if err := g.cmd.Process.Signal(unix.SIGTERM); err != nil {
+		return err
+	}
+	select {
+	case <-g.ended:
+	case <-ctx.Done():
+		return fmt.Errorf("the guest has finished, and QEMU did not end: %w", context.Cause(ctx))
+	}
+	if !g.cmd.ProcessState.Success() {
+		return fmt.Errorf("QEMU ended with %s while what the guest wrote was put down", g.cmd.ProcessState)
+	}
+	return errors.Join(g.Trouble(), g.Close())
 }
 
 // Kill ends QEMU, as the guest's own kernel does when it can't go on. Tests do.

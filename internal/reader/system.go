@@ -28,8 +28,8 @@ var drivers = map[string][]string{
 // optional are kinds of which a kernel need not have every driver.
 var optional = []string{"raid", "lvm", "luks"}
 
-// tools are programs that open what the kernel does not by itself, and that check file systems, where this host has them.
-var tools = []string{"ntfs-3g", "mdadm", "lvm", "cryptsetup", "e2fsck", "xfs_repair", "btrfs", "fsck.fat"}
+// tools are programs that open what the kernel does not by itself, and that check, resize and make file systems, where this host has them.
+var tools = []string{"ntfs-3g", "mdadm", "lvm", "cryptsetup", "e2fsck", "xfs_repair", "btrfs", "fsck.fat", "resize2fs", "xfs_growfs", "mkfs.xfs"}
 
 // system returns the kernel that guests boot, and their first file system, which is made if it is not there or of another program.
 func system(ctx context.Context, folder, program string) (kernel, initrd string, err error) {

@@ -27,7 +27,45 @@ const (
 	CallExecute = "execute"
 	// CallLocate finds which files lie in ranges of a file system's volume: [Locate] → for each range the paths.
 	CallLocate = "locate"
+	// CallFit changes what lies on the disks: [Fit] → what was done, in words. Nobody else may be reading.
+	CallFit = "fit"
+	// CallFinish puts down all that was written, and ends the use of the disks: nothing → nothing.
+	CallFinish = "finish"
 )
+
+// Fit says how what lies on disks is made fit for another machine, or for disks of another size. It is done in the order of the fields.
+type Fit struct {
+	// Shrink makes file systems smaller, Copies copies files into partitions that have no file system yet, Grow has what lies in partitions take all of their
+	// room.
+	Shrink []Resize `json:"shrink,omitempty"`
+	Copies []Copies `json:"copies,omitempty"`
+	Grow   []string `json:"grow,omitempty"`
+	// Identity, if not nil, makes the machine another one.
+	Identity *Identity `json:"identity,omitempty"`
+}
+
+// OldDisk begins the names of disks that are there for [Copies] only.
+const OldDisk = "old-"
+
+// Resize says how long a file system is to be, in bytes.
+type Resize struct {
+	FileSystem string `json:"file_system"`
+	Bytes      int64  `json:"bytes"`
+}
+
+// Copies says that what lies in one file system is to lie in another one, which is made: it has its format, name and UUID.
+type Copies struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// Identity is by what a machine is told from another one with the same files. Host is its name, "" for the one it has. It has a machine ID and SSH host
+// keys of its own, and no leases and random seeds of the other one.
+type Identity struct {
+	Host string `json:"host,omitempty"`
+	// Cards are the hardware addresses of its network cards, by those that they had.
+	Cards map[string]string `json:"cards,omitempty"`
+}
 
 // Unlock is what opens something that is locked.
 type Unlock struct {

@@ -412,16 +412,22 @@ func TestAnEncryptedRoot(t *testing.T) {
 // but a loop device for a moment: an array is no more than its superblocks, a volume no more than what its group says.
 func (s *shelf) volumes() []reader.Disk {
 	s.t.Helper()
-	const config = `--config 'devices{use_devicesfile=0 obtain_device_list_from_udev=0 filter=["a|^'$l'$|","r|.*|"]} activation{udev_sync=0 udev_rules=0 monitoring=0} backup{backup=0 archive=0}' --nolocking`
-	group := s.disk("group", 60<<20, `l=$(losetup --find --show $f); trap "losetup -d $l" EXIT
-		export LVM_SUPPRESS_FD_WARNINGS=1 DM_DISABLE_UDEV=1
-		lvm pvcreate -q -ff -y `+config+` $l; lvm vgcreate -q `+config+` pier $l; lvm lvcreate --driverloaded n -q -an -Zn -Wn -l 10 -n records `+config+` pier
-		truncate -s 40M $f.fs; mkfs.ext4 -q -d $d $f.fs; dd if=$f.fs of=$l bs=1M seek=1 conv=notrunc status=none; sync`).Disk.(disk.Memory)
+	group := s.group()
 	var out []reader.Disk
 	for i := range 2 {
 		out = append(out, reader.Disk{Name: fmt.Sprintf("vd%c", 'a'+i), Disk: mirrored(group, i)})
 	}
 	return append(out, s.locked())
+}
+
+// group makes a volume group, with a volume in it.
+func (s *shelf) group() disk.Memory {
+	s.t.Helper()
+	const config = `--config 'devices{use_devicesfile=0 obtain_device_list_from_udev=0 filter=["a|^'$l'$|","r|.*|"]} activation{udev_sync=0 udev_rules=0 monitoring=0} backup{backup=0 archive=0}' --nolocking`
+	return s.disk("group", 60<<20, `l=$(losetup --find --show $f); trap "losetup -d $l" EXIT
+		export LVM_SUPPRESS_FD_WARNINGS=1 DM_DISABLE_UDEV=1
+		lvm pvcreate -q -ff -y `+config+` $l; lvm vgcreate -q `+config+` pier $l; lvm lvcreate --driverloaded n -q -an -Zn -Wn -l 10 -n records `+config+` pier
+		truncate -s 40M $f.fs; mkfs.ext4 -q -d $d $f.fs; dd if=$f.fs of=$l bs=1M seek=1 conv=notrunc status=none; sync`).Disk.(disk.Memory)
 }
 
 // locked makes a disk that is encrypted.

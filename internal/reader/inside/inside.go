@@ -160,6 +160,10 @@ func (g *Guest) reply(ctx context.Context, call string, args json.RawMessage) (a
 		return answer(args, func(name string) (reader.Checked, error) { return g.check(ctx, name) })
 	case reader.CallExecute:
 		return answer(args, func(x reader.Execute) (reader.Executed, error) { return g.execute(ctx, x) })
+	case reader.CallFit:
+		return answer(args, func(f reader.Fit) ([]string, error) { return g.fit(ctx, f) })
+	case reader.CallFinish:
+		return nil, nil, g.finish()
 	case reader.CallLocate:
 		return answer(args, func(l reader.Locate) ([][]string, error) {
 			root, err := g.rootOf(reader.Where{FileSystem: l.FileSystem})

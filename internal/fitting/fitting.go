@@ -1,0 +1,184 @@
+// Package fitting makes the disks of an image fit for where they go: disks of another size, a machine of another identity. It says first how each disk
+// will be divided ([Plan]); what has to be written inside of file systems is done in a reader guest, into overlays that lie in the scratch folder, so that
+// what comes out is a disk as any other ([Fitted]) and nothing is half done anywhere.
+package fitting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/layout"
+	"keenlodge/internal/core/qcow2"
+	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/reader"
+	"keenlodge/internal/scratch"
+)
+
+// Wish says what is to be another than in the image.
+type Wish struct {
+	// Sizes are those of disks that are to have another one, in bytes, by target.
+	Sizes map[string]int64
+	// Identity, if not nil, is the machine's own.
+	Identity *reader.Identity
+}
+
+// Empty reports whether nothing is to be another.
+func (w Wish) Empty() bool { return len(w.Sizes) == 0 && w.Identity == nil }
+
+// Plan is how one disk will be divided.
+type Plan struct {
+	Target string
+	layout.Plan
+}
+
+// Sector is what a disk's size is a multiple of, in bytes.
+const sector = 512
+
+// Plans says how the disks will be divided, in their order. What can't be is [fault.ErrInvalid], and says with which figures it could.
+func Plans(disks []reader.Disk, w Wish) (out []Plan, err error) {
+	var targets []string
+	for _, d := range disks {
+		targets = append(targets, d.Name)
+		size := d.Size()
+		if asked, ok := w.Sizes[d.Name]; ok {
+			size = asked / sector * sector
+		}
+		p := Plan{Target: d.Name, Plan: layout.Plan{Size: size}}
+		if size != d.Size() {
+			if size < 1<<20 {
+				return nil, fmt.Errorf("%w: disk %s can't be of %d bytes; it takes 1 MiB at least", fault.ErrInvalid, d.Name, size)
+			}
+			l, err := layout.Read(d)
+			if err != nil {
+				return nil, fmt.Errorf("%w: disk %s can't have another size: %w", fault.ErrInvalid, d.Name, err)
+			}
+			if p.Plan, err = l.Fit(size, func(q layout.Part) int64 { return layout.Least(d, q) }); err != nil {
+				return nil, fmt.Errorf("%w: disk %s: %w", fault.ErrInvalid, d.Name, err)
+			}
+		}
+		out = append(out, p)
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.Sizes)) {
+		if !slices.Contains(targets, name) {
+			return nil, fmt.Errorf("%w: the image has no disk %s%s", fault.ErrInvalid, name, suggest.Hint(name, targets))
+		}
+	}
+	return out, nil
+}
+
+// Fitted are disks that fit. Close them.
+type Fitted struct {
+	// Disks are in the order of the image's.
+	Disks []reader.Disk
+	// Done is what was done to them, in words.
+	Done []string
+	room *scratch.Room
+	ends []func() error
+}
+
+// Close forgets what was written for them.
+func (f *Fitted) Close() (err error) {
+	for _, end := range f.ends {
+		err = errors.Join(err, end())
+	}
+	if f.room != nil {
+		err = errors.Join(err, f.room.Close())
+	}
+	return err
+}
+
+// Fit makes disks fit, as they were planned ([Plans]).
+func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []reader.Disk, plans []Plan, w Wish) (f *Fitted, err error) {
+	f = &Fitted{Disks: slices.Clone(disks)}
+	shrink, grow, need := reader.Fit{}, reader.Fit{Identity: w.Identity}, int64(0)
+	var old []reader.Disk
+	for i, p := range plans {
+		for _, s := range p.Steps {
+			name := p.Target
+			if s.From.Number > 0 {
+				name += fmt.Sprint(s.From.Number)
+			}
+			switch s.Way {
+			case layout.Shrink:
+				shrink.Shrink = append(shrink.Shrink, reader.Resize{FileSystem: name, Bytes: s.To.Length})
+				need += s.Least
+			case layout.Grow:
+				grow.Grow = append(grow.Grow, name)
+			case layout.Copy:
+				part, err := disk.Stretches(s.From.Length, []disk.Stretch{{Length: s.From.Length, From: disks[i], At: s.From.Offset}})
+				if err != nil {
+					return nil, err
+				}
+				old = append(old, reader.Disk{Name: reader.OldDisk + name, Disk: part})
+				grow.Copies = append(grow.Copies, reader.Copies{From: reader.OldDisk + name, To: name})
+				need += s.Least
+			}
+		}
+	}
+	if f.room, err = at.Room(need); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, f.Close())
+			f = nil
+		}
+	}()
+	if len(shrink.Shrink) > 0 {
+		if err := f.work(ctx, start, "smaller", nil, shrink); err != nil {
+			return f, err
+		}
+	}
+	for i, p := range plans {
+		if p.Changes() {
+			if f.Disks[i].Disk, err = p.Compose(f.Disks[i].Disk); err != nil {
+				return f, fmt.Errorf("disk %s: %w", p.Target, err)
+			}
+		}
+	}
+	if len(grow.Copies)+len(grow.Grow) > 0 || grow.Identity != nil {
+		return f, f.work(ctx, start, "fitted", old, grow)
+	}
+	return f, nil
+}
+
+// work has something done in a guest, and lays what it writes over the disks. Others are there to be read.
+func (f *Fitted) work(ctx context.Context, start reader.Starter, name string, others []reader.Disk, do reader.Fit) error {
+	disks := slices.Clone(f.Disks)
+	for i := range disks {
+		disks[i].Overlay = filepath.Join(f.room.Folder, name+"-"+disks[i].Name)
+	}
+	g, err := start(ctx, slices.Concat(disks, others), len(do.Copies) > 0)
+	if err != nil {
+		return err
+	}
+	defer g.Close()
+	done, err := g.Fit(ctx, do)
+	f.Done = append(f.Done, done...)
+	if err == nil {
+		err = g.Finish(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	for i, d := range disks {
+		file, err := os.Open(d.Overlay)
+		if err != nil {
+			return err
+		}
+		f.ends = append(f.ends, file.Close)
+		over, err := qcow2.Open(file, d.Disk)
+		if err != nil {
+			return fmt.Errorf("what was written to disk %s: %w", d.Name, err)
+		}
+		f.Disks[i].Disk = disk.Over(over, d.Disk)
+	}
+	return nil
+}
