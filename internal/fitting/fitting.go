@@ -4,9 +4,11 @@
 package fitting
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
@@ -21,17 +23,6 @@ import (
 	"keenlodge/internal/scratch"
 )
 
-// Wish says what is to be another than in the image.
-type Wish struct {
-	// Sizes are those of disks that are to have another one, in bytes, by target.
-	Sizes map[string]int64
-	// Identity, if not nil, is the machine's own.
-	Identity *reader.Identity
-}
-
-// Empty reports whether nothing is to be another.
-func (w Wish) Empty() bool { return len(w.Sizes) == 0 && w.Identity == nil }
-
 // Plan is how one disk will be divided.
 type Plan struct {
 	Target string
@@ -42,12 +33,13 @@ type Plan struct {
 const sector = 512
 
 // Plans says how the disks will be divided, in their order. What can't be is [fault.ErrInvalid], and says with which figures it could.
-func Plans(disks []reader.Disk, w Wish) (out []Plan, err error) {
+// sizes are those of disks that are to have another one, in bytes, by target.
+func Plans(disks []reader.Disk, sizes map[string]int64) (out []Plan, err error) {
 	var targets []string
 	for _, d := range disks {
 		targets = append(targets, d.Name)
 		size := d.Size()
-		if asked, ok := w.Sizes[d.Name]; ok {
+		if asked, ok := sizes[d.Name]; ok {
 			size = asked / sector * sector
 		}
 		p := Plan{Target: d.Name, Plan: layout.Plan{Size: size}}
@@ -65,7 +57,7 @@ func Plans(disks []reader.Disk, w Wish) (out []Plan, err error) {
 		}
 		out = append(out, p)
 	}
-	for _, name := range slices.Sorted(maps.Keys(w.Sizes)) {
+	for _, name := range slices.Sorted(maps.Keys(sizes)) {
 		if !slices.Contains(targets, name) {
 			return nil, fmt.Errorf("%w: the image has no disk %s%s", fault.ErrInvalid, name, suggest.Hint(name, targets))
 		}
@@ -95,9 +87,9 @@ func (f *Fitted) Close() (err error) {
 }
 
 // Fit makes disks fit, as they were planned ([Plans]).
-func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []reader.Disk, plans []Plan, w Wish) (f *Fitted, err error) {
+func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []reader.Disk, plans []Plan) (f *Fitted, err error) {
 	f = &Fitted{Disks: slices.Clone(disks)}
-	shrink, grow, need := reader.Fit{}, reader.Fit{Identity: w.Identity}, int64(0)
+	shrink, grow, need := reader.Fit{}, reader.Fit{}, int64(0)
 	var old []reader.Disk
 	for i, p := range plans {
 		for _, s := range p.Steps {
@@ -143,7 +135,7 @@ func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []r
 			}
 		}
 	}
-	if len(grow.Copies)+len(grow.Grow) > 0 || grow.Identity != nil {
+	if len(grow.Copies)+len(grow.Grow) > 0 {
 		return f, f.work(ctx, start, "fitted", old, grow)
 	}
 	return f, nil
@@ -151,10 +143,7 @@ func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []r
 
 // work has something done in a guest, and lays what it writes over the disks. Others are there to be read.
 func (f *Fitted) work(ctx context.Context, start reader.Starter, name string, others []reader.Disk, do reader.Fit) error {
-	disks := slices.Clone(f.Disks)
-	for i := range disks {
-		disks[i].Overlay = filepath.Join(f.room.Folder, name+"-"+disks[i].Name)
-	}
+	disks := f.overlaid(name)
 	g, err := start(ctx, slices.Concat(disks, others), len(do.Copies) > 0)
 	if err != nil {
 		return err
@@ -168,17 +157,91 @@ func (f *Fitted) work(ctx context.Context, start reader.Starter, name string, ot
 	if err != nil {
 		return err
 	}
-	for i, d := range disks {
+	f.Disks, err = f.lay(disks)
+	return err
+}
+
+// overlaid are the disks, with files in which what is written to them stays.
+func (f *Fitted) overlaid(name string) []reader.Disk {
+	disks := slices.Clone(f.Disks)
+	for i := range disks {
+		disks[i].Overlay = filepath.Join(f.room.Folder, name+"-"+disks[i].Name)
+	}
+	return disks
+}
+
+// lay lays what was written over disks.
+func (f *Fitted) lay(disks []reader.Disk) (out []reader.Disk, err error) {
+	for _, d := range disks {
 		file, err := os.Open(d.Overlay)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		f.ends = append(f.ends, file.Close)
 		over, err := qcow2.Open(file, d.Disk)
 		if err != nil {
-			return fmt.Errorf("what was written to disk %s: %w", d.Name, err)
+			return nil, fmt.Errorf("what was written to disk %s: %w", d.Name, err)
 		}
-		f.Disks[i].Disk = disk.Over(over, d.Disk)
+		out = append(out, reader.Disk{Name: d.Name, Disk: disk.Over(over, d.Disk)})
 	}
-	return nil
+	return out, nil
+}
+
+// Clones gives the machine on disks one identity after another. Close it before the disks.
+type Clones struct {
+	f     *Fitted
+	g     *reader.Guest
+	disks []reader.Disk
+	n     int
+	cards map[string]string // those that the last one had, by those of the image
+}
+
+// Clones begins that. It reads and writes nothing of the disks but what the identities take.
+func (f *Fitted) Clones(ctx context.Context, start reader.Starter) (c *Clones, err error) {
+	c = &Clones{f: f, disks: f.overlaid("identity")}
+	c.g, err = start(ctx, c.disks, false)
+	return c, err
+}
+
+// Next are the disks with another identity, whose cards are by those of the image, and what was done for it, in words.
+func (c *Clones) Next(ctx context.Context, id reader.Identity) (disks []reader.Disk, done []string, err error) {
+	were := c.cards
+	c.cards, id.Cards = id.Cards, map[string]string{}
+	for card, is := range c.cards {
+		id.Cards[cmp.Or(were[card], card)] = is
+	}
+	if done, err = c.g.Fit(ctx, reader.Fit{Identity: &id}); err != nil {
+		return nil, done, err
+	}
+	if err := c.g.Rest(ctx); err != nil {
+		return nil, done, err
+	}
+	c.n++
+	own := slices.Clone(c.disks)
+	for i, d := range own { // the guest goes on writing to its own
+		own[i].Overlay = fmt.Sprintf("%s-%d", d.Overlay, c.n)
+		if err := duplicate(d.Overlay, own[i].Overlay); err != nil {
+			return nil, done, err
+		}
+	}
+	disks, err = c.f.lay(own)
+	return disks, done, err
+}
+
+// Close ends the guest.
+func (c *Clones) Close() error { return c.g.Close() }
+
+// duplicate copies a file.
+func duplicate(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
 }

@@ -489,16 +489,23 @@ func (g *Guest) Fit(ctx context.Context, f Fit) (done []string, err error) {
 	return done, errors.Join(err, g.Trouble())
 }
 
-// finishTime is how long a guest may take to put down what it wrote, and QEMU to end.
+// finishTime is how long a guest may take to put down what it wrote, and QEMU to end, each.
 const finishTime = 5 * time.Minute
+
+// Rest puts down all that the guest wrote in its overlays, which are whole until it writes again.
+func (g *Guest) Rest(ctx context.Context) error {
+	ctx, end := context.WithTimeout(ctx, finishTime)
+	defer end()
+	return errors.Join(g.told(g.line.Ask(ctx, CallRest, nil, nil)), g.Trouble())
+}
 
 // Finish ends the guest with all that it wrote in its overlays.
 func (g *Guest) Finish(ctx context.Context) error {
+	if err := g.Rest(ctx); err != nil {
+		return err
+	}
 	ctx, end := context.WithTimeout(ctx, finishTime)
 	defer end()
-	if err := g.told(g.line.Ask(ctx, CallFinish, nil, nil)); err != nil {
-		return errors.Join(err, g.Trouble())
-	}
 	if err := g.cmd.Process.Signal(unix.SIGTERM); err != nil {
 		return err
 	}

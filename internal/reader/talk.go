@@ -29,8 +29,8 @@ const (
 	CallLocate = "locate"
 	// CallFit changes what lies on the disks: [Fit] → what was done, in words. Nobody else may be reading.
 	CallFit = "fit"
-	// CallFinish puts down all that was written, and ends the use of the disks: nothing → nothing.
-	CallFinish = "finish"
+	// CallRest puts down all that was written, and leaves the disks alone until something else is asked: nothing → nothing.
+	CallRest = "rest"
 )
 
 // Fit says how what lies on disks is made fit for another machine, or for disks of another size. It is done in the order of the fields.

@@ -48,7 +48,7 @@ func (g *Guest) check(ctx context.Context, name string) (reader.Checked, error) 
 		}
 		delete(g.systems, f.Name)
 	}
-	defer g.settle()
+	defer g.together()
 	ctx, end := context.WithTimeout(ctx, checkTime)
 	defer end()
 	out, err := exec.CommandContext(ctx, tool[0], append(slices.Clone(tool[1:]), g.devices[f.Name])...).CombinedOutput()

@@ -24,6 +24,9 @@ import (
 // fit makes what lies on the disks fit for another machine.
 func (g *Guest) fit(ctx context.Context, f reader.Fit) (done []string, err error) {
 	say := func(format string, args ...any) { done = append(done, fmt.Sprintf(format, args...)) }
+	g.mu.Lock()
+	g.together() // it may have rested
+	g.mu.Unlock()
 	for _, r := range f.Shrink {
 		if err := g.apart(r.FileSystem, func(s *reader.FileSystem) error { return g.shrink(s, r.Bytes) }); err != nil {
 			return done, fmt.Errorf("make %s smaller: %w", r.FileSystem, err)
@@ -71,7 +74,7 @@ func (g *Guest) apart(name string, do func(*reader.FileSystem) error) error {
 		}
 		delete(g.systems, name)
 	}
-	defer g.settle()
+	defer g.together()
 	return do(f)
 }
 
@@ -205,7 +208,7 @@ func (g *Guest) copy(ctx context.Context, c reader.Copies) (n int64, err error) 
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	to.Why = ""
-	g.settle()
+	g.together()
 	return n, nil
 }
 
@@ -254,8 +257,8 @@ func stream(_ any, send func(net.Conn) error, err error) (in net.Conn, end func(
 	return in, func() { in.Close() }, nil
 }
 
-// finish puts down all that was written.
-func (g *Guest) finish() error {
+// rest puts down all that was written, and takes everything apart.
+func (g *Guest) rest() error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.dismantle()
@@ -264,11 +267,6 @@ func (g *Guest) finish() error {
 			return fmt.Errorf("take %s apart: %w", name, err)
 		}
 		delete(g.systems, name)
-	}
-	if len(g.ofKind("lvm")) > 0 {
-		if _, err := tool(nil, "lvm", "vgchange", "-an", "-q", "--config", lvmConfig); err != nil {
-			return err
-		}
 	}
 	unix.Sync()
 	disks, err := filepath.Glob("/sys/block/vd*")

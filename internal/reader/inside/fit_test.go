@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -39,24 +40,32 @@ func TestFitting(t *testing.T) {
 			dd if=$f.p of=$f bs=1M seek=1 conv=notrunc,sparse status=none`),
 		s.disk("vdd", 300<<20, "mkfs.btrfs -q -r $d $f"),
 		s.disk("vde", 24<<20, "truncate -s 24M $f"),
+		{Name: "vdf", Disk: s.group()}, // a volume group, whose volume grows with the disk below it
 	}
-	w := fitting.Wish{Sizes: map[string]int64{"vda": 170 << 20, "vdb": 150 << 20, "vdc": 350 << 20, "vdd": 400 << 20, "vde": 30 << 20},
-		Identity: &reader.Identity{Host: "web-02", Cards: map[string]string{"52:54:00:aa:00:01": "52:54:00:bb:00:02"}}}
-	plans, err := fitting.Plans(disks, w)
+	sizes := map[string]int64{"vda": 170 << 20, "vdb": 150 << 20, "vdc": 350 << 20, "vdd": 400 << 20, "vde": 30 << 20, "vdf": 120 << 20}
+	plans, err := fitting.Plans(disks, sizes)
 	require.NoError(t, err)
 	at := scratch.Folder(t.TempDir())
-	f, err := fitting.Fit(t.Context(), reader.In(s.folder, os.Args[0]), at, disks, plans, w)
+	start := reader.In(s.folder, os.Args[0])
+	f, err := fitting.Fit(t.Context(), start, at, disks, plans)
 	require.NoError(t, err)
 	for i, p := range plans {
-		require.Equal(t, w.Sizes[p.Target], f.Disks[i].Size())
+		require.Equal(t, sizes[p.Target], f.Disks[i].Size())
 	}
-	t.Log(strings.Join(f.Done, "\n"))
+	clones, err := f.Clones(t.Context(), start)
+	require.NoError(t, err)
+	_, before, err := clones.Next(t.Context(), reader.Identity{Host: "web-01", Cards: map[string]string{"52:54:00:aa:00:01": "52:54:00:bb:00:01"}})
+	require.NoError(t, err)
+	second, done, err := clones.Next(t.Context(), reader.Identity{Host: "web-02", Cards: map[string]string{"52:54:00:aa:00:01": "52:54:00:bb:00:02"}})
+	require.NoError(t, err)
+	require.NoError(t, clones.Close())
+	t.Log(strings.Join(slices.Concat(f.Done, before, done), "\n"))
 
-	g := s.start(f.Disks...)
-	sizes := map[string]int64{}
+	g := s.start(second...)
+	is := map[string]int64{}
 	for _, o := range g.Opened().FileSystems {
-		sizes[o.Name] = o.Size >> 20
-		if o.Format == "" || o.Format == "swap" {
+		is[o.Name] = o.Size >> 20
+		if slices.Contains([]string{"", "swap", "lvm"}, o.Format) {
 			continue
 		}
 		require.Empty(t, o.Why, o.Name)
@@ -66,7 +75,7 @@ func TestFitting(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, c.Clean, "%s: %s", o.Name, c.Said)
 	}
-	require.Equal(t, map[string]int64{"vda1": 130, "vda5": 10, "vdb1": 148, "vdc1": 348, "vdd": 400, "vde": 30}, sizes)
+	require.Equal(t, map[string]int64{"vda1": 130, "vda5": 10, "vdb1": 148, "vdc1": 348, "vdd": 400, "vde": 30, "vdf": 120, "pier/records": 116}, is)
 	require.True(t, g.Opened().Tree)
 	require.Equal(t, "web-02\n", content(t, g, "", "/etc/hostname", 0, -1))
 	require.Equal(t, "127.0.0.1 localhost\n127.0.1.1 web-02.harbour.example web-02\n10.0.0.2 webmail\n", content(t, g, "", "/etc/hosts", 0, -1))
@@ -76,9 +85,9 @@ func TestFitting(t *testing.T) {
 	require.NotContains(t, names(t, g, reader.Where{Path: "/var/lib/dhcp"}), "client.leases")
 	key, err := ssh.ParsePrivateKey([]byte(content(t, g, "", "/etc/ssh/ssh_host_ed25519_key", 0, -1)))
 	require.NoError(t, err)
-	is := content(t, g, "", "/etc/ssh/ssh_host_ed25519_key.pub", 0, -1)
-	require.Equal(t, string(ssh.MarshalAuthorizedKey(key.PublicKey())), is)
-	require.NotEqual(t, strings.Fields(string(was))[1], strings.Fields(is)[1])
+	public := content(t, g, "", "/etc/ssh/ssh_host_ed25519_key.pub", 0, -1)
+	require.Equal(t, string(ssh.MarshalAuthorizedKey(key.PublicKey())), public)
+	require.NotEqual(t, strings.Fields(string(was))[1], strings.Fields(public)[1])
 	require.Equal(t, "web\n", content(t, g, "vdb1", "/etc/hostname", 0, -1), "what is no part of the tree is not looked at")
 
 	require.NoError(t, f.Close())
@@ -86,31 +95,8 @@ func TestFitting(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, left)
 
-	_, err = fitting.Plans(disks, fitting.Wish{Sizes: map[string]int64{"vdb": 20 << 20}})
+	_, err = fitting.Plans(disks, map[string]int64{"vdb": 20 << 20})
 	require.ErrorContains(t, err, "disk vdb: too small: what is on it needs a disk of ")
-	_, err = fitting.Plans(disks, fitting.Wish{Sizes: map[string]int64{"vdz": 20 << 20}})
+	_, err = fitting.Plans(disks, map[string]int64{"vdz": 20 << 20})
 	require.ErrorContains(t, err, `the image has no disk vdz; did you mean`)
-}
-
-// What is on a volume of a group grows with the disk below it.
-func TestVolumesGrow(t *testing.T) {
-	t.Parallel()
-	s := newShelf(t)
-	s.large = true
-	disks := []reader.Disk{{Name: "vda", Disk: s.group()}}
-	w := fitting.Wish{Sizes: map[string]int64{"vda": 120 << 20}}
-	plans, err := fitting.Plans(disks, w)
-	require.NoError(t, err)
-	f, err := fitting.Fit(t.Context(), reader.In(s.folder, os.Args[0]), scratch.Folder(t.TempDir()), disks, plans, w)
-	require.NoError(t, err)
-	g := s.start(f.Disks...)
-	require.Len(t, g.Opened().FileSystems, 2)
-	volume := g.Opened().FileSystems[1]
-	require.Equal(t, "pier/records", volume.Name)
-	require.Greater(t, volume.Size, int64(110<<20))
-	require.Equal(t, "cabin 4\n", content(t, g, "pier/records", "/etc/list", 0, -1))
-	c, err := g.Check(t.Context(), "pier/records")
-	require.NoError(t, err)
-	require.True(t, c.Clean, c.Said)
-	require.NoError(t, f.Close())
 }

@@ -162,8 +162,8 @@ func (g *Guest) reply(ctx context.Context, call string, args json.RawMessage) (a
 		return answer(args, func(x reader.Execute) (reader.Executed, error) { return g.execute(ctx, x) })
 	case reader.CallFit:
 		return answer(args, func(f reader.Fit) ([]string, error) { return g.fit(ctx, f) })
-	case reader.CallFinish:
-		return nil, nil, g.finish()
+	case reader.CallRest:
+		return nil, nil, g.rest()
 	case reader.CallLocate:
 		return answer(args, func(l reader.Locate) ([][]string, error) {
 			root, err := g.rootOf(reader.Where{FileSystem: l.FileSystem})

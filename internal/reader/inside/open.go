@@ -46,14 +46,18 @@ func (g *Guest) open(d reader.Disks) (reader.Opened, error) {
 	return g.opened, nil
 }
 
-// settle opens what lies over what was found, until nothing new comes, mounts all that is not, and puts the tree together, anew where there was one: what
-// was unlocked may be its root.
+// settle opens what lies over what was found, until nothing new comes, and all that together.
 func (g *Guest) settle() {
 	for n := -1; n < len(g.seen); {
 		n = len(g.seen)
 		g.arrays()
 		g.volumes()
 	}
+	g.together()
+}
+
+// together mounts all that is not, and puts the tree together, anew where there was one: what was unlocked may be its root.
+func (g *Guest) together() {
 	for i := range g.opened.FileSystems {
 		f := &g.opened.FileSystems[i]
 		if f.Why == "" && g.systems[f.Name] == "" {
