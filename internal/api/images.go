@@ -139,7 +139,7 @@ func (s *server) registerImages(a huma.API) {
 		if seen := within(ctx); !seen.All && b.Hypervisor != "" && !seen.SeenSources[b.Hypervisor] {
 			return restore.Request{}, fmt.Errorf("%w: no hypervisor is called %q among what this token is for", fault.ErrNotFound, b.Hypervisor)
 		}
-		return restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take, AtOnce: b.AtOnce, Boot: b.Boot, Connected: b.Connected}, nil
+		return restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take, AtOnce: b.AtOnce, Boot: b.Boot, Connected: b.Connected, Clones: b.Clones, Sizes: b.Sizes, Identity: b.Identity}, nil
 	}
 	do(s, a, huma.Operation{OperationID: "preview-restore", Method: http.MethodPost, Path: "/api/v1/images/{id}/restores/preview", Summary: "How long a restore of an image as a new guest would take, and what limits it; nothing is made"},
 		func(ctx context.Context, in *makeOf) (wire.RestorePreview, error) {
@@ -148,7 +148,7 @@ func (s *server) registerImages(a huma.API) {
 				return wire.RestorePreview{}, err
 			}
 			p, err := s.l.Restores.Preview(ctx, q)
-			return wire.RestorePreview{Takes: shape.Takes(p.Estimate), Left: shape.Each(p.Left, shape.Same[string])}, err
+			return wire.RestorePreview{Takes: shape.Takes(p.Estimate), Left: shape.Each(p.Left, shape.Same[string]), Disks: shape.Each(p.Disks, shape.Refit)}, err
 		})
 	do(s, a, huma.Operation{OperationID: "restore-image", Method: http.MethodPost, Path: "/api/v1/images/{id}/restores", DefaultStatus: http.StatusAccepted, Summary: "Start a restore of an image as a new guest"},
 		func(ctx context.Context, in *makeOf) (wire.Run, error) {

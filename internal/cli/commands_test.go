@@ -719,6 +719,16 @@ image export IMAGE-01 --to - => failed
 image export IMAGE-02 --disk vdz => failed
 image export IMAGE-02 --as iso => failed
 image export IMAGE-14 --to FOLDER/out5
+image clone IMAGE-02 --as web-{01..03} --preview
+image clone IMAGE-02 --as web-{01..03} --preview -o json
+image clone IMAGE-02 --as web-{3..1} => usage
+image clone IMAGE-02 --as web-{01..200} => failed
+image clone IMAGE-02 --as web-{a,a} => failed
+image restore IMAGE-02 --as web-04 --size vda=8MiB --preview
+image restore IMAGE-02 --as web-04 --size vda=8MiB --preview -o json
+image restore IMAGE-02 --as web-04 --size vda=large => usage
+image restore IMAGE-02 --as web-04 --size vdz=8MiB => failed
+image restore IMAGE-02 --as web-04 --size vda=8MiB --at-once => failed
 image import FOLDER/out5/timetable-vda.vmdk FOLDER/out5/timetable-vda.vhdx --machine ferry-archive --store quay-shelf --note brought
 image import FOLDER/out5/timetable.ova --machine ferry-archive --store quay-shelf -o json
 image import FOLDER/out5/timetable.ova --store quay-shelf => failed

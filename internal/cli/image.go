@@ -124,7 +124,7 @@ func imageCommand() *cli.Command {
 				}
 				return show(c, m, func(w io.Writer) { fmt.Fprintf(w, "image %s of %s is not pinned\n", m.ID, m.Machine) })
 			})},
-		imageFilesCommand(), imageCatCommand(), imageDownloadCommand(), imageServeCommand(), imageExportCommand(), imageImportCommand(), imageEvidenceCommand(), imageBootCommand(), imageUnlockCommand(), imageDiffCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
+		imageFilesCommand(), imageCatCommand(), imageDownloadCommand(), imageServeCommand(), imageExportCommand(), imageImportCommand(), imageEvidenceCommand(), imageBootCommand(), imageCloneCommand(), imageUnlockCommand(), imageDiffCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
 		restoreMachineCommand("restore"))
 }
 

@@ -31,13 +31,18 @@ func restoreMachineCommand(name string) *cli.Command {
 			&cli.BoolFlag{Name: "at-once", Usage: "power it on within seconds, with its disks still in the store; the rest is pulled behind it"},
 			&cli.BoolFlag{Name: "replace", Usage: "allow a guest of that name, which must be off, to be defined anew; its old disks stay"},
 			&cli.StringSliceFlag{Name: "take", Usage: "take this over from the machine's definition, though it reaches beyond the guest, such as hostdev-1; a restore's log names what it left out"},
-			&cli.BoolFlag{Name: "preview", Usage: "only say how long it would take, what limits it, and what it leaves out"}},
+			sizeFlag(), &cli.BoolFlag{Name: "identity", Usage: identityUsage},
+			&cli.BoolFlag{Name: "preview", Usage: "only say how long it would take, what limits it, how disks will be divided, and what it leaves out"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask before disks are divided otherwise"}},
 		Action: calls([]string{"an image's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 			id, err := pickImage(ctx, k, c.Args().First())
 			if err != nil {
 				return err
 			}
-			b := wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), AtOnce: c.Bool("at-once"), Replace: c.Bool("replace"), Take: c.StringSlice("take")}
+			b := wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), AtOnce: c.Bool("at-once"), Replace: c.Bool("replace"), Take: c.StringSlice("take"), Identity: c.Bool("identity")}
+			if b.Sizes, err = sizesOf(c); err != nil {
+				return err
+			}
 			if err := foretold(ctx, c, k, id, b); err != nil || c.Bool("preview") {
 				return err
 			}
@@ -49,27 +54,39 @@ func restoreMachineCommand(name string) *cli.Command {
 		})}
 }
 
-// foretold says what a restore will come to, before it begins.
+// foretold says what a restore will come to, before it begins, and asks whether it is to where disks will be divided otherwise.
 func foretold(ctx context.Context, c *cli.Command, k *client.Client, id string, b wire.RestoreBody) error {
 	json, only := c.String("output") == "json", c.Bool("preview")
-	if json && !only {
+	ask := len(b.Sizes) > 0 && !only && !c.Bool("yes")
+	if json && !only && !ask {
 		return nil // what was started is the answer
 	}
 	p, err := k.PreviewRestore(ctx, id, b)
 	if err != nil {
 		return err
 	}
-	if json {
+	if json && only {
 		return show(c, p, nil)
 	}
+	if json {
+		return confirm(fmt.Sprintf("Divide %d disks otherwise than in the image", len(p.Disks)))
+	}
 	w := c.Root().Writer
-	if b.AtOnce {
+	if len(b.Clones) > 0 {
+		fmt.Fprintf(w, "%d guests, %s to %s: %s\n", 1+len(b.Clones), b.As, b.Clones[len(b.Clones)-1], p.Takes.Text)
+	} else if b.AtOnce {
 		fmt.Fprintf(w, "guest %s starts within seconds; until nothing of it is in the store any more: %s\n", b.As, p.Takes.Text)
 	} else {
 		fmt.Fprintf(w, "guest %s: %s\n", b.As, p.Takes.Text)
 	}
 	for _, what := range p.Left {
 		fmt.Fprintf(w, "  ! left out of the definition, for it reaches beyond the guest: %s (take it over with --take, if it is meant)\n", what)
+	}
+	for _, d := range p.Disks {
+		refitDetails(w, d)
+	}
+	if ask && len(p.Disks) > 0 {
+		return confirm("\nMake " + b.As + " with its disks divided so")
 	}
 	return nil
 }

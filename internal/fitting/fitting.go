@@ -42,10 +42,10 @@ func Plans(disks []reader.Disk, sizes map[string]int64) (out []Plan, err error) 
 		if asked, ok := sizes[d.Name]; ok {
 			size = asked / sector * sector
 		}
-		p := Plan{Target: d.Name, Plan: layout.Plan{Size: size}}
+		p := Plan{Target: d.Name, Plan: layout.Plan{From: layout.Disk{Size: size}, Size: size}}
 		if size != d.Size() {
 			if size < 1<<20 {
-				return nil, fmt.Errorf("%w: disk %s can't be of %d bytes; it takes 1 MiB at least", fault.ErrInvalid, d.Name, size)
+				return nil, fmt.Errorf("%w: disk %s can't be of %d bytes; it takes 1 MiB at least", fault.ErrInvalid, d.Name, sizes[d.Name])
 			}
 			l, err := layout.Read(d)
 			if err != nil {

@@ -139,7 +139,7 @@ func New(c Config) (*Lodge, error) {
 	l.Trials.Passed = l.Retention.RotateProven
 	l.Promises = promises.New(c.Records, c.Log, l.Stores, l.Lists, l.Proofs, l.Trials)
 	l.Drills = drills.New(c.Records, c.Log, l.Inventory, l.Proofs, l.Trials, l.Promises, engine, wire.Program)
-	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, lending.New(filepath.Join(c.State, "lending"), executable), c.Log, engine, wire.Program)
+	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, lending.New(filepath.Join(c.State, "lending"), executable), c.Log, engine, wire.Program, l.Proofs.Scratch)
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
 	engine.Register(run.Backup, backups{l})

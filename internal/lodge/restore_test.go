@@ -53,6 +53,12 @@ func TestRestores(t *testing.T) {
 		{restore.Request{As: "timetable"}, "a guest called timetable exists already"},
 		{restore.Request{As: "timetable", Replace: true}, "guest timetable is running; shut it down before it is replaced"},
 		{restore.Request{As: "timetable-two", Hypervisor: "quay-3"}, `no hypervisor is called "quay-3"`},
+		{restore.Request{As: "web-1", Clones: []string{"web-2", "timetable"}}, "a guest called timetable exists already"},
+		{restore.Request{As: "web-1", Clones: []string{"web-2", "web-1"}}, "two guests would be called web-1"},
+		{restore.Request{As: "web-1", Clones: []string{"web 2"}}, "can't be a guest's name"},
+		{restore.Request{As: "web-1", Clones: []string{"web-2"}, AtOnce: true}, "it is restored first"},
+		{restore.Request{As: "web-1", Sizes: map[string]int64{"vda": 100}}, "disk vda can't be of 100 bytes"},
+		{restore.Request{As: "web-1", Sizes: map[string]int64{"vdz": 100}}, "the image has no disk vdz"},
 	} {
 		_, err := start(c.q)
 		require.ErrorContains(t, err, c.says)
@@ -79,6 +85,14 @@ func TestRestores(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
 	require.Contains(t, far.Restored(), "slow/timetable-two-vda-"+r.ID+".qcow2", "or into another, where somebody says so")
+
+	r, err = start(restore.Request{As: "web-1", Clones: []string{"web-2", "web-3"}, Hypervisor: "quay-2"})
+	require.NoError(t, err)
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	require.Len(t, r.Tasks, 3)
+	for _, name := range []string{"web-1", "web-2", "web-3"} {
+		require.Equal(t, far.Look("timetable").Disks["vda"], far.Look(name).Disks["vda"])
+	}
 
 	var pings atomic.Int32
 	b.host.SetFault(func(call, guest string) error {

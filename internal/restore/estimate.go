@@ -12,6 +12,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/core/run"
+	"keenlodge/internal/fitting"
 	"keenlodge/internal/source"
 )
 
@@ -24,10 +25,11 @@ const (
 	toldMost, toldLeast = 10, 32 << 20
 )
 
-// Preview is what a restore of a machine will come to. Left is what of the definition it leaves out.
+// Preview is what a restore of a machine will come to. Left is what of the definition it leaves out, Disks are those whose division will be another.
 type Preview struct {
 	estimate.Estimate
-	Left []string
+	Left  []string
+	Disks []fitting.Plan
 }
 
 // Preview says how long a restore will take, what limits it, and what it leaves out. It makes nothing; what would make it fail is an error.
@@ -38,6 +40,15 @@ func (rs *Restores) Preview(ctx context.Context, q Request) (p Preview, err erro
 	}
 	defer on.h.Close()
 	p.Left = left
+	plans, err := rs.plans(ctx, on, q)
+	if err != nil {
+		return p, err
+	}
+	for _, plan := range plans {
+		if plan.Changes() {
+			p.Disks = append(p.Disks, plan)
+		}
+	}
 	end, err := on.st.Reading(ctx, rs.program)
 	if err != nil {
 		return p, err
@@ -55,7 +66,7 @@ func (rs *Restores) Preview(ctx context.Context, q Request) (p Preview, err erro
 		}
 	}
 	target, err := rs.went(ctx, "hypervisor "+q.Hypervisor, run.Restore, q.Hypervisor, "")
-	p.Estimate = estimate.Of(bytes, 0, estimate.Part{Name: "store " + on.store, Speed: speed, Known: "measured just now"}, target)
+	p.Estimate = estimate.Of(bytes*int64(len(q.names())), 0, estimate.Part{Name: "store " + on.store, Speed: speed, Known: "measured just now"}, target)
 	return p, err
 }
 

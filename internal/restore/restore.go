@@ -23,8 +23,10 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lending"
+	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
+	"keenlodge/internal/scratch"
 	"keenlodge/internal/source"
 	"keenlodge/internal/store"
 	"keenlodge/internal/stores"
@@ -43,6 +45,11 @@ type Request struct {
 	Take    []string `json:"take,omitempty" doc:"what of the definition is taken over though it reaches beyond the guest, by the names that a restore's log gives to what it left out"`
 	Start   bool     `json:"start,omitempty" doc:"power it on, and wait for its guest agent"`
 	Replace bool     `json:"replace,omitempty" doc:"allow a guest of that name, which must be off, to be defined anew; its old disks stay"`
+	// Clones are the names of further guests that are made of it. Sizes are those of disks that are to have another one than in the image, in bytes, by
+	// target. Identity gives each guest a machine ID, SSH host keys and addresses of network cards of its own, and its name as its host name.
+	Clones   []string         `json:"clones,omitempty"`
+	Sizes    map[string]int64 `json:"sizes,omitempty"`
+	Identity bool             `json:"identity,omitempty"`
 	// AtOnce has the guest start with its disks still in the store, from where the rest is pulled behind it. Boot does so for a while only: nothing is
 	// pulled, and all of it goes when the guest is off. Connected gives such a guest its network.
 	AtOnce    bool `json:"at_once,omitempty"`
@@ -52,6 +59,15 @@ type Request struct {
 
 // lent reports whether the guest starts on disks that are lent to it.
 func (q Request) lent() bool { return q.AtOnce || q.Boot }
+
+// names are those of the guests that it makes.
+func (q Request) names() []string { return append([]string{q.As}, q.Clones...) }
+
+// fits reports whether its disks are another than in the image.
+func (q Request) fits() bool { return q.Identity || len(q.Sizes) > 0 }
+
+// mostClones is how many guests one restore makes.
+const mostClones = 100
 
 // wakeTime is how long a restored guest may take until its agent answers.
 const wakeTime = 5 * time.Minute
@@ -67,11 +83,12 @@ type Restores struct {
 	log       *slog.Logger
 	runs      *runs.Engine
 	program   string
+	scratch   scratch.Folder
 }
 
-// New makes a Restores and registers restores with the engine. program is the name under which stores are read.
-func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, b *browse.Browser, th *throttle.Throttle, le *lending.Lender, log *slog.Logger, e *runs.Engine, program string) *Restores {
-	rs := &Restores{rec, ss, inv, b, th, le, log, e, program}
+// New makes a Restores and registers restores with the engine. program is the name under which stores are read, at where disks are made fit.
+func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, b *browse.Browser, th *throttle.Throttle, le *lending.Lender, log *slog.Logger, e *runs.Engine, program string, at scratch.Folder) *Restores {
+	rs := &Restores{rec, ss, inv, b, th, le, log, e, program, at}
 	e.Register(run.Restore, handler{rs: rs})
 	e.Register(run.Files, filesHandler{rs: rs})
 	e.Register(run.Undo, undoHandler{rs: rs})
@@ -85,16 +102,19 @@ func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.R
 		return records.Run{}, err
 	}
 	defer on.h.Close()
+	if _, err := rs.plans(ctx, on, q); err != nil {
+		return records.Run{}, err
+	}
+	if err := reader.Able(); q.fits() && err != nil {
+		return records.Run{}, fmt.Errorf("%w: what is to be another than in the image is done in a reader guest: %w", fault.ErrConflict, err)
+	}
 	return rs.runs.Queue(ctx, runs.Order{Kind: run.Restore, Policy: on.manifest.Policy, Cause: run.Hand, Who: who, Request: q})
 }
 
 // admit finds what a restore works on, whose source the caller closes, and what of the definition it leaves out; or why it can't be.
 func (rs *Restores) admit(ctx context.Context, q *Request) (on restoring, left []string, err error) {
-	if !machine.IsName(q.As) {
-		return on, nil, fmt.Errorf("%w: %q can't be a guest's name: up to 63 letters, digits, dots, dashes and underscores", fault.ErrInvalid, q.As)
-	}
-	if q.AtOnce && q.Boot {
-		return on, nil, fmt.Errorf("%w: a guest that is booted for a while is not restored at once; choose one", fault.ErrInvalid)
+	if err := q.check(); err != nil {
+		return on, nil, err
 	}
 	if on, err = rs.prepare(ctx, q); err != nil {
 		return on, nil, err
@@ -123,6 +143,29 @@ func (rs *Restores) admit(ctx context.Context, q *Request) (on restoring, left [
 		return on, nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
 	return on, left, nil
+}
+
+// check says what of a request can't be, whatever it is of.
+func (q Request) check() error {
+	for i, name := range q.names() {
+		if !machine.IsName(name) {
+			return fmt.Errorf("%w: %q can't be a guest's name: up to 63 letters, digits, dots, dashes and underscores", fault.ErrInvalid, name)
+		}
+		if slices.Contains(q.names()[:i], name) {
+			return fmt.Errorf("%w: two guests would be called %s", fault.ErrInvalid, name)
+		}
+	}
+	switch {
+	case q.AtOnce && q.Boot:
+		return fmt.Errorf("%w: a guest that is booted for a while is not restored at once; choose one", fault.ErrInvalid)
+	case q.lent() && (q.fits() || len(q.Clones) > 0):
+		return fmt.Errorf("%w: a guest that starts with its disks still in the store has them as they are there; for other sizes, another identity or several guests it is restored first", fault.ErrInvalid)
+	case len(q.Clones) >= mostClones:
+		return fmt.Errorf("%w: %d guests are more than one restore makes: %d", fault.ErrInvalid, len(q.names()), mostClones)
+	case len(q.Clones) > 0 && q.Replace:
+		return fmt.Errorf("%w: clones replace no guest", fault.ErrInvalid)
+	}
+	return nil
 }
 
 // restoring is what a restore works on.
@@ -197,11 +240,16 @@ func restorable(m records.Image) error {
 	return nil
 }
 
-// checkFree makes sure that no guest of the name is in the way.
+// checkFree makes sure that no guest of the names is in the way.
 func checkFree(ctx context.Context, h source.Source, q Request) error {
 	machines, err := h.Machines(ctx)
 	if err != nil {
 		return err
+	}
+	for _, clone := range q.Clones {
+		if slices.ContainsFunc(machines, func(m source.Machine) bool { return m.Name == clone }) {
+			return fmt.Errorf("%w: a guest called %s exists already; choose other names", fault.ErrConflict, clone)
+		}
 	}
 	i := slices.IndexFunc(machines, func(m source.Machine) bool { return m.Name == q.As })
 	switch {
@@ -225,7 +273,7 @@ type handler struct {
 func (handler) AtOnce() int { return 12 }
 
 // Run implements [runs.Handler].
-func (h handler) Run(ctx context.Context, r *runs.Run) error {
+func (h handler) Run(ctx context.Context, r *runs.Run) (err error) {
 	q, err := runs.Request[Request](r.Run)
 	if err != nil {
 		return err
@@ -237,24 +285,34 @@ func (h handler) Run(ctx context.Context, r *runs.Run) error {
 	defer on.h.Close()
 	end := h.rs.throttle.Urgent("restore "+r.ID, throttle.Store(on.store), throttle.Source(q.Hypervisor))
 	defer end()
-	err = r.PerformOne(ctx, records.Task{Machine: q.As, Hypervisor: q.Hypervisor, Image: on.manifest.ID}, func(ctx context.Context, t *runs.Task) error {
-		if err := h.rs.makeGuest(ctx, on, q, t); err != nil || !q.Start && !q.lent() {
-			return err
-		}
-		if q.lent() {
-			return h.rs.wakeLent(ctx, on, q, r, t, end)
-		}
-		return h.rs.wake(ctx, on, q.As, r, t)
-	})
-	if err != nil {
+	fit := &fit{rs: h.rs, on: on, q: q}
+	defer func() { err = errors.Join(err, fit.Close()) }()
+	var tasks []records.Task
+	for _, name := range q.names() {
+		tasks = append(tasks, records.Task{Run: r.ID, Machine: name, Hypervisor: q.Hypervisor, Image: on.manifest.ID})
+	}
+	if tasks, err = r.AddTasks(ctx, tasks); err != nil {
 		return err
+	}
+	for _, t := range tasks {
+		one := q
+		one.As, one.Clones = t.Machine, nil
+		r.Perform(ctx, t, func(ctx context.Context, t *runs.Task) error {
+			if err := h.rs.makeGuest(ctx, on, one, fit, t); err != nil || !q.Start && !q.lent() {
+				return err
+			}
+			if q.lent() {
+				return h.rs.wakeLent(ctx, on, one, r, t, end)
+			}
+			return h.rs.wake(ctx, on, one.As, r, t)
+		})
 	}
 	_, err = h.rs.inventory.Find(ctx)
 	return err
 }
 
 // makeGuest writes the disks and defines the guest. If it fails, nothing of it stays on the source.
-func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *runs.Task) (err error) {
+func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, fit *fit, t *runs.Task) (err error) {
 	m := on.manifest
 	if err := checkFree(ctx, on.h, q); err != nil {
 		return err
@@ -271,16 +329,15 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 		}
 	}
 	files := make([]*qcow2.File, len(m.Disks))
+	disks, cards, err := fit.of(ctx, t)
+	if err != nil {
+		return err
+	}
 	for i, d := range m.Disks {
-		opened, err := on.st.OpenDisk(ctx, m, d)
-		if err != nil {
-			return err
-		}
-		defer opened.Close()
 		if q.lent() {
 			files[i], err = overLent(ctx, folder, d, q, t.Run)
 		} else {
-			files[i], err = qcow2.New(ctx, opened, "")
+			files[i], err = qcow2.New(ctx, disks[i].Disk, "")
 		}
 		if err != nil {
 			return fmt.Errorf("disk %s: %w", d.Target, err)
@@ -325,7 +382,7 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, t *r
 	if err := matched(); err != nil {
 		t.Warn("the image is not as it was written, and so the guest may not be, either; restore another one if there is one: %v", err)
 	}
-	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take, Pausing: q.lent(), Unplugged: q.Boot && !q.Connected,
+	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take, Pausing: q.lent(), Unplugged: q.Boot && !q.Connected, Cards: cards,
 		Say: func(format string, args ...any) { t.Log(ctx, "on this host "+format, args...) }}
 	if q.lent() {
 		if err := rs.lend(ctx, on, q, t, places, far); err != nil {
@@ -452,6 +509,7 @@ func (h handler) Cleanup(ctx context.Context, t records.Task) error {
 	if lent, err := rs.lentToRunning(t.Run); lent || err != nil {
 		return err // the guest is at work on them
 	}
+	q.As = t.Machine
 	removed, err := removeDisks(ctx, makes, q, t.Run, names)
 	err = errors.Join(err, rs.endLoan(t.Run))
 	for _, name := range removed {

@@ -234,6 +234,8 @@ type NewGuest struct {
 	Take []string
 	// Pausing has the guest stopped, and not told, where its disks can't be read or written; Unplugged leaves its network without a link.
 	Pausing, Unplugged bool
+	// Cards are the addresses of its network cards, by those in the definition, in small letters; one that is not named gets a fresh one.
+	Cards map[string]string
 	// Say, where it is not nil, is told what is another than in the definition, for the host can't run it as it is there.
 	Say func(format string, args ...any)
 }

@@ -5,6 +5,7 @@ import (
 
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/layout"
 	"keenlodge/internal/core/trial"
 	"keenlodge/internal/core/unusual"
 )
@@ -138,6 +139,29 @@ type ImageFilter struct {
 type RestorePreview struct {
 	Takes Takes    `json:"takes"`
 	Left  []string `json:"left" doc:"what of the machine's definition is left out, for it reaches beyond the guest"`
+	Disks []Refit  `json:"disks" doc:"disks that will be divided otherwise than in the image"`
+}
+
+// Refit is how a disk will be divided. Sizes are in bytes.
+type Refit struct {
+	Target  string      `json:"target"`
+	Was     int64       `json:"was"`
+	Size    int64       `json:"size"`
+	Table   string      `json:"table" doc:"gpt, mbr or none"`
+	Parts   []RefitPart `json:"parts"`
+	Free    int64       `json:"free" doc:"how much at its end belongs to nothing"`
+	Notices []string    `json:"notices"`
+}
+
+// RefitPart is what becomes of a partition. Bytes count from the disk's begin.
+type RefitPart struct {
+	Number    int        `json:"number" doc:"0 of a disk without partitions"`
+	Format    string     `json:"format"`
+	Way       layout.Way `json:"way"`
+	WasOffset int64      `json:"was_offset"`
+	WasSize   int64      `json:"was_size"`
+	Offset    int64      `json:"offset"`
+	Size      int64      `json:"size"`
 }
 
 // RestoreBody says how an image is to be restored.
@@ -151,4 +175,8 @@ type RestoreBody struct {
 	AtOnce     bool     `json:"at_once,omitempty" doc:"start it within seconds, with its disks still in the store, and pull the rest behind it"`
 	Boot       bool     `json:"boot,omitempty" doc:"start it so for a while only: nothing is pulled, its network has no link, and all of it goes when it is off"`
 	Connected  bool     `json:"connected,omitempty" doc:"with boot: its network has a link"`
+	Clones     []string `json:"clones,omitempty" doc:"names of further guests to make of it"`
+	// Sizes are in bytes.
+	Sizes    map[string]int64 `json:"sizes,omitempty" doc:"disks that are to have another size than in the image, in bytes, by target"`
+	Identity bool             `json:"identity,omitempty" doc:"give each guest a machine ID, SSH host keys, addresses of network cards and a host name of its own"`
 }

@@ -2,6 +2,8 @@ package shape
 
 import (
 	"keenlodge/internal/core/estimate"
+	"keenlodge/internal/core/layout"
+	"keenlodge/internal/fitting"
 	"keenlodge/internal/restore"
 	"keenlodge/internal/wire"
 )
@@ -22,4 +24,13 @@ func FilesPlan(p restore.FilesPlan) wire.FilesPlan {
 	out := wire.PlanOf(p.Counts, p.Steps)
 	out.Machine, out.Digest, out.Short, out.Notices, out.Takes = p.Machine.Label, p.Digest, p.Short, Each(p.Notices, Same[string]), Takes(p.Estimate)
 	return out
+}
+
+// Refit is how a disk will be divided.
+func Refit(p fitting.Plan) wire.Refit {
+	return wire.Refit{Target: p.Target, Was: p.From.Size, Size: p.Size, Table: string(p.From.Table), Free: p.Free, Notices: Each(p.Notices, Same[string]), Parts: Each(p.Steps, refitPart)}
+}
+
+func refitPart(s layout.Step) wire.RefitPart {
+	return wire.RefitPart{Number: s.From.Number, Format: s.From.Format, Way: s.Way, WasOffset: s.From.Offset, WasSize: s.From.Length, Offset: s.To.Offset, Size: s.To.Length}
 }

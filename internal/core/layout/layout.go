@@ -31,7 +31,7 @@ type Part struct {
 	// Number is the kernel's; 0 is a disk without a table.
 	Number         int    `json:"number"`
 	Offset, Length int64  `json:"-"`
-	Format         string `json:"format"` // as [disk.Format] names it
+	Format         string `json:"format"` // as [disk.Format] names it, or "logical" of the box that holds logical partitions
 	// Kind is the table's own: a GUID as it lies on the disk, in hexadecimal digits, or a byte.
 	Kind string `json:"kind"`
 
@@ -185,6 +185,9 @@ func (l *Disk) readMBR(d disk.Disk) error {
 		}
 		offset, length := span(e)
 		p := Part{Number: i + 1, Offset: offset, Length: length, Kind: fmt.Sprintf("%02x", e[4]), entry: e, box: isBox(e[4])}
+		if p.box {
+			p.Format = "logical"
+		}
 		l.Parts = append(l.Parts, p)
 		if !p.box {
 			continue

@@ -44,12 +44,11 @@ type Step struct {
 
 // Plan is how a disk will be divided. Free is how many bytes at its end belong to nothing.
 type Plan struct {
-	From     Disk
-	Size     int64
-	Steps    []Step
-	Free     int64
-	Notices  []string
-	unbroken bool // nothing changes but the size
+	From    Disk
+	Size    int64
+	Steps   []Step
+	Free    int64
+	Notices []string
 }
 
 // ErrTooSmall marks a disk on which there is no room for what has to be on it.
@@ -102,13 +101,13 @@ func (l Disk) end(size int64) int64 {
 // Fit plans the division of a disk of another size, in bytes. Where there is more room, the largest partition that can have it does; where there is less,
 // those give that have most to give. least is [Least] of the disk, for a partition.
 func (l Disk) Fit(size int64, least func(Part) int64) (Plan, error) {
-	p := Plan{From: l, Size: size, unbroken: size == l.Size}
+	p := Plan{From: l, Size: size}
 	last := int64(0)
 	for _, part := range l.Parts {
 		p.Steps = append(p.Steps, Step{From: part, To: part, Way: Keep, Least: part.Length})
 		last = max(last, part.End())
 	}
-	if p.unbroken {
+	if !p.Changes() {
 		return p, nil
 	}
 	end := l.end(size)
@@ -218,11 +217,11 @@ func (p Plan) indexes() (out []int) {
 func (p Plan) spare(i int) int64 { return p.Steps[i].To.Length - p.Steps[i].Least }
 
 // Changes reports whether the disk will be divided otherwise than it is.
-func (p Plan) Changes() bool { return !p.unbroken }
+func (p Plan) Changes() bool { return p.Size != p.From.Size }
 
 // Compose is the disk as it will be, before anything in its file systems is done: of d, in which what shrinks has already, to the length planned.
 func (p Plan) Compose(d disk.Disk) (disk.Disk, error) {
-	if p.unbroken {
+	if !p.Changes() {
 		return d, nil
 	}
 	var out []disk.Stretch

@@ -21,7 +21,7 @@ var admitted = map[reflect.Type][]string{
 	reflect.TypeFor[libvirtxml.DomainDeviceList](): {"Disks", "Controllers", "Interfaces", "Serials", "Consoles", "Channels", "Inputs", "TPMs", "Graphics", "Sounds", "Videos", "Hubs", "Watchdogs", "MemBalloon", "RNGs",
 		"Panics", "IOMMUs"},
 	reflect.TypeFor[libvirtxml.DomainDisk]():      {"XMLName", "Device", "Model", "Driver", "Source", "Target", "IOTune", "ReadOnly", "Serial", "WWN", "Vendor", "Product", "Boot", "Address", "BlockIO"},
-	reflect.TypeFor[libvirtxml.DomainInterface](): {"XMLName", "Source", "Boot", "VLan", "Model", "Link", "MTU", "Bandwidth", "Address"},
+	reflect.TypeFor[libvirtxml.DomainInterface](): {"XMLName", "MAC", "Source", "Boot", "VLan", "Model", "Link", "MTU", "Bandwidth", "Address"},
 	reflect.TypeFor[libvirtxml.DomainSerial]():    {"XMLName", "Source", "Target", "Address"},
 	reflect.TypeFor[libvirtxml.DomainConsole]():   {"XMLName", "Source", "Target", "Address"},
 	reflect.TypeFor[libvirtxml.DomainChannel]():   {"XMLName", "Source", "Target", "Address"},
@@ -33,7 +33,7 @@ var admitted = map[reflect.Type][]string{
 }
 
 // silent are what every definition has and no restored guest misses: identities, names of this start, what libvirt draws anew.
-var silent = []string{"ID", "UUID", "Alias", "MAC", "Target of interface", "SecLabel", "Resource", "NVRam", "BackingStore", "TTY", "OnLockFailure", "Snapshot"}
+var silent = []string{"ID", "UUID", "Alias", "Target of interface", "SecLabel", "Resource", "NVRam", "BackingStore", "TTY", "OnLockFailure", "Snapshot"}
 
 // firmware are the folders in which a host has its firmware, which a guest may name.
 var firmware = []string{"/usr/share/OVMF/", "/usr/share/AAVMF/", "/usr/share/qemu/", "/usr/share/edk2/", "/usr/share/seabios/", "/usr/share/qemu-efi-aarch64/"}

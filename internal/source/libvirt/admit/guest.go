@@ -18,6 +18,19 @@ func NewGuest(g source.NewGuest, fit func(*libvirtxml.Domain) error) (def *libvi
 	if err != nil {
 		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
 	}
+	if def.Devices != nil {
+		for i := range def.Devices.Interfaces {
+			k := &def.Devices.Interfaces[i]
+			if k.MAC == nil {
+				continue
+			}
+			if card := g.Cards[strings.ToLower(k.MAC.Address)]; card != "" {
+				k.MAC = &libvirtxml.DomainInterfaceMAC{Address: card}
+			} else {
+				k.MAC = nil // libvirt draws one
+			}
+		}
+	}
 	if left, err = Definition(def, disks, g.Take); err != nil {
 		return nil, nil, fmt.Errorf("definition of guest %s: %w", g.Name, err)
 	}
