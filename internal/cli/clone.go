@@ -10,7 +10,6 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
-	"keenlodge/internal/client"
 	"keenlodge/internal/core/layout"
 	"keenlodge/internal/wire"
 )
@@ -68,12 +67,23 @@ func imageCloneCommand() *cli.Command {
 			&cli.BoolFlag{Name: "start", Usage: "power each on and wait for its guest agent"}, sizeFlag(),
 			&cli.BoolFlag{Name: "preview", Usage: "only say how long it would take, and how disks will be divided"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask before disks are divided otherwise"}},
-		Action: calls([]string{"an image's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			id, err := pickImage(ctx, k, c.Args().First())
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() == 0 {
+				return wrongUse("%s takes an image's name", c.FullName())
+			}
+			var names []string
+			for _, word := range append([]string{c.String("as")}, c.Args().Tail()...) { // many shells make words of braces themselves
+				more, err := braced(word)
+				if err != nil {
+					return err
+				}
+				names = append(names, more...)
+			}
+			k, err := connect(ctx, c)
 			if err != nil {
 				return err
 			}
-			names, err := braced(c.String("as"))
+			id, err := pickImage(ctx, k, c.Args().First())
 			if err != nil {
 				return err
 			}
@@ -89,7 +99,7 @@ func imageCloneCommand() *cli.Command {
 				return err
 			}
 			return started(ctx, c, k, run)
-		})}
+		}}
 }
 
 // mostNames is how many names one word stands for.

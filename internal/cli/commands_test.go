@@ -723,7 +723,7 @@ image clone IMAGE-02 --as web-{01..03} --preview
 image clone IMAGE-02 --as web-{01..03} --preview -o json
 image clone IMAGE-02 --as web-{3..1} => usage
 image clone IMAGE-02 --as web-{01..200} => failed
-image clone IMAGE-02 --as web-{a,a} => failed
+image clone IMAGE-02 --as web-a web-b web-a => failed
 image restore IMAGE-02 --as web-04 --size vda=8MiB --preview
 image restore IMAGE-02 --as web-04 --size vda=8MiB --preview -o json
 image restore IMAGE-02 --as web-04 --size vda=large => usage

@@ -205,7 +205,7 @@ func hostName(id reader.Identity, say func(string, ...any)) error {
 	if err := put("etc/hostname", []byte(id.Host+"\n")); err != nil {
 		return err
 	}
-	say("/etc/hostname: %s, where it was %s", id.Host, plain.Text(old, 64))
+	say("/etc/hostname: %s", id.Host)
 	hosts, err := config("etc/hosts")
 	if err != nil || len(hosts) == 0 || old == "" {
 		return err
