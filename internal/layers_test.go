@@ -23,6 +23,8 @@ var layers = [][]string{
 	{"packaging"},
 	{"internal/service"},
 	{"internal/cli"},
+	{"internal/rescue/making"},
+	{"internal/rescue"},
 	{"internal/agent", "internal/reader/inside"},
 	{"internal/client", "internal/api", "internal/console"},
 	{"internal/api/feed", "internal/api/lines"},

@@ -27,10 +27,12 @@ const (
 	All Scope = "all"
 	// Calendar is the calendar feed and nothing else.
 	Calendar Scope = "calendar"
+	// Once is to be redeemed for a token, and nothing else.
+	Once Scope = "once"
 )
 
 // Scopes lists every scope.
-var Scopes = []Scope{All, Calendar}
+var Scopes = []Scope{All, Calendar, Once}
 
 const (
 	// keysAge is how old what is known of keys may be, keysRest how long one look lasts at the least when a key is not found: it may be new.

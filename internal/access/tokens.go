@@ -2,9 +2,11 @@ package access
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"keenlodge/internal/core/fault"
@@ -28,7 +30,12 @@ const calendarToken = "calendar feed"
 
 // NewToken makes a token for roles, which is good for so long; by names who makes it. What opens doors is returned once and kept nowhere.
 func (a *Access) NewToken(ctx context.Context, by, name string, grants []right.Grant, good time.Duration) (records.Token, string, error) {
-	none := records.Token{}
+	return a.make(ctx, records.Token{ID: newID(), Name: name, Scope: string(All), Grants: grants, MadeBy: by}, newSecret(), good)
+}
+
+// make records a token, which secret opens doors with.
+func (a *Access) make(ctx context.Context, t records.Token, secret string, good time.Duration) (records.Token, string, error) {
+	none, name, grants := records.Token{}, t.Name, t.Grants
 	if !site.IsName(name) {
 		return none, "", fmt.Errorf("%w: %q can't be a token's name: up to 63 lower-case letters, digits, dots and dashes, such as night-watch", fault.ErrInvalid, name)
 	}
@@ -43,7 +50,6 @@ func (a *Access) NewToken(ctx context.Context, by, name string, grants []right.G
 	if err := checkTime(good); err != nil {
 		return none, "", err
 	}
-	t, secret := records.Token{ID: newID(), Name: name, Scope: string(All), Grants: grants, MadeBy: by}, newSecret()
 	err := a.rec.AddToken(ctx, t, secret, good)
 	if errors.Is(err, records.ErrTaken) {
 		return none, "", fmt.Errorf("%w: there is, or was, a token called %s, and the trail names it; renew it (keenlodge token renew %s), or take another name", fault.ErrConflict, name, name)
@@ -55,11 +61,68 @@ func (a *Access) NewToken(ctx context.Context, by, name string, grants []right.G
 	return t, secret, err
 }
 
+// ParseTime reads how long a token is to be good for; "" is [TokenTime].
+func ParseTime(text string) (time.Duration, error) {
+	if text == "" {
+		return TokenTime, nil
+	}
+	good, err := when.ParseSpan(text)
+	if err != nil {
+		return 0, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
+	}
+	return good, nil
+}
+
 func checkTime(good time.Duration) error {
 	if good < ShortestToken || good > LongestToken {
 		return fmt.Errorf("%w: a token is good for %s to %s; %s is not between them", fault.ErrInvalid, when.FormatSpan(ShortestToken), when.FormatSpan(LongestToken), when.FormatSpan(good))
 	}
 	return nil
+}
+
+// redeemedTime is how long a token is good for that was redeemed.
+const redeemedTime = 24 * time.Hour
+
+// NewCode makes a token of which what opens doors is a code that a person can type, once: whoever shows it gets the token itself ([Access.Redeem]), which is
+// good for a day from then on. good is how long the code may wait.
+func (a *Access) NewCode(ctx context.Context, by, name string, grants []right.Grant, good time.Duration) (records.Token, string, error) {
+	return a.make(ctx, records.Token{ID: newID(), Name: name, Scope: string(Once), Grants: grants, MadeBy: by}, newCode(), good)
+}
+
+// CheckCode finds whose a code is; one that is none, or is used or over, is [fault.ErrNotFound].
+func (a *Access) CheckCode(ctx context.Context, code, address string) (Caller, error) {
+	return a.Check(ctx, plainCode(code), address, Once)
+}
+
+// Redeem makes a code the token that it stands for, and returns what opens doors from then on. One that was used meanwhile is [fault.ErrNotFound].
+func (a *Access) Redeem(ctx context.Context, c Caller, code string) (string, error) {
+	secret := newSecret()
+	defer a.hasChanged()
+	return secret, a.rec.RedeemToken(ctx, c.Token, plainCode(code), secret, redeemedTime)
+}
+
+// codeLetters are those that nobody takes for others; codeLength of them are 59 bits.
+const codeLetters, codeLength = "23456789abcdefghjkmnpqrstuvwxyz", 12
+
+func newCode() string {
+	out := make([]byte, 0, codeLength)
+	for room := make([]byte, 1); len(out) < codeLength; {
+		rand.Read(room)
+		if n := int(room[0]) & 31; n < len(codeLetters) { // each is as likely as any other
+			out = append(out, codeLetters[n])
+		}
+	}
+	return string(out)
+}
+
+// plainCode is a code as it is kept, whatever people write between its letters.
+func plainCode(code string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '-' || r == ' ' {
+			return -1
+		}
+		return r
+	}, strings.ToLower(code))
 }
 
 // Tokens lists all tokens, by name.

@@ -16,7 +16,6 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/plain"
 	"keenlodge/internal/core/right"
-	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
 )
@@ -67,11 +66,15 @@ func (s *server) registerDoors(a huma.API) {
 			if err != nil {
 				return wire.NewToken{}, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 			}
-			good, err := tokenTime(in.Body.TokenTime)
+			good, err := access.ParseTime(in.Body.For)
 			if err != nil {
 				return wire.NewToken{}, err
 			}
-			t, secret, err := s.l.Access.NewToken(ctx, who(ctx), in.Name, grants, good)
+			made := s.l.Access.NewToken
+			if in.Body.Once {
+				made = s.l.Access.NewCode
+			}
+			t, secret, err := made(ctx, who(ctx), in.Name, grants, good)
 			return wire.NewToken{Token: shape.Token(t), Secret: secret}, err
 		})
 	type named struct {
@@ -83,7 +86,7 @@ func (s *server) registerDoors(a huma.API) {
 	}
 	do(s, a, huma.Operation{OperationID: "renew-token", Method: http.MethodPost, Path: "/api/v1/tokens/{token}/renewal", Summary: "Give a token another secret and more time; the old one, and its sessions, end at once"},
 		func(ctx context.Context, in *renewal) (wire.NewToken, error) {
-			good, err := tokenTime(in.Body)
+			good, err := access.ParseTime(in.Body.For)
 			if err != nil {
 				return wire.NewToken{}, err
 			}
@@ -160,6 +163,23 @@ func (s *server) registerSignIn(a huma.API) {
 			}
 			return &signedIn{s.cookie(ctx, secret, access.SessionTime)}, nil
 		})
+	redeem := withoutSignIn(huma.Operation{OperationID: "redeem-code", Method: http.MethodPost, Path: "/api/v1/redemptions", Summary: "Give a code that was told for one use, and get a token for it"})
+	huma.Register(a, redeem, func(ctx context.Context, in *struct{ Body wire.Redemption }) (*body[wire.Redeemed], error) {
+		call := callOf(ctx)
+		c, err := s.l.Access.CheckCode(ctx, in.Body.Code, call.deed.Address)
+		if err == nil {
+			call.Caller, call.deed.Who = c, c.Name
+			err = s.begin(ctx)
+		}
+		secret := ""
+		if err == nil {
+			secret, err = s.l.Access.Redeem(ctx, c, in.Body.Code)
+		}
+		if access.IsUnknown(err) {
+			return nil, s.stranger(ctx, "this code is not known to the lodge, or was used, or its time is over; have another one made: keenlodge rescue code")
+		}
+		return &body[wire.Redeemed]{wire.Redeemed{Name: c.Name, Secret: secret}}, s.httpError(err)
+	})
 	huma.Register(a, open(huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Summary: "Sign a browser out"}),
 		func(ctx context.Context, in *struct {
 			Session string `cookie:"keenlodge_session"`
@@ -182,17 +202,6 @@ func (s *server) registerSignIn(a huma.API) {
 // cookie is what a browser keeps for so long.
 func (s *server) cookie(ctx context.Context, value string, good time.Duration) http.Cookie {
 	return http.Cookie{Name: cookie, Value: value, Path: "/", HttpOnly: true, Secure: callOf(ctx).secure, SameSite: http.SameSiteStrictMode, MaxAge: int(good / time.Second)}
-}
-
-func tokenTime(t wire.TokenTime) (time.Duration, error) {
-	if t.For == "" {
-		return access.TokenTime, nil
-	}
-	good, err := when.ParseSpan(t.For)
-	if err != nil {
-		return 0, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
-	}
-	return good, nil
 }
 
 // stranger is the answer to a key that opens nothing: the later, the more there were from its address.

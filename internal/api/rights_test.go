@@ -57,7 +57,7 @@ func operations(t *testing.T) map[string]described {
 var inPath = regexp.MustCompile(`\{[^}]+\}`)
 
 // public are the operations that need no sign-in: those that begin one, and agents', which show a word or a certificate.
-var public = []string{"sign-in", "sign-out", "join-agent", "renew-agent"}
+var public = []string{"sign-in", "sign-out", "redeem-code", "join-agent", "renew-agent"}
 
 // who are the callers of which each operation is tried.
 var callers = []string{"viewer", "operator", "restorer", "administrator", "a stranger", "nobody"}

@@ -61,7 +61,7 @@ func newApp(out io.Writer, host Host, more ...*cli.Command) *cli.Command {
 		},
 		Commands: append([]*cli.Command{
 			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), promiseCommand(), groupCommand(), drillCommand(), runCommand(), imageCommand(), restoreCommand(), rotationCommand(),
-			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(host), sessionCommand(), authorityCommand(), agentCommand(), vaultCommand(host), auditCommand(), signInCommand(), signOutCommand(),
+			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(host), sessionCommand(), authorityCommand(), agentCommand(), vaultCommand(host), rescueCommand(host), auditCommand(), signInCommand(), signOutCommand(),
 		}, more...),
 	}
 	for _, c := range more {

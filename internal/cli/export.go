@@ -6,12 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -138,25 +136,8 @@ func (x export) write(ctx context.Context, w io.Writer, d wire.ImageDisk, as for
 
 // open opens a disk of the image, which is read through the lodge.
 func (x export) open(ctx context.Context, d wire.ImageDisk) (*nbd.Client, error) {
-	conn, err := x.k.Disk(ctx, x.m.ID, d.Target)
-	if err != nil {
-		return nil, err
-	}
-	opened, err := nbd.Over(ctx, stream{conn}, nil, d.Target, "")
-	if err != nil {
-		return nil, errors.Join(err, conn.Close())
-	}
-	return opened, nil
+	return x.k.OpenDisk(ctx, x.m.ID, d.Target)
 }
-
-// stream is what a request was upgraded to, as a connection. Who waits for it has a context.
-type stream struct{ io.ReadWriteCloser }
-
-func (stream) LocalAddr() net.Addr              { return &net.TCPAddr{} }
-func (stream) RemoteAddr() net.Addr             { return &net.TCPAddr{} }
-func (stream) SetDeadline(time.Time) error      { return nil }
-func (stream) SetReadDeadline(time.Time) error  { return nil }
-func (stream) SetWriteDeadline(time.Time) error { return nil }
 
 // place is where a file goes that is not there yet, in the folder that is asked for.
 func (x export) place(name string) (string, error) {

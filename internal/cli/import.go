@@ -2,24 +2,19 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"path/filepath"
 	"strings"
 
 	"github.com/dustin/go-humanize/english"
 	"github.com/urfave/cli/v3"
 
-	"keenlodge/internal/client"
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/format"
 	"keenlodge/internal/core/ovf"
 	"keenlodge/internal/core/raw"
-	"keenlodge/internal/line"
-	"keenlodge/internal/nbd"
 	"keenlodge/internal/wire"
 )
 
@@ -45,7 +40,7 @@ func imageImportCommand() *cli.Command {
 			if name == "" {
 				name = files.machine
 			}
-			taken, err := bring(ctx, k, c.String("store"), name, c.String("note"), files)
+			taken, err := k.Bring(ctx, c.String("store"), name, c.String("note"), files.brought, files.disks)
 			if err != nil {
 				return err
 			}
@@ -142,49 +137,4 @@ func (m *imports) packaged(r io.ReaderAt, length int64) error {
 		}
 	}
 	return nil
-}
-
-// bring brings disks to the lodge, which reads them as it likes, and waits for what becomes of them.
-func bring(ctx context.Context, k *client.Client, store, machine, note string, m *imports) (taken wire.Taken, err error) {
-	conn, err := k.Import(ctx, store, machine, note)
-	if err != nil {
-		return taken, err
-	}
-	defer conn.Close()
-	to := stream{conn}
-	if _, err := line.Offer(to, line.Oldest, line.Newest); err != nil {
-		return taken, err
-	}
-	serving, end := context.WithCancel(ctx)
-	defer end()
-	told := false
-	err = line.Serve(serving, to, func(_ context.Context, call string, args json.RawMessage) (any, func(net.Conn) error, error) {
-		switch call {
-		case wire.CallBrought:
-			return m.brought, nil, nil
-		case wire.CallDisk:
-			var target string
-			if err := json.Unmarshal(args, &target); err != nil {
-				return nil, nil, err
-			}
-			d, ok := m.disks[target]
-			if !ok {
-				return nil, nil, line.Refuse(line.Unknown, "there is no disk %q", target)
-			}
-			return nil, func(conn net.Conn) error { return nbd.Serve(serving, conn, nbd.Export{Name: target, Disk: d}) }, nil
-		case wire.CallTaken:
-			told = true
-			return nil, func(net.Conn) error { end(); return nil }, json.Unmarshal(args, &taken)
-		}
-		return nil, nil, line.Refuse(line.Unknown, "%q is no call", call)
-	}, func(string, error) {}) // the lodge is told of what goes wrong here, and says it
-	switch {
-	case told && taken.Why != "":
-		return taken, fmt.Errorf("no image was made of %s: %s", machine, taken.Why)
-	case told:
-		return taken, nil
-	case ctx.Err() != nil:
-		return taken, context.Cause(ctx)
-	}
-	return taken, errors.Join(fmt.Errorf("the lodge ended before it said what became of %s; look at: keenlodge image list --machine %[1]s", machine), err)
 }

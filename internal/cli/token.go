@@ -26,6 +26,8 @@ type Host struct {
 	// NewKey puts a new key into the file that opens the vault, DropOldKeys leaves only the newest; state is the service's folder.
 	NewKey      func(ctx context.Context, database, state string) (file string, err error)
 	DropOldKeys func(ctx context.Context, database, state string) (dropped int, err error)
+	// MakeRescue writes a rescue medium, and tells which kernel is on it.
+	MakeRescue func(ctx context.Context, m RescueMedium) (kernel string, err error)
 }
 
 func databaseFlag(usage string) cli.Flag {

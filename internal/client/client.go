@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -21,6 +22,7 @@ import (
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/nbd"
 	"keenlodge/internal/pinned"
 	"keenlodge/internal/wire"
 )
@@ -571,6 +573,28 @@ func (c *Client) inImage(ctx context.Context, id, what string, query url.Values)
 func (c *Client) Disk(ctx context.Context, id, target string) (io.ReadWriteCloser, error) {
 	return c.upgraded(ctx, http.MethodGet, "/api/v1/images/"+url.PathEscape(id)+"/disks/"+url.PathEscape(target)+"/nbd", wire.NBD)
 }
+
+// OpenDisk is [Client.Disk], as a disk that can be read. Close it.
+func (c *Client) OpenDisk(ctx context.Context, id, target string) (*nbd.Client, error) {
+	conn, err := c.Disk(ctx, id, target)
+	if err != nil {
+		return nil, err
+	}
+	opened, err := nbd.Over(ctx, stream{conn}, nil, target, "")
+	if err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
+	return opened, nil
+}
+
+// stream is what a request was upgraded to, as a connection. Who waits for it has a context.
+type stream struct{ io.ReadWriteCloser }
+
+func (stream) LocalAddr() net.Addr              { return &net.TCPAddr{} }
+func (stream) RemoteAddr() net.Addr             { return &net.TCPAddr{} }
+func (stream) SetDeadline(time.Time) error      { return nil }
+func (stream) SetReadDeadline(time.Time) error  { return nil }
+func (stream) SetWriteDeadline(time.Time) error { return nil }
 
 // Import connects to bring disks that become an image of a machine, in a store: see [wire.Import]. Close it.
 func (c *Client) Import(ctx context.Context, store, machine, note string) (io.ReadWriteCloser, error) {

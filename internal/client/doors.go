@@ -15,6 +15,14 @@ func (c *Client) Me(ctx context.Context) (out wire.Me, err error) {
 	return out, c.call(ctx, http.MethodGet, "/api/v1/me", nil, &out)
 }
 
+// Redeem gives a code for what opens doors in its place; the client has it from then on.
+func (c *Client) Redeem(ctx context.Context, code string) (out wire.Redeemed, err error) {
+	if err = c.call(ctx, http.MethodPost, "/api/v1/redemptions", wire.Redemption{Code: code}, &out); err == nil {
+		c.token = out.Secret
+	}
+	return out, err
+}
+
 // Tokens lists tokens, by name.
 func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
 	return list[wire.Token](ctx, c, "/api/v1/tokens")

@@ -48,7 +48,7 @@ func system(ctx context.Context, folder, program string) (kernel, initrd string,
 		return "", "", err
 	}
 	older, _ := filepath.Glob(filepath.Join(folder, "system-*"))
-	body, err := build(ctx, version, program)
+	a, err := System(ctx, version, program)
 	if err != nil {
 		return "", "", err
 	}
@@ -56,7 +56,7 @@ func system(ctx context.Context, folder, program string) (kernel, initrd string,
 	if err != nil {
 		return "", "", err
 	}
-	_, err = part.Write(body)
+	_, err = part.Write(a.End())
 	err = errors.Join(err, part.Chmod(0o644), part.Close())
 	if err == nil {
 		err = os.Rename(part.Name(), initrd)
@@ -81,8 +81,8 @@ func kernelOf() (file, version string, err error) {
 	return file, version, err
 }
 
-// build makes the first file system: our program, what it is linked with, the kernel's modules, and tools.
-func build(ctx context.Context, version, program string) ([]byte, error) {
+// System makes the first file system for a kernel of this host: our program, what it is linked with, the kernel's modules, and tools.
+func System(ctx context.Context, version, program string) (*bootable.Archive, error) {
 	a := bootable.New()
 	if err := a.Program("/keenlodge", program); err != nil {
 		return nil, err
@@ -108,5 +108,5 @@ func build(ctx context.Context, version, program string) ([]byte, error) {
 		}
 		a.Add("/modules/"+kind, []byte(strings.Join(names, "\n")), 0o644)
 	}
-	return a.End(), nil
+	return a, nil
 }

@@ -42,6 +42,8 @@ type Fit struct {
 	Grow   []string `json:"grow,omitempty"`
 	// Identity, if not nil, makes the machine another one.
 	Identity *Identity `json:"identity,omitempty"`
+	// Findable has firmware find the boot loader that knows nothing of it yet: UEFI's, by the name at which it looks on a disk that is new to it.
+	Findable bool `json:"findable,omitempty"`
 }
 
 // OldDisk begins the names of disks that are there for [Copies] only.

@@ -15,13 +15,30 @@ import (
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/records"
+	"keenlodge/internal/rescue/making"
 	"keenlodge/internal/trail"
 	"keenlodge/internal/vault"
 )
 
 // Host has what is done on the service's host, with no service asked: whoever can open the database, and read the key file, is the lodge's
 // administrator. The trail has what was done.
-var Host = cli.Host{NewToken: newToken, NewKey: newKey, DropOldKeys: dropOldKeys}
+var Host = cli.Host{NewToken: newToken, NewKey: newKey, DropOldKeys: dropOldKeys, MakeRescue: makeRescue}
+
+// makeRescue writes a rescue medium.
+func makeRescue(ctx context.Context, m cli.RescueMedium) (kernel string, err error) {
+	executable, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
+	made, err := making.Make(ctx, making.Wish{Program: executable, Lodge: m.Lodge, Pin: m.Pin})
+	if err == nil && m.ISO != "" {
+		err = made.ISO(ctx, m.ISO)
+	}
+	if err == nil && m.Net != "" {
+		err = made.Net(m.Net)
+	}
+	return made.Version, err
+}
 
 // keyFile is where the key of the vault is: a credential of systemd, or a file in the state folder.
 func keyFile(state string) string {

@@ -25,13 +25,14 @@ import (
 	"keenlodge/internal/reader"
 	"keenlodge/internal/reader/inside"
 	"keenlodge/internal/records"
+	"keenlodge/internal/rescue"
 	"keenlodge/internal/watchdog"
 	"keenlodge/internal/wire"
 )
 
 // Commands are the service's commands.
 func Commands() []*cli.Command {
-	return []*cli.Command{serveCommand(), watchCommand(), freezeWatchCommand(), readerGuestCommand(), lendCommand(), documentCommand()}
+	return []*cli.Command{serveCommand(), watchCommand(), freezeWatchCommand(), readerGuestCommand(), rescueMediumCommand(), lendCommand(), documentCommand()}
 }
 
 func serveCommand() *cli.Command {
@@ -182,6 +183,14 @@ func readerGuestCommand() *cli.Command {
 	return &cli.Command{
 		Name: reader.Command, Hidden: true, Usage: "open the disks of a reader guest (the guest's kernel starts it)",
 		Action: func(ctx context.Context, _ *cli.Command) error { return inside.Run(ctx) },
+	}
+}
+
+// rescueMediumCommand is the first process on a rescue medium.
+func rescueMediumCommand() *cli.Command {
+	return &cli.Command{
+		Name: rescue.Command, Hidden: true, Usage: "get a machine back (a rescue medium's kernel starts it)",
+		Action: func(ctx context.Context, _ *cli.Command) error { return rescue.Run(ctx) },
 	}
 }
 

@@ -32,7 +32,19 @@ type NewToken struct {
 // TokenSpec asks for a token.
 type TokenSpec struct {
 	Roles []string `json:"roles" doc:"role phrases, such as: viewer, operator of policies nightly-*"`
+	Once  bool     `json:"once,omitempty" doc:"what opens doors is a code that a person can type, once, for a token that is good for a day"`
 	TokenTime
+}
+
+// Redemption is a code that becomes a token.
+type Redemption struct {
+	Code string `json:"code"`
+}
+
+// Redeemed is what a code became. Secret opens doors.
+type Redeemed struct {
+	Name   string `json:"name"`
+	Secret string `json:"secret"`
 }
 
 // TokenTime is how long a token is to be good for.

@@ -46,6 +46,11 @@ func (g *Guest) fit(ctx context.Context, f reader.Fit) (done []string, err error
 		}
 		say("%s was given all the room that it has", name)
 	}
+	if f.Findable {
+		if err := g.findable(say); err != nil {
+			return done, fmt.Errorf("have UEFI find the boot loader: %w", err)
+		}
+	}
 	if f.Identity != nil {
 		changed, err := g.identify(*f.Identity)
 		done = append(done, changed...)
@@ -269,17 +274,13 @@ func (g *Guest) rest() error {
 		delete(g.systems, name)
 	}
 	unix.Sync()
-	disks, err := filepath.Glob("/sys/block/vd*")
-	if err != nil {
-		return err
-	}
-	for _, d := range disks {
-		f, err := os.OpenFile("/dev/"+filepath.Base(d), os.O_RDWR, 0)
+	for _, d := range g.disks {
+		f, err := os.OpenFile("/dev/"+d, os.O_RDWR, 0)
 		if err == nil {
 			err = errors.Join(f.Sync(), f.Close())
 		}
 		if err != nil {
-			return fmt.Errorf("put down what was written to %s: %w", filepath.Base(d), err)
+			return fmt.Errorf("put down what was written to %s: %w", d, err)
 		}
 	}
 	return nil

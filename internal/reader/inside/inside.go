@@ -28,6 +28,7 @@ type Guest struct {
 	done   bool
 	// devices are those of the file systems by name, systems where these are mounted, seen the kernel's names of all that were looked at.
 	devices, systems map[string]string
+	disks            []string // the kernel's names of the disks
 	seen             map[string]bool
 	// examined are members of arrays that were looked at, explained what it was said of why it can't be opened.
 	examined, explained map[string]bool
@@ -39,8 +40,8 @@ type Guest struct {
 	lively bool
 }
 
-// Run is the guest's first process. It returns only when there is nothing left to do, and the guest ends with it.
-func Run(ctx context.Context) error {
+// Ground makes a first process one that has what a kernel tells of itself.
+func Ground() error {
 	for _, m := range [][3]string{{"proc", "/proc", "proc"}, {"sys", "/sys", "sysfs"}, {"dev", "/dev", "devtmpfs"}, {"run", "/run", "tmpfs"}} {
 		if err := os.MkdirAll(m[1], 0o755); err != nil {
 			return err
@@ -49,7 +50,12 @@ func Run(ctx context.Context) error {
 			return fmt.Errorf("mount %s: %w", m[1], err)
 		}
 	}
-	if err := load("base"); err != nil {
+	return load("base")
+}
+
+// Run is the guest's first process. It returns only when there is nothing left to do, and the guest ends with it.
+func Run(ctx context.Context) error {
+	if err := Ground(); err != nil {
 		return err
 	}
 	port, err := openPort()
@@ -66,9 +72,38 @@ func Run(ctx context.Context) error {
 		return err
 	}
 	unwanted.Stop()
-	g := &Guest{devices: map[string]string{}, systems: map[string]string{}, seen: map[string]bool{}, examined: map[string]bool{}, explained: map[string]bool{}, called: map[string]string{}}
+	g := empty()
 	return line.Serve(ctx, port, g.reply, func(call string, err error) { fmt.Fprintln(os.Stderr, call, err) })
 }
+
+func empty() *Guest {
+	return &Guest{devices: map[string]string{}, systems: map[string]string{}, seen: map[string]bool{}, examined: map[string]bool{}, explained: map[string]bool{}, called: map[string]string{}}
+}
+
+// Open opens what lies on disks of this machine, by the kernel's names of these. It is for a machine on which nothing else is at work.
+func Open(disks []string) (*Guest, error) {
+	g := empty()
+	for _, d := range disks {
+		if err := g.add(d, d, d); err != nil {
+			return nil, err
+		}
+	}
+	g.disks = disks
+	g.settle()
+	return g, nil
+}
+
+// Opened is what was found.
+func (g *Guest) Opened() reader.Opened { return g.opened }
+
+// Place is where a file system of a name is mounted, "" where it is not.
+func (g *Guest) Place(name string) string { return g.systems[name] }
+
+// Fit changes what lies on the disks, and says what it did.
+func (g *Guest) Fit(ctx context.Context, f reader.Fit) ([]string, error) { return g.fit(ctx, f) }
+
+// Rest puts down all that was written, and takes everything apart.
+func (g *Guest) Rest() error { return g.rest() }
 
 // answerTime is how long the host may take to answer, which waits for nothing else.
 const answerTime = 30 * time.Second

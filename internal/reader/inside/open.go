@@ -35,6 +35,7 @@ func (g *Guest) open(d reader.Disks) (reader.Opened, error) {
 	for i, name := range d.Names {
 		device, err := deviceOf(i)
 		if err == nil {
+			g.disks = append(g.disks, device)
 			err = g.add(name, name, device)
 		}
 		if err != nil {

@@ -25,7 +25,7 @@ func New(d *db.DB) Doors { return Doors{d} }
 type Token struct {
 	ID   string `db:"id"`
 	Name string `db:"name"`
-	// Scope is what it is good for: "all" its grants allow, or the "calendar" feed alone.
+	// Scope is what it is good for: "all" its grants allow, the "calendar" feed alone, or to be redeemed "once".
 	Scope   string        `db:"scope"`
 	Grants  []right.Grant `db:"grants"`
 	Made    time.Time     `db:"made"`
@@ -78,6 +78,16 @@ func (d Doors) RenewToken(ctx context.Context, id, secret string, good time.Dura
 		}
 		return err
 	})
+}
+
+// RedeemToken has a token that was good for one use open all that it is for, by another secret. One whose code was used meanwhile is [fault.ErrNotFound].
+func (d Doors) RedeemToken(ctx context.Context, id, code, secret string, good time.Duration) error {
+	old, digest := sha256.Sum256([]byte(code)), sha256.Sum256([]byte(secret))
+	tag, err := d.db.Pool.Exec(ctx, "update tokens set digest = $3, scope = 'all', expires = now() + $4 where id = $1 and digest = $2 and scope = 'once' and revoked is null and expires > now()", id, old[:], digest[:], good)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = fault.ErrNotFound
+	}
+	return err
 }
 
 // doorLock is an arbitrary number; one process at a time takes a token away.
