@@ -26,6 +26,7 @@ import (
 	"keenlodge/internal/reader/inside"
 	"keenlodge/internal/records"
 	"keenlodge/internal/rescue"
+	"keenlodge/internal/rescue/making"
 	"keenlodge/internal/watchdog"
 	"keenlodge/internal/wire"
 )
@@ -48,12 +49,14 @@ func serveCommand() *cli.Command {
 			&cli.StringFlag{Name: "tls-key", Usage: "its key (PEM)", Sources: cli.EnvVars("KEENLODGE_TLS_KEY")},
 			&cli.StringFlag{Name: "agents-listen", Usage: "a second address, always with TLS from the lodge's own authority, at which servers' agents call and nobody else", Sources: cli.EnvVars("KEENLODGE_AGENTS_LISTEN")},
 			&cli.StringFlag{Name: "without-tls", Usage: "listen beyond loopback without TLS: say " + plainWords, Sources: cli.EnvVars("KEENLODGE_WITHOUT_TLS")},
+			&cli.StringFlag{Name: "rescue", Usage: "serve the files of a rescue medium for starting over a network from this folder (keenlodge rescue make --net)", Sources: cli.EnvVars("KEENLODGE_RESCUE")},
+			&cli.StringFlag{Name: "rescue-listen", Usage: "address at which they are served, by HTTP without TLS, for firmware knows no more: there is nothing secret in them, and nothing else is served there", Value: "127.0.0.1:7435", Sources: cli.EnvVars("KEENLODGE_RESCUE_LISTEN")},
 			&cli.StringFlag{Name: "scratch", Usage: "folder in which images are written out to be proven; by default in the state folder", Sources: cli.EnvVars("KEENLODGE_SCRATCH")},
 			&cli.BoolFlag{Name: "mount-on-host", Usage: "for a host without a hypervisor: proofs and checks open images' file systems with this host's own kernel, not in a reader guest; only for disks that nobody hostile could write to", Sources: cli.EnvVars("KEENLODGE_MOUNT_ON_HOST")},
 			&cli.StringFlag{Name: "state", Usage: "folder for what belongs to this host", Value: "/var/lib/keenlodge", Sources: cli.EnvVars("KEENLODGE_STATE")},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return serve(ctx, door{listen: c.String("listen"), own: c.Bool("tls"), names: c.StringSlice("tls-name"), certificate: c.String("tls-certificate"), key: c.String("tls-key"), plain: c.String("without-tls"), agents: c.String("agents-listen")},
+			return serve(ctx, door{listen: c.String("listen"), own: c.Bool("tls"), names: c.StringSlice("tls-name"), certificate: c.String("tls-certificate"), key: c.String("tls-key"), plain: c.String("without-tls"), agents: c.String("agents-listen"), rescue: c.String("rescue"), rescueListen: c.String("rescue-listen")},
 				c.String("database"), c.String("state"), lodge.Config{Scratch: c.String("scratch"), MountOnHost: c.Bool("mount-on-host")})
 		},
 	}
@@ -133,6 +136,15 @@ func serve(ctx context.Context, d door, database, state string, made lodge.Confi
 		told = append(told, "agents", "https://"+calling.Addr().String())
 		servers[newServer(onlyAgents(handler))] = calling
 		l.AgentsPort = calling.Addr().(*net.TCPAddr).Port
+	}
+
+	if d.rescue != "" {
+		media, err := net.Listen("tcp", d.rescueListen)
+		if err != nil {
+			return err
+		}
+		told = append(told, "rescue", "http://"+media.Addr().String()+"/"+making.NetFiles[0])
+		servers[newServer(making.Handler(d.rescue))] = media
 	}
 
 	group, ctx := errgroup.WithContext(ctx)

@@ -27,6 +27,8 @@ type door struct {
 	certificate, key string   // files
 	plain            string
 	agents           string // a second address, for agents only; "" for none
+	// rescue is a folder with the files of a rescue medium, rescueListen where they are served; "" serves none.
+	rescue, rescueListen string
 }
 
 // forAgents listens at the address for agents, nil where there is none.

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -193,4 +194,13 @@ func (m Medium) files(folder string, others map[string]string) error {
 		}
 	}
 	return nil
+}
+
+// Handler serves what [Medium.Net] wrote into a folder, and nothing else.
+func Handler(folder string) http.Handler {
+	files := http.NewServeMux()
+	for _, name := range NetFiles {
+		files.HandleFunc("GET /"+name, func(w http.ResponseWriter, r *http.Request) { http.ServeFile(w, r, filepath.Join(folder, name)) })
+	}
+	return files
 }
