@@ -51,7 +51,7 @@ func Plans(disks []reader.Disk, sizes map[string]int64) (out []Plan, err error) 
 			if err != nil {
 				return nil, fmt.Errorf("%w: disk %s can't have another size: %w", fault.ErrInvalid, d.Name, err)
 			}
-			if p.Plan, err = l.Fit(size, func(q layout.Part) int64 { return layout.Least(d, q) }); err != nil {
+			if p.Plan, err = l.Fit(size, func(q layout.Part) int64 { return layout.Least(d, q) }, ""); err != nil {
 				return nil, fmt.Errorf("%w: disk %s: %w", fault.ErrInvalid, d.Name, err)
 			}
 		}

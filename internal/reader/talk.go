@@ -42,6 +42,8 @@ type Fit struct {
 	Grow   []string `json:"grow,omitempty"`
 	// Identity, if not nil, makes the machine another one.
 	Identity *Identity `json:"identity,omitempty"`
+	// Boot, if not nil, has the machine start by other firmware than it did.
+	Boot *Boot `json:"boot,omitempty"`
 	// Findable has firmware find the boot loader that knows nothing of it yet: UEFI's, by the name at which it looks on a disk that is new to it.
 	Findable bool `json:"findable,omitempty"`
 }
@@ -59,6 +61,14 @@ type Resize struct {
 type Copies struct {
 	From string `json:"from"`
 	To   string `json:"to"`
+}
+
+// Boot says how a machine shall start: by UEFI, with a boot loader in a partition that is there for it and empty, or by a PC's BIOS, from a disk, with the
+// rest of its boot loader in such a partition, or before the first one where Partition is "".
+type Boot struct {
+	UEFI      bool   `json:"uefi"`
+	Disk      string `json:"disk"`
+	Partition string `json:"partition,omitempty"`
 }
 
 // Identity is by what a machine is told from another one with the same files. Host is its name, "" for the one it has. It has a machine ID and SSH host

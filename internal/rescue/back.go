@@ -44,18 +44,16 @@ func back(ctx context.Context, c *console, o origin) (err error) {
 	}
 	defer func() { err = errors.Join(err, w.Close()) }()
 	_, here := os.Stat("/sys/firmware/efi")
-	if w.uefi != (here == nil) {
-		return fmt.Errorf("the image is of a machine that boots by %s, and this one was booted by %s: have its firmware boot the medium by the other (its settings call that legacy or CSM), or choose another image", firmware(w.uefi), firmware(here == nil))
-	}
+	byUEFI := here == nil
 	held := ""
 	if b, ok := o.(*bare); ok {
 		held = b.disk
 	}
-	jobs, err := assign(ctx, c, w, held)
+	jobs, err := assign(ctx, c, w, held, byUEFI)
 	if err != nil {
 		return err
 	}
-	if err := agreed(ctx, c, w, jobs); err != nil {
+	if err := agreed(ctx, c, w, jobs, byUEFI); err != nil {
 		return err
 	}
 	for _, j := range jobs {
@@ -63,7 +61,7 @@ func back(ctx context.Context, c *console, o origin) (err error) {
 			return fmt.Errorf("disk %s: %w; nothing else was written, and the same can be done again", j.to.name, err)
 		}
 	}
-	if err := settle(ctx, c, w, jobs); err != nil {
+	if err := settle(ctx, c, w, jobs, byUEFI); err != nil {
 		return err
 	}
 	c.say("\n✓ %s is back, as of %s", w.machine, w.taken.UTC().Format(time.DateTime+" MST"))
@@ -114,8 +112,9 @@ type job struct {
 	plan layout.Plan
 }
 
-// assign finds out which disk goes where, and how that will be divided. held is a disk that is read from.
-func assign(ctx context.Context, c *console, w *whole, held string) (jobs []job, err error) {
+// assign finds out which disk goes where, and how that will be divided. held is a disk that is read from. Where the machine starts by other firmware, the first
+// disk has a partition more, for that.
+func assign(ctx context.Context, c *console, w *whole, held string, byUEFI bool) (jobs []job, err error) {
 	disks, err := targets()
 	if err != nil {
 		return nil, err
@@ -138,11 +137,15 @@ func assign(ctx context.Context, c *console, w *whole, held string) (jobs []job,
 		j := job{from: d, to: disks[i]}
 		disks = slices.Delete(slices.Clone(disks), i, i+1)
 		l, err := layout.Read(d)
-		if err != nil && j.to.size != d.Size() {
+		extra := layout.Extra("")
+		if len(jobs) == 0 && w.uefi != byUEFI {
+			extra = extraFor(byUEFI, l)
+		}
+		if err != nil && (j.to.size != d.Size() || extra != "") {
 			return nil, fmt.Errorf("disk %s can't go onto one of another size: %w", d.target, err)
 		}
 		if err == nil {
-			if j.plan, err = l.Fit(j.to.size, func(p layout.Part) int64 { return p.Length }); err != nil {
+			if j.plan, err = l.Fit(j.to.size, func(p layout.Part) int64 { return p.Length }, extra); err != nil {
 				return nil, fmt.Errorf("disk %s onto %s: %w; make a guest of it first, whose disks can get smaller (keenlodge image restore --size)", d.target, j.to.name, err)
 			}
 		} else {
@@ -153,22 +156,33 @@ func assign(ctx context.Context, c *console, w *whole, held string) (jobs []job,
 	return jobs, nil
 }
 
+// extraFor is the partition that other firmware needs.
+func extraFor(byUEFI bool, l layout.Disk) layout.Extra {
+	switch {
+	case byUEFI:
+		return layout.ESP
+	case l.Table == layout.GPT:
+		return layout.BIOSBoot
+	}
+	return ""
+}
+
 // agreed shows what will be done, and asks for it. Where something lies on a disk, its name is to be typed.
-func agreed(ctx context.Context, c *console, w *whole, jobs []job) error {
+func agreed(ctx context.Context, c *console, w *whole, jobs []job, byUEFI bool) error {
 	c.say("\n  image %s of %s, taken %s:", w.id, w.machine, w.taken.UTC().Format(time.DateTime+" MST"))
+	if w.uefi != byUEFI {
+		c.say("  ! it started by %s, and this machine was booted by %s: it gets a boot loader for that, which reads the menu of its own", firmware(w.uefi), firmware(byUEFI))
+	}
 	var hold []string
 	for _, j := range jobs {
 		c.say("\n  %s (%s) goes onto %s (%s %s)", j.from.target, size(j.from.Size()), j.to.name, size(j.to.size), j.to.model)
 		for _, s := range j.plan.Steps {
 			name := j.to.name
-			if s.From.Number > 0 {
-				name += fmt.Sprint(" ", s.From.Number)
+			if s.To.Number > 0 {
+				name += fmt.Sprint(" ", s.To.Number)
 			}
-			how := "as it is"
-			if s.Way == layout.Grow {
-				how = "grows"
-			}
-			if s.To.Offset != s.From.Offset {
+			how := map[layout.Way]string{layout.Keep: "as it is", layout.Grow: "grows", layout.Add: "is new"}[s.Way]
+			if s.Way != layout.Add && s.To.Offset != s.From.Offset {
 				how += ", and moves"
 			}
 			c.say("    %-14s %-8s %10s  %10s  %s", name, cmp.Or(s.From.Format, "–"), size(s.From.Length), size(s.To.Length), how)
@@ -222,23 +236,28 @@ func (j job) write(ctx context.Context, c *console) (err error) {
 }
 
 // settle has what lies on the disks take its room, and be found.
-func settle(ctx context.Context, c *console, w *whole, jobs []job) error {
-	f := reader.Fit{Findable: w.uefi}
+func settle(ctx context.Context, c *console, w *whole, jobs []job, byUEFI bool) error {
+	f := reader.Fit{Findable: w.uefi && byUEFI}
+	if w.uefi != byUEFI {
+		f.Boot = &reader.Boot{UEFI: byUEFI, Disk: jobs[0].to.name}
+	}
 	var names []string
 	for _, j := range jobs {
 		names = append(names, j.to.name)
 		for _, s := range j.plan.Steps {
-			if s.Way != layout.Grow {
-				continue
-			}
 			name := j.to.name
-			if s.From.Number > 0 {
-				name += fmt.Sprint(s.From.Number)
+			if s.To.Number > 0 {
+				name += fmt.Sprint(s.To.Number)
 			}
-			f.Grow = append(f.Grow, name)
+			switch s.Way {
+			case layout.Grow:
+				f.Grow = append(f.Grow, name)
+			case layout.Add:
+				f.Boot.Partition = name
+			}
 		}
 	}
-	if !f.Findable && len(f.Grow) == 0 {
+	if !f.Findable && f.Boot == nil && len(f.Grow) == 0 {
 		return nil
 	}
 	g, err := inside.Open(names)

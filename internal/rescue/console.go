@@ -58,12 +58,16 @@ func (c *console) hear(in io.Reader) {
 	}
 }
 
+// simple has what a screen without our fonts can't show.
+var simple = strings.NewReplacer("✓", "ok:", "✗", "!!", "…", "...", "–", "-", "\n", "\r\n")
+
 // Write writes to all terminals. One that does not take it is no reason to stop.
 func (c *console) Write(p []byte) (int, error) {
+	shown := []byte(simple.Replace(string(p)))
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, w := range c.out {
-		w.Write(p)
+		w.Write(shown)
 	}
 	return len(p), nil
 }

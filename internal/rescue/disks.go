@@ -64,7 +64,7 @@ func targets() (out []*target, err error) {
 		if slices.ContainsFunc([]string{"loop", "ram", "sr", "fd", "dm-", "md", "zram", "nbd"}, func(kind string) bool { return strings.HasPrefix(name, kind) }) || word(place, "ro") == "1" {
 			continue
 		}
-		t := &target{name: name, model: plain.Text(strings.TrimSpace(word(place, "device/vendor")+" "+word(place, "device/model")), 40), size: number(place, "size") * 512, sector: number(place, "queue/logical_block_size")}
+		t := &target{name: name, model: model(place), size: number(place, "size") * 512, sector: number(place, "queue/logical_block_size")}
 		if t.size == 0 {
 			continue
 		}
@@ -74,6 +74,15 @@ func targets() (out []*target, err error) {
 		out = append(out, t)
 	}
 	return out, nil
+}
+
+// model is what a disk says that it is.
+func model(place string) string {
+	vendor := word(place, "device/vendor")
+	if strings.HasPrefix(vendor, "0x") { // a number that says nothing to people
+		vendor = ""
+	}
+	return plain.Text(strings.TrimSpace(vendor+" "+word(place, "device/model")), 40)
 }
 
 // look says what lies on a disk.

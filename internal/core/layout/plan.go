@@ -1,7 +1,9 @@
 package layout
 
 import (
+	"crypto/rand"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -26,13 +28,32 @@ const (
 	// copied into a new file system of the same name.
 	Shrink Way = "shrink"
 	Copy   Way = "copy"
+	// Add was not there.
+	Add Way = "add"
 )
 
 // Ways are all of them.
-var Ways = []Way{Keep, Grow, Shrink, Copy}
+var Ways = []Way{Keep, Grow, Shrink, Copy, Add}
 
 // growable are formats that take more room while nobody looks, shrinkable and copyable those that take less.
 var growable, shrinkable, copyable = []string{"ext2", "ext4", "xfs", "btrfs", "lvm"}, []string{"ext2", "ext4", "btrfs"}, []string{"xfs"}
+
+// Extra is a partition that is added.
+type Extra string
+
+// The extras: what UEFI starts from, and where a PC's BIOS finds the rest of a boot loader on a disk with a GUID partition table (GRUB manual, "BIOS
+// installation").
+const (
+	ESP      Extra = "esp"
+	BIOSBoot Extra = "bios-boot"
+)
+
+const (
+	// espLength is how long an added ESP is, leastCore how long a place for a boot loader has to be, in bytes.
+	espLength, leastCore = 64 * mib, 256 << 10
+	// Types of partitions, as they lie on disks: c12a7328-f81f-11d2-ba4b-00a0c93ec93b, 21686148-6449-6e6f-744e-656564454649, and UEFI's in a PC's table.
+	espGUID, biosGUID, espMBR = "28732ac11ff8d211ba4b00a0c93ec93b", "4861682149646f6e744e656564454649", 0xef
+)
 
 // Step is what becomes of a partition: as it was, and as it will be.
 type Step struct {
@@ -49,6 +70,8 @@ type Plan struct {
 	Steps   []Step
 	Free    int64
 	Notices []string
+
+	extra Extra
 }
 
 // ErrTooSmall marks a disk on which there is no room for what has to be on it.
@@ -99,9 +122,9 @@ func (l Disk) end(size int64) int64 {
 }
 
 // Fit plans the division of a disk of another size, in bytes. Where there is more room, the largest partition that can have it does; where there is less,
-// those give that have most to give. least is [Least] of the disk, for a partition.
-func (l Disk) Fit(size int64, least func(Part) int64) (Plan, error) {
-	p := Plan{From: l, Size: size}
+// those give that have most to give. least is [Least] of the disk, for a partition. extra, where it is not "", is a partition that is added.
+func (l Disk) Fit(size int64, least func(Part) int64, extra Extra) (Plan, error) {
+	p := Plan{From: l, Size: size, extra: extra}
 	last := int64(0)
 	for _, part := range l.Parts {
 		p.Steps = append(p.Steps, Step{From: part, To: part, Way: Keep, Least: part.Length})
@@ -111,6 +134,9 @@ func (l Disk) Fit(size int64, least func(Part) int64) (Plan, error) {
 		return p, nil
 	}
 	end := l.end(size)
+	if extra == ESP {
+		end -= espLength + mib
+	}
 	switch {
 	case size > l.Size:
 		i := p.largest()
@@ -131,6 +157,13 @@ func (l Disk) Fit(size int64, least func(Part) int64) (Plan, error) {
 			return p, err
 		}
 	}
+	if extra != "" {
+		added, err := p.added(extra)
+		if err != nil {
+			return p, err
+		}
+		p.Steps = append(p.Steps, Step{To: added, Way: Add})
+	}
 	last = 0
 	for _, s := range p.Steps {
 		last = max(last, s.To.End())
@@ -140,6 +173,48 @@ func (l Disk) Fit(size int64, least func(Part) int64) (Plan, error) {
 	}
 	p.Free = size - last
 	return p, nil
+}
+
+// added is where an extra partition will be.
+func (p Plan) added(extra Extra) (Part, error) {
+	none := fmt.Errorf("%w: its partition table has no room for one more partition", ErrTooSmall)
+	last, first := int64(0), p.Size
+	taken := map[int]bool{}
+	for _, s := range p.Steps {
+		last, first = max(last, s.To.End()), min(first, s.To.Offset)
+		taken[s.To.Number] = true
+	}
+	slots := map[Table]int{GPT: p.From.entries, MBR: 4}[p.From.Table]
+	number := 1
+	for taken[number] {
+		number++
+	}
+	if number > slots {
+		return Part{}, none
+	}
+	added := Part{Number: number, Offset: up(last), Length: espLength, entry: make([]byte, max(p.From.width, mbrEntry))}
+	if extra == BIOSBoot {
+		if p.From.Table != GPT {
+			return Part{}, none
+		}
+		added.Offset = (2 + (int64(len(p.From.slots))+p.From.Sector-1)/p.From.Sector) * p.From.Sector
+		if added.Length = min(first-added.Offset, mib); added.Length < leastCore { // before all others, where it is free on most disks
+			added.Offset, added.Length = up(last), mib
+		}
+	}
+	if added.End() > p.From.end(p.Size) {
+		return Part{}, fmt.Errorf("%w: there is no room for a partition of %s more, from which the machine starts", ErrTooSmall, humanize.IBytes(uint64(added.Length)))
+	}
+	if p.From.Table == MBR {
+		added.entry[4] = espMBR
+		return added, nil
+	}
+	kind := map[Extra]string{ESP: espGUID, BIOSBoot: biosGUID}[extra]
+	hex.Decode(added.entry[:16], []byte(kind))
+	rand.Read(added.entry[16:32])
+	added.entry[16+7], added.entry[16+8] = added.entry[16+7]&0x0f|0x40, added.entry[16+8]&0x3f|0x80
+	added.Kind = kind
+	return added, nil
 }
 
 // largest is the longest partition that can grow, -1 if there is none.
@@ -217,7 +292,7 @@ func (p Plan) indexes() (out []int) {
 func (p Plan) spare(i int) int64 { return p.Steps[i].To.Length - p.Steps[i].Least }
 
 // Changes reports whether the disk will be divided otherwise than it is.
-func (p Plan) Changes() bool { return p.Size != p.From.Size }
+func (p Plan) Changes() bool { return p.Size != p.From.Size || p.extra != "" }
 
 // Compose is the disk as it will be, before anything in its file systems is done: of d, in which what shrinks has already, to the length planned.
 func (p Plan) Compose(d disk.Disk) (disk.Disk, error) {
@@ -230,7 +305,9 @@ func (p Plan) Compose(d disk.Disk) (disk.Disk, error) {
 	}
 	first := p.Size
 	for _, s := range p.Steps {
-		first = min(first, s.To.Offset)
+		if s.Way != Add {
+			first = min(first, s.To.Offset)
+		}
 	}
 	behind := int64(0)
 	switch p.From.Table {
@@ -243,7 +320,7 @@ func (p Plan) Compose(d disk.Disk) (disk.Disk, error) {
 		out = append(out, disk.Stretch{Offset: behind, Length: gap, From: d, At: behind})
 	}
 	for _, s := range p.Steps {
-		if !s.From.box && s.Way != Copy {
+		if !s.From.box && s.Way != Copy && s.Way != Add {
 			out = append(out, disk.Stretch{Offset: s.To.Offset, Length: min(s.From.Length, s.To.Length), From: d, At: s.From.Offset})
 		}
 	}
@@ -256,7 +333,10 @@ func (p Plan) layGPT(lay func(int64, []byte)) int64 {
 	le, sector := binary.LittleEndian, p.From.Sector
 	slots := slices.Clone(p.From.slots)
 	for _, s := range p.Steps {
-		e := slots[(s.From.Number-1)*p.From.width:]
+		e := slots[(s.To.Number-1)*p.From.width:]
+		if s.Way == Add {
+			copy(e[:p.From.width], s.To.entry)
+		}
 		le.PutUint64(e[32:], uint64(s.To.Offset/sector))
 		le.PutUint64(e[40:], uint64(s.To.End()/sector-1))
 	}
@@ -269,7 +349,7 @@ func (p Plan) layGPT(lay func(int64, []byte)) int64 {
 		for at, v := range map[int]int64{24: own, 32: other, 40: 2 + long, 48: last - long - 1, 72: table} {
 			le.PutUint64(h[at:], uint64(v))
 		}
-		if first := le.Uint64(head[40:]); int64(first) > 2+long { // what it kept free for a boot loader
+		if first := le.Uint64(head[40:]); int64(first) > 2+long && p.extra != BIOSBoot { // what it kept free for a boot loader
 			le.PutUint64(h[40:], first)
 		}
 		le.PutUint32(h[88:], crc32.ChecksumIEEE(slots))
@@ -315,6 +395,7 @@ func (p Plan) layMBR(lay func(int64, []byte)) int64 {
 	for _, s := range p.Steps {
 		switch {
 		case s.To.Number <= 4:
+			copy(head[mbrEntries+(s.To.Number-1)*mbrEntry:][:mbrEntry], s.To.entry[:mbrEntry])
 			put(head[mbrEntries+(s.To.Number-1)*mbrEntry:], s.To.Offset, s.To.End(), 0)
 			if s.To.box {
 				box = s.To

@@ -46,6 +46,11 @@ func (g *Guest) fit(ctx context.Context, f reader.Fit) (done []string, err error
 		}
 		say("%s was given all the room that it has", name)
 	}
+	if f.Boot != nil {
+		if err := g.boot(*f.Boot, say); err != nil {
+			return done, fmt.Errorf("have it start by %s: %w", firmware(f.Boot.UEFI), err)
+		}
+	}
 	if f.Findable {
 		if err := g.findable(say); err != nil {
 			return done, fmt.Errorf("have UEFI find the boot loader: %w", err)

@@ -28,8 +28,9 @@ type Guest struct {
 	done   bool
 	// devices are those of the file systems by name, systems where these are mounted, seen the kernel's names of all that were looked at.
 	devices, systems map[string]string
-	disks            []string // the kernel's names of the disks
-	seen             map[string]bool
+	// disks are the kernel's names of the disks, names ours.
+	disks, names []string
+	seen         map[string]bool
 	// examined are members of arrays that were looked at, explained what it was said of why it can't be opened.
 	examined, explained map[string]bool
 	// called are other names that the machine's own tables have for a file system.
@@ -88,7 +89,7 @@ func Open(disks []string) (*Guest, error) {
 			return nil, err
 		}
 	}
-	g.disks = disks
+	g.disks, g.names = disks, disks
 	g.settle()
 	return g, nil
 }

@@ -35,7 +35,7 @@ func (g *Guest) open(d reader.Disks) (reader.Opened, error) {
 	for i, name := range d.Names {
 		device, err := deviceOf(i)
 		if err == nil {
-			g.disks = append(g.disks, device)
+			g.disks, g.names = append(g.disks, device), append(g.names, name)
 			err = g.add(name, name, device)
 		}
 		if err != nil {
