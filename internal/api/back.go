@@ -8,6 +8,7 @@ import (
 
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/right"
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/restore"
 	"keenlodge/internal/wire"
 )
@@ -48,8 +49,13 @@ func (s *server) registerBack(a huma.API) {
 			}
 			return started(s.l.Restores.StartFiles(ctx, who(ctx), q))
 		})
-	do(s, a, huma.Operation{OperationID: "undo-restore", Method: http.MethodPost, Path: "/api/v1/runs/{id}/undo", DefaultStatus: http.StatusAccepted, Summary: "Take back what a restore of files did, within a day"},
+	do(s, a, huma.Operation{OperationID: "undo-restore", Method: http.MethodPost, Path: "/api/v1/runs/{id}/undo", DefaultStatus: http.StatusAccepted, Summary: "Take back what a restore of files did, within a day, or one that replaced a guest"},
 		func(ctx context.Context, in *byID) (wire.Run, error) {
+			if r, err := s.l.Runs.Find(ctx, in.ID); err == nil && r.Kind == run.Restore && len(r.Tasks) > 0 {
+				if _, err := s.allow(ctx, right.ReplaceMachine, func(string) string { return r.Tasks[0].Image }); err != nil {
+					return wire.Run{}, err
+				}
+			}
 			return started(s.l.Restores.Undo(ctx, who(ctx), in.ID))
 		})
 }

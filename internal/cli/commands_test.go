@@ -246,6 +246,8 @@ var varying = []struct {
 	with string
 }{
 	{regexp.MustCompile(`[A-Za-z0-9+/]{43}=|\b[a-z2-7]{52}\b`), "SECRET"}, // first, for anything may look like a time in it
+	{regexp.MustCompile(`\b[2-9a-z]{4}-[2-9a-z]{4}-[2-9a-z]{4}\n|"secret": "[2-9a-z]{12}"`), "CODE\n"},
+	{regexp.MustCompile(`rescue-\d{8}-\d{6}`), "rescue-WHEN"},
 	{regexp.MustCompile(`http://127\.0\.0\.1:\d+`), "URL"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\d(T\d\d:\d\d:\d\dZ?| \d\d:\d\d(:\d\d)?)?`), "WHEN"},
 	{regexp.MustCompile(`\b\d\d:\d\d:\d\d\b`), "WHEN"},
@@ -719,6 +721,13 @@ image export IMAGE-01 --to - => failed
 image export IMAGE-02 --disk vdz => failed
 image export IMAGE-02 --as iso => failed
 image export IMAGE-14 --to FOLDER/out5
+rescue code --machine timetable
+rescue code -o json
+rescue code --machine timetable --for 900 days => failed
+rescue make => usage
+image restore IMAGE-02 => usage
+image restore IMAGE-02 --over timetable --typed timetables => failed
+image restore IMAGE-02 --over timetable => failed
 image clone IMAGE-02 --as web-{01..03} --preview
 image clone IMAGE-02 --as web-{01..03} --preview -o json
 image clone IMAGE-02 --as web-{3..1} => usage

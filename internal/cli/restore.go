@@ -25,7 +25,9 @@ func waitFlag() cli.Flag {
 // restoreMachineCommand makes a guest of an image.
 func restoreMachineCommand(name string) *cli.Command {
 	return &cli.Command{Name: name, Usage: "make a guest from an image", ArgsUsage: "IMAGE",
-		Flags: []cli.Flag{output(), waitFlag(), &cli.StringFlag{Name: "as", Usage: "name of the guest to make", Required: true},
+		Flags: []cli.Flag{output(), waitFlag(), &cli.StringFlag{Name: "as", Usage: "name of the guest to make"},
+			&cli.StringFlag{Name: "over", Usage: "put it in the place of this guest, which must be off, and whose name is to be typed; its old disks stay, and keenlodge restore undo brings it back with them"},
+			&cli.StringFlag{Name: "typed", Usage: "with --over: the guest's name once more, where nobody can be asked"},
 			&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},
 			&cli.BoolFlag{Name: "start", Usage: "power it on and wait for its guest agent"},
 			&cli.BoolFlag{Name: "at-once", Usage: "power it on within seconds, with its disks still in the store; the rest is pulled behind it"},
@@ -43,8 +45,20 @@ func restoreMachineCommand(name string) *cli.Command {
 			if b.Sizes, err = sizesOf(c); err != nil {
 				return err
 			}
+			over := c.String("over")
+			if (b.As == "") == (over == "") {
+				return wrongUse("say what the guest is called (--as NAME), or which one it replaces (--over NAME)")
+			}
+			if over != "" {
+				b.As, b.Replace = over, true
+			}
 			if err := foretold(ctx, c, k, id, b); err != nil || c.Bool("preview") {
 				return err
+			}
+			if over != "" {
+				if err := typed(c.String("typed"), over, fmt.Sprintf("Guest %s is replaced by what it was in image %s", over, id)); err != nil {
+					return err
+				}
 			}
 			run, err := k.Restore(ctx, id, b)
 			if err != nil {

@@ -77,6 +77,25 @@ func confirm(question string) error {
 	return nil
 }
 
+// typed has the person type a name, unless it was given.
+func typed(given, name, what string) error {
+	if given == "" {
+		if !term.IsTerminal(int(os.Stdin.Fd())) {
+			return wrongUse("there is no terminal to ask on; write --typed %s if it is meant", name)
+		}
+		fmt.Fprintf(os.Stderr, "%s. Type its name: ", what)
+		line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+		if err != nil {
+			return err
+		}
+		given = strings.TrimSpace(line)
+	}
+	if given != name {
+		return fmt.Errorf("%q is not %q; nothing was done", given, name)
+	}
+	return nil
+}
+
 // openerFlags name what opens a sealed store.
 func openerFlags() []cli.Flag {
 	return []cli.Flag{

@@ -68,10 +68,13 @@ func targets() (out []*target, err error) {
 		if t.size == 0 {
 			continue
 		}
-		if err := t.look(); err != nil {
+		ours, err := t.look()
+		if err != nil {
 			return nil, fmt.Errorf("disk %s: %w", name, err)
 		}
-		out = append(out, t)
+		if !ours {
+			out = append(out, t)
+		}
 	}
 	return out, nil
 }
@@ -85,28 +88,37 @@ func model(place string) string {
 	return plain.Text(strings.TrimSpace(vendor+" "+word(place, "device/model")), 40)
 }
 
-// look says what lies on a disk.
-func (t *target) look() error {
+// Label is what the medium is called by its own file system.
+const Label = "KEENLODGE_RESCUE"
+
+// look says what lies on a disk, and whether it is the medium itself, or one like it.
+func (t *target) look() (medium bool, err error) {
 	if err := t.open(false); err != nil {
-		return err
+		return false, err
 	}
 	defer t.close()
 	l, err := layout.Read(t)
 	if errors.Is(err, layout.ErrDamaged) {
-		t.holds = "something that has no sense"
-		return nil
+		t.holds = "something that makes no sense"
+		return false, nil
 	}
 	if err != nil {
-		return err
+		return false, err
 	}
 	var parts []string
 	for _, p := range l.Parts {
+		if p.Format == "iso9660" {
+			label := make([]byte, len(Label)) // ECMA-119, 8.4: the volume's identifier
+			if _, err := t.ReadAt(label, p.Offset+0x8028); err == nil && string(label) == Label {
+				return true, nil
+			}
+		}
 		if p.Format != "" || l.Table != layout.None {
 			parts = append(parts, strings.TrimSpace(fmt.Sprintf("%s %s", size(p.Length), p.Format)))
 		}
 	}
 	t.holds = strings.Join(parts, ", ")
-	return nil
+	return false, nil
 }
 
 func word(place, what string) string {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"slices"
 	"time"
@@ -82,7 +83,12 @@ func toLodge(ctx context.Context, address, pin, code string) (*lodge, error) {
 		}
 		k.Trust(pinned.Config(u.Hostname(), pins, nil))
 	}
-	if _, err := k.Redeem(ctx, code); err != nil {
+	_, err = k.Redeem(ctx, code)
+	var p *client.Problem
+	if errors.As(err, &p) && p.Status == http.StatusNotFound {
+		return nil, fmt.Errorf("the lodge at %s knows no codes: it is older than this medium; make the medium where that lodge runs (keenlodge rescue make)", address)
+	}
+	if err != nil {
 		return nil, err
 	}
 	return &lodge{k, address}, nil

@@ -527,11 +527,8 @@ func (rs *Restores) Undo(ctx context.Context, who, id string) (records.Run, erro
 	if err != nil {
 		return r, err
 	}
-	if r.Kind != run.Files {
-		return r, fmt.Errorf("%w: run %s is a %s; only files that went back can be taken back", fault.ErrConflict, id, r.Kind)
-	}
-	if !r.State.Over() {
-		return r, fmt.Errorf("%w: run %s is under way; end it first: keenlodge run cancel %s", fault.ErrConflict, id, id)
+	if err := checkUndo(r); err != nil {
+		return r, err
 	}
 	return rs.runs.Queue(ctx, runs.Order{Kind: run.Undo, Policy: r.Policy, Cause: run.Hand, Who: who, Request: UndoRequest{id}})
 }
@@ -551,6 +548,9 @@ func (h undoHandler) Run(ctx context.Context, r *runs.Run) error {
 	of, err := h.rs.runs.Find(ctx, q.Run)
 	if err != nil {
 		return err
+	}
+	if of.Kind == run.Restore {
+		return h.rs.revert(ctx, of, r)
 	}
 	files, err := runs.Request[FilesRequest](of)
 	if err != nil {

@@ -298,6 +298,9 @@ func (h handler) Run(ctx context.Context, r *runs.Run) (err error) {
 		one := q
 		one.As, one.Clones = t.Machine, nil
 		r.Perform(ctx, t, func(ctx context.Context, t *runs.Task) error {
+			if err := h.rs.remember(ctx, on, one, r, t); err != nil {
+				return err
+			}
 			if err := h.rs.makeGuest(ctx, on, one, fit, t); err != nil || !q.Start && !q.lent() {
 				return err
 			}

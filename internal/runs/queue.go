@@ -50,6 +50,14 @@ func Request[T any](r records.Run) (request T, err error) {
 	return request, err
 }
 
+// Result reads what a run came to.
+func Result[T any](r records.Run) (result T, err error) {
+	if err = json.Unmarshal(r.Result, &result); err != nil {
+		err = fmt.Errorf("what run %s came to can't be read: %w", r.ID, err)
+	}
+	return result, err
+}
+
 // Find is one run with its tasks.
 func (e *Engine) Find(ctx context.Context, id string) (records.Run, error) {
 	r, err := e.rec.Run(ctx, id)

@@ -310,6 +310,14 @@ type Restorer interface {
 	Start(ctx context.Context, name string) error
 }
 
+// Reverter has a machine be again what it was.
+type Reverter interface {
+	// Described is how a machine is defined, for Revert.
+	Described(ctx context.Context, name string) (string, error)
+	// Revert defines a machine that is off as it was described: with the disks that it had then. One that runs is [ErrBusy].
+	Revert(ctx context.Context, name, described string) error
+}
+
 // PlanSum sums up what becomes of files. Short says what there is no room for, "" where all fits; Notices are what a person should know before.
 type PlanSum struct {
 	Digest  string

@@ -152,7 +152,7 @@ func (m Medium) ISO(ctx context.Context, out string) error {
 	if err := m.files(filepath.Join(folder, "boot"), map[string]string{"grub/grub.cfg": menu}); err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, "grub-mkrescue", "-o", out, folder, "--", "-volid", "KEENLODGE_RESCUE")
+	cmd := exec.CommandContext(ctx, "grub-mkrescue", "-o", out, folder, "--", "-volid", rescue.Label)
 	said, err := cmd.CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("grub-mkrescue: %w: %s; it needs the packages grub-common, grub-pc-bin, grub-efi-amd64-bin, mtools and xorriso", err, last(string(said)))

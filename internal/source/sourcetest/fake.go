@@ -64,6 +64,7 @@ type Host struct {
 
 	mu     sync.Mutex
 	guests map[string]*Guest
+	was    []Guest // as they were described
 	open   int
 	// MostOpen is how many captures were open at the same time.
 	MostOpen int

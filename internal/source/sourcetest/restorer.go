@@ -146,3 +146,38 @@ func (c *Conn) Start(_ context.Context, name string) error {
 	}
 	return err
 }
+
+// Described implements [source.Reverter].
+func (c *Conn) Described(_ context.Context, name string) (string, error) {
+	if err := c.h.fault("describe", name); err != nil {
+		return "", err
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, ok := c.h.guests[name]
+	if !ok {
+		return "", fmt.Errorf("guest %s: %w", name, source.ErrNoMachine)
+	}
+	was := fmt.Sprintf("as of %d", len(c.h.was))
+	c.h.was = append(c.h.was, *g)
+	return was, nil
+}
+
+// Revert implements [source.Reverter].
+func (c *Conn) Revert(_ context.Context, name, described string) error {
+	if err := c.h.fault("revert", name); err != nil {
+		return err
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, n := c.h.guests[name], -1
+	if _, err := fmt.Sscanf(described, "as of %d", &n); err != nil || n >= len(c.h.was) || g == nil {
+		return fmt.Errorf("guest %s: %q describes none", name, described)
+	}
+	if g.State != machine.Off {
+		return fmt.Errorf("guest %s: %w: it is not off", name, source.ErrBusy)
+	}
+	was := c.h.was[n]
+	c.h.guests[name] = &was
+	return nil
+}

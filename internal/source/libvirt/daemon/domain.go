@@ -53,3 +53,32 @@ func (c *Conn) Definition(ctx context.Context, d golibvirt.Domain, inactive bool
 	}
 	return text, def, nil
 }
+
+// Described implements [source.Reverter].
+func (c *Conn) Described(ctx context.Context, name string) (string, error) {
+	d, err := c.Domain(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	text, _, err := c.Definition(ctx, d, true)
+	return text, err
+}
+
+// Revert implements [source.Reverter].
+func (c *Conn) Revert(ctx context.Context, name, described string) error {
+	d, err := c.Domain(ctx, name)
+	if err != nil {
+		return err
+	}
+	state, err := c.State(ctx, d)
+	if err != nil {
+		return err
+	}
+	if state != golibvirt.DomainShutoff && state != golibvirt.DomainCrashed {
+		return fmt.Errorf("guest %s: %w: it is not off; shut it down first", name, source.ErrBusy)
+	}
+	return c.Within(ctx, AnswerTime, "define guest "+name+" as it was", func() error {
+		_, err := c.L.DomainDefineXML(described)
+		return err
+	})
+}
