@@ -278,7 +278,7 @@ func TestEveryRescue(t *testing.T) {
 
 	// Power is lost in the middle; the same is done again, over what was written. The machine is saved from a medium then, and its image, which starts by
 	// UEFI now, goes onto one that does not.
-	t.Run("again, and back", func(t *testing.T) {
+	t.Run("again", func(t *testing.T) {
 		y := newBay(t, 1<<30, 1<<30)
 		start := func(m *bare) {
 			b.withStore(m, passphrase)

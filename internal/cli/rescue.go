@@ -2,10 +2,10 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"os"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -84,7 +84,7 @@ func rescueCodeCommand() *cli.Command {
 			if c.Bool("save") {
 				roles = append(roles, "operator")
 			}
-			t, err := k.NewToken(ctx, "rescue-"+time.Now().UTC().Format("20060102-150405"), wire.TokenSpec{Roles: roles, Once: true, TokenTime: wire.TokenTime{For: c.String("for")}})
+			t, err := k.NewToken(ctx, "rescue-"+strings.ToLower(rand.Text()[:8]), wire.TokenSpec{Roles: roles, Once: true, TokenTime: wire.TokenTime{For: c.String("for")}})
 			if err != nil {
 				return err
 			}

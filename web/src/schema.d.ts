@@ -911,6 +911,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/redemptions": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Give a code that was told for one use, and get a token for it */
+    post: operations["redeem-code"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/runs": {
     parameters: {
       query?: never
@@ -1005,7 +1022,7 @@ export interface paths {
     }
     get?: never
     put?: never
-    /** Take back what a restore of files did, within a day */
+    /** Take back what a restore of files did, within a day, or one that replaced a guest */
     post: operations["undo-restore"]
     delete?: never
     options?: never
@@ -2857,6 +2874,46 @@ export interface components {
       /** Format: int64 */
       low: number
     }
+    Redeemed: {
+      name: string
+      secret: string
+    }
+    Redemption: {
+      code: string
+    }
+    Refit: {
+      /**
+       * Format: int64
+       * @description how much at its end belongs to nothing
+       */
+      free: number
+      notices: string[]
+      parts: components["schemas"]["RefitPart"][]
+      /** Format: int64 */
+      size: number
+      /** @description gpt, mbr or none */
+      table: string
+      target: string
+      /** Format: int64 */
+      was: number
+    }
+    RefitPart: {
+      format: string
+      /**
+       * Format: int64
+       * @description 0 of a disk without partitions
+       */
+      number: number
+      /** Format: int64 */
+      offset: number
+      /** Format: int64 */
+      size: number
+      /** Format: int64 */
+      was_offset: number
+      /** Format: int64 */
+      was_size: number
+      way: string
+    }
     RehearseRequest: {
       freeze: boolean
     }
@@ -2905,20 +2962,30 @@ export interface components {
       at_once?: boolean
       /** @description start it so for a while only: nothing is pulled, its network has no link, and all of it goes when it is off */
       boot?: boolean
+      /** @description names of further guests to make of it */
+      clones?: string[]
       /** @description with boot: its network has a link */
       connected?: boolean
       /** @description where; by default where the machine lived */
       hypervisor?: string
+      /** @description give each guest a machine ID, SSH host keys, addresses of network cards and a host name of its own */
+      identity?: boolean
       /** @description storage pool for its disks */
       pool?: string
       /** @description allow a guest of that name, which must be off, to be defined anew */
       replace?: boolean
+      /** @description disks that are to have another size than in the image, in bytes, by target */
+      sizes?: {
+        [key: string]: number
+      }
       /** @description power it on, and wait for its guest agent */
       start?: boolean
       /** @description what of the definition is taken over though it reaches beyond the guest, by the names that a restore's log gives to what it left out */
       take?: string[]
     }
     RestorePreview: {
+      /** @description disks that will be divided otherwise than in the image */
+      disks: components["schemas"]["Refit"][]
       /** @description what of the machine's definition is left out, for it reaches beyond the guest */
       left: string[]
       takes: components["schemas"]["Takes"]
@@ -3750,6 +3817,8 @@ export interface components {
     TokenSpec: {
       /** @description such as 30 days; default 90 days, at the most 400 */
       for?: string
+      /** @description what opens doors is a code that a person can type, once, for a token that is good for a day */
+      once?: boolean
       /** @description role phrases, such as: viewer, operator of policies nightly-* */
       roles: string[]
     }
@@ -9420,6 +9489,39 @@ export interface operations {
       }
       /** @description Service Unavailable */
       503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "redeem-code": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Redemption"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Redeemed"]
+        }
+      }
+      /** @description Error */
+      default: {
         headers: {
           [name: string]: unknown
         }
