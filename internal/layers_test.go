@@ -60,6 +60,7 @@ var layers = [][]string{
 	{"internal/source/libvirt/admit"},
 	{"internal/source/libvirt/daemon", "internal/source/guestagent"},
 	{"internal/source"},
+	{"internal/reader/identity"},
 	{"internal/reader"},
 	{"internal/wire", "internal/mount", "internal/notify", "internal/line"},
 	{"internal/store/pooled", "internal/store/open"},

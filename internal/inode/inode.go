@@ -4,6 +4,7 @@ package inode
 import (
 	"errors"
 	"fmt"
+	"path"
 	"strings"
 	"time"
 
@@ -88,4 +89,18 @@ func sized(room []byte, call func([]byte) (int, error)) ([]byte, error) {
 		room = make([]byte, n+64)
 	}
 	return nil, unix.ERANGE
+}
+
+// OpenIn opens a path below a root. Links lead where they would if the root were the machine's, and never out of it.
+func OpenIn(root, p string, flags uint64) (int, error) {
+	top, err := unix.Open(root, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1, err
+	}
+	defer unix.Close(top)
+	rel := strings.TrimPrefix(path.Clean("/"+p), "/")
+	if rel == "" {
+		rel = "."
+	}
+	return unix.Openat2(top, rel, &unix.OpenHow{Flags: flags | unix.O_CLOEXEC, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS})
 }

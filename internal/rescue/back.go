@@ -175,7 +175,7 @@ func agreed(ctx context.Context, c *console, w *whole, jobs []job, byUEFI bool) 
 	}
 	var hold []string
 	for _, j := range jobs {
-		c.say("\n  %s (%s) goes onto %s (%s %s)", j.from.target, size(j.from.Size()), j.to.name, size(j.to.size), j.to.model)
+		c.say("\n  %s (%s) goes onto %s (%s)", j.from.target, size(j.from.Size()), j.to.name, strings.TrimSpace(size(j.to.size)+" "+j.to.model))
 		for _, s := range j.plan.Steps {
 			name := j.to.name
 			if s.To.Number > 0 {

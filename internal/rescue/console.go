@@ -59,7 +59,7 @@ func (c *console) hear(in io.Reader) {
 }
 
 // simple has what a screen without our fonts can't show.
-var simple = strings.NewReplacer("✓", "ok:", "✗", "!!", "…", "...", "–", "-", "\n", "\r\n")
+var simple = strings.NewReplacer("✓", "ok:", "✗", "!!", "…", "...", "–", "-")
 
 // Write writes to all terminals. One that does not take it is no reason to stop.
 func (c *console) Write(p []byte) (int, error) {

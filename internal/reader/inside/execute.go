@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"keenlodge/internal/inode"
 	"keenlodge/internal/line"
 	"keenlodge/internal/reader"
 )
@@ -72,10 +73,10 @@ func (g *Guest) enliven() error {
 		return errors.New("the machine's tree could not be put together again")
 	}
 	for _, m := range [][3]string{{"proc", "proc", "proc"}, {"sys", "sys", "sysfs"}, {"dev", "dev", "devtmpfs"}, {"shm", "dev/shm", "tmpfs"}, {"run", "run", "tmpfs"}, {"tmp", "tmp", "tmpfs"}} {
-		fd, err := openAt(treeFolder, m[1], unix.O_PATH|unix.O_DIRECTORY)
+		fd, err := inode.OpenIn(treeFolder, m[1], unix.O_PATH|unix.O_DIRECTORY)
 		if errors.Is(err, unix.ENOENT) && m[1] == "dev/shm" {
 			if err = os.Mkdir(filepath.Join("/dev", "shm"), 0o1777); err == nil {
-				fd, err = openAt(treeFolder, m[1], unix.O_PATH|unix.O_DIRECTORY)
+				fd, err = inode.OpenIn(treeFolder, m[1], unix.O_PATH|unix.O_DIRECTORY)
 			}
 		}
 		if errors.Is(err, unix.ENOENT) {

@@ -43,20 +43,6 @@ func (g *Guest) rootOf(w reader.Where) (string, error) {
 	return g.systems[w.FileSystem], nil
 }
 
-// openAt opens a path below a root. Links lead where they would if the root were the machine's, and never out of it.
-func openAt(root, p string, flags uint64) (int, error) {
-	top, err := unix.Open(root, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return -1, err
-	}
-	defer unix.Close(top)
-	rel := strings.TrimPrefix(path.Clean("/"+p), "/")
-	if rel == "" {
-		rel = "."
-	}
-	return unix.Openat2(top, rel, &unix.OpenHow{Flags: flags | unix.O_CLOEXEC, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS})
-}
-
 // wrong is what became of a path, in words.
 func wrong(p string, err error) error {
 	if errors.Is(err, unix.ENOENT) || errors.Is(err, unix.ENOTDIR) {
@@ -87,7 +73,7 @@ func (g *Guest) list(w reader.Where) (any, func(net.Conn) error, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	fd, err := openAt(root, w.Path, unix.O_PATH)
+	fd, err := inode.OpenIn(root, w.Path, unix.O_PATH)
 	if err != nil {
 		return nil, nil, wrong(w.Path, err)
 	}
@@ -103,7 +89,7 @@ func (g *Guest) list(w reader.Where) (any, func(net.Conn) error, error) {
 			return err
 		}, nil
 	}
-	if fd, err = openAt(root, w.Path, unix.O_RDONLY|unix.O_DIRECTORY); err != nil {
+	if fd, err = inode.OpenIn(root, w.Path, unix.O_RDONLY|unix.O_DIRECTORY); err != nil {
 		return nil, nil, wrong(w.Path, err)
 	}
 	folder := os.NewFile(uintptr(fd), w.Path)
@@ -208,7 +194,7 @@ func (g *Guest) read(r reader.Read) (any, func(net.Conn) error, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	fd, err := openAt(root, r.Path, unix.O_RDONLY|unix.O_NONBLOCK)
+	fd, err := inode.OpenIn(root, r.Path, unix.O_RDONLY|unix.O_NONBLOCK)
 	if err != nil {
 		return nil, nil, wrong(r.Path, err)
 	}

@@ -18,6 +18,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/line"
 	"keenlodge/internal/reader"
+	"keenlodge/internal/reader/identity"
 	"keenlodge/internal/unpack"
 )
 
@@ -287,6 +288,39 @@ func (g *Guest) rest() error {
 		if err != nil {
 			return fmt.Errorf("put down what was written to %s: %w", d, err)
 		}
+	}
+	return nil
+}
+
+// identify makes the machine another one.
+func (g *Guest) identify(id reader.Identity) (done []string, err error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if !g.opened.Tree {
+		return nil, line.Refuse(line.Unknown, "the disks have no mount table, so there is no tree in which its identity could be found")
+	}
+	if err := g.writable(); err != nil {
+		return nil, err
+	}
+	err = identity.Give(treeFolder, id, func(format string, args ...any) { done = append(done, fmt.Sprintf(format, args...)) })
+	return done, err
+}
+
+// writable has the tree opened for writing.
+func (g *Guest) writable() error {
+	g.dismantle()
+	for name, place := range g.systems {
+		f := g.find(name)
+		if f.Format == "iso9660" || f.Format == "squashfs" || f.Format == "ntfs" || strings.HasPrefix(name, reader.OldDisk) {
+			continue
+		}
+		if err := unix.Mount("", place, "", unix.MS_REMOUNT|unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
+			return fmt.Errorf("open %s for writing: %w", name, err)
+		}
+	}
+	g.assemble()
+	if !g.opened.Tree {
+		return errors.New("the machine's tree could not be put together again")
 	}
 	return nil
 }

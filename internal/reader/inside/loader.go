@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"keenlodge/internal/inode"
 	"keenlodge/internal/line"
 	"keenlodge/internal/reader"
 )
@@ -52,13 +53,11 @@ func (g *Guest) boot(b reader.Boot, say func(string, ...any)) error {
 // menu finds in which file system the boot loader's menu lies, by its UUID, and in which folder of that.
 func (g *Guest) menu() (uuid, prefix string, err error) {
 	for _, file := range menus {
-		if body, err := config(file); err != nil || body == nil {
-			if fd, err := openAt(treeFolder, file, unix.O_PATH); err != nil {
-				continue
-			} else {
-				unix.Close(fd)
-			}
+		fd, err := inode.OpenIn(treeFolder, file, unix.O_PATH)
+		if err != nil {
+			continue
 		}
+		unix.Close(fd)
 		holds, below := "/", "/"+path.Dir(file)
 		if slices.ContainsFunc(g.opened.FileSystems, func(f reader.FileSystem) bool { return f.Mounted == "/boot" }) {
 			holds, below = "/boot", "/"+path.Dir(strings.TrimPrefix(file, "boot/"))

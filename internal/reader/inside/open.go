@@ -19,6 +19,7 @@ import (
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/plain"
+	"keenlodge/internal/inode"
 	"keenlodge/internal/reader"
 )
 
@@ -80,7 +81,7 @@ func (g *Guest) together() {
 // owners reads the names of the machine's own users or groups (passwd(5), group(5)), by number.
 func owners(file string) map[uint32]string {
 	out := map[uint32]string{}
-	fd, err := openAt(treeFolder, file, unix.O_RDONLY|unix.O_NONBLOCK)
+	fd, err := inode.OpenIn(treeFolder, file, unix.O_RDONLY|unix.O_NONBLOCK)
 	if err != nil {
 		return out
 	}
@@ -347,7 +348,7 @@ func subvolume(l []string) string {
 
 // tableOf reads a table of a machine's: fields of lines that are no comments.
 func tableOf(root, file string) (lines [][]string) {
-	fd, err := openAt(root, file, unix.O_RDONLY|unix.O_NONBLOCK)
+	fd, err := inode.OpenIn(root, file, unix.O_RDONLY|unix.O_NONBLOCK)
 	if err != nil {
 		return nil
 	}
@@ -394,12 +395,12 @@ func (g *Guest) named(spec string) string {
 
 // bind shows a folder of a file system at a place of the tree, if there is such a folder in both.
 func (g *Guest) bind(name, sub, at string) bool {
-	from, err := openAt(g.systems[name], sub, unix.O_PATH|unix.O_DIRECTORY)
+	from, err := inode.OpenIn(g.systems[name], sub, unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {
 		return false
 	}
 	defer unix.Close(from)
-	to, err := openAt(treeFolder, at, unix.O_PATH|unix.O_DIRECTORY)
+	to, err := inode.OpenIn(treeFolder, at, unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {
 		return false
 	}

@@ -1,4 +1,5 @@
-package inside
+// Package identity gives a machine another identity, in its tree of files: by what others tell it from the machine that has the same files.
+package identity
 
 import (
 	"crypto"
@@ -21,7 +22,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"keenlodge/internal/core/plain"
-	"keenlodge/internal/line"
+	"keenlodge/internal/inode"
 	"keenlodge/internal/reader"
 )
 
@@ -34,47 +35,23 @@ var cardFolders = []string{"etc/netplan", "etc/network", "etc/network/interfaces
 // leftOf are files that are of one machine and one life: they are made anew by whoever needs them.
 var leftOf = []string{"var/lib/systemd/random-seed", "var/lib/urandom/random-seed", "var/lib/dhcp/*.leases", "var/lib/dhcpcd/*.lease", "var/lib/NetworkManager/*.lease", "var/lib/systemd/credential.secret", "var/lib/cloud/instance"}
 
-// identify makes the machine another one.
-func (g *Guest) identify(id reader.Identity) (done []string, err error) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if !g.opened.Tree {
-		return nil, line.Refuse(line.Unknown, "the disks have no mount table, so there is no tree in which its identity could be found")
-	}
-	if err := g.writable(); err != nil {
-		return nil, err
-	}
-	say := func(format string, args ...any) { done = append(done, fmt.Sprintf(format, args...)) }
-	for _, step := range []func(reader.Identity, func(string, ...any)) error{machineID, hostKeys, hostName, cards, leavings} {
-		if err := step(id, say); err != nil {
-			return done, err
-		}
-	}
-	return done, nil
-}
+// tree is a machine's tree of files, which can be written to.
+type tree struct{ root string }
 
-// writable has the tree opened for writing.
-func (g *Guest) writable() error {
-	g.dismantle()
-	for name, place := range g.systems {
-		f := g.find(name)
-		if f.Format == "iso9660" || f.Format == "squashfs" || f.Format == "ntfs" || strings.HasPrefix(name, reader.OldDisk) {
-			continue
+// Give gives the machine whose tree is at root another identity, and says what it did.
+func Give(root string, id reader.Identity, say func(string, ...any)) error {
+	t := tree{root}
+	for _, step := range []func(reader.Identity, func(string, ...any)) error{t.machineID, t.hostKeys, t.hostName, t.cards, t.leavings} {
+		if err := step(id, say); err != nil {
+			return err
 		}
-		if err := unix.Mount("", place, "", unix.MS_REMOUNT|unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
-			return fmt.Errorf("open %s for writing: %w", name, err)
-		}
-	}
-	g.assemble()
-	if !g.opened.Tree {
-		return errors.New("the machine's tree could not be put together again")
 	}
 	return nil
 }
 
 // config reads a file of the tree; one that is not there is nil.
-func config(file string) ([]byte, error) {
-	fd, err := openAt(treeFolder, file, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW)
+func (t tree) config(file string) ([]byte, error) {
+	fd, err := inode.OpenIn(t.root, file, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW)
 	if errors.Is(err, unix.ENOENT) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP) {
 		return nil, nil
 	}
@@ -94,8 +71,8 @@ func config(file string) ([]byte, error) {
 }
 
 // put replaces what a file of the tree holds; it keeps its owner and rights.
-func put(file string, body []byte) error {
-	fd, err := openAt(treeFolder, file, unix.O_WRONLY|unix.O_TRUNC|unix.O_NOFOLLOW)
+func (t tree) put(file string, body []byte) error {
+	fd, err := inode.OpenIn(t.root, file, unix.O_WRONLY|unix.O_TRUNC|unix.O_NOFOLLOW)
 	if err != nil {
 		return fmt.Errorf("write /%s: %w", file, err)
 	}
@@ -108,8 +85,8 @@ func put(file string, body []byte) error {
 }
 
 // namesIn are those in a folder of the tree, none where it is not there.
-func namesIn(folder string) []string {
-	fd, err := openAt(treeFolder, folder, unix.O_RDONLY|unix.O_DIRECTORY)
+func (t tree) namesIn(folder string) []string {
+	fd, err := inode.OpenIn(t.root, folder, unix.O_RDONLY|unix.O_DIRECTORY)
 	if err != nil {
 		return nil
 	}
@@ -120,19 +97,19 @@ func namesIn(folder string) []string {
 }
 
 // machineID gives it another machine ID (machine-id(5)).
-func machineID(_ reader.Identity, say func(string, ...any)) error {
+func (t tree) machineID(_ reader.Identity, say func(string, ...any)) error {
 	id := make([]byte, 16)
 	rand.Read(id)
 	id[6], id[8] = id[6]&0x0f|0x40, id[8]&0x3f|0x80
 	for _, file := range []string{"etc/machine-id", "var/lib/dbus/machine-id"} {
-		was, err := config(file)
+		was, err := t.config(file)
 		if err != nil {
 			return err
 		}
 		if was == nil {
 			continue
 		}
-		if err := put(file, []byte(hex.EncodeToString(id)+"\n")); err != nil {
+		if err := t.put(file, []byte(hex.EncodeToString(id)+"\n")); err != nil {
 			return err
 		}
 		say("/%s: another machine ID", file)
@@ -141,11 +118,11 @@ func machineID(_ reader.Identity, say func(string, ...any)) error {
 }
 
 // hostKeys makes its SSH host keys anew, of the kinds that it has.
-func hostKeys(id reader.Identity, say func(string, ...any)) error {
+func (t tree) hostKeys(id reader.Identity, say func(string, ...any)) error {
 	var made []string
-	for _, name := range namesIn("etc/ssh") {
-		kind, ok := strings.CutPrefix(name, "ssh_host_")
-		if kind, ok = strings.CutSuffix(kind, "_key"); !ok {
+	for _, name := range t.namesIn("etc/ssh") {
+		kind, private := strings.CutSuffix(strings.TrimPrefix(name, "ssh_host_"), "_key")
+		if !private || !strings.HasPrefix(name, "ssh_host_") {
 			continue
 		}
 		var key crypto.Signer
@@ -173,11 +150,11 @@ func hostKeys(id reader.Identity, say func(string, ...any)) error {
 			return err
 		}
 		file := path.Join("etc/ssh", name)
-		if err := put(file, pem.EncodeToMemory(body)); err != nil {
+		if err := t.put(file, pem.EncodeToMemory(body)); err != nil {
 			return err
 		}
-		if was, err := config(file + ".pub"); err == nil && was != nil {
-			if err := put(file+".pub", ssh.MarshalAuthorizedKey(public)); err != nil {
+		if was, err := t.config(file + ".pub"); err == nil && was != nil {
+			if err := t.put(file+".pub", ssh.MarshalAuthorizedKey(public)); err != nil {
 				return err
 			}
 		}
@@ -190,11 +167,11 @@ func hostKeys(id reader.Identity, say func(string, ...any)) error {
 }
 
 // hostName gives it another name, where one is wanted.
-func hostName(id reader.Identity, say func(string, ...any)) error {
+func (t tree) hostName(id reader.Identity, say func(string, ...any)) error {
 	if id.Host == "" {
 		return nil
 	}
-	was, err := config("etc/hostname")
+	was, err := t.config("etc/hostname")
 	if err != nil {
 		return err
 	}
@@ -202,11 +179,11 @@ func hostName(id reader.Identity, say func(string, ...any)) error {
 		return errors.New("it has no /etc/hostname, so its name can't be set here")
 	}
 	old := strings.TrimSpace(string(was))
-	if err := put("etc/hostname", []byte(id.Host+"\n")); err != nil {
+	if err := t.put("etc/hostname", []byte(id.Host+"\n")); err != nil {
 		return err
 	}
 	say("/etc/hostname: %s", id.Host)
-	hosts, err := config("etc/hosts")
+	hosts, err := t.config("etc/hosts")
 	if err != nil || len(hosts) == 0 || old == "" {
 		return err
 	}
@@ -216,15 +193,15 @@ func hostName(id reader.Identity, say func(string, ...any)) error {
 		return nil
 	}
 	say("/etc/hosts: the same")
-	return put("etc/hosts", []byte(renamed))
+	return t.put("etc/hosts", []byte(renamed))
 }
 
 // cards has what names its network cards by their addresses name the new ones.
-func cards(id reader.Identity, say func(string, ...any)) error {
+func (t tree) cards(id reader.Identity, say func(string, ...any)) error {
 	for _, folder := range cardFolders {
-		for _, name := range namesIn(folder) {
+		for _, name := range t.namesIn(folder) {
 			file := path.Join(folder, name)
-			body, err := config(file)
+			body, err := t.config(file)
 			if err != nil {
 				return err
 			}
@@ -235,7 +212,7 @@ func cards(id reader.Identity, say func(string, ...any)) error {
 			if text == string(body) {
 				continue
 			}
-			if err := put(file, []byte(text)); err != nil {
+			if err := t.put(file, []byte(text)); err != nil {
 				return err
 			}
 			say("/%s: the addresses of its own network cards", plain.Text(file, 200))
@@ -245,14 +222,14 @@ func cards(id reader.Identity, say func(string, ...any)) error {
 }
 
 // leavings removes what is of the other machine's life.
-func leavings(_ reader.Identity, say func(string, ...any)) error {
+func (t tree) leavings(_ reader.Identity, say func(string, ...any)) error {
 	for _, pattern := range leftOf {
 		folder, last := path.Split(pattern)
-		for _, name := range namesIn(folder) {
+		for _, name := range t.namesIn(folder) {
 			if fits, _ := path.Match(last, name); !fits {
 				continue
 			}
-			fd, err := openAt(treeFolder, folder, unix.O_PATH|unix.O_DIRECTORY)
+			fd, err := inode.OpenIn(t.root, folder, unix.O_PATH|unix.O_DIRECTORY)
 			if err != nil {
 				return err
 			}
