@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/client"
 	"keenlodge/internal/core/site"
@@ -15,7 +16,7 @@ import (
 )
 
 // atOnce compares starting a guest on disks that are still in the store, to stay or to be tried, with starting it on disks of its own.
-func atOnce(ctx context.Context, p *demo.Place, r *report) error {
+func atOnce(ctx context.Context, p *demo.Place, r *report.Report) error {
 	l, err := newLab(ctx, p)
 	if err != nil {
 		return err
@@ -98,10 +99,10 @@ func atOnce(ctx context.Context, p *demo.Place, r *report) error {
 			read = append(read, n)
 		}
 	}
-	r.add("guest up at once, to the same guest on disks of its own", "×", 1.3, ratios...)
-	r.add("bytes of its disks that were read by then", "%", 5, read...)
-	r.add("boot trial to the agent's answer, to the same guest on disks of its own", "×", 1.3, trials...)
-	r.add("bytes of its disks that were read for a trial", "%", 40, readTried...)
+	r.Add("guest up at once, to the same guest on disks of its own", "×", 1.3, ratios...)
+	r.Add("bytes of its disks that were read by then", "%", 5, read...)
+	r.Add("boot trial to the agent's answer, to the same guest on disks of its own", "×", 1.3, trials...)
+	r.Add("bytes of its disks that were read for a trial", "%", 40, readTried...)
 	return nil
 }
 

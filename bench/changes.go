@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
@@ -22,7 +23,7 @@ const (
 
 // changes measures what changes cost: incremental images of a disk of which 1 % was written to, and folding them. Only qcow2 can carry a
 // bitmap of what changed.
-func changes(ctx context.Context, p *demo.Place, r *report) error {
+func changes(ctx context.Context, p *demo.Place, r *report.Report) error {
 	l, err := newLab(ctx, p)
 	if err != nil {
 		return err
@@ -43,7 +44,7 @@ func changes(ctx context.Context, p *demo.Place, r *report) error {
 	if err != nil {
 		return err
 	}
-	r.add("full image of the disk as qcow2", "s", 0, full.seconds)
+	r.Add("full image of the disk as qcow2", "s", 0, full.seconds)
 	before := full.used
 	for _, v := range []struct {
 		piece       int64
@@ -63,10 +64,10 @@ func changes(ctx context.Context, p *demo.Place, r *report) error {
 			before = t.used
 		}
 		what := fmt.Sprintf("incremental, 1 %% written in pieces of %d KiB at random", v.piece>>10)
-		r.add(what, "s", 0, seconds...)
-		r.add(what+": time against the full image", "×", v.asked, took...)
-		r.add(what+": read against written", "×", v.read, read...)
-		r.add(what+": the store grows, against written", "×", 1.05, stored...)
+		r.Add(what, "s", 0, seconds...)
+		r.Add(what+": time against the full image", "×", v.asked, took...)
+		r.Add(what+": read against written", "×", v.read, read...)
+		r.Add(what+": the store grows, against written", "×", 1.05, stored...)
 	}
 	return l.folds(ctx, r, policy, file)
 }
@@ -83,7 +84,7 @@ func (l *lab) first(ctx context.Context, v site.Policy, spec site.Store) (taken,
 }
 
 // folds measures an increment and its folding in an open store, against copying the full file.
-func (l *lab) folds(ctx context.Context, r *report, policy site.Policy, file string) error {
+func (l *lab) folds(ctx context.Context, r *report.Report, policy site.Policy, file string) error {
 	policy.Store = "plain-changes"
 	plain, err := l.first(ctx, policy, site.Store{Layout: site.Open})
 	if err != nil {
@@ -125,10 +126,10 @@ func (l *lab) folds(ctx context.Context, r *report, policy site.Policy, file str
 		}
 		folded = append(folded, seconds/copied)
 	}
-	r.add("full image, open layout", "s", 0, plain.seconds)
-	r.add("incremental, open layout, pieces of 64 KiB: time against its full image", "×", 0, took...)
-	r.add("incremental, open layout, pieces of 64 KiB: read against written", "×", 0, read...)
-	r.add("fold of the increment into the full file, time against `cp` of that, synced", "×", 1.1, folded...)
+	r.Add("full image, open layout", "s", 0, plain.seconds)
+	r.Add("incremental, open layout, pieces of 64 KiB: time against its full image", "×", 0, took...)
+	r.Add("incremental, open layout, pieces of 64 KiB: read against written", "×", 0, read...)
+	r.Add("fold of the increment into the full file, time against `cp` of that, synced", "×", 1.1, folded...)
 	return nil
 }
 

@@ -9,13 +9,14 @@ import (
 	"path/filepath"
 	"strings"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
 )
 
 // exports compares writing an image's disk as VHDX and VMDK with qemu-img, which reads the same image over NBD.
-func exports(ctx context.Context, p *demo.Place, r *report) error {
+func exports(ctx context.Context, p *demo.Place, r *report.Report) error {
 	l, err := newLab(ctx, p)
 	if err != nil {
 		return err
@@ -70,11 +71,11 @@ func exports(ctx context.Context, p *demo.Place, r *report) error {
 			}
 		}
 	}
-	r.add("export of a disk of 4 GiB to VHDX, synced, time against `qemu-img convert` that reads the same image over NBD", "×", 1, ratios["vhdx"]...)
-	r.add("time of the export to VHDX", "s", 0, ratios["vhdx s"]...)
-	r.add("to stream-optimised VMDK, time against `qemu-img convert`", "×", 1, ratios["vmdk"]...)
-	r.add("time of the export to VMDK", "s", 0, ratios["vmdk s"]...)
-	r.add("its bytes against those of `qemu-img`", "×", 0, ratios["vmdk bytes"]...)
+	r.Add("export of a disk of 4 GiB to VHDX, synced, time against `qemu-img convert` that reads the same image over NBD", "×", 1, ratios["vhdx"]...)
+	r.Add("time of the export to VHDX", "s", 0, ratios["vhdx s"]...)
+	r.Add("to stream-optimised VMDK, time against `qemu-img convert`", "×", 1, ratios["vmdk"]...)
+	r.Add("time of the export to VMDK", "s", 0, ratios["vmdk s"]...)
+	r.Add("its bytes against those of `qemu-img`", "×", 0, ratios["vmdk bytes"]...)
 	return nil
 }
 

@@ -8,13 +8,14 @@ import (
 	"time"
 
 	"keenlodge/bench/line"
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
 )
 
 // far measures what it costs that a hypervisor is elsewhere: by SSH and TLS on loopback against its socket, and over a line.
-func far(ctx context.Context, p *demo.Place, r *report) error {
+func far(ctx context.Context, p *demo.Place, r *report.Report) error {
 	if err := p.Quay.OpenTLS(); err != nil {
 		return err
 	}
@@ -53,9 +54,9 @@ func far(ctx context.Context, p *demo.Place, r *report) error {
 			}
 		}
 	}
-	r.add("a full image by SSH on loopback, against the socket", "×", 1.25, overSSH...)
-	r.add("more processor time of the service for a GiB by SSH", "s", 0, cipher...)
-	r.add("a full image over TLS on loopback, against the socket", "×", 0, overTLS...)
+	r.Add("a full image by SSH on loopback, against the socket", "×", 1.25, overSSH...)
+	r.Add("more processor time of the service for a GiB by SSH", "s", 0, cipher...)
+	r.Add("a full image over TLS on loopback, against the socket", "×", 0, overTLS...)
 
 	// Over the line a part of it will do.
 	if err := shell("head -c 256M %s > %s", disk, l.file("berth-line.raw")); err != nil {
@@ -91,7 +92,7 @@ func far(ctx context.Context, p *demo.Place, r *report) error {
 				return err
 			}
 		}
-		r.add(fmt.Sprintf("a full image over a line of %d Mbit/s and %s: of the line used while the disk was read", k.Rate/line.Mbit, k.Trip), "%", 0, used...)
+		r.Add(fmt.Sprintf("a full image over a line of %d Mbit/s and %s: of the line used while the disk was read", k.Rate/line.Mbit, k.Trip), "%", 0, used...)
 	}
 	return nil
 }

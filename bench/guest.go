@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 )
@@ -15,7 +16,7 @@ import (
 const busy = `while :; do busybox dd if=/dev/urandom of=/data/busy bs=4096 count=1 seek=$((RANDOM % 512)) conv=notrunc,fsync 2>/dev/null; done`
 
 // guest measures what a busy guest feels of its capture: how long its writes take, with and without.
-func guest(ctx context.Context, p *demo.Place, r *report) error {
+func guest(ctx context.Context, p *demo.Place, r *report.Report) error {
 	l, err := newLab(ctx, p)
 	if err != nil {
 		return err
@@ -89,11 +90,11 @@ func guest(ctx context.Context, p *demo.Place, r *report) error {
 			}
 		}
 	}
-	r.add("a busy guest's write or flush, p99, without a capture", "ms", 0, alone...)
-	r.add("the same during a capture, against without", "×", 0, plain...)
-	r.add("the same during a capture that is gentle, against without", "×", 3, gentle...)
-	r.add("time of the capture", "s", 0, plainTook...)
-	r.add("time of the gentle one", "s", 0, gentleTook...)
+	r.Add("a busy guest's write or flush, p99, without a capture", "ms", 0, alone...)
+	r.Add("the same during a capture, against without", "×", 0, plain...)
+	r.Add("the same during a capture that is gentle, against without", "×", 3, gentle...)
+	r.Add("time of the capture", "s", 0, plainTook...)
+	r.Add("time of the gentle one", "s", 0, gentleTook...)
 	return nil
 }
 

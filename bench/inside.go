@@ -9,12 +9,13 @@ import (
 	"strconv"
 	"strings"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 )
 
 // inside runs the benchmarks of what no command shows by itself.
-func inside(ctx context.Context, p *demo.Place, r *report) error {
+func inside(ctx context.Context, p *demo.Place, r *report.Report) error {
 	l, err := newLab(ctx, p)
 	if err != nil {
 		return err
@@ -51,14 +52,14 @@ func inside(ctx context.Context, p *demo.Place, r *report) error {
 		if !ok {
 			return fmt.Errorf("the benchmark %s said nothing", v.key)
 		}
-		r.add(v.what, v.unit, v.asked, samples)
+		r.Add(v.what, v.unit, v.asked, samples)
 	}
 	return nil
 }
 
 // cores measures how much faster two cores store a disk than one does, without QEMU, and reckons what more would give: by Amdahl's law, from
 // the share that went in a row.
-func cores(r *report, disk string) error {
+func cores(r *report.Report, disk string) error {
 	program := filepath.Join(folder, "pooled.test")
 	if err := shell("go test -c -o %s ./internal/store/pooled", program); err != nil {
 		return err
@@ -81,25 +82,25 @@ func cores(r *report, disk string) error {
 		}
 		row = append(row, took[0]/took[1])
 	}
-	r.add("store a disk without QEMU: two cores against one", "×", 0, row...)
+	r.Add("store a disk without QEMU: two cores against one", "×", 0, row...)
 	// Of the time on one core, the share s goes in a row: speed-up(n) = 1/(s + (1-s)/n).
-	s := min(1, max(0, 2/middle(row)-1))
+	s := min(1, max(0, 2/report.Middle(row)-1))
 	for _, n := range []float64{4, 8, 16} {
-		r.add(fmt.Sprintf("reckoned from that: %.0f cores against one", n), "×", 0, 1/(s+(1-s)/n))
+		r.Add(fmt.Sprintf("reckoned from that: %.0f cores against one", n), "×", 0, 1/(s+(1-s)/n))
 	}
 	return nil
 }
 
 // manyMachines measures a run of many machines inside of a process.
-func manyMachines(r *report) error {
+func manyMachines(r *report.Report) error {
 	found, err := goBench(nil, "ManyMachines", "./internal/lodge")
 	if err != nil {
 		return err
 	}
 	for _, v := range []struct{ metric, what, unit string }{{"cpu-ms/machine", "processor time of service and source, a machine", "ms"}, {"statements/machine", "statements to the database, a machine", "statements"}} {
 		few, many := found["ARunOfManyMachines/200 "+v.metric], found["ARunOfManyMachines/2000 "+v.metric]
-		r.add("a run of 200 machines of the fake source that give 1 MiB each: "+v.what, v.unit, 0, few)
-		r.add("of 2,000: the same, against 200", "×", 2, many/few)
+		r.Add("a run of 200 machines of the fake source that give 1 MiB each: "+v.what, v.unit, 0, few)
+		r.Add("of 2,000: the same, against 200", "×", 2, many/few)
 	}
 	return nil
 }

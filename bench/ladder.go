@@ -7,12 +7,13 @@ import (
 	"regexp"
 	"strconv"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 )
 
 // ladderSteps measures each step of compression, all the way, against zstd's own.
-func ladderSteps(ctx context.Context, p *demo.Place, r *report) error {
+func ladderSteps(ctx context.Context, p *demo.Place, r *report.Report) error {
 	l, err := newLab(ctx, p)
 	if err != nil {
 		return err
@@ -51,12 +52,12 @@ func ladderSteps(ctx context.Context, p *demo.Place, r *report) error {
 		}
 	}
 	for _, step := range theirs {
-		r.add("zstd "+step+": time against -1", "×", 0, time[step]...)
-		r.add("zstd "+step+": bytes against -1", "×", 0, bytes[step]...)
+		r.Add("zstd "+step+": time against -1", "×", 0, time[step]...)
+		r.Add("zstd "+step+": bytes against -1", "×", 0, bytes[step]...)
 	}
 	for _, step := range site.Compressions {
-		r.add("compression "+string(step)+": time against zstd -1", "×", asked[step][0], time[string(step)]...)
-		r.add("compression "+string(step)+": bytes against zstd -1", "×", asked[step][1], bytes[string(step)]...)
+		r.Add("compression "+string(step)+": time against zstd -1", "×", asked[step][0], time[string(step)]...)
+		r.Add("compression "+string(step)+": bytes against zstd -1", "×", asked[step][1], bytes[string(step)]...)
 	}
 	// What zstd makes of the same in frames of its own, in memory.
 	for _, f := range []struct{ step, frame string }{{"3", "512K"}, {"9", "1M"}} {
@@ -69,7 +70,7 @@ func ladderSteps(ctx context.Context, p *demo.Place, r *report) error {
 			return fmt.Errorf("zstd -b says nothing that is understood: %s", out)
 		}
 		held, _ := strconv.ParseFloat(string(m[1]), 64)
-		r.add(fmt.Sprintf("`zstd -b%s -B%s -T0`, in memory: bytes", f.step, f.frame), "MiB", 0, held/(1<<20))
+		r.Add(fmt.Sprintf("`zstd -b%s -B%s -T0`, in memory: bytes", f.step, f.frame), "MiB", 0, held/(1<<20))
 	}
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"keenlodge/bench/door"
+	"keenlodge/bench/report"
 	"keenlodge/bench/servers"
 	"keenlodge/demo"
 )
@@ -29,16 +30,22 @@ const (
 // section is a part of the page. It adds its rows to the report.
 type section struct {
 	name    string
-	measure func(ctx context.Context, p *demo.Place, r *report) error
+	measure func(ctx context.Context, p *demo.Place, r *report.Report) error
 }
 
 var sections = []section{
 	{"whole", whole}, {"ladder", ladderSteps}, {"changes", changes}, {"many", many}, {"guest", guest}, {"inside", inside},
-	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", func(ctx context.Context, p *demo.Place, r *report) error { return door.Measure(ctx, p, r.add) }},
-	{"servers", func(ctx context.Context, p *demo.Place, r *report) error { return servers.Measure(ctx, p, r.add) }},
-	{"back", func(ctx context.Context, p *demo.Place, r *report) error { return servers.MeasureBack(ctx, p, r.add) }},
-	{"at once", atOnce}, {"exports", exports},
-	{"files", func(ctx context.Context, p *demo.Place, r *report) error { return servers.MeasureFiles(ctx, p, r.add) }},
+	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", func(ctx context.Context, p *demo.Place, r *report.Report) error { return door.Measure(ctx, p, r.Add) }},
+	{"servers", func(ctx context.Context, p *demo.Place, r *report.Report) error {
+		return servers.Measure(ctx, p, r.Add)
+	}},
+	{"back", func(ctx context.Context, p *demo.Place, r *report.Report) error {
+		return servers.MeasureBack(ctx, p, r.Add)
+	}},
+	{"at once", atOnce}, {"exports", exports}, {"clones", clones},
+	{"files", func(ctx context.Context, p *demo.Place, r *report.Report) error {
+		return servers.MeasureFiles(ctx, p, r.Add)
+	}},
 }
 
 func main() {
@@ -75,11 +82,11 @@ func bench(ctx context.Context, words []string) error {
 	if err != nil {
 		return err
 	}
-	r, err := openReport()
+	r, err := report.Open()
 	if err != nil {
 		return err
 	}
-	if err := r.save(); err != nil {
+	if err := r.Save(); err != nil {
 		return err
 	}
 	begun := time.Now()
@@ -88,21 +95,21 @@ func bench(ctx context.Context, words []string) error {
 			continue
 		}
 		fmt.Printf("── %s, after %s\n", s.name, time.Since(begun).Round(time.Second))
-		r.begin(s.name)
+		r.Begin(s.name)
 		if err := place(ctx, s, r); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
-		if err := r.save(); err != nil {
+		if err := r.Save(); err != nil {
 			return err
 		}
 	}
 	fmt.Printf("── done in %s\n", time.Since(begun).Round(time.Second))
-	r.tellSlower()
+	r.TellSlower()
 	return nil
 }
 
 // place gives a section a site of its own, of which nothing stays.
-func place(ctx context.Context, s section, r *report) error {
+func place(ctx context.Context, s section, r *report.Report) error {
 	p, err := demo.Open(folder, os.Getenv("KEENLODGE_PROGRAM"))
 	if err != nil {
 		return err

@@ -4,13 +4,14 @@ import (
 	"context"
 	"fmt"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
 )
 
 // many measures how 2, 8 and 32 guests go at once: each has 64 MiB that no other has.
-func many(ctx context.Context, p *demo.Place, r *report) error {
+func many(ctx context.Context, p *demo.Place, r *report.Report) error {
 	l, err := newLab(ctx, p)
 	if err != nil {
 		return err
@@ -74,9 +75,9 @@ func many(ctx context.Context, p *demo.Place, r *report) error {
 				return err
 			}
 		}
-		r.add(fmt.Sprintf("%d guests at once: read together", n), "MiB/s", 0, rate...)
-		r.add(fmt.Sprintf("%d guests at once: the slowest guest's time against the fastest's", n), "×", 0, spread...)
-		r.add(fmt.Sprintf("%d guests at once: peak memory of the service", n), "MiB", 0, memory...)
+		r.Add(fmt.Sprintf("%d guests at once: read together", n), "MiB/s", 0, rate...)
+		r.Add(fmt.Sprintf("%d guests at once: the slowest guest's time against the fastest's", n), "×", 0, spread...)
+		r.Add(fmt.Sprintf("%d guests at once: peak memory of the service", n), "MiB", 0, memory...)
 	}
 	return nil
 }

@@ -14,6 +14,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store/medium/dir"
@@ -30,7 +31,7 @@ const (
 )
 
 // scale measures a lodge of ten thousand machines: pages, summaries, forecast and memory, through the HTTP interface.
-func scale(ctx context.Context, p *demo.Place, r *report) error {
+func scale(ctx context.Context, p *demo.Place, r *report.Report) error {
 	service, db, shelf, err := startEmpty(ctx, p)
 	if err != nil {
 		return err
@@ -73,15 +74,15 @@ func scale(ctx context.Context, p *demo.Place, r *report) error {
 		if err != nil {
 			return err
 		}
-		r.add(page.what+": median", "ms", 0, half)
-		r.add(page.what+": p99", "ms", page.asked, most)
+		r.Add(page.what+": median", "ms", 0, half)
+		r.Add(page.what+": p99", "ms", page.asked, most)
 	}
 	after, heap, err := consolePage(ctx, m.url, m.token)
 	if err != nil {
 		return err
 	}
-	r.add("console: today's page usable in Chromium, by the page's own clock", "s", 3, after...)
-	r.add("memory of its scripts, garbage collected", "MB", 120, heap...)
+	r.Add("console: today's page usable in Chromium, by the page's own clock", "s", 3, after...)
+	r.Add("memory of its scripts, garbage collected", "MB", 120, heap...)
 	var forecasts []float64
 	for range rounds {
 		begun := time.Now()
@@ -90,8 +91,8 @@ func scale(ctx context.Context, p *demo.Place, r *report) error {
 		}
 		forecasts = append(forecasts, time.Since(begun).Seconds())
 	}
-	r.add("forecast of 30 days, all policies", "s", 3, forecasts...)
-	r.add("peak memory of the service in all of that", "MiB", 300, float64(peak(service.PID()))/1024)
+	r.Add("forecast of 30 days, all policies", "s", 3, forecasts...)
+	r.Add("peak memory of the service in all of that", "MiB", 300, float64(peak(service.PID()))/1024)
 	return manyMachines(r)
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store/medium/dir"
@@ -17,7 +18,7 @@ const manyPolicies = 10_000
 
 // schedules measures how late runs are queued in a lodge of many policies: first where ten come due in each second, then where all do in
 // the same one.
-func schedules(ctx context.Context, p *demo.Place, r *report) error {
+func schedules(ctx context.Context, p *demo.Place, r *report.Report) error {
 	_, db, shelf, err := startEmpty(ctx, p)
 	if err != nil {
 		return err
@@ -28,7 +29,7 @@ func schedules(ctx context.Context, p *demo.Place, r *report) error {
 		if err != nil {
 			return err
 		}
-		r.add(fmt.Sprintf("%d policies, %d due in each of %d s: the latest run was queued after its moment", manyPolicies, v.each, v.seconds), "s", 1, worst)
+		r.Add(fmt.Sprintf("%d policies, %d due in each of %d s: the latest run was queued after its moment", manyPolicies, v.each, v.seconds), "s", 1, worst)
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 
+	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
@@ -16,7 +17,7 @@ import (
 var files = []string{"/usr/bin", "/usr/sbin", "/usr/include", "/usr/libexec", "/usr/share", "/usr/lib/x86_64-linux-gnu", "/usr/lib/gcc", "/usr/lib/python3*"}
 
 // whole measures full images of disks, and their restores.
-func whole(ctx context.Context, p *demo.Place, r *report) error {
+func whole(ctx context.Context, p *demo.Place, r *report.Report) error {
 	l, err := newLab(ctx, p)
 	if err != nil {
 		return err
@@ -93,19 +94,19 @@ func whole(ctx context.Context, p *demo.Place, r *report) error {
 	if err != nil {
 		return err
 	}
-	r.add("`zstd -1 -T0` of the disk, synced", "s", 0, ratios["zstd s"]...)
-	r.add("its bytes", "MiB", 0, ratios["zstd MiB"]...)
-	r.add("full image into an empty store, time against zstd -1", "×", 1, ratios["full"]...)
-	r.add("its bytes against zstd -1", "×", 1.05, ratios["full bytes"]...)
-	r.add("into a sealed store, the service's processor time against unsealed", "×", 1.05, ratios["sealed"]...)
-	r.add("second full image, unchanged, time against the first", "×", 0.2, ratios["again"]...)
-	r.add("another machine, the same files on a file system of another size: time against the first", "×", 0.5, ratios["other"]...)
-	r.add("bytes that it adds, against the first", "×", 0.15, ratios["other bytes"]...)
-	r.add("restore to a sparse file, synced, time against `zstd -d`", "×", 0.85, ratios["restore"]...)
-	r.add("1 GiB that does not compress, time against `cp --reflink=never`, synced", "×", 1.2, ratios["noise"]...)
-	r.add("peak memory of the service, full image", "MiB", 250, ratios["memory"]...)
-	r.add("peak memory, 1 GiB spread over a disk of 4 TiB", "MiB", 300, float64(large.memory)/1024)
-	r.add("time of that", "s", 0, large.seconds)
+	r.Add("`zstd -1 -T0` of the disk, synced", "s", 0, ratios["zstd s"]...)
+	r.Add("its bytes", "MiB", 0, ratios["zstd MiB"]...)
+	r.Add("full image into an empty store, time against zstd -1", "×", 1, ratios["full"]...)
+	r.Add("its bytes against zstd -1", "×", 1.05, ratios["full bytes"]...)
+	r.Add("into a sealed store, the service's processor time against unsealed", "×", 1.05, ratios["sealed"]...)
+	r.Add("second full image, unchanged, time against the first", "×", 0.2, ratios["again"]...)
+	r.Add("another machine, the same files on a file system of another size: time against the first", "×", 0.5, ratios["other"]...)
+	r.Add("bytes that it adds, against the first", "×", 0.15, ratios["other bytes"]...)
+	r.Add("restore to a sparse file, synced, time against `zstd -d`", "×", 0.85, ratios["restore"]...)
+	r.Add("1 GiB that does not compress, time against `cp --reflink=never`, synced", "×", 1.2, ratios["noise"]...)
+	r.Add("peak memory of the service, full image", "MiB", 250, ratios["memory"]...)
+	r.Add("peak memory, 1 GiB spread over a disk of 4 TiB", "MiB", 300, float64(large.memory)/1024)
+	r.Add("time of that", "s", 0, large.seconds)
 	return nil
 }
 

@@ -276,6 +276,24 @@ func TestEveryRescue(t *testing.T) {
 		}
 	}
 
+	// Onto disks that are smaller than those of the image: files are copied into new file systems.
+	t.Run("smaller", func(t *testing.T) {
+		y := newBay(t, 160*mib, 200*mib)
+		m := b.boot(t, y, "disc", false, b.shelfDisk()...)
+		b.withStore(m, passphrase)
+		m.answers("Which image", "1")
+		m.answers("Onto which disk goes vda", "1")
+		require.Contains(t, m.answers("Write it", "yes"), "gets smaller: its files are copied")
+		b.comesUp(t, m, y, "disc", false)
+	})
+	t.Run("too small", func(t *testing.T) {
+		m := b.boot(t, newBay(t, 40*mib, 512*mib), "disc", false, b.shelfDisk()...)
+		b.withStore(m, passphrase)
+		m.answers("Which image", "1")
+		m.answers("Onto which disk goes vda", "1")
+		require.Regexp(t, `too small: what is on it needs a disk of \d+ MiB at least, and this one is of 40 MiB`, m.hears("What is to be done"))
+	})
+
 	// Power is lost in the middle; the same is done again, over what was written. The machine is saved from a medium then, and its image, which starts by
 	// UEFI now, goes onto one that does not.
 	t.Run("again", func(t *testing.T) {

@@ -16,7 +16,7 @@ import (
 // never sideways.
 var layers = [][]string{
 	{"e2e", "bench"},
-	{"bench/line", "bench/door", "bench/servers", "bench/mutants"},
+	{"bench/line", "bench/door", "bench/servers", "bench/mutants", "bench/report"},
 	{"cmd/keenlodge"},
 	{"demo/show"},
 	{"demo"},

@@ -131,7 +131,7 @@ func (s *server) registerImages(a huma.API) {
 	}
 	wanted := func(ctx context.Context, in *makeOf) (restore.Request, error) {
 		b := in.Body
-		if b.Replace {
+		if b.Replace || b.Into {
 			if _, err := s.allow(ctx, right.ReplaceMachine, func(string) string { return in.ID }); err != nil {
 				return restore.Request{}, err
 			}
@@ -139,7 +139,7 @@ func (s *server) registerImages(a huma.API) {
 		if seen := within(ctx); !seen.All && b.Hypervisor != "" && !seen.SeenSources[b.Hypervisor] {
 			return restore.Request{}, fmt.Errorf("%w: no hypervisor is called %q among what this token is for", fault.ErrNotFound, b.Hypervisor)
 		}
-		return restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take, AtOnce: b.AtOnce, Boot: b.Boot, Connected: b.Connected, Clones: b.Clones, Sizes: b.Sizes, Identity: b.Identity}, nil
+		return restore.Request{Image: in.ID, As: b.As, Hypervisor: b.Hypervisor, Pool: b.Pool, Start: b.Start, Replace: b.Replace, Take: b.Take, AtOnce: b.AtOnce, Boot: b.Boot, Connected: b.Connected, Clones: b.Clones, Sizes: b.Sizes, Identity: b.Identity, Only: b.Only, Into: b.Into}, nil
 	}
 	do(s, a, huma.Operation{OperationID: "preview-restore", Method: http.MethodPost, Path: "/api/v1/images/{id}/restores/preview", Summary: "How long a restore of an image as a new guest would take, and what limits it; nothing is made"},
 		func(ctx context.Context, in *makeOf) (wire.RestorePreview, error) {

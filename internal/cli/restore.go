@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -27,6 +29,8 @@ func restoreMachineCommand(name string) *cli.Command {
 	return &cli.Command{Name: name, Usage: "make a guest from an image", ArgsUsage: "IMAGE",
 		Flags: []cli.Flag{output(), waitFlag(), &cli.StringFlag{Name: "as", Usage: "name of the guest to make"},
 			&cli.StringFlag{Name: "over", Usage: "put it in the place of this guest, which must be off, and whose name is to be typed; its old disks stay, and keenlodge restore undo brings it back with them"},
+			&cli.StringFlag{Name: "into", Usage: "give its disks to this guest, which is there, as further ones; nothing else of the guest changes"},
+			&cli.StringSliceFlag{Name: "disk", Usage: "only this disk of the image, such as vdb; several times for more"},
 			&cli.StringFlag{Name: "typed", Usage: "with --over: the guest's name once more, where nobody can be asked"},
 			&cli.StringFlag{Name: "hypervisor", Usage: "where; by default where the machine lived"}, &cli.StringFlag{Name: "pool", Usage: "storage pool for its disks"},
 			&cli.BoolFlag{Name: "start", Usage: "power it on and wait for its guest agent"},
@@ -45,13 +49,11 @@ func restoreMachineCommand(name string) *cli.Command {
 			if b.Sizes, err = sizesOf(c); err != nil {
 				return err
 			}
-			over := c.String("over")
-			if (b.As == "") == (over == "") {
-				return wrongUse("say what the guest is called (--as NAME), or which one it replaces (--over NAME)")
+			over, into := c.String("over"), c.String("into")
+			if b.Only = c.StringSlice("disk"); len(slices.DeleteFunc([]string{b.As, over, into}, func(s string) bool { return s == "" })) != 1 {
+				return wrongUse("say what the guest is called (--as NAME), which one it replaces (--over NAME), or into which one its disks go (--into NAME)")
 			}
-			if over != "" {
-				b.As, b.Replace = over, true
-			}
+			b.As, b.Replace, b.Into = cmp.Or(b.As, over, into), b.Replace || over != "", into != ""
 			if err := foretold(ctx, c, k, id, b); err != nil || c.Bool("preview") {
 				return err
 			}

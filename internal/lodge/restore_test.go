@@ -59,6 +59,9 @@ func TestRestores(t *testing.T) {
 		{restore.Request{As: "web-1", Clones: []string{"web-2"}, AtOnce: true}, "it is restored first"},
 		{restore.Request{As: "web-1", Sizes: map[string]int64{"vda": 100}}, "disk vda can't be of 100 bytes"},
 		{restore.Request{As: "web-1", Sizes: map[string]int64{"vdz": 100}}, "the image has no disk vdz"},
+		{restore.Request{As: "web-1", Only: []string{"vdz"}}, "has no disk vdz"},
+		{restore.Request{As: "web-1", Into: true}, "guest web-1, into which disks are to go"},
+		{restore.Request{As: "timetable", Into: true, Start: true}, "disks that go into a guest change nothing else of it"},
 	} {
 		_, err := start(c.q)
 		require.ErrorContains(t, err, c.says)
@@ -101,6 +104,12 @@ func TestRestores(t *testing.T) {
 	for _, name := range []string{"web-1", "web-2", "web-3"} {
 		require.Equal(t, far.Look("timetable").Disks["vda"], far.Look(name).Disks["vda"])
 	}
+
+	r, err = start(restore.Request{As: "web-2", Into: true, Only: []string{"vda"}, Hypervisor: "quay-2"})
+	require.NoError(t, err)
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	require.Contains(t, b.lines(r.ID), "what was vda is vdb of guest web-2")
+	require.Equal(t, far.Look("web-2").Disks["vda"], far.Look("web-2").Disks["vdb"])
 
 	var pings atomic.Int32
 	b.host.SetFault(func(call, guest string) error {

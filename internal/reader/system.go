@@ -27,7 +27,7 @@ var drivers = map[string][]string{
 var optional = []string{"raid", "lvm", "luks"}
 
 // tools are programs that open what the kernel does not by itself, and that check, resize and make file systems, where this host has them.
-var tools = []string{"ntfs-3g", "mdadm", "lvm", "cryptsetup", "e2fsck", "xfs_repair", "btrfs", "fsck.fat", "resize2fs", "xfs_growfs", "mkfs.xfs", "mkfs.fat", "grub-mkimage"}
+var tools = []string{"ntfs-3g", "mdadm", "lvm", "cryptsetup", "e2fsck", "xfs_repair", "btrfs", "fsck.fat", "resize2fs", "xfs_growfs", "mkfs.xfs", "mke2fs", "mkfs.fat", "grub-mkimage"}
 
 // system returns the kernel that guests boot, and their first file system, which is made if it is not there or of another program.
 func system(ctx context.Context, folder, program string) (kernel, initrd string, err error) {

@@ -11,7 +11,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/layout"
+	"keenlodge/internal/mount"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/reader/inside"
 )
@@ -145,8 +147,13 @@ func assign(ctx context.Context, c *console, w *whole, held string, byUEFI bool)
 			return nil, fmt.Errorf("disk %s can't go onto one of another size: %w", d.target, err)
 		}
 		if err == nil {
-			if j.plan, err = l.Fit(j.to.size, func(p layout.Part) int64 { return p.Length }, extra); err != nil {
-				return nil, fmt.Errorf("disk %s onto %s: %w; make a guest of it first, whose disks can get smaller (keenlodge image restore --size)", d.target, j.to.name, err)
+			if j.plan, err = l.Fit(j.to.size, func(p layout.Part) int64 { return layout.Least(d, p) }, extra); err != nil {
+				return nil, fmt.Errorf("disk %s onto %s: %w", d.target, j.to.name, err)
+			}
+			for i := range j.plan.Steps { // nothing is written to the image here, so nothing in it gets smaller first
+				if s := &j.plan.Steps[i]; s.Way == layout.Shrink {
+					s.Way = layout.Copy
+				}
 			}
 		} else {
 			j.plan = layout.Plan{From: layout.Disk{Size: d.Size()}, Size: d.Size()}
@@ -181,7 +188,7 @@ func agreed(ctx context.Context, c *console, w *whole, jobs []job, byUEFI bool) 
 			if s.To.Number > 0 {
 				name += fmt.Sprint(" ", s.To.Number)
 			}
-			how := map[layout.Way]string{layout.Keep: "as it is", layout.Grow: "grows", layout.Add: "is new"}[s.Way]
+			how := map[layout.Way]string{layout.Keep: "as it is", layout.Grow: "grows", layout.Copy: "gets smaller: its files are copied", layout.Add: "is new"}[s.Way]
 			if s.Way != layout.Add && s.To.Offset != s.From.Offset {
 				how += ", and moves"
 			}
@@ -242,6 +249,7 @@ func settle(ctx context.Context, c *console, w *whole, jobs []job, byUEFI bool) 
 		f.Boot = &reader.Boot{UEFI: byUEFI, Disk: jobs[0].to.name}
 	}
 	var names []string
+	sources := map[string]disk.Disk{}
 	for _, j := range jobs {
 		names = append(names, j.to.name)
 		for _, s := range j.plan.Steps {
@@ -252,17 +260,38 @@ func settle(ctx context.Context, c *console, w *whole, jobs []job, byUEFI bool) 
 			switch s.Way {
 			case layout.Grow:
 				f.Grow = append(f.Grow, name)
+			case layout.Copy:
+				part, err := disk.Stretches(s.From.Length, []disk.Stretch{{Length: s.From.Length, From: j.from, At: s.From.Offset}})
+				if err != nil {
+					return err
+				}
+				sources[reader.OldDisk+name] = part
+				f.Copies = append(f.Copies, reader.Copies{From: reader.OldDisk + name, To: name})
 			case layout.Add:
 				f.Boot.Partition = name
 			}
 		}
 	}
-	if !f.Findable && f.Boot == nil && len(f.Grow) == 0 {
+	if !f.Findable && f.Boot == nil && len(f.Grow)+len(f.Copies) == 0 {
 		return nil
 	}
 	g, err := inside.Open(names)
 	if err != nil {
 		return err
+	}
+	if len(sources) > 0 {
+		c.say("  copying files into smaller file systems ...")
+		m, err := mount.Disks("/tmp/sources", sources)
+		if err != nil {
+			return errors.Join(err, g.Rest())
+		}
+		defer m.Close() // all of it goes with the machine's memory
+		for _, s := range m.FileSystems {
+			if s.Folder == "" {
+				return errors.Join(fmt.Errorf("%s of the image can't be opened: %s", s.Disk, s.Why), g.Rest())
+			}
+			g.Beside(s.Disk, sources[s.Disk], s.Folder)
+		}
 	}
 	done, err := g.Fit(ctx, f)
 	for _, what := range done {

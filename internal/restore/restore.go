@@ -21,6 +21,8 @@ import (
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/fitting"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lending"
 	"keenlodge/internal/reader"
@@ -50,6 +52,10 @@ type Request struct {
 	Clones   []string         `json:"clones,omitempty"`
 	Sizes    map[string]int64 `json:"sizes,omitempty"`
 	Identity bool             `json:"identity,omitempty"`
+	// Only narrows it to these disks, by target; empty for all. Into says that they become further disks of the guest of the name As, which is there, and that
+	// nothing else of it changes.
+	Only []string `json:"only,omitempty"`
+	Into bool     `json:"into,omitempty"`
 	// AtOnce has the guest start with its disks still in the store, from where the rest is pulled behind it. Boot does so for a while only: nothing is
 	// pulled, and all of it goes when the guest is off. Connected gives such a guest its network.
 	AtOnce    bool `json:"at_once,omitempty"`
@@ -62,9 +68,6 @@ func (q Request) lent() bool { return q.AtOnce || q.Boot }
 
 // names are those of the guests that it makes.
 func (q Request) names() []string { return append([]string{q.As}, q.Clones...) }
-
-// fits reports whether its disks are another than in the image.
-func (q Request) fits() bool { return q.Identity || len(q.Sizes) > 0 }
 
 // mostClones is how many guests one restore makes.
 const mostClones = 100
@@ -105,7 +108,7 @@ func (rs *Restores) Start(ctx context.Context, who string, q Request) (records.R
 	if _, err := rs.plans(ctx, on, q); err != nil {
 		return records.Run{}, err
 	}
-	if err := reader.Able(); q.fits() && err != nil {
+	if err := reader.Able(); q.wanted("").Changes() && err != nil {
 		return records.Run{}, fmt.Errorf("%w: what is to be another than in the image is done in a reader guest: %w", fault.ErrConflict, err)
 	}
 	return rs.runs.Queue(ctx, runs.Order{Kind: run.Restore, Policy: on.manifest.Policy, Cause: run.Hand, Who: who, Request: q})
@@ -158,10 +161,12 @@ func (q Request) check() error {
 	switch {
 	case q.AtOnce && q.Boot:
 		return fmt.Errorf("%w: a guest that is booted for a while is not restored at once; choose one", fault.ErrInvalid)
-	case q.lent() && (q.fits() || len(q.Clones) > 0):
+	case q.lent() && (q.wanted("").Changes() || len(q.Clones) > 0):
 		return fmt.Errorf("%w: a guest that starts with its disks still in the store has them as they are there; for other sizes, another identity or several guests it is restored first", fault.ErrInvalid)
 	case len(q.Clones) >= mostClones:
 		return fmt.Errorf("%w: %d guests are more than one restore makes: %d", fault.ErrInvalid, len(q.names()), mostClones)
+	case q.Into && (q.lent() || q.Identity || q.Replace || q.Start || len(q.Clones) > 0):
+		return fmt.Errorf("%w: disks that go into a guest change nothing else of it", fault.ErrInvalid)
 	case len(q.Clones) > 0 && q.Replace:
 		return fmt.Errorf("%w: clones replace no guest", fault.ErrInvalid)
 	}
@@ -192,6 +197,9 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 	if on.manifest, err = st.ReadImage(ctx, m.ID); err != nil {
 		return on, err
 	}
+	if on.manifest, err = narrowed(on.manifest, q.Only); err != nil {
+		return on, err
+	}
 	s, err := rs.rec.Site(ctx)
 	if err != nil {
 		return on, err
@@ -212,6 +220,25 @@ func (rs *Restores) prepare(ctx context.Context, q *Request) (restoring, error) 
 		on.h.Close()
 	}
 	return on, err
+}
+
+// narrowed is an image with these disks alone, all where none is named.
+func narrowed(m *image.Manifest, only []string) (*image.Manifest, error) {
+	if len(only) == 0 {
+		return m, nil
+	}
+	var has []string
+	for _, d := range m.Disks {
+		has = append(has, d.Target)
+	}
+	for _, name := range only {
+		if !slices.Contains(has, name) {
+			return nil, fmt.Errorf("%w: image %s has no disk %s%s", fault.ErrInvalid, m.ID, name, suggest.Hint(name, has))
+		}
+	}
+	out := *m
+	out.Disks = slices.DeleteFunc(slices.Clone(m.Disks), func(d image.Disk) bool { return !slices.Contains(only, d.Target) })
+	return &out, nil
 }
 
 // whereTo is the hypervisor on which a guest is made that nobody has named: where the machine lived, or the only one that there is.
@@ -253,7 +280,9 @@ func checkFree(ctx context.Context, h source.Source, q Request) error {
 	}
 	i := slices.IndexFunc(machines, func(m source.Machine) bool { return m.Name == q.As })
 	switch {
-	case i < 0:
+	case q.Into && i < 0:
+		return fmt.Errorf("guest %s, into which disks are to go: %w", q.As, fault.ErrNotFound)
+	case q.Into || i < 0:
 		return nil
 	case !q.Replace:
 		return fmt.Errorf("%w: a guest called %s exists already; choose another name, or allow it to be replaced (--replace)", fault.ErrConflict, q.As)
@@ -285,7 +314,7 @@ func (h handler) Run(ctx context.Context, r *runs.Run) (err error) {
 	defer on.h.Close()
 	end := h.rs.throttle.Urgent("restore "+r.ID, throttle.Store(on.store), throttle.Source(q.Hypervisor))
 	defer end()
-	fit := &fit{rs: h.rs, on: on, q: q}
+	fit := h.rs.fits(on, q)
 	defer func() { err = errors.Join(err, fit.Close()) }()
 	var tasks []records.Task
 	for _, name := range q.names() {
@@ -315,7 +344,7 @@ func (h handler) Run(ctx context.Context, r *runs.Run) (err error) {
 }
 
 // makeGuest writes the disks and defines the guest. If it fails, nothing of it stays on the source.
-func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, fit *fit, t *runs.Task) (err error) {
+func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, fit *fitting.Job, t *runs.Task) (err error) {
 	m := on.manifest
 	if err := checkFree(ctx, on.h, q); err != nil {
 		return err
@@ -332,7 +361,7 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, fit 
 		}
 	}
 	files := make([]*qcow2.File, len(m.Disks))
-	disks, cards, err := fit.of(ctx, t)
+	disks, cards, err := fit.For(ctx, q.As, func(step string) error { return t.Begin(ctx, step) }, func(done string) { t.Log(ctx, "%s", done) })
 	if err != nil {
 		return err
 	}
@@ -385,6 +414,9 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, fit 
 	if err := matched(); err != nil {
 		t.Warn("the image is not as it was written, and so the guest may not be, either; restore another one if there is one: %v", err)
 	}
+	if q.Into {
+		return attach(ctx, on, q, m, places, t)
+	}
 	guest := source.NewGuest{Name: q.As, Definition: m.Definition, Disks: places, Replace: q.Replace, Take: q.Take, Pausing: q.lent(), Unplugged: q.Boot && !q.Connected, Cards: cards,
 		Say: func(format string, args ...any) { t.Log(ctx, "on this host "+format, args...) }}
 	if q.lent() {
@@ -423,6 +455,25 @@ func (rs *Restores) makeGuest(ctx context.Context, on restoring, q Request, fit 
 		t.Log(ctx, "left out of the definition, for it reaches beyond the guest: %s (take it over with --take, if it is meant)", what)
 	}
 	return err
+}
+
+// attach gives a guest that is there the disks of an image.
+func attach(ctx context.Context, on restoring, q Request, m *image.Manifest, places map[string]string, t *runs.Task) error {
+	to, err := source.As[source.Attacher](on.h, "give a machine further disks")
+	if err != nil {
+		return err
+	}
+	if err := t.Begin(ctx, "attaching disks to guest "+q.As); err != nil {
+		return err
+	}
+	for _, d := range m.Disks {
+		targets, err := to.Attach(ctx, q.As, []string{places[d.Target]})
+		if err != nil {
+			return fmt.Errorf("disk %s: %w", d.Target, err)
+		}
+		t.Log(ctx, "what was %s is %s of guest %s; what lies on it has the names and UUIDs that it had: mount it read-only, or by its device", d.Target, strings.Join(targets, ", "), q.As)
+	}
+	return nil
 }
 
 // match matches an image of an open store with its digests while it is restored, for its disks say nothing of damage when they are read, as those of a

@@ -310,6 +310,13 @@ type Restorer interface {
 	Start(ctx context.Context, name string) error
 }
 
+// Attacher gives a machine further disks.
+type Attacher interface {
+	// Attach gives a machine files as further disks, as CreateDisk returned their places, and tells what the disks are called. One that runs has them at
+	// once.
+	Attach(ctx context.Context, name string, places []string) (targets []string, err error)
+}
+
 // Reverter has a machine be again what it was.
 type Reverter interface {
 	// Described is how a machine is defined, for Revert.

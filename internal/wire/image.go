@@ -176,6 +176,8 @@ type RestoreBody struct {
 	Boot       bool     `json:"boot,omitempty" doc:"start it so for a while only: nothing is pulled, its network has no link, and all of it goes when it is off"`
 	Connected  bool     `json:"connected,omitempty" doc:"with boot: its network has a link"`
 	Clones     []string `json:"clones,omitempty" doc:"names of further guests to make of it"`
+	Only       []string `json:"only,omitempty" doc:"only these disks of the image, by target"`
+	Into       bool     `json:"into,omitempty" doc:"give the disks to the guest of that name, which is there, as further ones"`
 	// Sizes are in bytes.
 	Sizes    map[string]int64 `json:"sizes,omitempty" doc:"disks that are to have another size than in the image, in bytes, by target"`
 	Identity bool             `json:"identity,omitempty" doc:"give each guest a machine ID, SSH host keys, addresses of network cards and a host name of its own"`

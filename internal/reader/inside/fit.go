@@ -198,14 +198,7 @@ func (g *Guest) copy(ctx context.Context, c reader.Copies) (n int64, err error) 
 	if from.Why != "" {
 		return 0, fmt.Errorf("%s can't be opened: %s", c.From, from.Why)
 	}
-	args := []string{"-q", "-f", "-m", "uuid=" + from.UUID}
-	if from.Label != "" {
-		args = append(args, "-L", from.Label)
-	}
-	if from.Format != "xfs" {
-		return 0, fmt.Errorf("no new file system of the kind %s is made here", from.Format)
-	}
-	if _, err := tool(nil, "mkfs.xfs", append(args, g.devices[to.Name])...); err != nil {
+	if err := g.makeLike(from, to); err != nil {
 		return 0, err
 	}
 	to.Format, to.UUID, to.Label = from.Format, from.UUID, from.Label
@@ -221,6 +214,29 @@ func (g *Guest) copy(ctx context.Context, c reader.Copies) (n int64, err error) 
 	to.Why = ""
 	g.together()
 	return n, nil
+}
+
+// extFeatures are those of a new file system of the ext family: what kernels and boot loaders of the last ten years know.
+const extFeatures = "none,has_journal,ext_attr,resize_inode,dir_index,filetype,extent,flex_bg,sparse_super,large_file,huge_file,dir_nlink,extra_isize,64bit,metadata_csum"
+
+// makeLike makes a file system of the format, name and UUID of another one.
+func (g *Guest) makeLike(from, to *reader.FileSystem) error {
+	var args []string
+	switch from.Format {
+	case "xfs":
+		args = []string{"mkfs.xfs", "-q", "-f", "-m", "uuid=" + from.UUID}
+	case "ext4":
+		args = []string{"mke2fs", "-q", "-F", "-t", "ext4", "-O", extFeatures, "-U", from.UUID}
+	case "ext2":
+		args = []string{"mke2fs", "-q", "-F", "-U", from.UUID}
+	default:
+		return fmt.Errorf("no new file system of the kind %s is made here", from.Format)
+	}
+	if from.Label != "" {
+		args = append(args, "-L", from.Label)
+	}
+	_, err := tool(nil, args[0], append(args[1:], g.devices[to.Name])...)
+	return err
 }
 
 // copyFiles copies all files of a file system to a place, as a restore of files does.

@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"keenlodge/internal/core/disk"
 	"keenlodge/internal/line"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/reader"
@@ -92,6 +93,13 @@ func Open(disks []string) (*Guest, error) {
 	g.disks, g.names = disks, disks
 	g.settle()
 	return g, nil
+}
+
+// Beside makes a file system known that is mounted at a place already, to copy from ([reader.Copies]); d is what it lies on.
+func (g *Guest) Beside(name string, d disk.Disk, place string) {
+	f := reader.FileSystem{Name: name, Size: d.Size()}
+	describeIn(d, &f)
+	g.opened.FileSystems, g.systems[name] = append(g.opened.FileSystems, f), place
 }
 
 // Opened is what was found.

@@ -166,6 +166,10 @@ func describe(device string, f *reader.FileSystem) {
 		return
 	}
 	defer in.Close()
+	describeIn(in, f)
+}
+
+func describeIn(in io.ReaderAt, f *reader.FileSystem) {
 	f.Format = disk.Format(in, 0, f.Size)
 	at := func(offset int64, n int) []byte {
 		p := make([]byte, n)

@@ -54,10 +54,10 @@ func Make(ctx context.Context, w Wish) (Medium, error) {
 	if err != nil {
 		return m, err
 	}
-	for place, name := range map[string]string{"/kmod": "kmod", "/busybox": "busybox"} {
+	for place, name := range map[string]string{"/kmod": "kmod", "/busybox": "busybox", "/losetup": "losetup", "/mount": "mount", "/umount": "umount"} {
 		file, err := exec.LookPath(name)
 		if err != nil {
-			return m, fmt.Errorf("this host has no %s, which a medium needs: %w; install kmod and busybox-static", name, err)
+			return m, fmt.Errorf("this host has no %s, which a medium needs: %w; install kmod, mount and busybox-static", name, err)
 		}
 		if err := a.Program(place, file); err != nil {
 			return m, err

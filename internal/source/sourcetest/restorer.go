@@ -181,3 +181,31 @@ func (c *Conn) Revert(_ context.Context, name, described string) error {
 	c.h.guests[name] = &was
 	return nil
 }
+
+// Attach implements [source.Attacher].
+func (c *Conn) Attach(_ context.Context, name string, places []string) (targets []string, err error) {
+	if err := c.h.fault("attach", name); err != nil {
+		return nil, err
+	}
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	g, ok := c.h.guests[name]
+	if !ok {
+		return nil, fmt.Errorf("guest %s: %w", name, source.ErrNoMachine)
+	}
+	for _, place := range places {
+		opened, err := qcow2.Open(bytes.NewReader(c.h.disks[place]), nil)
+		if err != nil {
+			return targets, err
+		}
+		body := make(disk.Memory, opened.Size())
+		if _, err := opened.ReadAt(body, 0); err != nil && err != io.EOF {
+			return targets, err
+		}
+		target := fmt.Sprintf("vd%c", 'a'+len(g.Disks))
+		g.Disks[target] = body
+		g.places = append(g.places, place)
+		targets = append(targets, target)
+	}
+	return targets, nil
+}

@@ -82,3 +82,54 @@ func (c *Conn) Revert(ctx context.Context, name, described string) error {
 		return err
 	})
 }
+
+// Attach implements [source.Attacher].
+func (c *Conn) Attach(ctx context.Context, name string, places []string) (targets []string, err error) {
+	d, err := c.Domain(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	_, def, err := c.Definition(ctx, d, true)
+	if err != nil {
+		return nil, err
+	}
+	state, err := c.State(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	how := uint32(golibvirt.DomainDeviceModifyConfig)
+	if state == golibvirt.DomainRunning || state == golibvirt.DomainPaused {
+		how |= uint32(golibvirt.DomainDeviceModifyLive)
+	}
+	taken := map[string]bool{}
+	if def.Devices != nil {
+		for _, k := range def.Devices.Disks {
+			if k.Target != nil {
+				taken[k.Target.Dev] = true
+			}
+		}
+	}
+	for _, place := range places {
+		target := ""
+		for letter := 'a'; letter <= 'z' && target == ""; letter++ {
+			if !taken["vd"+string(letter)] {
+				target = "vd" + string(letter)
+			}
+		}
+		if target == "" {
+			return targets, fmt.Errorf("guest %s has no room for one more disk", name)
+		}
+		k := libvirtxml.DomainDisk{Device: "disk", Driver: &libvirtxml.DomainDiskDriver{Name: "qemu", Type: "qcow2"}, Source: &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: place}},
+			Target: &libvirtxml.DomainDiskTarget{Dev: target, Bus: "virtio"}}
+		text, err := k.Marshal()
+		if err != nil {
+			return targets, err
+		}
+		err = c.Within(ctx, AnswerTime, "attach disk "+target+" to guest "+name, func() error { return c.L.DomainAttachDeviceFlags(d, text, how) })
+		if err != nil {
+			return targets, fmt.Errorf("%w; a guest that runs may have no free slot: shut it down, and do it again", err)
+		}
+		taken[target], targets = true, append(targets, target)
+	}
+	return targets, nil
+}

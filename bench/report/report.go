@@ -1,4 +1,5 @@
-package main
+// Package report keeps the figures of a bench, with those of the time before, and makes the page of them.
+package report
 
 import (
 	_ "embed"
@@ -6,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"runtime"
@@ -37,14 +39,15 @@ type results struct {
 	Rows []row  `json:"rows"`
 }
 
-// report gathers figures, and knows those of the time before.
-type report struct {
+// Report gathers figures, and knows those of the time before.
+type Report struct {
 	now, before map[string]results
 	section     string
 }
 
-func openReport() (*report, error) {
-	r := &report{now: map[string]results{}, before: map[string]results{}}
+// Open reads the figures of the time before.
+func Open() (*Report, error) {
+	r := &Report{now: map[string]results{}, before: map[string]results{}}
 	body, err := os.ReadFile(resultsFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return r, nil
@@ -58,13 +61,13 @@ func openReport() (*report, error) {
 	return r, nil
 }
 
-func (r *report) begin(section string) {
+func (r *Report) Begin(section string) {
 	r.section = section
 	r.now[section] = results{On: time.Now().Format(time.DateOnly)}
 }
 
-// add adds a figure. asked is the most that it should be, 0 if nothing is asked.
-func (r *report) add(what, unit string, asked float64, samples ...float64) {
+// Add adds a figure. asked is the most that it should be, 0 if nothing is asked.
+func (r *Report) Add(what, unit string, asked float64, samples ...float64) {
 	s := r.now[r.section]
 	v := row{what, unit, asked, samples}
 	s.Rows = append(s.Rows, v)
@@ -72,7 +75,7 @@ func (r *report) add(what, unit string, asked float64, samples ...float64) {
 	fmt.Printf("%s: %s (%s)%s\n", what, v.median(), v.spread(), v.verdict())
 }
 
-func middle(samples []float64) float64 {
+func Middle(samples []float64) float64 {
 	if len(samples) == 0 {
 		return 0
 	}
@@ -90,7 +93,7 @@ func (v row) number(n float64) string {
 	return fmt.Sprintf("%.2f", n)
 }
 
-func (v row) median() string { return v.number(middle(v.Samples)) + " " + v.Unit }
+func (v row) median() string { return v.number(Middle(v.Samples)) + " " + v.Unit }
 
 func (v row) spread() string {
 	if len(v.Samples) < 2 {
@@ -103,14 +106,14 @@ func (v row) verdict() string {
 	switch {
 	case v.Asked == 0:
 		return ""
-	case middle(v.Samples) <= v.Asked:
+	case Middle(v.Samples) <= v.Asked:
 		return " ✓"
 	}
 	return " ✗"
 }
 
-// save writes the results down, and the page made of them.
-func (r *report) save() error {
+// Save writes the results down, and the page made of them.
+func (r *Report) Save() error {
 	body, err := json.MarshalIndent(r.now, "", " ")
 	if err != nil {
 		return err
@@ -140,7 +143,7 @@ func machine() string {
 }
 
 // table is a section's, in Markdown.
-func (r *report) table(section string) string {
+func (r *Report) table(section string) string {
 	s, ok := r.now[section]
 	if !ok {
 		return "*(not measured yet: `make bench`)*"
@@ -157,17 +160,17 @@ func (r *report) table(section string) string {
 	return b.String()
 }
 
-// tellSlower names what got worse since the results of the time before: its median lies a tenth above that one, and above all of that time's.
-func (r *report) tellSlower() {
-	for _, s := range sections {
-		for _, v := range r.now[s.name].Rows {
-			old := r.before[s.name].Rows
+// TellSlower names what got worse since the results of the time before: its median lies a tenth above that one, and above all of that time's.
+func (r *Report) TellSlower() {
+	for _, section := range slices.Sorted(maps.Keys(r.now)) {
+		for _, v := range r.now[section].Rows {
+			old := r.before[section].Rows
 			i := slices.IndexFunc(old, func(o row) bool { return o.What == v.What })
 			if i < 0 || len(old[i].Samples) == 0 || v.Unit == "MiB/s" {
 				continue
 			}
-			if now := middle(v.Samples); now > 1.1*middle(old[i].Samples) && now > slices.Max(old[i].Samples) {
-				fmt.Printf("worse than on %s: %s: %s, before %s (%s)\n", r.before[s.name].On, v.What, v.median(), old[i].median(), old[i].spread())
+			if now := Middle(v.Samples); now > 1.1*Middle(old[i].Samples) && now > slices.Max(old[i].Samples) {
+				fmt.Printf("worse than on %s: %s: %s, before %s (%s)\n", r.before[section].On, v.What, v.median(), old[i].median(), old[i].spread())
 			}
 		}
 	}
