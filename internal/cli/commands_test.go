@@ -728,6 +728,8 @@ rescue make => usage
 image restore IMAGE-02 => usage
 image restore IMAGE-02 --over timetable --typed timetables => failed
 image restore IMAGE-02 --over timetable => failed
+image restore IMAGE-02 --into timetable --disk vda --preview
+image restore IMAGE-02 --into timetable --disk vdz => failed
 image clone IMAGE-02 --as web-{01..03} --preview
 image clone IMAGE-02 --as web-{01..03} --preview -o json
 image clone IMAGE-02 --as web-{3..1} => usage

@@ -2970,6 +2970,10 @@ export interface components {
       hypervisor?: string
       /** @description give each guest a machine ID, SSH host keys, addresses of network cards and a host name of its own */
       identity?: boolean
+      /** @description give the disks to the guest of that name, which is there, as further ones */
+      into?: boolean
+      /** @description only these disks of the image, by target */
+      only?: string[]
       /** @description storage pool for its disks */
       pool?: string
       /** @description allow a guest of that name, which must be off, to be defined anew */
