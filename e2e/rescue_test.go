@@ -336,7 +336,6 @@ func TestEveryRescue(t *testing.T) {
 		m.answers("Code", code)
 		m.answers("Which image", "1")
 		m.answers("Onto which disk goes", "1")
-		m.answers("Onto which disk goes", "1")
 		require.Contains(t, m.answers("Write it", "yes"), "it started by UEFI, and this machine was booted by a PC's BIOS")
 		b.comesUp(t, m, y, "stick", false)
 	})
