@@ -2,6 +2,7 @@ package rescue
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -22,11 +23,13 @@ type console struct {
 	lines chan typed
 	mu    sync.Mutex
 	files []*os.File
+	shown bool // what is typed is
 }
 
+// typed is a line that was typed, and at which terminal.
 type typed struct {
 	text string
-	err  error
+	at   *os.File
 }
 
 // consoles are the terminals that a machine may have.
@@ -34,7 +37,7 @@ var consoles = []string{"/dev/tty1", "/dev/ttyS0", "/dev/hvc0"}
 
 // openConsole opens all of them that are there.
 func openConsole() *console {
-	c := &console{lines: make(chan typed)}
+	c := &console{lines: make(chan typed), shown: true}
 	for _, name := range consoles {
 		f, err := os.OpenFile(name, os.O_RDWR|unix.O_NOCTTY, 0)
 		if err != nil {
@@ -51,10 +54,21 @@ func openConsole() *console {
 }
 
 // hear passes on what is typed.
-func (c *console) hear(in io.Reader) {
+func (c *console) hear(in *os.File) {
 	lines := bufio.NewScanner(in)
 	for lines.Scan() {
-		c.lines <- typed{text: strings.TrimSpace(lines.Text())}
+		c.lines <- typed{strings.TrimSpace(lines.Text()), in}
+	}
+}
+
+// repeat shows at the other terminals what was typed at one.
+func (c *console) repeat(l typed) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, f := range c.files {
+		if f != l.at {
+			fmt.Fprintln(f, l.text)
+		}
 	}
 }
 
@@ -82,10 +96,10 @@ func (c *console) ask(ctx context.Context, question, proposed string) (string, e
 	fmt.Fprintf(c, "%s: ", question)
 	select {
 	case l := <-c.lines:
-		if l.text == "" {
-			l.text = proposed
+		if c.shown {
+			c.repeat(l)
 		}
-		return l.text, l.err
+		return cmp.Or(l.text, proposed), nil
 	case <-ctx.Done():
 		return "", context.Cause(ctx)
 	}
@@ -99,6 +113,7 @@ func (c *console) secret(ctx context.Context, question string) (string, error) {
 }
 
 func (c *console) echo(on bool) {
+	c.shown = on
 	for _, f := range c.files {
 		t, err := unix.IoctlGetTermios(int(f.Fd()), unix.TCGETS)
 		if err != nil {
