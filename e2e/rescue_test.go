@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -10,97 +9,38 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"keenlodge/demo"
 )
 
-// bare is a machine of its own, with empty disks and a serial line at which a person sits.
+// bare is a machine of its own, at whose serial line the test sits.
 type bare struct {
-	t    *testing.T
-	cmd  *exec.Cmd
-	line net.Conn
-
-	mu    sync.Mutex
-	heard string
-	all   strings.Builder
+	t *testing.T
+	*demo.Bare
 }
-
-// answerTime is how long a machine without a processor of its own may take to come to a question.
-const answerTime = 4 * time.Minute
 
 // powerOn starts a machine. It is off when the test is over.
 func powerOn(t *testing.T, args ...string) *bare {
 	t.Helper()
-	socket := filepath.Join(t.TempDir(), "line")
-	accel := "tcg"
-	if place.Quay.KVM() {
-		accel = "kvm"
-	}
-	cmd := exec.Command("qemu-system-x86_64", append([]string{"-nodefaults", "-display", "none", "-machine", "q35,accel=" + accel, "-cpu", "max", "-smp", "2", "-m", "1024", "-device", "virtio-rng-pci",
-		"-chardev", "socket,id=line,server=on,wait=off,path=" + socket, "-serial", "chardev:line"}, args...)...)
-	var said strings.Builder
-	cmd.Stderr = &said
-	require.NoError(t, cmd.Start())
-	m := &bare{t: t, cmd: cmd}
-	t.Cleanup(func() {
-		m.off()
-		if t.Failed() {
-			t.Logf("%s\n%s", said.String(), m.all.String())
-		}
-	})
-	require.Eventually(t, func() bool {
-		var err error
-		m.line, err = net.Dial("unix", socket)
-		return err == nil
-	}, 20*time.Second, 20*time.Millisecond, "%s", &said)
-	go func() {
-		room := make([]byte, 64<<10)
-		for {
-			n, err := m.line.Read(room)
-			m.mu.Lock()
-			m.heard += string(room[:n])
-			m.all.Write(room[:n])
-			m.mu.Unlock()
-			if err != nil {
-				return
-			}
-		}
-	}()
-	return m
+	m, err := place.Quay.PowerOn(args...)
+	require.NoError(t, err)
+	t.Cleanup(m.Off)
+	return &bare{t, m}
 }
 
-// off cuts its power.
-func (m *bare) off() {
-	m.cmd.Process.Kill()
-	m.cmd.Wait()
-}
-
-// hears waits until the machine has said something, and returns all that it said before, with it.
 func (m *bare) hears(pattern string) string {
 	m.t.Helper()
-	re := regexp.MustCompile(pattern)
-	out := ""
-	require.Eventually(m.t, func() bool {
-		m.mu.Lock()
-		defer m.mu.Unlock()
-		at := re.FindStringIndex(m.heard)
-		if at == nil {
-			return false
-		}
-		out, m.heard = m.heard[:at[1]], m.heard[at[1]:]
-		return true
-	}, answerTime, 50*time.Millisecond, "it never said %q", pattern)
-	return out
+	said, err := m.Hears(m.t.Context(), pattern)
+	require.NoError(m.t, err)
+	return said
 }
 
-// answers waits for a question, and types the answer.
 func (m *bare) answers(question, answer string) string {
 	m.t.Helper()
-	said := m.hears(question + `[^\n]*: $`)
-	_, err := io.WriteString(m.line, answer+"\n")
+	said, err := m.Answers(m.t.Context(), question, answer)
 	require.NoError(m.t, err)
 	return said
 }
@@ -194,7 +134,7 @@ func (b *rescueBench) shelfDisk() []string {
 func (b *rescueBench) comesUp(t *testing.T, m *bare, y *bay, medium string, uefi bool) {
 	m.answers("It is started from its disk now", "")
 	if medium == "stick" {
-		m.cmd.Wait()
+		m.Wait()
 		m = b.boot(t, y, "", uefi)
 	}
 	m.hears(isUp)
@@ -226,8 +166,6 @@ func TestRescue(t *testing.T) {
 	})
 	t.Run("network", func(t *testing.T) {
 		m := b.boot(t, newBay(t, 1<<30, 1<<30), "network", true, b.shelfDisk()...)
-		b.withStore(m, "not these words")
-		m.hears("!! ")
 		b.withStore(m, passphrase)
 		m.answers("Which image", "1")
 		m.answers("Onto which disk goes vda", "1")
@@ -304,10 +242,12 @@ func TestEveryRescue(t *testing.T) {
 			m.answers("Onto which disk goes vda", "1")
 		}
 		m := b.boot(t, y, "disc", true, b.shelfDisk()...)
+		b.withStore(m, "not these words")
+		m.hears("!! ")
 		start(m)
 		m.answers("Write it", "yes")
 		m.hears(`vda: .* put down`)
-		m.off()
+		m.Off()
 		m = b.boot(t, y, "disc", true, b.shelfDisk()...)
 		start(m)
 		said := m.answers("Write it", "yes")
@@ -317,7 +257,7 @@ func TestEveryRescue(t *testing.T) {
 		m.answers("Write it", regexp.MustCompile(`Type "([^"]+)"`).FindStringSubmatch(said)[1])
 		m.answers("It is started from its disk now", "")
 		m.hears(isUp)
-		m.off()
+		m.Off()
 
 		m = b.boot(t, y, "stick", true)
 		m.answers("What is to be done", "3")
@@ -326,7 +266,7 @@ func TestEveryRescue(t *testing.T) {
 		m.answers("Into which store", "locker")
 		m.answers("All of these are read", "")
 		m.hears("image .* of saved-tickets in locker")
-		m.off()
+		m.Off()
 
 		y = newBay(t, 1<<30, 1<<30)
 		m = b.boot(t, y, "stick", false)

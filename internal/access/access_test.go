@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -26,6 +27,35 @@ var (
 func open(t *testing.T) (*Access, *records.Records) {
 	rec := recordstest.Open(t)
 	return New(rec, slog.New(slog.DiscardHandler)), rec
+}
+
+// A code opens nothing by itself; it becomes a token once, however it is written, and in one process only.
+func TestCodes(t *testing.T) {
+	ctx := t.Context()
+	a, rec := open(t)
+	other := New(rec, a.log)
+	made, code, err := a.NewCode(ctx, "first", "rescue", viewer, time.Hour)
+	require.NoError(t, err)
+	require.Len(t, code, codeLength)
+	_, err = a.Check(ctx, code, "", All)
+	require.ErrorIs(t, err, fault.ErrNotFound)
+	_, err = a.CheckCode(ctx, code[:11]+"?", "")
+	require.ErrorIs(t, err, fault.ErrNotFound)
+	asTyped := strings.ToUpper(code[:4]) + "-" + code[4:8] + " " + code[8:]
+	c, err := a.CheckCode(ctx, asTyped, "")
+	require.NoError(t, err)
+	there, err := other.CheckCode(ctx, code, "")
+	require.NoError(t, err)
+	secret, err := a.Redeem(ctx, c, asTyped)
+	require.NoError(t, err)
+	_, err = other.Redeem(ctx, there, code)
+	require.ErrorIs(t, err, fault.ErrNotFound, "somebody else was first")
+	got, err := other.Check(ctx, secret, "", All)
+	require.NoError(t, err)
+	require.Equal(t, made.ID, got.Token)
+	require.Equal(t, viewer, got.Grants)
+	require.InDelta(t, redeemedTime, got.Left, float64(time.Minute))
+	require.Eventually(t, func() bool { _, err := other.CheckCode(ctx, code, ""); return IsUnknown(err) }, time.Second, time.Millisecond)
 }
 
 // A token is good for its scope, in every process, until it is revoked, renewed or expired; a process that knew it as good refuses it within

@@ -129,7 +129,7 @@ func TestFilesBack(t *testing.T) {
 	_, err = g.l.Restores.PreviewFiles(t.Context(), restore.FilesRequest{Image: r.Tasks[0].Image, Paths: []string{"/nowhere"}}, 10)
 	require.ErrorContains(t, err, "/nowhere is not in image")
 	_, err = g.l.Restores.Undo(t.Context(), "the test", undo.ID)
-	require.ErrorContains(t, err, "only files that went back can be taken back")
+	require.ErrorContains(t, err, "only restores can be taken back")
 
 	// What is refused at once is told at once, however long the list is.
 	list := []byte(files.ListHead)

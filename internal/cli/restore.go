@@ -41,19 +41,19 @@ func restoreMachineCommand(name string) *cli.Command {
 			&cli.BoolFlag{Name: "preview", Usage: "only say how long it would take, what limits it, how disks will be divided, and what it leaves out"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask before disks are divided otherwise"}},
 		Action: calls([]string{"an image's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
+			as, over, into := c.String("as"), c.String("over"), c.String("into")
+			if len(slices.DeleteFunc([]string{as, over, into}, func(s string) bool { return s == "" })) != 1 {
+				return wrongUse("say what the guest is called (--as NAME), which one it replaces (--over NAME), or into which one its disks go (--into NAME)")
+			}
 			id, err := pickImage(ctx, k, c.Args().First())
 			if err != nil {
 				return err
 			}
-			b := wire.RestoreBody{As: c.String("as"), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), AtOnce: c.Bool("at-once"), Replace: c.Bool("replace"), Take: c.StringSlice("take"), Identity: c.Bool("identity")}
+			b := wire.RestoreBody{As: cmp.Or(as, over, into), Hypervisor: c.String("hypervisor"), Pool: c.String("pool"), Start: c.Bool("start"), AtOnce: c.Bool("at-once"), Replace: c.Bool("replace"), Take: c.StringSlice("take"), Identity: c.Bool("identity")}
 			if b.Sizes, err = sizesOf(c); err != nil {
 				return err
 			}
-			over, into := c.String("over"), c.String("into")
-			if b.Only = c.StringSlice("disk"); len(slices.DeleteFunc([]string{b.As, over, into}, func(s string) bool { return s == "" })) != 1 {
-				return wrongUse("say what the guest is called (--as NAME), which one it replaces (--over NAME), or into which one its disks go (--into NAME)")
-			}
-			b.As, b.Replace, b.Into = cmp.Or(b.As, over, into), b.Replace || over != "", into != ""
+			b.Only, b.Replace, b.Into = c.StringSlice("disk"), b.Replace || over != "", into != ""
 			if err := foretold(ctx, c, k, id, b); err != nil || c.Bool("preview") {
 				return err
 			}

@@ -73,6 +73,8 @@ type Fitted struct {
 	Done []string
 	room *scratch.Room
 	ends []func() error
+	// stays is the guest that made them fit, if it goes on to give identities.
+	stays *Clones
 }
 
 // Close forgets what was written for them.
@@ -86,8 +88,8 @@ func (f *Fitted) Close() (err error) {
 	return err
 }
 
-// Fit makes disks fit, as they were planned ([Plans]).
-func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []reader.Disk, plans []Plan) (f *Fitted, err error) {
+// Fit makes disks fit, as they were planned ([Plans]). clones says that identities are given to what is on them then ([Fitted.Clones]).
+func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []reader.Disk, plans []Plan, clones bool) (f *Fitted, err error) {
 	f = &Fitted{Disks: slices.Clone(disks)}
 	shrink, grow, need := reader.Fit{}, reader.Fit{}, int64(0)
 	var old []reader.Disk
@@ -124,7 +126,7 @@ func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []r
 		}
 	}()
 	if len(shrink.Shrink) > 0 {
-		if err := f.work(ctx, start, "smaller", nil, shrink); err != nil {
+		if err := f.work(ctx, start, "smaller", nil, shrink, false); err != nil {
 			return f, err
 		}
 	}
@@ -136,21 +138,27 @@ func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []r
 		}
 	}
 	if len(grow.Copies)+len(grow.Grow) > 0 {
-		return f, f.work(ctx, start, "fitted", old, grow)
+		return f, f.work(ctx, start, "fitted", old, grow, clones)
 	}
 	return f, nil
 }
 
-// work has something done in a guest, and lays what it writes over the disks. Others are there to be read.
-func (f *Fitted) work(ctx context.Context, start reader.Starter, name string, others []reader.Disk, do reader.Fit) error {
+// work has something done in a guest, and lays what it writes over the disks. Others are there to be read. The guest may stay, for identities: then nothing
+// is laid, for it goes on writing.
+func (f *Fitted) work(ctx context.Context, start reader.Starter, name string, others []reader.Disk, do reader.Fit, stays bool) error {
 	disks := f.overlaid(name)
 	g, err := start(ctx, slices.Concat(disks, others), len(do.Copies) > 0)
 	if err != nil {
 		return err
 	}
-	defer g.Close()
 	done, err := g.Fit(ctx, do)
 	f.Done = append(f.Done, done...)
+	if err == nil && stays {
+		f.stays = &Clones{f: f, g: g, disks: disks}
+		f.ends = append(f.ends, g.Close)
+		return nil
+	}
+	defer g.Close()
 	if err == nil {
 		err = g.Finish(ctx)
 	}
@@ -198,6 +206,9 @@ type Clones struct {
 
 // Clones begins that. It reads and writes nothing of the disks but what the identities take.
 func (f *Fitted) Clones(ctx context.Context, start reader.Starter) (c *Clones, err error) {
+	if f.stays != nil {
+		return f.stays, nil
+	}
 	c = &Clones{f: f, disks: f.overlaid("identity")}
 	c.g, err = start(ctx, c.disks, false)
 	return c, err

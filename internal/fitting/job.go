@@ -80,7 +80,7 @@ func (j *Job) begin(ctx context.Context, step func(string) error, say func(strin
 	if err != nil {
 		return err
 	}
-	if j.fitted, err = Fit(ctx, j.Start, j.Scratch, j.opened, plans); err != nil {
+	if j.fitted, err = Fit(ctx, j.Start, j.Scratch, j.opened, plans, j.Identity); err != nil {
 		return fmt.Errorf("make the disks fit: %w", err)
 	}
 	j.ends = append(j.ends, j.fitted.Close)

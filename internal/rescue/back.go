@@ -298,7 +298,7 @@ func settle(ctx context.Context, c *console, w *whole, jobs []job, byUEFI bool) 
 		c.say("  %s", what)
 	}
 	if err != nil {
-		c.say("! all of it was written, but: %v", err)
+		err = fmt.Errorf("all of it was written, and it is not ready to start: %w; it may be done again, or be put right by hand", err)
 	}
-	return g.Rest()
+	return errors.Join(err, g.Rest())
 }

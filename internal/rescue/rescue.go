@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,6 +19,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"keenlodge/internal/client"
 	"keenlodge/internal/reader/inside"
 )
 
@@ -226,10 +228,11 @@ func askLodge(ctx context.Context, c *console, t settings) (*lodge, error) {
 		if err == nil || code == "" {
 			return o, err
 		}
-		c.say("✗ %v", err)
-		if t.code = ""; !strings.Contains(err.Error(), "code") {
+		var p *client.Problem
+		if t.code = ""; !errors.As(err, &p) || p.Status != http.StatusUnauthorized {
 			return nil, err
 		}
+		c.say("✗ %v", err)
 	}
 }
 

@@ -84,7 +84,7 @@ func write(t testing.TB, d disk.Disk) string {
 // Any division that sfdisk makes is read as it says, and on a disk of another size it is what was planned, by its word: nothing lost but what was to get
 // smaller, nothing overlaps, and what lies in partitions is what lay there.
 func TestAnyDivision(t *testing.T) {
-	for seed := range uint64(50) {
+	for seed := range uint64(30) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		size := int64(24+r.IntN(40)) * mib
 		script := []string{"label: gpt"}

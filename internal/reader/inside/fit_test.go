@@ -47,7 +47,7 @@ func TestFitting(t *testing.T) {
 	require.NoError(t, err)
 	at := scratch.Folder(t.TempDir())
 	start := reader.In(s.folder, os.Args[0])
-	f, err := fitting.Fit(t.Context(), start, at, disks, plans)
+	f, err := fitting.Fit(t.Context(), start, at, disks, plans, true)
 	require.NoError(t, err)
 	for i, p := range plans {
 		require.Equal(t, sizes[p.Target], f.Disks[i].Size())
