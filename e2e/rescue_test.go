@@ -149,6 +149,7 @@ const mib = int64(1 << 20)
 func TestRescue(t *testing.T) {
 	b := newRescueBench(t)
 	t.Run("disc", func(t *testing.T) {
+		t.Parallel()
 		m := b.boot(t, newBay(t, 1<<30, 1<<30), "disc", false)
 		m.answers("What is to be done", "1")
 		m.answers("Address of the lodge", "")
@@ -165,6 +166,7 @@ func TestRescue(t *testing.T) {
 		require.Contains(t, keenOK(t, "token", "list"), "rescue-")
 	})
 	t.Run("network", func(t *testing.T) {
+		t.Parallel()
 		m := b.boot(t, newBay(t, 1<<30, 1<<30), "network", true, b.shelfDisk()...)
 		b.withStore(m, passphrase)
 		m.answers("Which image", "1")

@@ -234,9 +234,11 @@ func TestAnOpenStore(t *testing.T) {
 	require.Equal(t, []string{"incremental", "read", "shelf-plain"}, []string{string(newest.Capture), string(newest.Proven), newest.Store})
 	require.NotEmpty(t, newest.Base)
 
-	require.Contains(t, keenOK(t, "image", "prove", newest.ID, "--level", "mount", "--wait"), "ledger clean")
-	keenOK(t, "image", "restore", newest.ID, "--as", "timetable-again", "--wait")
-	virsh(t, "undefine", "timetable-again")
+	if faultsToo() { // make faults does it: it is a large disk
+		require.Contains(t, keenOK(t, "image", "prove", newest.ID, "--level", "mount", "--wait"), "ledger clean")
+		keenOK(t, "image", "restore", newest.ID, "--as", "timetable-again", "--wait")
+		virsh(t, "undefine", "timetable-again")
+	}
 	require.Contains(t, keenOK(t, "store", "extract", plain), newest.ID)
 	s := keen(t, "store", "check", "shelf-plain", "--repair")
 	require.Contains(t, s.err, "nothing in it can be mended from another store")

@@ -43,6 +43,14 @@ func TestFitting(t *testing.T) {
 		{Name: "vdf", Disk: s.group()}, // a volume group, whose volume grows with the disk below it
 	}
 	sizes := map[string]int64{"vda": 170 << 20, "vdb": 150 << 20, "vdc": 350 << 20, "vdd": 400 << 20, "vde": 30 << 20, "vdf": 120 << 20}
+	want := map[string]int64{"vda1": 130, "vda5": 10, "vdb1": 148, "vdc1": 348, "vdd": 400, "vde": 30, "vdf": 120, "pier/records": 116}
+	if os.Getenv("KEENLODGE_KILLS") == "" { // what gets smaller takes one more guest; make faults does it
+		for _, name := range []string{"vdb", "vdc"} {
+			disks = slices.DeleteFunc(disks, func(d reader.Disk) bool { return d.Name == name })
+			delete(sizes, name)
+			delete(want, name+"1")
+		}
+	}
 	plans, err := fitting.Plans(disks, sizes)
 	require.NoError(t, err)
 	at := scratch.Folder(t.TempDir())
@@ -75,7 +83,7 @@ func TestFitting(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, c.Clean, "%s: %s", o.Name, c.Said)
 	}
-	require.Equal(t, map[string]int64{"vda1": 130, "vda5": 10, "vdb1": 148, "vdc1": 348, "vdd": 400, "vde": 30, "vdf": 120, "pier/records": 116}, is)
+	require.Equal(t, want, is)
 	require.True(t, g.Opened().Tree)
 	require.Equal(t, "web-02\n", content(t, g, "", "/etc/hostname", 0, -1))
 	require.Equal(t, "127.0.0.1 localhost\n127.0.1.1 web-02.harbour.example web-02\n10.0.0.2 webmail\n", content(t, g, "", "/etc/hosts", 0, -1))
@@ -88,15 +96,15 @@ func TestFitting(t *testing.T) {
 	public := content(t, g, "", "/etc/ssh/ssh_host_ed25519_key.pub", 0, -1)
 	require.Equal(t, string(ssh.MarshalAuthorizedKey(key.PublicKey())), public)
 	require.NotEqual(t, strings.Fields(string(was))[1], strings.Fields(public)[1])
-	require.Equal(t, "web\n", content(t, g, "vdb1", "/etc/hostname", 0, -1), "what is no part of the tree is not looked at")
+	require.Equal(t, "web\n", content(t, g, "vdd", "/etc/hostname", 0, -1), "what is no part of the tree is not looked at")
 
 	require.NoError(t, f.Close())
 	left, err := os.ReadDir(string(at))
 	require.NoError(t, err)
 	require.Empty(t, left)
 
-	_, err = fitting.Plans(disks, map[string]int64{"vdb": 20 << 20})
-	require.ErrorContains(t, err, "disk vdb: too small: what is on it needs a disk of ")
+	_, err = fitting.Plans(disks, map[string]int64{"vda": 20 << 20})
+	require.ErrorContains(t, err, "disk vda: too small: what is on it needs a disk of ")
 	_, err = fitting.Plans(disks, map[string]int64{"vdz": 20 << 20})
 	require.ErrorContains(t, err, `the image has no disk vdz; did you mean`)
 }
