@@ -6,8 +6,6 @@ import (
 
 	"keenlodge/bench/report"
 	"keenlodge/demo"
-	"keenlodge/internal/core/site"
-	"keenlodge/internal/wire"
 )
 
 // manyClones is how many guests are made at once.
@@ -19,22 +17,12 @@ func clones(ctx context.Context, p *demo.Place, r *report.Report) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.rawDisk(ctx, "berth-sim", 1, "", "/usr/bin", "/usr/sbin", "/etc/hostname", "/etc/hosts"); err != nil {
-		return err
-	}
-	if _, err := l.backup(ctx, "shelf", "berth-sim", site.Store{}); err != nil {
-		return err
-	}
-	c, err := p.Client()
-	if err != nil {
-		return err
-	}
-	images, _, err := c.Images(ctx, wire.ImageFilter{Store: "shelf"})
+	id, err := l.imageOfDisk(ctx, 1, "/usr/bin", "/usr/sbin", "/etc/hostname", "/etc/hosts")
 	if err != nil {
 		return err
 	}
 	made := func(name string, n int) (seconds float64, err error) {
-		seconds, err = timed(l.client("image", "clone", images[0].ID, "--as", fmt.Sprintf("%s-{01..%02d}", name, n), "--wait"))
+		seconds, err = timed(l.client("image", "clone", id, "--as", fmt.Sprintf("%s-{01..%02d}", name, n), "--wait"))
 		for i := 1; i <= n && err == nil; i++ {
 			_, err = p.Quay.Virsh(ctx, "undefine", "--remove-all-storage", fmt.Sprintf("%s-%02d", name, i))
 		}

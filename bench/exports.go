@@ -21,21 +21,11 @@ func exports(ctx context.Context, p *demo.Place, r *report.Report) error {
 	if err != nil {
 		return err
 	}
-	if _, err := l.rawDisk(ctx, "berth-sim", 4, "", files...); err != nil {
-		return err
-	}
-	if _, err := l.backup(ctx, "shelf", "berth-sim", site.Store{}); err != nil {
-		return err
-	}
-	c, err := p.Client()
+	id, err := l.imageOfDisk(ctx, 4, files...)
 	if err != nil {
 		return err
 	}
-	images, _, err := c.Images(ctx, wire.ImageFilter{Store: "shelf"})
-	if err != nil {
-		return err
-	}
-	id, out := images[0].ID, filepath.Join(folder, "out")
+	out := filepath.Join(folder, "out")
 	ended, address, err := l.served(ctx, id)
 	if err != nil {
 		return err
@@ -77,6 +67,25 @@ func exports(ctx context.Context, p *demo.Place, r *report.Report) error {
 	r.Add("time of the export to VMDK", "s", 0, ratios["vmdk s"]...)
 	r.Add("its bytes against those of `qemu-img`", "×", 0, ratios["vmdk bytes"]...)
 	return nil
+}
+
+// imageOfDisk makes an image of a disk of so many GiB with copies of folders.
+func (l *lab) imageOfDisk(ctx context.Context, gib int, folders ...string) (id string, err error) {
+	if _, err := l.rawDisk(ctx, "berth-sim", gib, "", folders...); err != nil {
+		return "", err
+	}
+	if _, err := l.backup(ctx, "shelf", "berth-sim", site.Store{}); err != nil {
+		return "", err
+	}
+	c, err := l.p.Client()
+	if err != nil {
+		return "", err
+	}
+	images, _, err := c.Images(ctx, wire.ImageFilter{Store: "shelf"})
+	if err != nil {
+		return "", err
+	}
+	return images[0].ID, nil
 }
 
 // served offers an image over NBD, and tells where its first disk is.

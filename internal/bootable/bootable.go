@@ -156,6 +156,7 @@ func loaded(body []byte) []byte {
 	return out
 }
 
+// File adds a file of this host, unless there is one at the place already.
 func (a *Archive) File(place, file string, mode uint32) error {
 	if a.made[place] {
 		return nil
@@ -192,6 +193,7 @@ func (a *Archive) record(name string, body []byte, mode, major, minor uint32) {
 	a.out.Write(make([]byte, (4-len(body)%4)%4))
 }
 
+// End is the archive as a kernel unpacks it; nothing may be added after it.
 func (a *Archive) End() []byte {
 	a.record("TRAILER!!!", nil, 0, 0, 0)
 	return a.out.Bytes()

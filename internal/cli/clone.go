@@ -37,15 +37,15 @@ func sizesOf(c *cli.Command) (map[string]int64, error) {
 // wayWords are what becomes of a partition.
 var wayWords = map[layout.Way]string{layout.Keep: "as it is", layout.Grow: "grows", layout.Shrink: "gets smaller", layout.Copy: "gets smaller: files are copied into a new file system"}
 
+// tableWords are the kinds of partition tables.
+var tableWords = map[layout.Table]string{layout.GPT: "GUID partition table", layout.MBR: "partition table of a PC's BIOS", layout.None: "no partitions"}
+
 // refitDetails shows how a disk will be divided.
 func refitDetails(w io.Writer, d wire.Refit) {
-	fmt.Fprintf(w, "\ndisk %s: %s, where it was %s (%s)\n\n", d.Target, size(d.Size), size(d.Was), map[string]string{"gpt": "GUID partition table", "mbr": "partition table of a PC's BIOS", "none": "no partitions"}[d.Table])
+	fmt.Fprintf(w, "\ndisk %s: %s, where it was %s (%s)\n\n", d.Target, size(d.Size), size(d.Was), tableWords[d.Table])
 	var rows [][]string
 	for _, p := range d.Parts {
-		name := d.Target
-		if p.Number > 0 {
-			name += strconv.Itoa(p.Number)
-		}
+		name := layout.Part{Number: p.Number}.Name(d.Target)
 		how := wayWords[p.Way]
 		if p.Offset != p.WasOffset {
 			how += ", and moves"

@@ -29,7 +29,7 @@ type Plan struct {
 	layout.Plan
 }
 
-// Sector is what a disk's size is a multiple of, in bytes.
+// sector is what a disk's size is a multiple of, in bytes.
 const sector = 512
 
 // Plans says how the disks will be divided, in their order. What can't be is [fault.ErrInvalid], and says with which figures it could.
@@ -95,10 +95,7 @@ func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []r
 	var old []reader.Disk
 	for i, p := range plans {
 		for _, s := range p.Steps {
-			name := p.Target
-			if s.From.Number > 0 {
-				name += fmt.Sprint(s.From.Number)
-			}
+			name := s.To.Name(p.Target)
 			switch s.Way {
 			case layout.Shrink:
 				shrink.Shrink = append(shrink.Shrink, reader.Resize{FileSystem: name, Bytes: s.To.Length})
@@ -106,7 +103,7 @@ func Fit(ctx context.Context, start reader.Starter, at scratch.Folder, disks []r
 			case layout.Grow:
 				grow.Grow = append(grow.Grow, name)
 			case layout.Copy:
-				part, err := disk.Stretches(s.From.Length, []disk.Stretch{{Length: s.From.Length, From: disks[i], At: s.From.Offset}})
+				part, err := s.From.Of(disks[i])
 				if err != nil {
 					return nil, err
 				}
@@ -205,21 +202,24 @@ type Clones struct {
 }
 
 // Clones begins that. It reads and writes nothing of the disks but what the identities take.
-func (f *Fitted) Clones(ctx context.Context, start reader.Starter) (c *Clones, err error) {
+func (f *Fitted) Clones(ctx context.Context, start reader.Starter) (*Clones, error) {
 	if f.stays != nil {
 		return f.stays, nil
 	}
-	c = &Clones{f: f, disks: f.overlaid("identity")}
-	c.g, err = start(ctx, c.disks, false)
-	return c, err
+	disks := f.overlaid("identity")
+	g, err := start(ctx, disks, false)
+	if err != nil {
+		return nil, err
+	}
+	return &Clones{f: f, g: g, disks: disks}, nil
 }
 
 // Next are the disks with another identity, whose cards are by those of the image, and what was done for it, in words.
 func (c *Clones) Next(ctx context.Context, id reader.Identity) (disks []reader.Disk, done []string, err error) {
-	were := c.cards
-	c.cards, id.Cards = id.Cards, map[string]string{}
-	for card, is := range c.cards {
-		id.Cards[cmp.Or(were[card], card)] = is
+	cards := id.Cards
+	id.Cards = map[string]string{}
+	for card, is := range cards {
+		id.Cards[cmp.Or(c.cards[card], card)] = is
 	}
 	if done, err = c.g.Fit(ctx, reader.Fit{Identity: &id}); err != nil {
 		return nil, done, err
@@ -227,6 +227,7 @@ func (c *Clones) Next(ctx context.Context, id reader.Identity) (disks []reader.D
 	if err := c.g.Rest(ctx); err != nil {
 		return nil, done, err
 	}
+	c.cards = cards
 	c.n++
 	own := slices.Clone(c.disks)
 	for i, d := range own { // the guest goes on writing to its own

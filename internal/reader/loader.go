@@ -10,6 +10,14 @@ import (
 	"keenlodge/internal/bootable"
 )
 
+// Firmware is what a machine starts by, in words.
+func Firmware(uefi bool) string {
+	if uefi {
+		return "UEFI"
+	}
+	return "a PC's BIOS"
+}
+
 // Loader is what GRUB calls what it is made for: UEFI, or a PC's BIOS.
 func Loader(uefi bool) string {
 	if uefi {

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -29,9 +28,12 @@ func (t *target) line() string {
 func back(ctx context.Context, c *console, o origin) (err error) {
 	defer func() { err = errors.Join(err, o.Close()) }()
 	c.say("  looking at %s …", o)
-	all, err := o.images(ctx)
+	all, unread, err := o.images(ctx)
 	if err != nil {
 		return err
+	}
+	if unread != nil {
+		c.say("! images that can't be read are not shown: %v", unread)
 	}
 	if len(all) == 0 {
 		return fmt.Errorf("%s has no image of a whole machine that this medium may have", o)
@@ -45,8 +47,7 @@ func back(ctx context.Context, c *console, o origin) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, w.Close()) }()
-	_, here := os.Stat("/sys/firmware/efi")
-	byUEFI := here == nil
+	byUEFI := startedByUEFI()
 	held := ""
 	if b, ok := o.(*bare); ok {
 		held = b.disk
@@ -60,7 +61,7 @@ func back(ctx context.Context, c *console, o origin) (err error) {
 	}
 	for _, j := range jobs {
 		if err := j.write(ctx, c); err != nil {
-			return fmt.Errorf("disk %s: %w; nothing else was written, and the same can be done again", j.to.name, err)
+			return fmt.Errorf("disk %s: %w; what lies on it now is not whole, and the same can be done again", j.to.name, err)
 		}
 	}
 	if err := settle(ctx, c, w, jobs, byUEFI); err != nil {
@@ -71,13 +72,6 @@ func back(ctx context.Context, c *console, o origin) (err error) {
 		return err
 	}
 	return errLeave
-}
-
-func firmware(uefi bool) string {
-	if uefi {
-		return "UEFI"
-	}
-	return "a PC's BIOS"
 }
 
 // chooseImage asks for a machine, and which of its images.
@@ -144,7 +138,7 @@ func assign(ctx context.Context, c *console, w *whole, held string, byUEFI bool)
 			extra = extraFor(byUEFI, l)
 		}
 		if err != nil && (j.to.size != d.Size() || extra != "") {
-			return nil, fmt.Errorf("disk %s can't go onto one of another size: %w", d.target, err)
+			return nil, fmt.Errorf("disk %s can't be divided otherwise, as %s (%s) and the firmware of this machine take: %w; choose a disk of %s, or another image", d.target, j.to.name, size(j.to.size), err, size(d.Size()))
 		}
 		if err == nil {
 			if j.plan, err = l.Fit(j.to.size, func(p layout.Part) int64 { return layout.Least(d, p) }, extra); err != nil {
@@ -178,16 +172,13 @@ func extraFor(byUEFI bool, l layout.Disk) layout.Extra {
 func agreed(ctx context.Context, c *console, w *whole, jobs []job, byUEFI bool) error {
 	c.say("\n  image %s of %s, taken %s:", w.id, w.machine, w.taken.UTC().Format(time.DateTime+" MST"))
 	if w.uefi != byUEFI {
-		c.say("  ! it started by %s, and this machine was booted by %s: it gets a boot loader for that, which reads the menu of its own", firmware(w.uefi), firmware(byUEFI))
+		c.say("  ! it started by %s, and this machine was booted by %s: it gets a boot loader for that, which reads the menu of its own", reader.Firmware(w.uefi), reader.Firmware(byUEFI))
 	}
 	var hold []string
 	for _, j := range jobs {
 		c.say("\n  %s (%s) goes onto %s (%s)", j.from.target, size(j.from.Size()), j.to.name, strings.TrimSpace(size(j.to.size)+" "+j.to.model))
 		for _, s := range j.plan.Steps {
-			name := j.to.name
-			if s.To.Number > 0 {
-				name += fmt.Sprint(" ", s.To.Number)
-			}
+			name := s.To.Name(j.to.name + " ")
 			how := map[layout.Way]string{layout.Keep: "as it is", layout.Grow: "grows", layout.Copy: "gets smaller: its files are copied", layout.Add: "is new"}[s.Way]
 			if s.Way != layout.Add && s.To.Offset != s.From.Offset {
 				how += ", and moves"
@@ -253,15 +244,12 @@ func settle(ctx context.Context, c *console, w *whole, jobs []job, byUEFI bool) 
 	for _, j := range jobs {
 		names = append(names, j.to.name)
 		for _, s := range j.plan.Steps {
-			name := j.to.name
-			if s.To.Number > 0 {
-				name += fmt.Sprint(s.To.Number)
-			}
+			name := s.To.Name(j.to.name)
 			switch s.Way {
 			case layout.Grow:
 				f.Grow = append(f.Grow, name)
 			case layout.Copy:
-				part, err := disk.Stretches(s.From.Length, []disk.Stretch{{Length: s.From.Length, From: j.from, At: s.From.Offset}})
+				part, err := s.From.Of(j.from)
 				if err != nil {
 					return err
 				}

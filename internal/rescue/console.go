@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"io"
 	"os"
 	"strconv"
 	"strings"
@@ -19,7 +18,6 @@ func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
 
 // console is where a person is asked: the screen and every serial line at once. What is typed at any of them is heard.
 type console struct {
-	out   []io.Writer
 	lines chan typed
 	mu    sync.Mutex
 	files []*os.File
@@ -47,7 +45,7 @@ func openConsole() *console {
 			f.Close()
 			continue
 		}
-		c.out, c.files = append(c.out, f), append(c.files, f)
+		c.files = append(c.files, f)
 		go c.hear(f)
 	}
 	return c
@@ -80,8 +78,8 @@ func (c *console) Write(p []byte) (int, error) {
 	shown := []byte(simple.Replace(string(p)))
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, w := range c.out {
-		w.Write(shown)
+	for _, f := range c.files {
+		f.Write(shown)
 	}
 	return len(p), nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,19 +12,18 @@ import (
 	"sync/atomic"
 	"unsafe"
 
-	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/layout"
 	"keenlodge/internal/core/plain"
+	"keenlodge/internal/core/raw"
 )
 
 // target is a disk of this machine. It is a [disk.Disk] once it is open. Sizes are in bytes.
 type target struct {
 	name, model string
 	size        int64
-	sector      int64
 	holds       string // what lies on it, in words; "" for nothing
 	f           *os.File
 }
@@ -64,7 +62,7 @@ func targets() (out []*target, err error) {
 		if slices.ContainsFunc([]string{"loop", "ram", "sr", "fd", "dm-", "md", "zram", "nbd"}, func(kind string) bool { return strings.HasPrefix(name, kind) }) || word(place, "ro") == "1" {
 			continue
 		}
-		t := &target{name: name, model: model(place), size: number(place, "size") * 512, sector: number(place, "queue/logical_block_size")}
+		t := &target{name: name, model: model(place), size: number(place, "size") * 512}
 		if t.size == 0 {
 			continue
 		}
@@ -117,8 +115,21 @@ func (t *target) look() (medium bool, err error) {
 			parts = append(parts, strings.TrimSpace(fmt.Sprintf("%s %s", size(p.Length), p.Format)))
 		}
 	}
-	t.holds = strings.Join(parts, ", ")
+	if t.holds = strings.Join(parts, ", "); t.holds == "" && !t.blank() {
+		t.holds = "something that is not known here"
+	}
 	return false, nil
+}
+
+// blank reports whether the begin and the end of a disk are zeros, where whatever lies on one has its signs.
+func (t *target) blank() bool {
+	room := make([]byte, min(t.size, 1<<20))
+	for _, at := range []int64{0, t.size - int64(len(room))} {
+		if n, _ := t.ReadAt(room, at); n < len(room) || !disk.IsZero(room) {
+			return false
+		}
+	}
+	return true
 }
 
 func word(place, what string) string {
@@ -131,41 +142,14 @@ func number(place, what string) int64 {
 	return n
 }
 
-const (
-	// piece is how much is read and written at once, in bytes, writers how many do.
-	piece, writers = 4 << 20, 4
-)
-
 // write writes a disk onto a target, to its medium. told is called now and then with how many bytes of data are there.
 func write(ctx context.Context, d disk.Disk, t *target, told func(int64)) error {
 	if d.Size() > t.size {
 		return fmt.Errorf("it is of %s, and disk %s of %s", size(d.Size()), t.name, size(t.size))
 	}
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(writers)
 	var done atomic.Int64
-	err := disk.Walk(ctx, d, func(e disk.Extent) error {
-		if e.Kind == disk.Zero {
-			return t.zero(e.Offset, e.Length)
-		}
-		for at := e.Offset; at < e.End() && ctx.Err() == nil; at += piece {
-			n := min(piece, e.End()-at)
-			g.Go(func() error {
-				p := make([]byte, n)
-				if got, err := d.ReadAt(p, at); got < len(p) {
-					return fmt.Errorf("read %d bytes at %d: %w", n, at, err)
-				}
-				if _, err := t.f.WriteAt(p, at); err != nil {
-					return fmt.Errorf("write to disk %s: %w", t.name, err)
-				}
-				told(done.Add(n))
-				return nil
-			})
-		}
-		return nil
-	})
-	if err = errors.Join(g.Wait(), err); err != nil {
-		return err
+	if err := raw.Fill(ctx, t.f, d, t.zero, func(n int) { told(done.Add(int64(n))) }); err != nil {
+		return fmt.Errorf("write to disk %s: %w", t.name, err)
 	}
 	if err := t.f.Sync(); err != nil {
 		return fmt.Errorf("put down what was written to disk %s: %w", t.name, err)
@@ -190,5 +174,3 @@ func (t *target) again() error {
 	}
 	return nil
 }
-
-var _ io.ReaderAt = (*target)(nil)

@@ -58,9 +58,11 @@ func connect(ctx context.Context, told settings) error {
 			errs = append(errs, err)
 			continue
 		}
-		err := lease(ctx, card)
+		var err error
 		if told.address != "" {
 			err = fixed(ctx, card, told)
+		} else {
+			err = lease(ctx, card)
 		}
 		if err == nil {
 			return nil

@@ -27,8 +27,8 @@ import (
 
 // origin is where images come from: a lodge, or a store by itself.
 type origin interface {
-	// images lists those that a machine can be made of, the newest first.
-	images(ctx context.Context) ([]found, error)
+	// images lists those that a machine can be made of, the newest first. unread says why some are not among them that may be some.
+	images(ctx context.Context) (all []found, unread, err error)
 	// open opens the disks of an image.
 	open(ctx context.Context, id string) (*whole, error)
 	String() string
@@ -101,14 +101,14 @@ func (l *lodge) Close() error { return nil }
 // mostImages is how many images are looked at, the newest.
 const mostImages = 2000
 
-func (l *lodge) images(ctx context.Context) (out []found, err error) {
+func (l *lodge) images(ctx context.Context) (out []found, unread, err error) {
 	all, _, err := l.k.Images(ctx, wire.ImageFilter{Page: wire.Page{Limit: mostImages}})
 	for _, m := range all {
 		if m.Scope == image.WholeMachine && (m.State == image.Usable || m.State == image.Doubtful) && len(m.Disks) > 0 {
 			out = append(out, found{id: m.ID, machine: m.Machine, taken: m.Taken, size: m.Size, note: string(m.Consistency)})
 		}
 	}
-	return out, err
+	return out, nil, err
 }
 
 func (l *lodge) open(ctx context.Context, id string) (_ *whole, err error) {
@@ -180,15 +180,16 @@ func (b *bare) Close() error {
 	return err
 }
 
-func (b *bare) images(ctx context.Context) (out []found, err error) {
+func (b *bare) images(ctx context.Context) (out []found, unread, err error) {
 	ids, err := b.ImageIDs(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, id := range ids {
 		m, err := b.ReadImage(ctx, id)
 		if err != nil {
-			continue // one that can't be read is none to choose
+			unread = errors.Join(unread, fmt.Errorf("%s: %w", id, err))
+			continue
 		}
 		if m.Scope != image.WholeMachine || len(m.Disks) == 0 {
 			continue
@@ -200,7 +201,7 @@ func (b *bare) images(ctx context.Context) (out []found, err error) {
 		out = append(out, f)
 	}
 	slices.SortFunc(out, func(a, b found) int { return cmp.Or(b.taken.Compare(a.taken), cmp.Compare(a.id, b.id)) })
-	return out, nil
+	return out, unread, nil
 }
 
 func (b *bare) open(ctx context.Context, id string) (_ *whole, err error) {

@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -68,21 +67,18 @@ func leave(c *console, how int) error {
 
 // drive has the kernel load the drivers of all hardware that it has found.
 func drive() {
-	files, _ := filepath.Glob("/sys/devices/*")
 	seen := map[string]bool{}
 	var aliases []string
-	for _, top := range files {
-		filepath.WalkDir(top, func(place string, _ os.DirEntry, err error) error {
-			if err != nil || filepath.Base(place) != "modalias" {
-				return nil
-			}
-			if alias := word(filepath.Dir(place), "modalias"); alias != "" && !seen[alias] {
-				seen[alias] = true
-				aliases = append(aliases, alias)
-			}
+	filepath.WalkDir("/sys/devices", func(place string, _ os.DirEntry, err error) error {
+		if err != nil || filepath.Base(place) != "modalias" { // hardware may go while it is looked at
 			return nil
-		})
-	}
+		}
+		if alias := word(filepath.Dir(place), "modalias"); alias != "" && !seen[alias] {
+			seen[alias] = true
+			aliases = append(aliases, alias)
+		}
+		return nil
+	})
 	// Most hardware needs none, and some none that is here: it says so, and that is all.
 	(&exec.Cmd{Path: "/kmod", Args: slices.Concat([]string{"modprobe", "-q", "-a"}, aliases, always)}).Run()
 }
@@ -166,8 +162,6 @@ func shell(c *console) error {
 
 // network brings the network up, once.
 func network(ctx context.Context, c *console, t settings) error {
-	networkOnce.Lock()
-	defer networkOnce.Unlock()
 	if networkUp {
 		return nil
 	}
@@ -197,10 +191,8 @@ func network(ctx context.Context, c *console, t settings) error {
 	}
 }
 
-var (
-	networkOnce sync.Mutex
-	networkUp   bool
-)
+// networkUp says that this has been done; there is one dialogue, and one machine.
+var networkUp bool
 
 // askLodge asks for a lodge, and a code of it.
 func askLodge(ctx context.Context, c *console, t settings) (*lodge, error) {
@@ -234,6 +226,12 @@ func askLodge(ctx context.Context, c *console, t settings) (*lodge, error) {
 		}
 		c.say("✗ %v", err)
 	}
+}
+
+// startedByUEFI reports whether this machine was.
+func startedByUEFI() bool {
+	_, err := os.Stat("/sys/firmware/efi")
+	return err == nil
 }
 
 // pause waits until somebody says to go on.

@@ -3,7 +3,6 @@ package rescue
 import (
 	"context"
 	"errors"
-	"os"
 
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/wire"
@@ -30,8 +29,7 @@ func save(ctx context.Context, c *console, t settings) (err error) {
 	if err != nil {
 		return err
 	}
-	_, here := os.Stat("/sys/firmware/efi")
-	uefi := here == nil
+	uefi := startedByUEFI()
 	brought, by := wire.Brought{System: "saved by a rescue medium", UEFI: &uefi}, map[string]disk.Disk{}
 	for _, d := range disks {
 		c.say("  %s", d.line())

@@ -1,6 +1,7 @@
 package rescue
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,14 +21,14 @@ import (
 
 // askStore asks where a store is, and opens it.
 func askStore(ctx context.Context, c *console, t settings) (*bare, error) {
-	names := []string{dirMedium}
+	var names []string
 	for _, name := range medium.Drivers() {
 		if d, err := medium.Lookup(name); err == nil && d.Far {
 			names = append(names, name)
 		}
 	}
 	lines := []string{"a folder on a disk of this machine, or one that is plugged in"}
-	for _, name := range names[1:] {
+	for _, name := range names {
 		d, err := medium.Lookup(name)
 		if err != nil {
 			return nil, err
@@ -45,7 +46,7 @@ func askStore(ctx context.Context, c *console, t settings) (*bare, error) {
 	if err := network(ctx, c, t); err != nil {
 		return nil, err
 	}
-	spec, secrets, err := askPlace(ctx, c, names[i])
+	spec, secrets, err := askPlace(ctx, c, names[i-1])
 	if err != nil {
 		return nil, err
 	}
@@ -55,9 +56,6 @@ func askStore(ctx context.Context, c *console, t settings) (*bare, error) {
 	}
 	return toStore(ctx, m, key)
 }
-
-// dirMedium is the medium of folders.
-const dirMedium = "dir"
 
 // askKey asks for what opens a sealed store.
 func askKey(ctx context.Context, c *console) (chunk.Opener, error) {
@@ -104,7 +102,7 @@ func askPlace(ctx context.Context, c *console, name string) (spec site.Store, se
 
 // askFields asks for the fields of settings, by what they say of themselves.
 func askFields(ctx context.Context, c *console, s reflect.Value) error {
-	for i := range s.NumField() {
+	for i := 0; i < s.NumField(); i++ {
 		f := s.Type().Field(i)
 		name, _, _ := strings.Cut(f.Tag.Get("yaml"), ",")
 		text, err := c.ask(ctx, fmt.Sprintf("%s (%s)", name, f.Tag.Get("doc")), "")
@@ -115,7 +113,12 @@ func askFields(ctx context.Context, c *console, s reflect.Value) error {
 		case reflect.String:
 			s.Field(i).SetString(text)
 		case reflect.Int:
-			n, _ := strconv.Atoi(text) // nothing typed is none
+			n, err := strconv.Atoi(cmp.Or(text, "0"))
+			if err != nil {
+				c.say("✗ %q is no number", text)
+				i-- // it is asked for once more
+				continue
+			}
 			s.Field(i).SetInt(int64(n))
 		case reflect.Bool:
 			s.Field(i).SetBool(strings.HasPrefix(strings.ToLower(text), "y"))

@@ -24,7 +24,7 @@ func (rs *Restores) fits(on restoring, q Request) *fitting.Job {
 
 // plans says how the disks of a request will be divided, or why they can't be made as they are wanted.
 func (rs *Restores) plans(ctx context.Context, on restoring, q Request) (plans []fitting.Plan, err error) {
-	if !q.wanted("").Changes() {
+	if len(q.Sizes) == 0 {
 		return nil, nil
 	}
 	end, err := on.st.Reading(ctx, rs.program)

@@ -144,13 +144,13 @@ type RestorePreview struct {
 
 // Refit is how a disk will be divided. Sizes are in bytes.
 type Refit struct {
-	Target  string      `json:"target"`
-	Was     int64       `json:"was"`
-	Size    int64       `json:"size"`
-	Table   string      `json:"table" doc:"gpt, mbr or none"`
-	Parts   []RefitPart `json:"parts"`
-	Free    int64       `json:"free" doc:"how much at its end belongs to nothing"`
-	Notices []string    `json:"notices"`
+	Target  string       `json:"target"`
+	Was     int64        `json:"was"`
+	Size    int64        `json:"size"`
+	Table   layout.Table `json:"table"`
+	Parts   []RefitPart  `json:"parts"`
+	Free    int64        `json:"free" doc:"how much at its end belongs to nothing"`
+	Notices []string     `json:"notices"`
 }
 
 // RefitPart is what becomes of a partition. Bytes count from the disk's begin.

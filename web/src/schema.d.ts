@@ -2891,8 +2891,8 @@ export interface components {
       parts: components["schemas"]["RefitPart"][]
       /** Format: int64 */
       size: number
-      /** @description gpt, mbr or none */
-      table: string
+      /** @enum {string} */
+      table: "gpt" | "mbr" | "none"
       target: string
       /** Format: int64 */
       was: number
@@ -2912,7 +2912,8 @@ export interface components {
       was_offset: number
       /** Format: int64 */
       was_size: number
-      way: string
+      /** @enum {string} */
+      way: "keep" | "grow" | "shrink" | "copy" | "add"
     }
     RehearseRequest: {
       freeze: boolean

@@ -12,6 +12,7 @@ import (
 	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/layout"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/right"
@@ -41,6 +42,8 @@ func init() {
 	list(image.Scopes)
 	list(image.Captures)
 	list(image.Levels)
+	list(layout.Ways)
+	list(layout.Tables)
 	list(back.Rules)
 	list(back.Actions)
 	list(image.Consistencies)

@@ -28,7 +28,7 @@ func FilesPlan(p restore.FilesPlan) wire.FilesPlan {
 
 // Refit is how a disk will be divided.
 func Refit(p fitting.Plan) wire.Refit {
-	return wire.Refit{Target: p.Target, Was: p.From.Size, Size: p.Size, Table: string(p.From.Table), Free: p.Free, Notices: Each(p.Notices, Same[string]), Parts: Each(p.Steps, refitPart)}
+	return wire.Refit{Target: p.Target, Was: p.From.Size, Size: p.Size, Table: p.From.Table, Free: p.Free, Notices: Each(p.Notices, Same[string]), Parts: Each(p.Steps, refitPart)}
 }
 
 func refitPart(s layout.Step) wire.RefitPart {

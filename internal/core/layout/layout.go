@@ -23,17 +23,18 @@ const (
 	None Table = "none"
 )
 
+// Tables are all of them.
+var Tables = []Table{GPT, MBR, None}
+
 // ErrDamaged marks a table that makes no sense.
 var ErrDamaged = errors.New("its partition table makes no sense")
 
 // Part is a partition. Offset and Length are in bytes.
 type Part struct {
 	// Number is the kernel's; 0 is a disk without a table.
-	Number         int    `json:"number"`
-	Offset, Length int64  `json:"-"`
-	Format         string `json:"format"` // as [disk.Format] names it, or "logical" of the box that holds logical partitions
-	// Kind is the table's own: a GUID as it lies on the disk, in hexadecimal digits, or a byte.
-	Kind string `json:"kind"`
+	Number         int
+	Offset, Length int64
+	Format         string // as [disk.Format] names it, or "logical" of the box that holds logical partitions
 
 	entry []byte // as it lies in the table
 	box   bool   // it holds logical partitions
@@ -42,6 +43,19 @@ type Part struct {
 
 // End is the offset of the first byte behind it.
 func (p Part) End() int64 { return p.Offset + p.Length }
+
+// Name is what it is called, as a part of a disk of a name.
+func (p Part) Name(disk string) string {
+	if p.Number == 0 {
+		return disk
+	}
+	return fmt.Sprint(disk, p.Number)
+}
+
+// Of is the partition of a disk, as a disk of its own.
+func (p Part) Of(d disk.Disk) (disk.Disk, error) {
+	return disk.Stretches(p.Length, []disk.Stretch{{Length: p.Length, From: d, At: p.Offset}})
+}
 
 // Disk is how a disk is divided. Parts are in the order in which they lie on it; the box of logical partitions comes before those.
 type Disk struct {
@@ -163,7 +177,7 @@ func (l *Disk) readGPT(d disk.Disk) error {
 				if most := uint64(l.Size / sector); first > last || last >= most {
 					return fmt.Errorf("%w: partition %d ends outside of the disk", ErrDamaged, i+1)
 				}
-				l.Parts = append(l.Parts, Part{Number: i + 1, Offset: int64(first) * sector, Length: int64(last-first+1) * sector, Kind: fmt.Sprintf("%x", e[:16]), entry: e})
+				l.Parts = append(l.Parts, Part{Number: i + 1, Offset: int64(first) * sector, Length: int64(last-first+1) * sector, entry: e})
 			}
 			return nil
 		}
@@ -184,7 +198,7 @@ func (l *Disk) readMBR(d disk.Disk) error {
 			continue
 		}
 		offset, length := span(e)
-		p := Part{Number: i + 1, Offset: offset, Length: length, Kind: fmt.Sprintf("%02x", e[4]), entry: e, box: isBox(e[4])}
+		p := Part{Number: i + 1, Offset: offset, Length: length, entry: e, box: isBox(e[4])}
 		if p.box {
 			p.Format = "logical"
 		}
@@ -206,7 +220,7 @@ func (l *Disk) readMBR(d disk.Disk) error {
 			own, next := s[mbrEntries:][:mbrEntry], s[mbrEntries+mbrEntry:][:mbrEntry]
 			if own[4] != 0 {
 				from, long := span(own)
-				l.Parts = append(l.Parts, Part{Number: n, Offset: at + from, Length: long, Kind: fmt.Sprintf("%02x", own[4]), entry: own, table: at})
+				l.Parts = append(l.Parts, Part{Number: n, Offset: at + from, Length: long, entry: own, table: at})
 				n++
 			}
 			if next[4] == 0 {

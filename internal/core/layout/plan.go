@@ -93,7 +93,7 @@ func Least(d disk.Disk, p Part) int64 {
 	if !slices.Contains(shrinkable, p.Format) && !slices.Contains(copyable, p.Format) {
 		return p.Length
 	}
-	s, err := disk.Stretches(p.Length, []disk.Stretch{{Length: p.Length, From: d, At: p.Offset}})
+	s, err := p.Of(d)
 	if err != nil {
 		return p.Length
 	}
@@ -213,7 +213,6 @@ func (p Plan) added(extra Extra) (Part, error) {
 	hex.Decode(added.entry[:16], []byte(kind))
 	rand.Read(added.entry[16:32])
 	added.entry[16+7], added.entry[16+8] = added.entry[16+7]&0x0f|0x40, added.entry[16+8]&0x3f|0x80
-	added.Kind = kind
 	return added, nil
 }
 

@@ -87,12 +87,24 @@ func Write(ctx context.Context, path string, d disk.Disk) (err error) {
 	if err := f.Truncate(d.Size()); err != nil {
 		return err
 	}
+	if err := Fill(ctx, f, d, nil, func(int) {}); err != nil {
+		return err
+	}
+	return f.Sync()
+}
+
+// Fill writes a disk to where all is zero, several pieces at once. Where it is not, zero is called for what reads as zeros; nil leaves that. moved is told
+// of the bytes of each piece of data, by several goroutines.
+func Fill(ctx context.Context, to io.WriterAt, d disk.Disk, zero func(offset, length int64) error, moved func(bytes int)) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0) + 2) // some wait for the disk while others expand
 	buffers := sync.Pool{New: func() any { p := make([]byte, pieceBytes); return &p }}
 	walked := disk.Walk(ctx, d, func(e disk.Extent) error {
 		if e.Kind == disk.Zero {
-			return nil
+			if zero == nil {
+				return nil
+			}
+			return zero(e.Offset, e.Length)
 		}
 		for at := e.Offset; at < e.End(); at += pieceBytes {
 			group.Go(func() error {
@@ -105,7 +117,8 @@ func Write(ctx context.Context, path string, d disk.Disk) (err error) {
 					}
 					return err
 				}
-				_, err := f.WriteAt(p, at)
+				n, err := to.WriteAt(p, at)
+				moved(n)
 				return err
 			})
 			if ctx.Err() != nil {
@@ -118,8 +131,5 @@ func Write(ctx context.Context, path string, d disk.Disk) (err error) {
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	if walked != nil {
-		return walked
-	}
-	return f.Sync()
+	return walked
 }

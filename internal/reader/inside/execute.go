@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"syscall"
 	"time"
 
@@ -58,19 +57,8 @@ func (g *Guest) enliven() error {
 	if g.lively {
 		return nil
 	}
-	g.dismantle()
-	for name, place := range g.systems {
-		f := g.find(name)
-		if slices.Contains([]string{"iso9660", "squashfs", "ntfs"}, f.Format) {
-			continue
-		}
-		if err := unix.Mount("", place, "", unix.MS_REMOUNT, ""); err != nil {
-			return fmt.Errorf("open %s for writing, into the guest's overlay: %w", name, err)
-		}
-	}
-	g.assemble()
-	if !g.opened.Tree {
-		return errors.New("the machine's tree could not be put together again")
+	if err := g.writable(0); err != nil {
+		return err
 	}
 	for _, m := range [][3]string{{"proc", "proc", "proc"}, {"sys", "sys", "sysfs"}, {"dev", "dev", "devtmpfs"}, {"shm", "dev/shm", "tmpfs"}, {"run", "run", "tmpfs"}, {"tmp", "tmp", "tmpfs"}} {
 		fd, err := inode.OpenIn(treeFolder, m[1], unix.O_PATH|unix.O_DIRECTORY)

@@ -49,7 +49,7 @@ func (g *Guest) fit(ctx context.Context, f reader.Fit) (done []string, err error
 	}
 	if f.Boot != nil {
 		if err := g.boot(*f.Boot, say); err != nil {
-			return done, fmt.Errorf("have it start by %s: %w", firmware(f.Boot.UEFI), err)
+			return done, fmt.Errorf("have it start by %s: %w", reader.Firmware(f.Boot.UEFI), err)
 		}
 	}
 	if f.Findable {
@@ -315,22 +315,22 @@ func (g *Guest) identify(id reader.Identity) (done []string, err error) {
 	if !g.opened.Tree {
 		return nil, line.Refuse(line.Unknown, "the disks have no mount table, so there is no tree in which its identity could be found")
 	}
-	if err := g.writable(); err != nil {
+	if err := g.writable(unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC); err != nil {
 		return nil, err
 	}
 	err = identity.Give(treeFolder, id, func(format string, args ...any) { done = append(done, fmt.Sprintf(format, args...)) })
 	return done, err
 }
 
-// writable has the tree opened for writing.
-func (g *Guest) writable() error {
+// writable has the tree opened for writing, with what is otherwise not allowed in it; what is written goes into the guest's overlay.
+func (g *Guest) writable(without uintptr) error {
 	g.dismantle()
 	for name, place := range g.systems {
 		f := g.find(name)
-		if f.Format == "iso9660" || f.Format == "squashfs" || f.Format == "ntfs" || strings.HasPrefix(name, reader.OldDisk) {
+		if slices.Contains([]string{"iso9660", "squashfs", "ntfs"}, f.Format) || strings.HasPrefix(name, reader.OldDisk) {
 			continue
 		}
-		if err := unix.Mount("", place, "", unix.MS_REMOUNT|unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
+		if err := unix.Mount("", place, "", unix.MS_REMOUNT|without, ""); err != nil {
 			return fmt.Errorf("open %s for writing: %w", name, err)
 		}
 	}

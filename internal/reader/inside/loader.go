@@ -17,13 +17,6 @@ import (
 	"keenlodge/internal/reader"
 )
 
-func firmware(uefi bool) string {
-	if uefi {
-		return "UEFI"
-	}
-	return "a PC's BIOS"
-}
-
 // menus are where a machine may have the boot loader's menu, below where its /boot is.
 var menus = []string{"boot/grub/grub.cfg", "boot/grub2/grub.cfg"}
 
@@ -45,7 +38,7 @@ func (g *Guest) boot(b reader.Boot, say func(string, ...any)) error {
 		err = g.startByBIOS(b, find)
 	}
 	if err == nil {
-		say("it starts by %s, with a boot loader of its own, which reads %s/grub.cfg", firmware(b.UEFI), prefix)
+		say("it starts by %s, with a boot loader of its own, which reads %s/grub.cfg", reader.Firmware(b.UEFI), prefix)
 	}
 	return err
 }
@@ -88,7 +81,7 @@ func grubImage(uefi bool, prefix, early string) ([]byte, error) {
 	kind := reader.Loader(uefi)
 	folder := "/grub/" + kind
 	if _, err := os.Stat(folder); err != nil {
-		return nil, fmt.Errorf("the lodge's host has no boot loader for it; install grub-pc-bin and grub-efi-amd64-bin there")
+		return nil, fmt.Errorf("there is no boot loader for it here: the host where this guest or medium was made had none; install grub-pc-bin and grub-efi-amd64-bin there")
 	}
 	if err := os.WriteFile("/run/early.cfg", []byte(early), 0o600); err != nil {
 		return nil, err
@@ -138,12 +131,9 @@ const (
 
 // startByBIOS writes a boot loader to the first sector of a disk and its rest behind it, or into a partition that is for it.
 func (g *Guest) startByBIOS(b reader.Boot, find string) error {
-	device := g.devices[b.Disk]
-	if device == "" {
-		device = "/dev/" + b.Disk
-		if i := slices.Index(g.names, b.Disk); i >= 0 {
-			device = "/dev/" + g.disks[i]
-		}
+	i := slices.Index(g.names, b.Disk)
+	if i < 0 {
+		return line.Refuse(line.Unknown, "there is no disk %q", b.Disk)
 	}
 	start, room := int64(512), g.firstPart(b.Disk)-512
 	if b.Partition != "" {
@@ -162,9 +152,9 @@ func (g *Guest) startByBIOS(b reader.Boot, find string) error {
 		return err
 	}
 	if int64(len(core)) > room || len(boot) != 512 || len(core) < 1024 {
-		return fmt.Errorf("the boot loader takes %d bytes, and there is room for %d before the first partition", len(core), room)
+		return fmt.Errorf("the boot loader takes %d bytes, and where its rest goes on disk %s there is room for %d", len(core), b.Disk, room)
 	}
-	out, err := os.OpenFile(device, os.O_RDWR, 0)
+	out, err := os.OpenFile("/dev/"+g.disks[i], os.O_RDWR, 0)
 	if err != nil {
 		return err
 	}

@@ -18,7 +18,7 @@ import (
 // tool runs a program that this host had when the guest was made. There is no udev here, so it makes its devices by itself.
 func tool(input []byte, name string, args ...string) (string, error) {
 	if _, err := os.Stat("/" + name); err != nil {
-		return "", fmt.Errorf("the lodge's host has no %s", name)
+		return "", fmt.Errorf("%s is not here: the host where this guest or medium was made has none; install it there", name)
 	}
 	cmd := exec.Command("/"+name, args...)
 	cmd.Env = []string{"DM_DISABLE_UDEV=1", "LVM_SYSTEM_DIR=/run/lvm", "LC_ALL=C", "HOME=/"}

@@ -16,6 +16,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"keenlodge/internal/bootable"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/rescue"
 )
@@ -54,12 +55,12 @@ func Make(ctx context.Context, w Wish) (Medium, error) {
 	if err != nil {
 		return m, err
 	}
-	for place, name := range map[string]string{"/kmod": "kmod", "/busybox": "busybox", "/losetup": "losetup", "/mount": "mount", "/umount": "umount"} {
+	for _, name := range []string{"kmod", "busybox", "losetup", "mount", "umount"} {
 		file, err := exec.LookPath(name)
 		if err != nil {
 			return m, fmt.Errorf("this host has no %s, which a medium needs: %w; install kmod, mount and busybox-static", name, err)
 		}
-		if err := a.Program(place, file); err != nil {
+		if err := a.Program("/"+name, file); err != nil {
 			return m, err
 		}
 	}
@@ -82,12 +83,12 @@ func Make(ctx context.Context, w Wish) (Medium, error) {
 	}
 	m.Initrd = packed.Bytes()
 	words := []string{"console=ttyS0,115200", "console=tty0", "quiet", "loglevel=3", "rdinit=/keenlodge"}
-	for name, value := range map[string]string{"lodge": w.Lodge, "pin": w.Pin} {
-		if strings.ContainsAny(value, " \t\n\"'") {
-			return m, fmt.Errorf("%q can't be told to a kernel", value)
+	for _, told := range [][2]string{{"lodge", w.Lodge}, {"pin", w.Pin}} {
+		if strings.ContainsAny(told[1], " \t\n\"'") {
+			return m, fmt.Errorf("the %s %q can't be put on a medium: a kernel is told in words, without spaces and quotes", told[0], told[1])
 		}
-		if value != "" {
-			words = append(words, "keenlodge."+name+"="+value)
+		if told[1] != "" {
+			words = append(words, "keenlodge."+told[0]+"="+told[1])
 		}
 	}
 	m.Line = strings.Join(append(words, "--", rescue.Command), " ")
@@ -155,14 +156,9 @@ func (m Medium) ISO(ctx context.Context, out string) error {
 	cmd := exec.CommandContext(ctx, "grub-mkrescue", "-o", out, folder, "--", "-volid", rescue.Label)
 	said, err := cmd.CombinedOutput()
 	if err != nil {
-		return fmt.Errorf("grub-mkrescue: %w: %s; it needs the packages grub-common, grub-pc-bin, grub-efi-amd64-bin, mtools and xorriso", err, last(string(said)))
+		return fmt.Errorf("grub-mkrescue: %w: %s; it needs the packages grub-common, grub-pc-bin, grub-efi-amd64-bin, mtools and xorriso", err, plain.LastLine(string(said), 300))
 	}
 	return nil
-}
-
-func last(text string) string {
-	lines := strings.Split(strings.TrimSpace(text), "\n")
-	return lines[len(lines)-1]
 }
 
 // NetFiles are the names of the files for starting over a network: what iPXE is told, the kernel, and its first file system.
