@@ -42,7 +42,7 @@ var sections = []section{
 	{"back", func(ctx context.Context, p *demo.Place, r *report.Report) error {
 		return servers.MeasureBack(ctx, p, r.Add)
 	}},
-	{"at once", atOnce}, {"exports", exports}, {"clones", clones},
+	{"at once", atOnce}, {"exports", exports}, {"clones", clones}, {"rescue", rescued},
 	{"files", func(ctx context.Context, p *demo.Place, r *report.Report) error {
 		return servers.MeasureFiles(ctx, p, r.Add)
 	}},

@@ -110,6 +110,12 @@ type (
 	Cutter interface {
 		Cuts() cut.Cuts
 	}
+	// Exchanger tells whether it and another store can exchange pieces: then a [Writing] of either is a [Taker].
+	Exchanger interface {
+		// Exchanges reports whether it can take pieces of another store, and whether both name equal pieces equally, so that nothing has to be read that
+		// the taking store has.
+		Exchanges(other Store) (can, equally bool)
+	}
 	// Tidier removes what writers left that died.
 	Tidier interface {
 		Tidy(ctx context.Context) error

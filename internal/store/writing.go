@@ -53,3 +53,23 @@ type OlderDisk struct {
 	OpenedDisk
 	Desc image.Disk
 }
+
+// Taker is a [Writing] that takes an image over from another store piece by piece: what its own store has does not travel.
+type Taker interface {
+	// Take stores what an image of another store holds, and returns its manifest with the disks and files in the terms of this store. Pieces are verified
+	// on their way. Errors wrap chunk.ErrDamaged where the other store is to blame.
+	Take(ctx context.Context, t Taking) (*image.Manifest, error)
+}
+
+// Taking says what is taken, from where.
+type Taking struct {
+	From  Store
+	Image *image.Manifest
+	// Copy is an image of this store that holds much of the same, nil for none; Older is the one in From of which it is a copy, which is needed only
+	// where the two stores name equal pieces differently. What is in both is not looked at.
+	Older, Copy *image.Manifest
+	// Pace is called before so many bytes are sent, and waits as long as the bandwidth asks; nil is no limit.
+	Pace func(ctx context.Context, bytes int) error
+	// Count has in Data what is in place of the image, and in Read what was read of From's packs.
+	Count *Progress
+}

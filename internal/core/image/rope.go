@@ -330,13 +330,19 @@ func (m *Manifest) Trees() (out []Tree, err error) {
 		what string
 		Stream
 	}{{"list of files", m.Files.List}, {"files", m.Files.Content}} {
-		root, err := chunk.ParseName(t.Rope)
+		tree, err := TreeOf(t.what, t.Stream)
 		if err != nil {
 			return nil, err
 		}
-		if !root.IsZero() {
-			out = append(out, Tree{t.what, root, ropeHeight + t.Height, t.Size})
+		if !tree.Root.IsZero() {
+			out = append(out, tree)
 		}
 	}
 	return out, nil
+}
+
+// TreeOf is the tree of a stream.
+func TreeOf(what string, s Stream) (Tree, error) {
+	root, err := chunk.ParseName(s.Rope)
+	return Tree{what, root, ropeHeight + s.Height, s.Size}, err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -15,6 +16,10 @@ import (
 const (
 	// packsAtOnce is how many packs are in memory: one fills while the others are on their way to the medium.
 	packsAtOnce = 3
+	// A gentle writer's packs begin with gentleFirst bytes, and are twice as long once one was written within gentleSoon, half as long after one that took
+	// gentleLate: what is cut on a thin line is lost, and is to be little.
+	gentleFirst, gentleLeast = 2 << 20, 512 << 10
+	gentleSoon, gentleLate   = 3 * time.Second, 8 * time.Second
 )
 
 // step is how new pieces are compressed. New neighbours are compressed together, up to frame bytes: more saves bytes, and makes a read at
@@ -36,13 +41,16 @@ var ladder = map[site.Compression]step{
 // Writer stores the pieces of one image. Its methods may be called by several goroutines at once; Flush makes durable what it stored, and
 // Close ends it, whatever happened.
 type Writer struct {
-	s       *Store
-	step    step
-	outer   context.Context
-	ctx     context.Context // of uploads
-	uploads *errgroup.Group
-	room    chan []byte // memory for packs of pieces; who needs more than there is waits
-	buffers sync.Pool
+	s    *Store
+	step step
+	// target is the length at which a pack is closed, in bytes; a gentle writer changes it, under mu.
+	target   int
+	isGentle bool
+	outer    context.Context
+	ctx      context.Context // of uploads
+	uploads  *errgroup.Group
+	room     chan []byte // memory for packs of pieces; who needs more than there is waits
+	buffers  sync.Pool
 
 	mu sync.Mutex // never held while the medium works
 	// pieces is the pack of pieces under way, maps that of map blocks: who walks images reads few packs then.
@@ -65,13 +73,33 @@ func (v *Visit) NewWriter(ctx context.Context) *Writer { return v.s.newWriter(ct
 
 // newWriter starts a writer without a visit, for pieces that images need as it is.
 func (s *Store) newWriter(ctx context.Context) *Writer {
-	w := &Writer{s: s, outer: ctx, step: ladder[site.Even], pending: map[chunk.Name]bool{}, room: make(chan []byte, packsAtOnce)}
+	w := &Writer{s: s, target: s.packTarget, outer: ctx, step: ladder[site.Even], pending: map[chunk.Name]bool{}, room: make(chan []byte, packsAtOnce)}
 	for range packsAtOnce {
 		w.room <- nil // made when it is needed first
 	}
 	w.uploads, w.ctx = errgroup.WithContext(ctx)
 	w.buffers.New = func() any { b := make([]byte, chunk.Bound(chunk.MaxFrame)); return &b }
 	return w
+}
+
+// gentle has the length of packs follow how long it takes to write one.
+func (w *Writer) gentle() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.target, w.isGentle = min(gentleFirst, w.s.packTarget), true
+}
+
+// adapt sets the length of a gentle writer's next packs by how long the last one took.
+func (w *Writer) adapt(took time.Duration) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	switch {
+	case !w.isGentle:
+	case took < gentleSoon:
+		w.target = min(2*w.target, w.s.packTarget)
+	case took > gentleLate:
+		w.target = max(w.target/2, min(gentleLeast, w.s.packTarget))
+	}
 }
 
 // Written tells what was new to the store so far, in bytes before and after compression.
@@ -167,7 +195,7 @@ func (w *Writer) add(pieces []chunk.Piece, compressed []byte, codec chunk.Codec,
 	w.fresh += int64(size)
 	w.stored += int64((*pack).Len() - before)
 	var full *chunk.Pack
-	if (*pack).Len() >= w.s.packTarget {
+	if (*pack).Len() >= w.target {
 		full, *pack = *pack, nil
 	}
 	w.mu.Unlock()
@@ -257,9 +285,11 @@ func (w *Writer) upload(p *chunk.Pack, again bool) {
 		if again {
 			defer func() { w.room <- body }()
 		}
+		began := time.Now()
 		if err := w.s.medium.Put(w.ctx, packName(p.ID()), body); err != nil {
 			return err
 		}
+		w.adapt(time.Since(began))
 		var b batch
 		w.s.learn(directory, int64(len(body)), false, &b)
 		w.s.settleBatch(&b)
