@@ -11,6 +11,7 @@ import (
 	"keenlodge/bench/report"
 	"keenlodge/demo"
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
 )
@@ -113,7 +114,7 @@ func (l *lab) allowTrials(ctx context.Context, c *client.Client) error {
 		return err
 	}
 	for name, h := range s.Hypervisors {
-		h.Trials = &site.Trials{AtOnce: 1}
+		h.Trials = &expect.Trials{AtOnce: 1}
 		s.Hypervisors[name] = h
 	}
 	_, err = c.ApplySite(ctx, s, false)

@@ -175,11 +175,11 @@ func TestWindowsAndMissedMoments(t *testing.T) {
 		return r.Cause == "schedule" && r.Due.Before(time.Now().Add(-time.Hour)) && r.Ended != nil
 	})
 	require.EqualValues(t, "skipped", run.State)
-	require.Contains(t, run.Error, "its moment was missed, for no service ran, and the windows of policy weekly-system, its store are not open")
+	require.Contains(t, run.Error, "its moment was missed, for no service ran, and the windows of weekly-system, its store are not open")
 
 	withPolicy(t, "weekly-system", policyText("berth-sim", "quay-shelf", "    missed: skip\n    schedules: [every day at 03:00]\n"))
 	comeDue(t, "weekly-system", 3*time.Hour)
-	run = awaitRun(t, "weekly-system", func(r wire.Run) bool { return strings.Contains(r.Error, "the policy says to skip such") })
+	run = awaitRun(t, "weekly-system", func(r wire.Run) bool { return strings.Contains(r.Error, "its entry says to skip such") })
 	require.EqualValues(t, "skipped", run.State)
 	withPolicy(t, "weekly-system", policyText("berth-sim", "quay-shelf", "    schedules: [every day at 03:00]\n"))
 	comeDue(t, "weekly-system", 4*time.Hour)

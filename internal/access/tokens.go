@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/right"
-	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
 )
@@ -36,7 +36,7 @@ func (a *Access) NewToken(ctx context.Context, by, name string, grants []right.G
 // make records a token, which secret opens doors with.
 func (a *Access) make(ctx context.Context, t records.Token, secret string, good time.Duration) (records.Token, string, error) {
 	none, name, grants := records.Token{}, t.Name, t.Grants
-	if !site.IsName(name) {
+	if !field.IsName(name) {
 		return none, "", fmt.Errorf("%w: %q can't be a token's name: up to 63 lower-case letters, digits, dots and dashes, such as night-watch", fault.ErrInvalid, name)
 	}
 	if len(grants) == 0 {

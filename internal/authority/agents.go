@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/pinned"
 	"keenlodge/internal/records"
@@ -38,7 +39,7 @@ func NewAgents(rec *records.Records, a *Authority) *Agents { return &Agents{rec,
 // Enroll has an agent join under a name, with a word that is good for an hour, once; its server is one of a source of the site. The usual one is
 // made, by change, where there is none.
 func (g *Agents) Enroll(ctx context.Context, by, name, source string, change func(context.Context, func(site.Site) (site.Site, error)) error) (word string, until time.Time, err error) {
-	if !site.IsName(name) {
+	if !field.IsName(name) {
 		return "", time.Time{}, fmt.Errorf("%w: %q can't be an agent's name: up to 63 lower-case letters, digits, dots and dashes, such as gate-07", fault.ErrInvalid, name)
 	}
 	s, err := g.rec.Site(ctx)

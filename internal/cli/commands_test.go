@@ -25,6 +25,7 @@ import (
 
 	"keenlodge/internal/api"
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/files/filestest"
 	"keenlodge/internal/core/image"
@@ -142,11 +143,11 @@ func (d *desk) do(what string) {
 		d.apply()
 	case "trials": // images may be tried on the hypervisor, and what is tried comes up; something is owed
 		h := d.site.Hypervisors["quay-1"]
-		h.Trials = &site.Trials{AtOnce: 2}
+		h.Trials = &expect.Trials{AtOnce: 2}
 		d.site.Hypervisors["quay-1"] = h
 		d.site.Groups = map[string]site.Group{"ticketing": {Machines: []string{"timetable"}, Note: "tickets can be sold while it runs"}}
 		p := d.site.Policies["nightly-guests"]
-		p.Promise, p.Trials = "26 hours, boot weekly, 2 copies", []site.Trial{{Text: "the timetable is served"}}
+		p.Promise, p.Trials = "26 hours, boot weekly, 2 copies", []expect.Trial{{Text: "the timetable is served"}}
 		d.site.Policies["nightly-guests"] = p
 		d.apply()
 		d.host.OnTrial = func(t *sourcetest.Trial) { t.Serial = "the timetable is served" }

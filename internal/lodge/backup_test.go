@@ -483,7 +483,7 @@ func TestDueMomentsAndChains(t *testing.T) {
 	due = due.Add(time.Millisecond)
 	set()
 	b.until(func() bool { return b.newest("nightly-guests").State == run.Skipped }, "the skipped run")
-	require.Equal(t, "the policy is paused: harbour upgrade", b.newest("nightly-guests").Error)
+	require.Equal(t, "it is paused: harbour upgrade", b.newest("nightly-guests").Error)
 	_, err = b.l.RunPolicy(t.Context(), "nightly-guests", "operator", "")
 	require.ErrorContains(t, err, "is paused: harbour upgrade; resume it first")
 	standing, err := b.l.Summary(t.Context(), right.Everything)

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/promise"
 	"keenlodge/internal/core/right"
@@ -26,7 +27,7 @@ func owing(t *testing.T, owes string) *bench {
 	policy.Promise = owes
 	b := newBenchWith(t, map[string]site.Policy{"nightly-guests": policy}, func(s *site.Site) {
 		h := s.Hypervisors["quay-1"]
-		h.Trials = &site.Trials{AtOnce: 1}
+		h.Trials = &expect.Trials{AtOnce: 1}
 		s.Hypervisors["quay-1"] = h
 	})
 	t.Cleanup(func() { os.RemoveAll(b.host.Folder()) })

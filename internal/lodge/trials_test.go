@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
@@ -21,14 +22,14 @@ import (
 	"keenlodge/internal/trials"
 )
 
-// trialBench is a lodge whose hypervisor may hold trials, with an image of each guest. expect is what is expected of what is tried.
-func trialBench(t *testing.T, expect ...site.Trial) *bench {
+// trialBench is a lodge whose hypervisor may hold trials, with an image of each guest. expected is what is expected of what is tried.
+func trialBench(t *testing.T, expected ...expect.Trial) *bench {
 	t.Helper()
 	policy := everything("newest 3")
-	policy.Trials = expect
+	policy.Trials = expected
 	b := newBenchWith(t, map[string]site.Policy{"nightly-guests": policy}, func(s *site.Site) {
 		h := s.Hypervisors["quay-1"]
-		h.Trials = &site.Trials{AtOnce: 2}
+		h.Trials = &expect.Trials{AtOnce: 2}
 		s.Hypervisors["quay-1"] = h
 		s.Groups = map[string]site.Group{"ticketing": {Machines: []string{"tickets-db", "timetable"}}}
 	})
@@ -72,7 +73,7 @@ func comesUp(t *sourcetest.Trial) {
 // What passes is a proof with its report and its exhibits; what is expected and does not hold fails it, and is told.
 func TestTrials(t *testing.T) {
 	t.Parallel()
-	b := trialBench(t, site.Trial{Machines: []string{"tickets-db"}, Commands: []site.TrialCommand{{Command: []string{"pg_isready"}, Expect: "told", Within: "2 seconds"}}})
+	b := trialBench(t, expect.Trial{Machines: []string{"tickets-db"}, Commands: []expect.TrialCommand{{Command: []string{"pg_isready"}, Expect: "told", Within: "2 seconds"}}})
 	b.host.OnTrial = func(t *sourcetest.Trial) { comesUp(t); t.Commands["pg_isready"] = 0 }
 	r, p := b.try("u-tickets")
 	require.Equal(t, run.Done, r.State, b.lines(r.ID))
@@ -130,7 +131,7 @@ func TestTrials(t *testing.T) {
 // What becomes of a guest is a verdict on its image where that is to blame, with the cause, and trouble otherwise, which says nothing of it.
 func TestWhatBecomesOfATrial(t *testing.T) {
 	t.Parallel()
-	b := trialBench(t, site.Trial{Within: "4 seconds"})
+	b := trialBench(t, expect.Trial{Within: "4 seconds"})
 	for _, c := range []struct {
 		name string
 		seen func(*sourcetest.Trial)
@@ -245,7 +246,7 @@ func TestWhereTrialsTakePlace(t *testing.T) {
 func TestAGroup(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
-	b := trialBench(t, site.Trial{Machines: []string{"timetable"}, Text: "the timetable is served"})
+	b := trialBench(t, expect.Trial{Machines: []string{"timetable"}, Text: "the timetable is served"})
 	var order atomic.Value
 	order.Store("")
 	b.host.OnTrial = func(t *sourcetest.Trial) {
@@ -293,7 +294,7 @@ func TestRotationWaitsForTheTrial(t *testing.T) {
 	policy.Prove = image.ByBoot
 	b := newBenchWith(t, map[string]site.Policy{"nightly-guests": policy}, func(s *site.Site) {
 		h := s.Hypervisors["quay-1"]
-		h.Trials = &site.Trials{AtOnce: 1}
+		h.Trials = &expect.Trials{AtOnce: 1}
 		s.Hypervisors["quay-1"] = h
 	})
 	t.Cleanup(func() { os.RemoveAll(b.host.Folder()) })

@@ -27,16 +27,20 @@ type Entry struct {
 	Coming          bool
 }
 
-// Calendar lists the runs of policies of the last month, and those that are to come in the next.
+// Calendar lists the runs of policies and copy rules of the last month, and those that are to come in the next.
 func (pl *Planning) Calendar(ctx context.Context) ([]Entry, error) {
 	s, err := pl.rec.Site(ctx)
 	if err != nil {
 		return nil, err
 	}
 	now := time.Now().In(s.Location())
-	runs, err := pl.rec.Runs(ctx, records.RunFilter{Kind: string(run.Backup), Page: listing.Page{Limit: calendarRuns}})
-	if err != nil {
-		return nil, err
+	var runs []records.Run
+	for _, kind := range []run.Kind{run.Backup, run.Copy} {
+		found, err := pl.rec.Runs(ctx, records.RunFilter{Kind: string(kind), Page: listing.Page{Limit: calendarRuns}})
+		if err != nil {
+			return nil, err
+		}
+		runs = append(runs, found...)
 	}
 	var out []Entry
 	for _, run := range runs {
@@ -50,16 +54,25 @@ func (pl *Planning) Calendar(ctx context.Context) ([]Entry, error) {
 		return nil, err
 	}
 	r := forecast.Request{Now: now, Days: calendarDays}
-	for _, name := range sortedKeys(s.Policies) {
-		p, _ := known.policy(s, name)
+	for _, name := range names(s) {
+		p, _, err := known.policy(s, name)
+		if err != nil {
+			return nil, err
+		}
 		r.Policies = append(r.Policies, p)
 	}
 	for _, p := range forecast.Make(r).Policies {
 		for _, day := range p.Days {
 			for _, run := range day.Runs {
-				spec := s.Policies[p.Policy]
-				out = append(out, Entry{ID: fmt.Sprintf("%s-%d", p.Policy, run.At.Unix()), Title: p.Policy, From: run.At, Until: run.Ends, Coming: true,
-					Text: fmt.Sprintf("%d full and %d other images into %s; then %q", run.Full, run.Between, spec.Store, spec.Rotation)})
+				spec, err := s.Planned(p.Policy)
+				if err != nil {
+					return nil, err
+				}
+				text := fmt.Sprintf("%d full and %d other images into %s; then %q", run.Full, run.Between, spec.Store, spec.Rotation)
+				if rule, ok := s.Copies[p.Policy]; ok {
+					text = fmt.Sprintf("copies of %d images from %s into %s; then %q", run.Full+run.Between, rule.From, rule.To, rule.Rotation)
+				}
+				out = append(out, Entry{ID: fmt.Sprintf("%s-%d", p.Policy, run.At.Unix()), Title: p.Policy, From: run.At, Until: run.Ends, Coming: true, Text: text})
 			}
 		}
 	}

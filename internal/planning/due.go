@@ -92,12 +92,25 @@ func (pl *Planning) fireDue(ctx context.Context, now time.Time) error {
 		zone := s.Location()
 		out := make([]records.Firing, len(due))
 		for i, d := range due {
-			out[i] = decide(zone, s.Policies[d.Policy], d, now)
+			spec, _ := s.Planned(d.Policy) // it was in the records a moment ago; nothing is never due
+			out[i] = decide(zone, spec, d, now)
+			out[i].Run.Kind = kindOf(s, d.Policy)
 		}
 		return out
 	})
 	return err
 }
+
+// kindOf is what a run of a policy, or of a copy rule, does.
+func kindOf(s site.Site, name string) run.Kind {
+	if _, ok := s.Copies[name]; ok {
+		return run.Copy
+	}
+	return run.Backup
+}
+
+// names lists the site's policies and copy rules.
+func names(s site.Site) []string { return append(sortedKeys(s.Policies), sortedKeys(s.Copies)...) }
 
 // decide says what becomes of a due policy: a run, or a record that it was skipped, and why.
 func decide(zone *time.Location, spec site.Policy, d records.Due, now time.Time) records.Firing {
@@ -114,9 +127,9 @@ func decide(zone *time.Location, spec site.Policy, d records.Due, now time.Time)
 	}
 	switch {
 	case d.Paused:
-		r.State, r.Error = run.Skipped, "the policy is paused"+PauseWords(d.Pause, zone)
+		r.State, r.Error = run.Skipped, "it is paused"+PauseWords(d.Pause, zone)
 	case request.Missed && spec.Missed == "skip":
-		r.State, r.Error = run.Skipped, fmt.Sprintf("its moment was missed by %s: no service ran; the policy says to skip such", now.Sub(d.At).Round(time.Second))
+		r.State, r.Error = run.Skipped, fmt.Sprintf("its moment was missed by %s: no service ran; its entry says to skip such", now.Sub(d.At).Round(time.Second))
 	}
 	return records.Firing{Run: r, Next: spec.Next(now, zone)}
 }
@@ -162,10 +175,14 @@ func (pl *Planning) Boot(ctx context.Context) error {
 		return err
 	}
 	var started []records.Run
-	for _, name := range sortedKeys(s.Policies) {
-		for i, parsed := range s.Policies[name].Parsed(s.Location()) {
+	for _, name := range names(s) {
+		spec, err := s.Planned(name)
+		if err != nil {
+			return err
+		}
+		for i, parsed := range spec.Parsed(s.Location()) {
 			if parsed.AtBoot() {
-				started = append(started, startedBy(run.Boot, name, s.Policies[name].Schedules[i]))
+				started = append(started, startedBy(kindOf(s, name), run.Boot, name, spec.Schedules[i]))
 				break
 			}
 		}
@@ -174,9 +191,9 @@ func (pl *Planning) Boot(ctx context.Context) error {
 }
 
 // startedBy is a run that something else than the clock starts.
-func startedBy(cause run.Cause, policy string, s site.Schedule) records.Run {
+func startedBy(kind run.Kind, cause run.Cause, policy string, s site.Schedule) records.Run {
 	body, _ := json.Marshal(Request{When: s.When, Capture: s.Capture, Disks: s.Disks}) // a struct of strings
-	return records.Run{ID: runs.NewID(), Kind: run.Backup, Policy: policy, Cause: cause, State: run.Queued, Request: body, Note: s.Note}
+	return records.Run{ID: runs.NewID(), Kind: kind, Policy: policy, Cause: cause, State: run.Queued, Request: body, Note: s.Note}
 }
 
 // startRuns queues runs, but for those of paused policies, which are recorded as skipped.
@@ -202,7 +219,7 @@ func (pl *Planning) heedPauses(ctx context.Context, started []records.Run) ([]re
 	}
 	for i := range started {
 		if p := pauses[started[i].Policy]; p.Holds(time.Now()) {
-			started[i].State, started[i].Error = run.Skipped, "the policy is paused"+PauseWords(p, s.Location())
+			started[i].State, started[i].Error = run.Skipped, "it is paused"+PauseWords(p, s.Location())
 		}
 	}
 	return started, nil
@@ -218,8 +235,12 @@ func (pl *Planning) Followers(ctx context.Context, ended records.Run, state run.
 		return nil, err
 	}
 	var out []records.Run
-	for _, name := range sortedKeys(s.Policies) {
-		for _, schedule := range s.Policies[name].Schedules {
+	for _, name := range names(s) {
+		spec, err := s.Planned(name)
+		if err != nil {
+			return nil, err
+		}
+		for _, schedule := range spec.Schedules {
 			if !strings.HasPrefix(strings.TrimSpace(schedule.When), "after") {
 				continue // of thousands of policies few are in a chain, and parsing is dear
 			}
@@ -229,7 +250,7 @@ func (pl *Planning) Followers(ctx context.Context, ended records.Run, state run.
 			}
 			after, anyway := parsed.After()
 			if after == ended.Policy && (anyway || state == run.Done || state == run.Warned) {
-				out = append(out, startedBy(run.Chain, name, schedule))
+				out = append(out, startedBy(kindOf(s, name), run.Chain, name, schedule))
 				break
 			}
 		}
@@ -265,7 +286,7 @@ func (pl *Planning) WaitForWindow(ctx context.Context, r records.Run) (runs.Wait
 	if err != nil {
 		return none, err
 	}
-	closed := fmt.Sprintf("the windows of policy %s, its store%s are not open at once now", r.Policy, AndHosts(hosts))
+	closed := fmt.Sprintf("the windows of %s, its store%s are not open at once now", r.Policy, AndHosts(hosts))
 	switch {
 	case !ok:
 		return runs.Wait{Skip: closed + ", and never will be; change one of them"}, nil

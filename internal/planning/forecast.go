@@ -1,6 +1,7 @@
 package planning
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
 	"keenlodge/internal/retention"
 	"keenlodge/internal/wire"
@@ -20,9 +22,9 @@ import (
 // mostDays bounds how far a forecast looks.
 const mostDays = 400
 
-// Forecast plays the next days of policies; none named means all. Policies of the same stores that are not named are played, too, for
+// Forecast plays the next days of policies and copy rules; none named means all. Those of the same stores that are not named are played, too, for
 // they take their room, but not told.
-func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (wire.Forecast, error) {
+func (pl *Planning) Forecast(ctx context.Context, only []string, days int) (wire.Forecast, error) {
 	out := wire.Forecast{Guessed: []string{}}
 	if days < 1 || days > mostDays {
 		return out, fmt.Errorf("%w: %d days can't be told; from 1 to %d can", fault.ErrInvalid, days, mostDays)
@@ -31,8 +33,8 @@ func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (wir
 	if err != nil {
 		return out, err
 	}
-	for _, name := range names {
-		if _, err := s.Policy(name); err != nil {
+	for _, name := range only {
+		if _, err := s.Planned(name); err != nil {
 			return out, err
 		}
 	}
@@ -46,10 +48,13 @@ func (pl *Planning) Forecast(ctx context.Context, names []string, days int) (wir
 	if err != nil {
 		return out, err
 	}
-	told := func(name string) bool { return len(names) == 0 || slices.Contains(names, name) }
+	told := func(name string) bool { return len(only) == 0 || slices.Contains(only, name) }
 	used := map[string]bool{}
-	for _, name := range sortedKeys(s.Policies) {
-		p, guessed := known.policy(s, name)
+	for _, name := range names(s) {
+		p, guessed, err := known.policy(s, name)
+		if err != nil {
+			return out, err
+		}
 		r.Policies = append(r.Policies, p)
 		if told(name) {
 			used[p.Store] = true
@@ -83,8 +88,8 @@ type experience struct {
 	pauses   map[string]records.Pause
 }
 
-// setKey tells one set of a policy from another.
-type setKey struct{ policy, store, machineID string }
+// setKey tells one set of a policy, or of a copy rule, from another.
+type setKey struct{ owner, store, machineID string }
 
 // seenSet is what is known of a set, from its images, newest first.
 type seenSet struct {
@@ -122,7 +127,7 @@ func (pl *Planning) experience(ctx context.Context, s site.Site) (experience, er
 		if m.SeparateSet || m.State == image.Writing {
 			return
 		}
-		if k := (setKey{m.Policy, m.Store, m.MachineID}); last == nil || k != at {
+		if k := (setKey{cmp.Or(m.CopiedBy, m.Policy), m.Store, m.MachineID}); last == nil || k != at {
 			at = k
 			if last = e.sets[k]; last == nil {
 				last = &seenSet{}
@@ -152,9 +157,14 @@ func (k *seenSet) see(m records.Image) {
 	}
 }
 
-// policy is a policy as the forecast sees it. guessed are its machines of which there is too little experience.
-func (e experience) policy(s site.Site, name string) (out forecast.Policy, guessed []string) {
-	spec := s.Policies[name]
+// policy is a policy, or a copy rule, as the forecast sees it. guessed are its machines of which there is too little experience. Of a copy rule each run is
+// taken to copy one image of each machine.
+func (e experience) policy(s site.Site, name string) (out forecast.Policy, guessed []string, err error) {
+	spec, err := s.Planned(name)
+	if err != nil {
+		return out, nil, err
+	}
+	rule, isCopy := s.Copies[name]
 	out = forecast.Policy{Name: name, Store: spec.Store, Cycle: spec.CycleRule(), Capture: spec.Between(), Rule: spec.RotationRule(), Fold: spec.Fold}
 	if p := e.pauses[name]; p.Since != nil {
 		if out.Paused = p.Until == nil; p.Until != nil {
@@ -164,13 +174,28 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 	for i, parsed := range spec.Parsed(s.Location()) {
 		out.Starts = append(out.Starts, forecast.Start{When: parsed, Capture: spec.Schedules[i].Capture})
 	}
+	for _, policy := range sortedKeys(s.Policies) {
+		if isCopy && rule.Soon && s.Policies[policy].Store == rule.From && rule.CopiesOf(policy) {
+			after, err := when.Parse("after "+policy, s.Location())
+			if err != nil {
+				return out, nil, err
+			}
+			out.Starts = append(out.Starts, forecast.Start{When: after})
+		}
+	}
 	var hosts []string
 	selects := spec.Matcher()
 	for _, m := range e.machines {
 		if !m.Live() || !selects.Selects(m.Hypervisor, m.Name, m.Tags) {
 			continue
 		}
-		set, guess := e.set(name, spec.Store, m)
+		var source *seenSet
+		if isCopy {
+			if source = e.source(s, rule, m.ID); source == nil {
+				continue // nothing of it is where copies come from
+			}
+		}
+		set, guess := e.set(name, spec.Store, m, source)
 		if out.Sets = append(out.Sets, set); guess {
 			guessed = append(guessed, name+" of "+m.Label)
 		}
@@ -179,15 +204,31 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 		}
 	}
 	out.Hours = s.Hours(name, hosts...)
-	return out, guessed
+	return out, guessed, nil
 }
 
-// set is what is known of a machine's images under a policy.
-func (e experience) set(policy, store string, m records.Machine) (forecast.Set, bool) {
-	k := e.sets[setKey{policy, store, m.ID}]
+// source is what is known of the images of a machine that a rule copies, nil for none.
+func (e experience) source(s site.Site, rule site.Copy, machineID string) *seenSet {
+	for _, owner := range names(s) {
+		if k := e.sets[setKey{owner, rule.From, machineID}]; k != nil && len(k.there) > 0 {
+			return k
+		}
+	}
+	return nil
+}
+
+// set is what is known of a machine's images under a policy; of copies of which there are none yet, that each is as large as what it is a copy of, in source.
+func (e experience) set(owner, store string, m records.Machine, source *seenSet) (forecast.Set, bool) {
+	k := e.sets[setKey{owner, store, m.ID}]
 	if k == nil {
 		k = &seenSet{}
+		if source != nil {
+			k.sizes, k.took = source.sizes, source.took
+		}
 	}
+	newestFirst := func(a, b time.Time) int { return b.Compare(a) } // copies of several policies' images come one after the other
+	slices.SortStableFunc(k.there, func(a, b rotation.Image) int { return newestFirst(a.Taken, b.Taken) })
+	slices.SortStableFunc(k.made, func(a, b cycle.Image) int { return newestFirst(a.Taken, b.Taken) })
 	for _, d := range m.Disks {
 		k.sizes.Disks += d.Size
 	}

@@ -36,7 +36,7 @@ func (pl *Planning) Resume(ctx context.Context, policy string) error {
 		return err
 	}
 	if !pauses[policy].Holds(time.Now()) {
-		return fmt.Errorf("%w: policy %s is not paused", fault.ErrConflict, policy)
+		return fmt.Errorf("%w: %s is not paused", fault.ErrConflict, policy)
 	}
 	return pl.rec.PausePolicy(ctx, policy, records.Pause{})
 }
@@ -45,7 +45,7 @@ func (pl *Planning) Resume(ctx context.Context, policy string) error {
 func (pl *Planning) exists(ctx context.Context, policy string) error {
 	s, err := pl.rec.Site(ctx)
 	if err == nil {
-		_, err = s.Policy(policy)
+		_, err = s.Planned(policy)
 	}
 	return err
 }

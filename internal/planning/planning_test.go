@@ -79,12 +79,12 @@ func TestDecide(t *testing.T) {
 	spec.Missed = "skip"
 	f = decide(zone, spec, records.Due{Policy: "nightly-guests", At: at}, at.Add(2*time.Hour))
 	require.Equal(t, run.Skipped, f.Run.State)
-	require.Equal(t, "its moment was missed by 2h0m0s: no service ran; the policy says to skip such", f.Run.Error)
+	require.Equal(t, "its moment was missed by 2h0m0s: no service ran; its entry says to skip such", f.Run.Error)
 	require.Equal(t, run.Queued, decide(zone, spec, records.Due{At: at}, at.Add(time.Second)).Run.State)
 	until := at.AddDate(0, 0, 2)
 	f = decide(zone, spec, records.Due{At: at, Paused: true, Pause: records.Pause{Until: &until, Why: "harbour upgrade"}}, at)
 	require.Equal(t, run.Skipped, f.Run.State)
-	require.Equal(t, "the policy is paused until 2026-03-12 23:00: harbour upgrade", f.Run.Error)
+	require.Equal(t, "it is paused until 2026-03-12 23:00: harbour upgrade", f.Run.Error)
 	require.Empty(t, PauseWords(records.Pause{}, zone))
 }
 
@@ -148,7 +148,7 @@ func TestWaitForWindow(t *testing.T) {
 	require.Equal(t, "the window opens at "+opens.Format("15:04 on 2006-01-02"), w.Why)
 	require.Zero(t, wait(run.Hand, false))
 	w = wait(run.Schedule, true)
-	require.Equal(t, "its moment was missed, for no service ran, and the windows of policy nightly-guests, its store are not open at once now", w.Skip)
+	require.Equal(t, "its moment was missed, for no service ran, and the windows of nightly-guests, its store are not open at once now", w.Skip)
 	p.Machines = []string{"*"}
 	b.site.Policies["nightly-guests"] = p
 	w = wait(run.Schedule, false)
@@ -268,7 +268,8 @@ func TestForecastAndCalendar(t *testing.T) {
 	require.NoError(t, b.rec.DropImages(ctx, []records.Drop{{ID: "image000", Why: "for the test"}}))
 	known, err := b.pl.experience(ctx, b.site)
 	require.NoError(t, err)
-	policy, guessed := known.policy(b.site, "nightly-guests")
+	policy, guessed, err := known.policy(b.site, "nightly-guests")
+	require.NoError(t, err)
 	require.Len(t, policy.Sets, 2)
 	require.Equal(t, []string{"nightly-guests of timetable"}, guessed)
 	set := policy.Sets[0]

@@ -16,6 +16,7 @@ import (
 	"keenlodge/internal/core/promise"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/selection"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lists"
 	"keenlodge/internal/proof"
@@ -120,7 +121,7 @@ func (p *Promises) List(ctx context.Context, f Filter) (found []Machine, next st
 type known struct {
 	site     site.Site
 	policies []string
-	matchers []site.Matcher
+	matchers []selection.Matcher
 	owes     map[string]promise.Promise // by policy
 	proofs   map[string][]records.ProofStanding
 	images   map[string][]records.ImageStanding

@@ -6,19 +6,19 @@ import (
 	"fmt"
 	"strings"
 
+	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/plain"
-	"keenlodge/internal/core/site"
 	"keenlodge/internal/reader"
 )
 
 // checksOf are the programs that an image's policy wants to accept what was written out of it.
-func (pr *Proofs) checksOf(ctx context.Context, m *image.Manifest) ([]site.RestoredCheck, error) {
+func (pr *Proofs) checksOf(ctx context.Context, m *image.Manifest) ([]expect.RestoredCheck, error) {
 	s, err := pr.rec.Site(ctx)
 	if err != nil {
 		return nil, err
 	}
-	checks := site.ChecksOf(s.Policies[m.Policy].Restored, m.Machine, m.Tags)
+	checks := expect.ChecksOf(s.Policies[m.Policy].Restored, m.Machine, m.Tags)
 	if why := reader.Able(); len(checks) > 0 && (pr.stores.OnHost || why != nil) {
 		return nil, errors.Join(fmt.Errorf("policy %s wants %s to be run on what is written out of %s, which is done in a reader guest, and this host has none; install what it lacks, or take restored out of the policy", m.Policy, checks[0].Command[0], m.Machine), why)
 	}
@@ -26,7 +26,7 @@ func (pr *Proofs) checksOf(ctx context.Context, m *image.Manifest) ([]site.Resto
 }
 
 // checkInside has the file systems of disks checked by their own tools, and their data by the machine's own programs, in a reader guest.
-func (pr *Proofs) checkInside(ctx context.Context, disks []reader.Disk, checks []site.RestoredCheck) (evidence []string, err error) {
+func (pr *Proofs) checkInside(ctx context.Context, disks []reader.Disk, checks []expect.RestoredCheck) (evidence []string, err error) {
 	if why := reader.Able(); pr.stores.OnHost || why != nil {
 		return []string{"its file systems were not checked by their own tools, which is done in reader guests, and this host has none"}, nil
 	}
@@ -73,7 +73,7 @@ func checkSystem(ctx context.Context, g *reader.Guest, f reader.FileSystem) (str
 }
 
 // runCheck has a program of the machine's own say what it thinks of the machine's data.
-func runCheck(ctx context.Context, g *reader.Guest, c site.RestoredCheck) (string, error) {
+func runCheck(ctx context.Context, g *reader.Guest, c expect.RestoredCheck) (string, error) {
 	name := strings.Join(c.Command, " ")
 	x, err := g.Execute(ctx, reader.Execute{Command: c.Command, Limit: c.Limit()})
 	if err != nil {

@@ -211,16 +211,23 @@ func (r *Records) NextDue(ctx context.Context) (next *time.Time, err error) {
 func (r *Records) PullForward(ctx context.Context, want func(site.Policy) time.Time) (moved []string, err error) {
 	err = pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
 		type row struct {
-			Name string      `db:"name"`
-			Spec site.Policy `db:"spec"`
-			Next *time.Time  `db:"next_due"`
+			Name string     `db:"name"`
+			Next *time.Time `db:"next_due"`
 		}
-		policies, err := db.All[row](ctx, tx, "select name, spec, next_due from policies for update")
+		policies, err := db.All[row](ctx, tx, "select name, next_due from policies for update")
+		if err != nil {
+			return err
+		}
+		s, err := r.siteIn(ctx, tx)
 		if err != nil {
 			return err
 		}
 		for _, p := range policies {
-			at := want(p.Spec)
+			spec, err := s.Planned(p.Name)
+			if err != nil {
+				return err
+			}
+			at := want(spec)
 			if at.IsZero() || p.Next != nil && !at.Before(*p.Next) {
 				continue
 			}

@@ -59,6 +59,9 @@ type Image struct {
 	Leaving bool `db:"leaving" json:"leaving"`
 	// Adopted says that rotation leaves it alone: it was found in its store, and nobody has said that it is this lodge's.
 	Adopted bool `db:"adopted" json:"adopted"`
+	// CopyOf is the image of which it is a copy in another store, or "", CopiedBy the rule that made it.
+	CopyOf   string `db:"copy_of" json:"copy_of"`
+	CopiedBy string `db:"copied_by" json:"copied_by"`
 	// Firmware is what it has, and has not, of what the machine's firmware keeps beside the disks; nil is nothing.
 	Firmware []ImageFirmware `db:"firmware" json:"firmware"`
 	// Rested are the applications that were brought to rest for it.
@@ -101,7 +104,7 @@ func (m Image) Lost() (n int64) {
 }
 
 const imageSelect = `select i.id, coalesce(mm.label, i.machine) as machine, i.machine_id, i.policy, i.store, i.run, i.taken, i.state, i.scope, i.capture, i.since, i.capture_why, i.base,
-	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, i.adopted, i.firmware, i.files, i.rested,
+	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, i.adopted, i.copy_of, i.copied_by, i.firmware, i.files, i.rested,
 	i.proven, i.proven_at, i.proof_failed as failed, i.unusual, i.looked_by, i.looked_note, i.looked_at from images i left join machines mm on mm.id = i.machine_id `
 
 // ImageFilter narrows a listing; empty fields do not.
@@ -147,13 +150,21 @@ func (r *Records) ImagePage(ctx context.Context, f ImageFilter) (images []Image,
 	return db.Page(ctx, r.db, imageList, imageSelect, c, f.Page)
 }
 
-// SetImages lists the images of a policy in a store that are there, oldest first in each set, with what planning needs of them and no
-// more. Those of other machines than those named are left out; nil is all.
-func (r *Records) SetImages(ctx context.Context, policy, store string, machineIDs []string) (images []Image, err error) {
+// of are the conditions for the images that a policy made, or copied that a rule made, which is $1.
+func of(copies bool) string {
+	if copies {
+		return "copied_by = $1"
+	}
+	return "policy = $1 and copied_by = ''"
+}
+
+// SetImages lists the images of a policy, or the copies of a rule, in a store that are there, oldest first in each set, with what planning needs of them
+// and no more. Those of other machines than those named are left out; nil is all.
+func (r *Records) SetImages(ctx context.Context, name string, copies bool, store string, machineIDs []string) (images []Image, err error) {
 	// The labels are looked up once a machine, not once an image, and only of those that are asked for.
 	rows, err := r.db.Pool.Query(ctx, "select "+planColumns+`, coalesce(label, machine) from images
 		left join (select id as labelled, label from machines where $3::text[] is null or id = any($3)) mm on labelled = machine_id
-		where policy = $1 and store = $2 and gone is null and not adopted and ($3::text[] is null or machine_id = any($3)) order by machine_id, taken, id`, policy, store, machineIDs)
+		where `+of(copies)+` and store = $2 and gone is null and not adopted and ($3::text[] is null or machine_id = any($3)) order by machine_id, taken, id`, name, store, machineIDs)
 	if err != nil {
 		return nil, err
 	}
@@ -166,12 +177,12 @@ type SetMachine struct {
 	ID    string `db:"machine_id"`
 }
 
-// SetMachines lists the machines of which a policy has images in a store, by their labels, those after one; limit 0 is all.
-func (r *Records) SetMachines(ctx context.Context, policy, store, afterLabel, afterID string, limit int) ([]SetMachine, error) {
+// SetMachines lists the machines of which a policy, or a copy rule, has images in a store, by their labels, those after one; limit 0 is all.
+func (r *Records) SetMachines(ctx context.Context, policy string, copies bool, store, afterLabel, afterID string, limit int) ([]SetMachine, error) {
 	// From one machine to the next by the index, past all its images.
 	return db.All[SetMachine](ctx, r.db.Pool, `with recursive ids as (
-			(select machine_id from images where policy = $1 and store = $2 and gone is null order by machine_id limit 1) union all
-			select n.machine_id from ids, lateral (select machine_id from images i where policy = $1 and store = $2 and gone is null and i.machine_id > ids.machine_id order by i.machine_id limit 1) n)
+			(select machine_id from images where `+of(copies)+` and store = $2 and gone is null order by machine_id limit 1) union all
+			select n.machine_id from ids, lateral (select machine_id from images i where `+of(copies)+` and store = $2 and gone is null and i.machine_id > ids.machine_id order by i.machine_id limit 1) n)
 		select coalesce(mm.label, ids.machine_id) as label, ids.machine_id from ids left join lateral (select label from machines where id = ids.machine_id) mm on true
 		where (coalesce(mm.label, ids.machine_id), ids.machine_id) > ($3, $4) order by 1, 2 limit nullif($5, 0)`, policy, store, afterLabel, afterID, limit)
 }
@@ -187,7 +198,7 @@ func (r *Records) Experience(ctx context.Context, counting []string, since time.
 }
 
 // planColumns has what planning needs of an image, but for its machine's name, which is put after it.
-const planColumns = "id, machine_id, policy, store, scope, apart, taken, capture, base, state, pinned, stored, took, proven, proof_failed, unusual, gone"
+const planColumns = "id, machine_id, policy, store, scope, apart, taken, capture, base, state, pinned, stored, took, proven, proof_failed, unusual, gone, copied_by"
 
 // visitPlanned calls visit for rows of planColumns and a name.
 func visitPlanned(rows pgx.Rows, visit func(Image)) error {
@@ -202,13 +213,14 @@ func visitPlanned(rows pgx.Rows, visit func(Image)) error {
 		}
 		return w
 	}
-	var machineID, policy, store, scope, capture, state, proven, name pgtype.DriverBytes
+	var machineID, policy, store, scope, capture, state, proven, rule, name pgtype.DriverBytes
 	for rows.Next() {
 		var m Image
-		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.SeparateSet, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Unusual, &m.Gone, &name); err != nil {
+		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.SeparateSet, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Unusual, &m.Gone, &rule, &name); err != nil {
 			return err
 		}
 		m.MachineID, m.Policy, m.Store, m.Scope, m.Machine = once(machineID), once(policy), once(store), image.Scope(once(scope)), once(name)
+		m.CopiedBy = once(rule)
 		m.Capture, m.State, m.Proven = image.Capture(once(capture)), image.State(once(state)), image.Level(once(proven))
 		visit(m)
 	}
@@ -235,9 +247,9 @@ func (r *Records) Image(ctx context.Context, id string) (Image, error) {
 
 // AddImage records an image that is being written.
 func (r *Records) AddImage(ctx context.Context, m Image) error {
-	return r.db.Exec(ctx, `insert into images (id, machine, machine_id, policy, store, run, taken, state, scope, capture, base, note, apart)
-		values ($1, $2, $3, $4, $5, $6, $7, 'writing', $8, $9, $10, $11, $12)`,
-		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture, m.Base, m.Note, m.SeparateSet)
+	return r.db.Exec(ctx, `insert into images (id, machine, machine_id, policy, store, run, taken, state, scope, capture, base, note, apart, copy_of, copied_by)
+		values ($1, $2, $3, $4, $5, $6, $7, 'writing', $8, $9, $10, $11, $12, $13, $14)`,
+		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Run, m.Taken, m.Scope, m.Capture, m.Base, m.Note, m.SeparateSet, m.CopyOf, m.CopiedBy)
 }
 
 // FinishImage makes an image usable.

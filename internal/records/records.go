@@ -18,6 +18,7 @@ import (
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records/around"
+	"keenlodge/internal/records/copied"
 	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/deeds"
 	"keenlodge/internal/records/doors"
@@ -45,6 +46,7 @@ type Records struct {
 	doors.Doors
 	deeds.Deeds
 	unread.Unread
+	copied.Copied
 	db *db.DB
 
 	mu         sync.Mutex
@@ -84,7 +86,7 @@ func Open(ctx context.Context, url string, told ...func(away bool, err error)) (
 		return nil, err
 	}
 	d := &db.DB{Pool: pool, Jobs: jobs}
-	return &Records{Trust: trust.New(d), Around: around.New(d), Listed: listed.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), Unread: unread.New(d), db: d}, nil
+	return &Records{Trust: trust.New(d), Around: around.New(d), Listed: listed.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), Unread: unread.New(d), Copied: copied.New(d), db: d}, nil
 }
 
 // Tell queues the telling of an event that changes nothing in the records.
@@ -126,6 +128,9 @@ type (
 	// Heard is how a source stands, Told what it told of itself.
 	Heard = around.Heard
 	Told  = around.Told
+	// Lying is an image as far as copying it asks for, Twin one that is the same as another, elsewhere.
+	Lying = copied.Lying
+	Twin  = copied.Twin
 )
 
 // ErrTaken marks a name that another token has.

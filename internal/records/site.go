@@ -3,15 +3,15 @@ package records
 import (
 	"context"
 	"fmt"
-	"keenlodge/internal/core/fault"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/site"
-
 	"keenlodge/internal/records/db"
 )
 
@@ -92,7 +92,10 @@ func readSite(ctx context.Context, q db.Querier) (s site.Site, version int64, er
 	if s.Groups, err = specs[site.Group](ctx, q, "groups"); err != nil {
 		return s, 0, err
 	}
-	s.Policies, err = specs[site.Policy](ctx, q, "policies")
+	if s.Policies, err = specs[site.Policy](ctx, q, "policies where kind = 'policy'"); err != nil {
+		return s, 0, err
+	}
+	s.Copies, err = specs[site.Copy](ctx, q, "policies where kind = 'copy'")
 	return s, own.Version, err
 }
 
@@ -138,12 +141,19 @@ func (r *Records) ReplaceSite(ctx context.Context, from *site.Site, next site.Si
 		if err := saveSpecs(ctx, tx, "groups", next.Groups); err != nil {
 			return err
 		}
-		if err := saveSpecs(ctx, tx, "policies", next.Policies); err != nil {
+		if err := saveKind(ctx, tx, "policies", "policy", next.Policies); err != nil {
 			return err
 		}
-		for name, p := range next.Policies {
-			was, had := old.Policies[name]
-			if had && old.Zone == next.Zone && sameMoments(was, p) {
+		if err := saveKind(ctx, tx, "policies", "copy", next.Copies); err != nil {
+			return err
+		}
+		for _, name := range slices.Concat(slices.Collect(maps.Keys(next.Policies)), slices.Collect(maps.Keys(next.Copies))) {
+			was, gone := old.Planned(name)
+			p, err := next.Planned(name)
+			if err != nil {
+				return err
+			}
+			if gone == nil && old.Zone == next.Zone && sameMoments(was, p) {
 				continue // a moment that has just come must not be put off
 			}
 			var due *time.Time
@@ -180,6 +190,19 @@ func saveSpecs[T any](ctx context.Context, tx pgx.Tx, table string, specs map[st
 	}
 	_, err := tx.Exec(ctx, "delete from "+table+" where not name = any($1)", names)
 	return err
+}
+
+// saveKind is saveSpecs for a table that has things of several kinds, none of which has the name of another.
+func saveKind[T any](ctx context.Context, tx pgx.Tx, table, kind string, specs map[string]T) error {
+	if _, err := tx.Exec(ctx, "delete from "+table+" where kind = $1 and not name = any($2)", kind, slices.AppendSeq([]string{}, maps.Keys(specs))); err != nil {
+		return err
+	}
+	for name, spec := range specs {
+		if _, err := tx.Exec(ctx, "insert into "+table+" (name, spec, kind) values ($1, $2, $3) on conflict (name) do update set spec = excluded.spec, kind = excluded.kind", name, spec, kind); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // StoreID is the identity that a store had when it was first used, or "".

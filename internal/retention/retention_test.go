@@ -206,7 +206,7 @@ func TestSets(t *testing.T) {
 			m.MachineID = "u-other"
 		}
 	})
-	sets, err := b.rt.Sets(ctx, "nightly-guests", "quay-shelf", nil)
+	sets, err := b.rt.Sets(ctx, site.Site{}, "nightly-guests", "quay-shelf", nil)
 	require.NoError(t, err)
 	names := map[string]int{}
 	for _, s := range sets {
@@ -214,10 +214,10 @@ func TestSets(t *testing.T) {
 	}
 	require.Equal(t, map[string]int{"timetable": 4, "timetable (some disks)": 1, "timetable (by hand)": 1}, names)
 	require.Len(t, sets, 4)
-	sets, err = b.rt.Sets(ctx, "nightly-guests", "quay-shelf", []string{"u-other"})
+	sets, err = b.rt.Sets(ctx, site.Site{}, "nightly-guests", "quay-shelf", []string{"u-other"})
 	require.NoError(t, err)
 	require.Len(t, sets, 1)
-	sets, err = b.rt.Sets(ctx, "nightly-guests", "annex", nil)
+	sets, err = b.rt.Sets(ctx, site.Site{}, "nightly-guests", "annex", nil)
 	require.NoError(t, err)
 	require.Empty(t, sets)
 

@@ -60,13 +60,13 @@ func (rt *Retention) planMachine(ctx context.Context, id string, rule rotation.R
 	if err != nil {
 		return nil, nil, err
 	}
-	type where struct{ policy, store string }
+	type where struct{ policy, rule, store string }
 	at := map[where]map[key]int{}
 	for _, m := range images {
 		if m.Adopted {
 			continue
 		}
-		w := where{m.Policy, m.Store}
+		w := where{m.Policy, m.CopiedBy, m.Store}
 		if at[w] == nil {
 			at[w] = map[key]int{}
 		}

@@ -43,13 +43,15 @@ func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, e *runs.Engi
 	return rt
 }
 
-// Set is the images of one machine under one policy in one store, oldest first; those that cover only some disks are a set of their own,
+// Set is the images of one machine under one policy in one store, those of a copy rule apart, oldest first; those that cover only some disks are a set of their own,
 // and those made by hand may be.
 type Set struct {
 	// Machine is what it is called, MachineID its identity.
 	Machine, MachineID, Store string
 	Scope                     image.Scope
 	Separate                  bool
+	// Of is the policy whose images it holds copies of, "" for a policy's own.
+	Of     string
 	Images                    []records.Image
 }
 
@@ -61,13 +63,17 @@ func (s Set) String() string {
 	if s.Separate {
 		text += " (by hand)"
 	}
+	if s.Of != "" {
+		text += " (copies of " + s.Of + ")"
+	}
 	return text
 }
 
-// Sets lists a policy's sets in a store, of the machines with these identities, or of all. Those that it had in another store before are
-// its no more: nothing rotates them.
-func (rt *Retention) Sets(ctx context.Context, policy, store string, machineIDs []string) ([]Set, error) {
-	images, err := rt.rec.SetImages(ctx, policy, store, machineIDs)
+// Sets lists a policy's, or a copy rule's, sets in a store, of the machines with these identities, or of all. Those that it had in another store before
+// are its no more: nothing rotates them.
+func (rt *Retention) Sets(ctx context.Context, s site.Site, name, store string, machineIDs []string) ([]Set, error) {
+	_, copies := s.Copies[name]
+	images, err := rt.rec.SetImages(ctx, name, copies, store, machineIDs)
 	if err != nil {
 		return nil, err
 	}
@@ -81,22 +87,25 @@ func (rt *Retention) Sets(ctx context.Context, policy, store string, machineIDs 
 
 // gather puts an image into its set of a policy in a store; at finds the sets.
 func gather(sets []Set, at map[key]int, m records.Image) []Set {
-	k := key{m.MachineID, m.Scope, m.SeparateSet}
+	k := key{m.MachineID, m.Policy, m.Scope, m.SeparateSet}
 	i, ok := at[k]
 	if !ok {
 		i = len(sets)
 		at[k] = i
 		sets = append(sets, Set{Machine: m.Machine, MachineID: m.MachineID, Store: m.Store, Scope: m.Scope, Separate: m.SeparateSet})
+		if m.CopiedBy != "" {
+			sets[i].Of = m.Policy
+		}
 	}
 	sets[i].Images = append(sets[i].Images, m)
 	return sets
 }
 
-// key tells one set of a policy in a store from another.
+// key tells one set of a policy, or of a copy rule, in a store from another.
 type key struct {
-	machine string
-	scope   image.Scope
-	apart   bool
+	machine, policy string
+	scope           image.Scope
+	apart           bool
 }
 
 // SetOf is the set to which an image belongs, oldest first, without what is gone. images are the others, newest first.
@@ -142,7 +151,8 @@ func (rt *Retention) Preview(ctx context.Context, policy, rule, after string, li
 	if err != nil {
 		return nil, "", err
 	}
-	machines, err := rt.rec.SetMachines(ctx, policy, spec.Store, label, id, limit)
+	_, copies := s.Copies[policy]
+	machines, err := rt.rec.SetMachines(ctx, policy, copies, spec.Store, label, id, limit)
 	if err != nil {
 		return nil, "", err
 	}
@@ -176,13 +186,13 @@ func preview(set Set, p rotation.Set, rule string) wire.SetPreview {
 	return out
 }
 
-// policy finds a policy of the site.
+// policy finds a policy of the site, or a copy rule, which rotates as one.
 func (rt *Retention) policy(ctx context.Context, name string) (site.Site, site.Policy, error) {
 	s, err := rt.rec.Site(ctx)
 	if err != nil {
 		return s, site.Policy{}, err
 	}
-	spec, err := s.Policy(name)
+	spec, err := s.Planned(name)
 	return s, spec, err
 }
 
@@ -226,7 +236,7 @@ func (rt *Retention) plan(ctx context.Context, s site.Site, policy string, spec 
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
-	if sets, err = rt.Sets(ctx, policy, spec.Store, machineIDs); err != nil {
+	if sets, err = rt.Sets(ctx, s, policy, spec.Store, machineIDs); err != nil {
 		return nil, nil, err
 	}
 	now := time.Now().In(s.Location())
@@ -325,34 +335,51 @@ func (rt *Retention) drop(ctx context.Context, r *runs.Run, set Set, plan rotati
 func (rt *Retention) Difference(ctx context.Context, now, next site.Site) ([]string, error) {
 	told := []string{}
 	for _, name := range slices.Sorted(maps.Keys(next.Policies)) {
-		was, had := now.Policies[name]
-		is := next.Policies[name]
-		if !had || was.Rotation == is.Rotation {
-			continue
-		}
-		sets, err := rt.Sets(ctx, name, is.Store, nil)
+		lines, err := rt.difference(ctx, now, next, "policy", name)
 		if err != nil {
 			return nil, err
 		}
-		rule, err := rotation.Parse(is.Rotation)
+		told = append(told, lines...)
+	}
+	for _, name := range slices.Sorted(maps.Keys(next.Copies)) {
+		lines, err := rt.difference(ctx, now, next, "copy rule", name)
 		if err != nil {
 			return nil, err
 		}
-		old, err := rotation.Parse(was.Rotation)
-		if err != nil {
-			return nil, err
+		told = append(told, lines...)
+	}
+	return told, nil
+}
+
+// difference is Difference of one policy or copy rule.
+func (rt *Retention) difference(ctx context.Context, now, next site.Site, kind, name string) (told []string, err error) {
+	is, err := next.Planned(name)
+	was, fresh := now.Planned(name)
+	if err != nil || fresh != nil || was.Rotation == is.Rotation {
+		return nil, err
+	}
+	sets, err := rt.Sets(ctx, next, name, is.Store, nil)
+	if err != nil {
+		return nil, err
+	}
+	rule, err := rotation.Parse(is.Rotation)
+	if err != nil {
+		return nil, err
+	}
+	old, err := rotation.Parse(was.Rotation)
+	if err != nil {
+		return nil, err
+	}
+	moment := time.Now().In(next.Location())
+	for _, set := range sets {
+		images := set.Planned()
+		plan, before := rotation.Make(rule, moment, images), rotation.Make(old, moment, images)
+		line := fmt.Sprintf("%s %s, machine %s: %q drops %d of %d images (%s), %q would drop %d", kind, name, set, is.Rotation, len(plan.Drops()), len(set.Images),
+			humanize.IBytes(uint64(plan.Gives(images))), was.Rotation, len(before.Drops()))
+		if plan.Guard != "" {
+			line += "; the guard would hold that back: " + plan.Guard
 		}
-		moment := time.Now().In(next.Location())
-		for _, set := range sets {
-			images := set.Planned()
-			plan, before := rotation.Make(rule, moment, images), rotation.Make(old, moment, images)
-			line := fmt.Sprintf("policy %s, machine %s: %q drops %d of %d images (%s), %q would drop %d", name, set, is.Rotation, len(plan.Drops()), len(set.Images),
-				humanize.IBytes(uint64(plan.Gives(images))), was.Rotation, len(before.Drops()))
-			if plan.Guard != "" {
-				line += "; the guard would hold that back: " + plan.Guard
-			}
-			told = append(told, line)
-		}
+		told = append(told, line)
 	}
 	return told, nil
 }

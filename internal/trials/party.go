@@ -15,6 +15,7 @@ import (
 
 	"keenlodge/internal/closed"
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/core/site"
@@ -48,7 +49,7 @@ type member struct {
 	rec    records.Image
 	st     store.Store
 	m      *image.Manifest
-	expect site.Trial
+	expect expect.Trial
 	memory int64
 	// agent says that it has a place for QEMU's guest agent.
 	agent bool

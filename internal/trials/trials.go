@@ -16,6 +16,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
@@ -220,11 +221,11 @@ func (tr *Trials) assemble(ctx context.Context, r *runs.Run, q Request) (*party,
 		if err != nil {
 			return nil, errors.Join(err, p.leave())
 		}
-		expect, ok := site.Expected(s.Groups[q.Group].Trials, m.Machine, m.Tags)
+		expected, ok := expect.Expected(s.Groups[q.Group].Trials, m.Machine, m.Tags)
 		if !ok {
-			expect, _ = site.Expected(s.Policies[m.Policy].Trials, m.Machine, m.Tags)
+			expected, _ = expect.Expected(s.Policies[m.Policy].Trials, m.Machine, m.Tags)
 		}
-		one := &member{p: p, id: memberID(r.ID, i), rec: rec, st: st, m: m, expect: expect, up: make(chan struct{}), asked: make(chan struct{}), ended: make(chan struct{}), endReading: end}
+		one := &member{p: p, id: memberID(r.ID, i), rec: rec, st: st, m: m, expect: expected, up: make(chan struct{}), asked: make(chan struct{}), ended: make(chan struct{}), endReading: end}
 		p.members = append(p.members, one)
 	}
 	return p, nil

@@ -12,6 +12,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/plain"
 	"keenlodge/internal/core/site"
@@ -91,7 +92,7 @@ func (w *watch) carryOut(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if w.expect.Clock == site.ClockImage {
+	if w.expect.Clock == expect.ClockImage {
 		wanted.Clock = w.m.Taken
 	}
 	if w.p.net != nil {
@@ -520,7 +521,7 @@ func (w *watch) addresses(ctx context.Context) (out []netip.Addr) {
 	return out
 }
 
-func (w *watch) askCommand(ctx context.Context, inside source.Insider, c site.TrialCommand) error {
+func (w *watch) askCommand(ctx context.Context, inside source.Insider, c expect.TrialCommand) error {
 	name, said := strings.Join(c.Command, " "), ""
 	err := w.again(ctx, c.Limit(), func(ctx context.Context) error {
 		code, out, err := inside.Execute(ctx, w.guest.Name(), c.Command, c.Limit())
@@ -553,7 +554,7 @@ func (w *watch) askLedgers(ctx context.Context, inside source.Insider) error {
 		return nil
 	}
 	until := w.begun // what it has written since is of the trial, and not of the image
-	if w.expect.Clock == site.ClockImage {
+	if w.expect.Clock == expect.ClockImage {
 		until = w.m.Taken
 	}
 	found, err := source.Ledgers(ctx, inside, w.guest.Name(), mounts, until)
@@ -584,7 +585,7 @@ func (w *watch) askLedgers(ctx context.Context, inside source.Insider) error {
 
 // askErrors reads which units failed and what was logged of level error, where the guest has systemd.
 func (w *watch) askErrors(ctx context.Context, inside source.Insider) error {
-	if w.expect.Errors == site.ErrorsIgnore {
+	if w.expect.Errors == expect.ErrorsIgnore {
 		return nil
 	}
 	read := func(command ...string) []string {
@@ -609,7 +610,7 @@ func (w *watch) askErrors(ctx context.Context, inside source.Insider) error {
 	}
 	const most = 3
 	text := fmt.Sprintf("%d that the last passed trial, of image %s, did not have: %s", len(w.report.New), before.Image, strings.Join(w.report.New[:min(most, len(w.report.New))], "; "))
-	if w.expect.Errors == site.ErrorsFail {
+	if w.expect.Errors == expect.ErrorsFail {
 		return w.lacks(ctx, trial.OfErrors, "units and messages", "%s", text)
 	}
 	w.t.Warn("units and messages of level error: %s", text)

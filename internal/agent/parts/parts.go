@@ -18,8 +18,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/ignore"
-	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
 )
 
@@ -121,7 +121,7 @@ func Load(folder string) ([]Part, error) {
 }
 
 func (p Part) check(folder string) error {
-	if !site.IsName(p.Name) {
+	if !field.IsName(p.Name) {
 		return errors.New("its file's name is no part's: lower-case letters, digits, dots and dashes")
 	}
 	if len(p.Paths)+len(p.Output) == 0 {
@@ -225,7 +225,7 @@ func trusted(place string) error {
 
 // Command finds a command of the folder by its name. One that is not there wraps [fs.ErrNotExist].
 func Command(folder, name string) (string, error) {
-	if !site.IsName(name) {
+	if !field.IsName(name) {
 		return "", fmt.Errorf("%q is no command's name: lower-case letters, digits, dots and dashes", name)
 	}
 	place := filepath.Join(folder, "commands", name)

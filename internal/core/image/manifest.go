@@ -36,6 +36,8 @@ type Manifest struct {
 	Why   string `json:"why,omitempty"`
 	// Base names the image that this one leans on, "" for one that stands alone; in a pooled store all do.
 	Base string `json:"base,omitempty"`
+	// Copy says of a copy whence it came, nil for an image that was taken.
+	Copy *Copy `json:"copy,omitempty"`
 	// Note says what the image is for, where somebody wrote it; SeparateSet keeps it out of the set of scheduled ones.
 	Note        string `json:"note,omitempty"`
 	SeparateSet bool   `json:"apart,omitempty"`
@@ -61,6 +63,24 @@ type Manifest struct {
 	Firmware []Firmware `json:"firmware,omitempty"`
 	Sizes    Sizes      `json:"sizes"`
 	Program  string     `json:"program"`
+}
+
+// Copy says whence an image came that was copied from another store: Of is the image that was taken, whatever others lie between; Image the one from which
+// it was copied, in the store of that ID; Rule what the copy rule was called.
+type Copy struct {
+	Of    string    `json:"of"`
+	Image string    `json:"image"`
+	Store string    `json:"store"`
+	Rule  string    `json:"rule"`
+	At    time.Time `json:"at"`
+}
+
+// Origin is the image of which it is a copy, or itself.
+func (m *Manifest) Origin() string {
+	if m.Copy != nil {
+		return m.Copy.Of
+	}
+	return m.ID
 }
 
 // Disk is one disk of an image. Sizes are in bytes.
@@ -236,6 +256,11 @@ func (m *Manifest) clean() {
 		*text = plain.Text(*text, mostText)
 	}
 	m.Definition = plain.Text(m.Definition, mostDefinition)
+	if m.Copy != nil {
+		for _, text := range []*string{&m.Copy.Of, &m.Copy.Image, &m.Copy.Store, &m.Copy.Rule} {
+			*text = plain.Text(*text, mostText)
+		}
+	}
 	m.Rested = cleanRested(m.Rested)
 	for i := range m.Firmware {
 		m.Firmware[i].Left = plain.Text(m.Firmware[i].Left, mostText)

@@ -265,7 +265,9 @@ func (in *Within) derive(w World) {
 }
 
 // matches reports whether a name is one of some names or patterns. "" is no name.
-func matches(patterns []string, name string) bool { return name != "" && site.Fits(patterns, "", name) }
+func matches(patterns []string, name string) bool {
+	return name != "" && selection.Fits(patterns, "", name)
+}
 
 // Image reports whether an image of a machine and a policy is within.
 func (in Within) Image(machine, policy string) bool {

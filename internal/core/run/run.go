@@ -30,10 +30,12 @@ const (
 	Trial Kind = "trial"
 	// Drill brings machines back as if they were lost, by trials, and measures it.
 	Drill Kind = "drill"
+	// Copy carries a copy rule out: it keeps images of a store in another as well.
+	Copy Kind = "copy"
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold, Trial, Drill}
+var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold, Trial, Drill, Copy}
 
 // Limited lists the kinds whose tasks count toward the limits of tasks at once: those that move a machine's data into a store. A restore goes before
 // them, and waits for nobody.

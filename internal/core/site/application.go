@@ -1,6 +1,7 @@
 package site
 
 import (
+	"keenlodge/internal/core/field"
 	"time"
 )
 
@@ -13,7 +14,7 @@ type Application struct {
 }
 
 // Limit is how long each call may take.
-func (a Application) Limit() time.Duration { return spanOf(a.Within, 30*time.Second) }
+func (a Application) Limit() time.Duration { return field.SpanOf(a.Within, 30*time.Second) }
 
 type plainApplication Application
 
@@ -46,22 +47,22 @@ func (v Policy) checkApplications(name, p string) error {
 	here := p + ".applications"
 	seen := map[string]bool{}
 	for _, a := range v.Applications {
-		if !IsName(a.Name) {
-			return at(name, here, "%q is no command's name: it is a file in %s on the machine, such as postgresql", a.Name, CommandFolder)
+		if !field.IsName(a.Name) {
+			return field.At(name, here, "%q is no command's name: it is a file in %s on the machine, such as postgresql", a.Name, CommandFolder)
 		}
 		if seen[a.Name] {
-			return at(name, here, "%s is there twice", a.Name)
+			return field.At(name, here, "%s is there twice", a.Name)
 		}
 		seen[a.Name] = true
-		if d, err := spanOr(a.Within, 0); err != nil || d > mostRest {
-			return at(name, here, "within: %q is not a time up to 1 hour, such as \"30 seconds\"", a.Within)
+		if d, err := field.SpanOr(a.Within, 0); err != nil || d > mostRest {
+			return field.At(name, here, "within: %q is not a time up to 1 hour, such as \"30 seconds\"", a.Within)
 		}
 	}
 	if len(v.Applications) > 0 && v.Quiesce == "off" {
-		return at(name, here, "with quiesce off nothing stands still, so there is nothing that applications could be brought to rest for")
+		return field.At(name, here, "with quiesce off nothing stands still, so there is nothing that applications could be brought to rest for")
 	}
 	if len(v.Applications) > 0 && v.Covers().OfFiles() {
-		return at(name, here, "images of files are of no one moment; have a part of the system state hold a dump: its output")
+		return field.At(name, here, "images of files are of no one moment; have a part of the system state hold a dump: its output")
 	}
 	return nil
 }

@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"keenlodge/internal/core/field"
 	"maps"
 	"net/netip"
 	"net/url"
@@ -47,7 +48,7 @@ func (h Hook) Fails() bool { return h.Else == "fail" }
 
 // Limit is how long a script may take at a moment.
 func (h Hook) Limit(moment Moment) time.Duration {
-	d := spanOf(h.Within, time.Minute)
+	d := field.SpanOf(h.Within, time.Minute)
 	if moment == Frozen {
 		return min(d, FrozenLimit)
 	}
@@ -58,28 +59,28 @@ func (v Policy) checkHooks(name, p string, s Site) error {
 	for i, h := range v.Hooks {
 		here := fmt.Sprintf("%s.hooks[%d]", p, i)
 		if len(h.At) == 0 {
-			return at(name, here, "at is missing: which moments is it called at?%s", suggest.Hint("", Moments))
+			return field.At(name, here, "at is missing: which moments is it called at?%s", suggest.Hint("", Moments))
 		}
 		for _, moment := range h.At {
 			if !slices.Contains(Moments, moment) {
-				return at(name, here, "no moment is called %q%s", moment, suggest.Hint(moment, Moments))
+				return field.At(name, here, "no moment is called %q%s", moment, suggest.Hint(moment, Moments))
 			}
 		}
 		switch {
 		case (h.Script == "") == (h.Webhook == ""):
-			return at(name, here, "a hook is either a script or a webhook")
+			return field.At(name, here, "a hook is either a script or a webhook")
 		case h.Script != "" && !path.IsAbs(h.Script):
-			return at(name, here, "script %q is not an absolute path", h.Script)
+			return field.At(name, here, "script %q is not an absolute path", h.Script)
 		case h.Webhook != "" && (h.Within != "" || h.Else != ""):
-			return at(name, here, "within and else are for scripts; a webhook is delivered beside the run, and tried again")
+			return field.At(name, here, "within and else are for scripts; a webhook is delivered beside the run, and tried again")
 		case h.Else != "" && h.Else != "fail" && h.Else != "warn":
-			return at(name, here, "else %q is not known%s", h.Else, suggest.Hint(h.Else, []string{"fail", "warn"}))
+			return field.At(name, here, "else %q is not known%s", h.Else, suggest.Hint(h.Else, []string{"fail", "warn"}))
 		}
 		if _, ok := s.Webhooks[h.Webhook]; h.Webhook != "" && !ok {
-			return at(name, here, "no webhook is called %q%s", h.Webhook, suggest.Hint(h.Webhook, slices.Sorted(maps.Keys(s.Webhooks))))
+			return field.At(name, here, "no webhook is called %q%s", h.Webhook, suggest.Hint(h.Webhook, slices.Sorted(maps.Keys(s.Webhooks))))
 		}
-		if _, err := spanOr(h.Within, 0); err != nil {
-			return at(name, here, "within: %v", err)
+		if _, err := field.SpanOr(h.Within, 0); err != nil {
+			return field.At(name, here, "within: %v", err)
 		}
 	}
 	return nil
@@ -88,14 +89,14 @@ func (v Policy) checkHooks(name, p string, s Site) error {
 func (w Webhook) check(name, p string) error {
 	u, err := url.Parse(w.URL)
 	if err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" {
-		return at(name, p+".url", `%q is no address; write for example https://desk.brindle.example/runs, with no password in it`, w.URL)
+		return field.At(name, p+".url", `%q is no address; write for example https://desk.brindle.example/runs, with no password in it`, w.URL)
 	}
 	if ip, err := netip.ParseAddr(u.Hostname()); u.Scheme == "http" && u.Hostname() != "localhost" && (err != nil || !ip.IsLoopback()) {
-		return at(name, p+".url", "%s is not encrypted and not on loopback; write https://", w.URL)
+		return field.At(name, p+".url", "%s is not encrypted and not on loopback; write https://", w.URL)
 	}
 	for i, e := range w.Events {
 		if !slices.Contains(event.Names, e) {
-			return at(name, fmt.Sprintf("%s.events[%d]", p, i), "no event is called %q%s", e, suggest.Hint(e, event.Names))
+			return field.At(name, fmt.Sprintf("%s.events[%d]", p, i), "no event is called %q%s", e, suggest.Hint(e, event.Names))
 		}
 	}
 	return nil

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/field"
+
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
@@ -183,9 +185,9 @@ func TestLimits(t *testing.T) {
 				require.NoError(t, err)
 				return
 			}
-			var field *fieldError
-			require.ErrorAs(t, err, &field)
-			require.Equal(t, c.place, field.path)
+			var at *field.Error
+			require.ErrorAs(t, err, &at)
+			require.Equal(t, c.place, at.Path)
 			require.ErrorContains(t, err, c.want)
 		})
 	}
@@ -243,7 +245,7 @@ func TestMoments(t *testing.T) {
 		return true
 	}
 	require.Equal(t, []bool{true, true, false, true, false}, []bool{open(20), open(21, "quay-1"), open(22), open(5), open(20, "quay-1")})
-	require.Equal(t, when.Windows{}, windowsOf([]string{"nonsense"}))
+	require.Equal(t, when.Windows{}, field.WindowsOf([]string{"nonsense"}))
 	require.Equal(t, when.Pace{}, PaceOf([]string{"nonsense"}))
 }
 

@@ -3,6 +3,8 @@ package site
 import (
 	"encoding/json"
 	"fmt"
+	"keenlodge/internal/core/expect"
+	"keenlodge/internal/core/field"
 	"maps"
 	"path"
 	"slices"
@@ -79,9 +81,9 @@ type Policy struct {
 	// Promise is what it owes each of its machines.
 	Promise string `yaml:"promise,omitempty" json:"promise,omitempty" doc:"what it owes each machine, such as: 26 hours, boot weekly, restore monthly, 3 copies, key yearly"`
 	// Trials say what is expected of machines that are started from their images; the first that fits a machine holds.
-	Trials []Trial `yaml:"trials,omitempty" json:"trials,omitempty" doc:"what is expected of machines that are started from their images; the first that fits a machine holds"`
+	Trials []expect.Trial `yaml:"trials,omitempty" json:"trials,omitempty" doc:"what is expected of machines that are started from their images; the first that fits a machine holds"`
 	// Restored are programs of the machines' own that have to accept what a proof by restore wrote out; all that fit a machine are run.
-	Restored []RestoredCheck `yaml:"restored,omitempty" json:"restored,omitempty" doc:"programs of the machine's own that a proof by restore runs on what it wrote out, such as a database's check of its files"`
+	Restored []expect.RestoredCheck `yaml:"restored,omitempty" json:"restored,omitempty" doc:"programs of the machine's own that a proof by restore runs on what it wrote out, such as a database's check of its files"`
 }
 
 // Schedule says when runs start, and what is special about them.
@@ -138,7 +140,7 @@ type Health struct {
 func (h Health) Stops() bool { return h.Else != "warn" }
 
 // Limit is how long the command may take.
-func (h Health) Limit() time.Duration { return spanOf(h.Within, 30*time.Second) }
+func (h Health) Limit() time.Duration { return field.SpanOf(h.Within, 30*time.Second) }
 
 var (
 	// between lists what an image that is not full can be.
@@ -153,14 +155,6 @@ var (
 
 // What files, or places of a server's disks, that can't be read do.
 const UnreadWarns, UnreadFails = "warn", "fail"
-
-// known refuses a word that is not in its list; "" is the default.
-func known[T ~string](name, p, field string, word T, list []T) error {
-	if word == "" || slices.Contains(list, word) {
-		return nil
-	}
-	return at(name, p+"."+field, "%s %q is not known%s", field, word, suggest.Hint(word, list))
-}
 
 // Limits of tasks at once where the site names none.
 const (
@@ -180,10 +174,10 @@ func (h Hypervisor) Tasks() int { return orDefault(h.TasksAtOnce, hypervisorTask
 func (s Store) Tasks() int { return orDefault(s.TasksAtOnce, storeTasks) }
 
 // RunsKept is how long the records of runs are kept.
-func (s Site) RunsKept() time.Duration { return spanOf(s.KeepRuns, keepRuns) }
+func (s Site) RunsKept() time.Duration { return field.SpanOf(s.KeepRuns, keepRuns) }
 
 // ImagesKept is how long the records of images are kept that left their stores.
-func (s Site) ImagesKept() time.Duration { return spanOf(s.KeepImages, keepRuns) }
+func (s Site) ImagesKept() time.Duration { return field.SpanOf(s.KeepImages, keepRuns) }
 
 func orDefault(n, standard int) int {
 	if n == 0 {
@@ -192,30 +186,16 @@ func orDefault(n, standard int) int {
 	return n
 }
 
-func spanOr(text string, standard time.Duration) (time.Duration, error) {
-	if text == "" {
-		return standard, nil
-	}
-	return when.ParseSpan(text)
-}
-
-// spanOf reads a length of time that Check has accepted.
-func spanOf(text string, standard time.Duration) time.Duration {
-	d, err := spanOr(text, standard)
-	if err != nil {
-		return standard
-	}
-	return d
-}
-
 // LongestRun is how long a run may take, 0 for ever.
-func (v Policy) LongestRun() time.Duration { return spanOf(v.Longest, 0) }
+func (v Policy) LongestRun() time.Duration { return field.SpanOf(v.Longest, 0) }
 
 // SpreadOver is the time over which starts are spread.
-func (v Policy) SpreadOver() time.Duration { return spanOf(v.Spread, 0) }
+func (v Policy) SpreadOver() time.Duration { return field.SpanOf(v.Spread, 0) }
 
 // Wait is the time before the n-th retry, from 1 on.
-func (v Policy) Wait(n int) time.Duration { return spanOf(v.RetryWait, time.Minute) << min(n-1, 10) }
+func (v Policy) Wait(n int) time.Duration {
+	return field.SpanOf(v.RetryWait, time.Minute) << min(n-1, 10)
+}
 
 // mostFrozen bounds how long file systems may be asked to stand still, usualFreeze is what holds where nothing is asked.
 const mostFrozen, usualFreeze = time.Minute, 10 * time.Second
@@ -230,23 +210,14 @@ func (v Policy) Owes() promise.Promise {
 }
 
 // FreezeLimit is how long a server's file systems may stand still.
-func (v Policy) FreezeLimit() time.Duration { return spanOf(v.LongestFreeze, usualFreeze) }
-
-// windowsOf reads windows that Check has accepted.
-func windowsOf(phrases []string) when.Windows {
-	w, err := when.ParseWindows(phrases)
-	if err != nil {
-		return when.Windows{}
-	}
-	return w
-}
+func (v Policy) FreezeLimit() time.Duration { return field.SpanOf(v.LongestFreeze, usualFreeze) }
 
 // Hours are the windows that must be open for a run of a policy to start: its own, its store's, and those of the hypervisors named.
 func (s Site) Hours(policy string, hypervisors ...string) []when.Windows {
-	p := s.Policies[policy]
-	out := []when.Windows{windowsOf(p.Windows), windowsOf(s.Stores[p.Store].Windows)}
+	p, _ := s.Planned(policy) // nothing has no hours
+	out := []when.Windows{field.WindowsOf(p.Windows), field.WindowsOf(s.Stores[p.Store].Windows)}
 	for _, h := range hypervisors {
-		out = append(out, windowsOf(s.Hypervisors[h].Windows))
+		out = append(out, field.WindowsOf(s.Hypervisors[h].Windows))
 	}
 	return out
 }
@@ -306,7 +277,7 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 		return err
 	}
 	if _, ok := s.Stores[v.Store]; !ok {
-		return at(name, p+".store", "no store is called %q%s", v.Store, suggest.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
+		return field.At(name, p+".store", "no store is called %q%s", v.Store, suggest.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
 	}
 	if err := v.checkScope(name, p); err != nil {
 		return err
@@ -317,25 +288,25 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 	if err := v.checkCycle(name, p, s); err != nil {
 		return err
 	}
-	for _, err := range []error{known(name, p, "quiesce", v.Quiesce, machine.Quiesces), known(name, p, "by_hand", v.ByHand, kindsByHand), known(name, p, "hold", v.Hold, kindsOfHold),
-		known(name, p, "prove", v.Prove, image.Provable), known(name, p, "missed", v.Missed, whenMissed)} {
+	for _, err := range []error{field.Known(name, p, "quiesce", v.Quiesce, machine.Quiesces), field.Known(name, p, "by_hand", v.ByHand, kindsByHand), field.Known(name, p, "hold", v.Hold, kindsOfHold),
+		field.Known(name, p, "prove", v.Prove, image.Provable), field.Known(name, p, "missed", v.Missed, whenMissed)} {
 		if err != nil {
 			return err
 		}
 	}
 	if _, err := rotation.Parse(v.Rotation); err != nil {
-		return at(name, p+".rotation", "%v", err)
+		return field.At(name, p+".rotation", "%v", err)
 	}
 	for f, text := range map[string]string{"longest": v.Longest, "spread": v.Spread, "retry_wait": v.RetryWait} {
-		if _, err := spanOr(text, 0); err != nil {
-			return at(name, p+"."+f, "%s: %v", f, err)
+		if _, err := field.SpanOr(text, 0); err != nil {
+			return field.At(name, p+"."+f, "%s: %v", f, err)
 		}
 	}
-	if d, err := spanOr(v.LongestFreeze, usualFreeze); err != nil || d > mostFrozen {
-		return at(name, p+".longest_freeze", "longest_freeze: %q is not a time up to 1 minute, such as \"10 seconds\"", v.LongestFreeze)
+	if d, err := field.SpanOr(v.LongestFreeze, usualFreeze); err != nil || d > mostFrozen {
+		return field.At(name, p+".longest_freeze", "longest_freeze: %q is not a time up to 1 minute, such as \"10 seconds\"", v.LongestFreeze)
 	}
 	if v.Retries < 0 || v.Retries > 20 {
-		return at(name, p+".retries", "retries: %d is not a number from 0 to 20", v.Retries)
+		return field.At(name, p+".retries", "retries: %d is not a number from 0 to 20", v.Retries)
 	}
 	if err := v.checkSchedules(name, p, s, zone); err != nil {
 		return err
@@ -347,33 +318,33 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 		return err
 	}
 	if _, err := promise.Parse(v.Promise); err != nil {
-		return at(name, p+".promise", "%v", err)
+		return field.At(name, p+".promise", "%v", err)
 	}
 	return v.checkHooks(name, p, s)
 }
 
 func (v Policy) checkSelection(name, p string) error {
 	if len(v.Machines) == 0 && v.Tags == "" {
-		return at(name, p, `it selects no machine; write "machines" or "tags"`)
+		return field.At(name, p, `it selects no machine; write "machines" or "tags"`)
 	}
 	for f, list := range map[string][]string{"machines": v.Machines, "except": v.Except} {
 		for _, m := range list {
 			if _, err := path.Match(m, ""); err != nil || m == "" {
-				return at(name, p+"."+f, "%q is not a machine's name or a pattern", m)
+				return field.At(name, p+"."+f, "%q is not a machine's name or a pattern", m)
 			}
 		}
 	}
 	if _, err := selection.Parse(v.Tags); err != nil {
-		return at(name, p+".tags", "%v", err)
+		return field.At(name, p+".tags", "%v", err)
 	}
 	if v.Active == nil {
 		return nil
 	}
 	if (v.Active.Tags == "") == (len(v.Active.Command) == 0) {
-		return at(name, p+".active", "active needs either tags or a command")
+		return field.At(name, p+".active", "active needs either tags or a command")
 	}
 	if _, err := selection.Parse(v.Active.Tags); err != nil {
-		return at(name, p+".active.tags", "%v", err)
+		return field.At(name, p+".active.tags", "%v", err)
 	}
 	return nil
 }
@@ -391,46 +362,62 @@ func (v Policy) Covers() image.Scope {
 
 // checkScope refuses what makes no sense for what its images cover.
 func (v Policy) checkScope(name, p string) error {
-	if err := known(name, p, "scope", v.Scope, image.Scopes); err != nil {
+	if err := field.Known(name, p, "scope", v.Scope, image.Scopes); err != nil {
 		return err
 	}
-	if err := known(name, p, "unread", v.Unread, ofUnread); err != nil {
+	if err := field.Known(name, p, "unread", v.Unread, ofUnread); err != nil {
 		return err
 	}
 	scope := v.Covers()
 	disks := len(v.Disks) > 0 || slices.ContainsFunc(v.Schedules, func(s Schedule) bool { return len(s.Disks) > 0 })
-	for field, used := range map[string]bool{"parts": len(v.Parts) > 0 && scope != image.SystemState, "leave_out": len(v.LeaveOut) > 0 && scope != image.SystemState,
+	for f, used := range map[string]bool{"parts": len(v.Parts) > 0 && scope != image.SystemState, "leave_out": len(v.LeaveOut) > 0 && scope != image.SystemState,
 		"folders": len(v.Folders) > 0 && scope != image.SomeFiles, "ignore": len(v.Ignore) > 0 && !scope.OfFiles(), "personal": v.Personal && !scope.OfFiles(),
 		"disks": disks && (scope.OfFiles() || v.Scope == image.WholeMachine), "gentle": v.Gentle && scope.OfFiles()} {
 		if used {
-			return at(name, p+"."+field, "%s means nothing for images of scope %s; leave it out, or change scope", field, scope)
+			return field.At(name, p+"."+f, "%s means nothing for images of scope %s; leave it out, or change scope", f, scope)
 		}
 	}
 	if scope == image.SomeDisks && len(v.Disks) == 0 {
-		return at(name, p+".disks", `disks are missing; write for example disks: [vdb]`)
+		return field.At(name, p+".disks", `disks are missing; write for example disks: [vdb]`)
 	}
 	if scope == image.SomeFiles && len(v.Folders) == 0 {
-		return at(name, p+".folders", `folders are missing; write for example folders: [/srv]`)
+		return field.At(name, p+".folders", `folders are missing; write for example folders: [/srv]`)
 	}
 	for _, f := range v.Folders {
 		if !path.IsAbs(f) || path.Clean(f) != f || strings.ContainsRune(f, 0) {
-			return at(name, p+".folders", "%q is no absolute path, such as /srv/tickets", f)
+			return field.At(name, p+".folders", "%q is no absolute path, such as /srv/tickets", f)
 		}
 	}
-	for field, names := range map[string][]string{"parts": v.Parts, "leave_out": v.LeaveOut} {
+	for f, names := range map[string][]string{"parts": v.Parts, "leave_out": v.LeaveOut} {
 		for _, n := range names {
-			if !IsName(n) {
-				return at(name, p+"."+field, "%q is no part's name; look at: keenlodge machine parts NAME", n)
+			if !field.IsName(n) {
+				return field.At(name, p+"."+f, "%q is no part's name; look at: keenlodge machine parts NAME", n)
 			}
 		}
 	}
 	if _, err := ignore.Parse(v.Ignore); err != nil {
-		return at(name, p+".ignore", "%v", err)
+		return field.At(name, p+".ignore", "%v", err)
 	}
 	if scope.OfFiles() && v.Prove != "" && !v.Prove.Fits(scope) {
-		return at(name, p+".prove", "images of scope %s have no file systems that could be mounted, and nothing that could start; write prove: read or prove: restore", scope)
+		return field.At(name, p+".prove", "images of scope %s have no file systems that could be mounted, and nothing that could start; write prove: read or prove: restore", scope)
 	}
 	return nil
+}
+
+func (v Policy) checkTrials(name, p string) error {
+	if len(v.Trials) > 0 && v.Covers().OfFiles() {
+		return field.At(name, p+".trials", "images of scope %s hold files, and nothing that could be started; leave trials out", v.Covers())
+	}
+	for i, c := range v.Restored {
+		here := fmt.Sprintf("%s.restored[%d]", p, i)
+		if v.Covers().OfFiles() {
+			return field.At(name, here, "images of scope %s hold no whole machine, in which a program of its own could run; leave restored out", v.Covers())
+		}
+		if err := c.Check(name, here); err != nil {
+			return err
+		}
+	}
+	return expect.CheckAll(name, p, v.Trials)
 }
 
 func (v Policy) checkSchedules(name, p string, s Site, zone *time.Location) error {
@@ -438,23 +425,23 @@ func (v Policy) checkSchedules(name, p string, s Site, zone *time.Location) erro
 		here := fmt.Sprintf("%s.schedules[%d]", p, i)
 		parsed, err := when.Parse(schedule.When, zone)
 		if err != nil {
-			return at(name, here, "%v", err)
+			return field.At(name, here, "%v", err)
 		}
-		if err := known(name, here, "capture", schedule.Capture, image.Captures); err != nil {
+		if err := field.Known(name, here, "capture", schedule.Capture, image.Captures); err != nil {
 			return err
 		}
 		if after, _ := parsed.After(); after != "" {
-			if _, ok := s.Policies[after]; !ok {
-				return at(name, here, "no policy is called %q%s", after, suggest.Hint(after, slices.Sorted(maps.Keys(s.Policies))))
+			if s.isUnplanned(after) {
+				return field.At(name, here, "no policy is called %q%s", after, suggest.Hint(after, slices.Sorted(maps.Keys(s.Policies))))
 			}
 		}
 	}
 	if _, err := when.ParseWindows(v.Windows); err != nil {
-		return at(name, p+".windows", "%v", err)
+		return field.At(name, p+".windows", "%v", err)
 	}
-	hours := []when.Windows{windowsOf(v.Windows), windowsOf(s.Stores[v.Store].Windows)}
+	hours := []when.Windows{field.WindowsOf(v.Windows), field.WindowsOf(s.Stores[v.Store].Windows)}
 	if _, ok := hours[0].Opens(time.Date(2026, 1, 5, 0, 0, 0, 0, time.UTC), hours[1:]...); !ok {
-		return at(name, p+".windows", "its windows and those of store %s are never open at once", v.Store)
+		return field.At(name, p+".windows", "its windows and those of store %s are never open at once", v.Store)
 	}
 	return nil
 }
@@ -463,31 +450,17 @@ func (v Policy) checkHealth(name, p string) error {
 	for i, h := range v.Checks {
 		here := fmt.Sprintf("%s.checks[%d]", p, i)
 		if (len(h.Command) > 0) == (h.Mounted != "" || h.Free > 0) {
-			return at(name, here, "a check is either a command, or mounted, free or both")
+			return field.At(name, here, "a check is either a command, or mounted, free or both")
 		}
 		if h.Else != "" && h.Else != "stop" && h.Else != "warn" {
-			return at(name, here, "else %q is not known%s", h.Else, suggest.Hint(h.Else, []string{"stop", "warn"}))
+			return field.At(name, here, "else %q is not known%s", h.Else, suggest.Hint(h.Else, []string{"stop", "warn"}))
 		}
-		if _, err := spanOr(h.Within, 0); err != nil {
-			return at(name, here, "within: %v", err)
+		if _, err := field.SpanOr(h.Within, 0); err != nil {
+			return field.At(name, here, "within: %v", err)
 		}
 		if h.Free < 0 || h.Free > 99 || h.Mounted != "" && !path.IsAbs(h.Mounted) {
-			return at(name, here, "free is a number of percent, and mounted an absolute path")
+			return field.At(name, here, "free is a number of percent, and mounted an absolute path")
 		}
-	}
-	return nil
-}
-
-// checkLimits checks what hypervisors and stores have in common.
-func checkLimits(name, p string, tasks int, windows, bandwidth []string) error {
-	if tasks < 0 || tasks > 1000 {
-		return at(name, p+".tasks_at_once", "tasks_at_once: %d is not a number from 1 to 1000", tasks)
-	}
-	if _, err := when.ParseWindows(windows); err != nil {
-		return at(name, p+".windows", "%v", err)
-	}
-	if _, err := when.ParsePace(bandwidth); err != nil {
-		return at(name, p+".bandwidth", "%v", err)
 	}
 	return nil
 }
@@ -495,8 +468,9 @@ func checkLimits(name, p string, tasks int, windows, bandwidth []string) error {
 // checkChains refuses policies that wait for each other's end.
 func (s Site) checkChains() error {
 	follows := map[string][]string{}
-	for _, name := range slices.Sorted(maps.Keys(s.Policies)) {
-		for _, parsed := range s.Policies[name].Parsed(time.UTC) {
+	for _, name := range append(slices.Sorted(maps.Keys(s.Policies)), slices.Sorted(maps.Keys(s.Copies))...) {
+		p, _ := s.Planned(name)
+		for _, parsed := range p.Parsed(time.UTC) {
 			if after, _ := parsed.After(); after != "" {
 				follows[name] = append(follows[name], after)
 			}
@@ -504,7 +478,12 @@ func (s Site) checkChains() error {
 	}
 	for _, name := range slices.Sorted(maps.Keys(follows)) {
 		if loop := loopFrom(follows, []string{name}); loop != nil {
-			return at("policy "+name, "$.policies."+quoted(name)+".schedules", "its chain comes back to itself: %s", strings.Join(loop, " after "))
+			in := "policies"
+			if _, ok := s.Copies[name]; ok {
+				in = "copies"
+			}
+			kind := map[string]string{"policies": "policy ", "copies": "copy rule "}[in]
+			return field.At(kind+name, "$."+in+"."+field.Quoted(name)+".schedules", "its chain comes back to itself: %s", strings.Join(loop, " after "))
 		}
 	}
 	return nil
@@ -531,15 +510,15 @@ func (v Policy) checkCycle(name, p string, s Site) error {
 	leans := slices.ContainsFunc(v.Schedules, func(s Schedule) bool { return s.Capture == "incremental" || s.Capture == "differential" })
 	switch {
 	case err != nil:
-		return at(name, p+".cycle", "%v", err)
-	case known(name, p, "capture", v.Capture, between) != nil:
-		return known(name, p, "capture", v.Capture, between)
+		return field.At(name, p+".cycle", "%v", err)
+	case field.Known(name, p, "capture", v.Capture, between) != nil:
+		return field.Known(name, p, "capture", v.Capture, between)
 	case v.Capture != "" && rule.AlwaysFull():
-		return at(name, p+".capture", `every image is full by the cycle %q, so none is %s; write for example cycle: "full every 7th"`, rule, v.Capture)
+		return field.At(name, p+".capture", `every image is full by the cycle %q, so none is %s; write for example cycle: "full every 7th"`, rule, v.Capture)
 	case v.Fold && s.Stores[v.Store].Layout != "open":
-		return at(name, p+".fold", "store %s is pooled: every image in it stands alone, and there is nothing to fold", v.Store)
+		return field.At(name, p+".fold", "store %s is pooled: every image in it stands alone, and there is nothing to fold", v.Store)
 	case v.Fold && (rule.AlwaysFull() && !leans || v.Capture == "differential"):
-		return at(name, p+".fold", "only incremental images can be folded into, one after the other; this policy makes none")
+		return field.At(name, p+".fold", "only incremental images can be folded into, one after the other; this policy makes none")
 	}
 	return nil
 }
@@ -582,53 +561,18 @@ func (v Policy) Selects(source, name string, tags map[string]string) bool {
 	return v.Matcher().Selects(source, name, tags)
 }
 
-// Matcher is what a policy selects, made ready for many machines.
-type Matcher struct {
-	machines, except []string
-	tags             selection.Expression
-}
-
 // Matcher makes the policy's selection ready.
-func (v Policy) Matcher() Matcher {
-	e, err := selection.Parse(v.Tags)
-	if err != nil {
-		e = selection.Expression{} // Check has refused it; it matches nothing
-	}
-	return Matcher{v.Machines, v.Except, e}
+func (v Policy) Matcher() selection.Matcher {
+	return selection.Match(v.Machines, v.Except, v.Tags)
 }
 
 // Matchers lists the policies, by name, with what each selects.
-func (s Site) Matchers() (names []string, matchers []Matcher) {
+func (s Site) Matchers() (names []string, matchers []selection.Matcher) {
 	names = slices.Sorted(maps.Keys(s.Policies))
 	for _, name := range names {
 		matchers = append(matchers, s.Policies[name].Matcher())
 	}
 	return names, matchers
-}
-
-// Selects reports whether a machine is selected.
-func (m Matcher) Selects(source, name string, tags map[string]string) bool {
-	return !Fits(m.except, source, name) && (Fits(m.machines, source, name) || m.tags.Matches(tags))
-}
-
-// Fits reports whether a machine, or whatever has a name, is one of some names or patterns with * and ?; a pattern with a slash has the source
-// before it.
-func Fits(patterns []string, source, name string) bool {
-	for _, pattern := range patterns {
-		whole := name
-		if strings.Contains(pattern, "/") {
-			whole = source + "/" + name
-		}
-		if pattern == whole || pattern == "*" {
-			return true
-		}
-		if strings.ContainsAny(pattern, `*?[\\`) {
-			if ok, _ := path.Match(pattern, whole); ok {
-				return true
-			}
-		}
-	}
-	return false
 }
 
 // NamesOnly reports whether it selects machines by their names alone, with no pattern and no tag.

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"keenlodge/internal/core/expect"
+	"keenlodge/internal/core/field"
 	"maps"
 	"reflect"
 	"regexp"
@@ -36,6 +38,7 @@ type Site struct {
 	Stores      map[string]Store      `yaml:"stores,omitempty" json:"stores,omitempty"`
 	Policies    map[string]Policy     `yaml:"policies,omitempty" json:"policies,omitempty"`
 	Groups      map[string]Group      `yaml:"groups,omitempty" json:"groups,omitempty"`
+	Copies      map[string]Copy       `yaml:"copies,omitempty" json:"copies,omitempty"`
 }
 
 // Hypervisor says how a host that runs guests is reached.
@@ -58,7 +61,7 @@ type Hypervisor struct {
 	Windows     []string `yaml:"windows,omitempty" json:"windows,omitempty" doc:"hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00"`
 	Bandwidth   []string `yaml:"bandwidth,omitempty" json:"bandwidth,omitempty" doc:"what may be read from its guests in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00"`
 	// Trials says how images may be tried on it; nil is not at all.
-	Trials *Trials `yaml:"trials,omitempty" json:"trials,omitempty" doc:"how images may be tried on it, as throwaway guests: how many at once, or more; by default none"`
+	Trials *expect.Trials `yaml:"trials,omitempty" json:"trials,omitempty" doc:"how images may be tried on it, as throwaway guests: how many at once, or more; by default none"`
 }
 
 // Libvirt is the kind of hypervisors that are reached through libvirt, Agents that of servers whose agents call the lodge; Servers is what their
@@ -98,11 +101,6 @@ type Webhook struct {
 	Events []event.Name `yaml:"events,omitempty" json:"events,omitempty" doc:"what it is told of wherever it happens, besides what hooks of policies tell it"`
 }
 
-var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
-
-// IsName reports whether something can be called so: up to 63 lower-case letters, digits, dots and dashes, the first a letter or digit.
-func IsName(name string) bool { return nameForm.MatchString(name) }
-
 // FileError is a mistake in a site file.
 type FileError struct {
 	File string
@@ -126,10 +124,10 @@ func Parse(file string, text []byte) (Site, error) {
 		return s, wrong(file, err)
 	}
 	if err := s.Check(); err != nil {
-		var at *fieldError
+		var at *field.Error
 		line := 0
 		if errors.As(err, &at) {
-			line = lineOf(text, at.path)
+			line = lineOf(text, at.Path)
 		}
 		return s, &FileError{file, line, err.Error()}
 	}
@@ -190,35 +188,24 @@ func lineOf(text []byte, at string) int {
 	return node.GetToken().Position.Line
 }
 
-// fieldError is a mistake at a YAML path.
-type fieldError struct {
-	path, name, why string
-}
-
-func (e *fieldError) Error() string { return e.name + ": " + e.why }
-
-func at(name, path string, format string, args ...any) error {
-	return &fieldError{path, name, fmt.Sprintf(format, args...)}
-}
-
 // Check finds what is wrong in a site by itself, with no look at the world.
 func (s Site) Check() error {
 	zone, err := time.LoadLocation(s.Zone) // one that is left out is read as UTC, which no rule here depends on
 	if err != nil {
-		return at("zone", "$.zone", `%q is not in the tz database; write for example "Europe/Lisbon"`, s.Zone)
+		return field.At("zone", "$.zone", `%q is not in the tz database; write for example "Europe/Lisbon"`, s.Zone)
 	}
 	if s.TasksAtOnce < 0 || s.TasksAtOnce > 1000 {
-		return at("tasks_at_once", "$.tasks_at_once", "%d is not a number from 1 to 1000", s.TasksAtOnce)
+		return field.At("tasks_at_once", "$.tasks_at_once", "%d is not a number from 1 to 1000", s.TasksAtOnce)
 	}
-	if _, err := spanOr(s.KeepRuns, keepRuns); err != nil {
-		return at("keep_runs", "$.keep_runs", "%v", err)
+	if _, err := field.SpanOr(s.KeepRuns, keepRuns); err != nil {
+		return field.At("keep_runs", "$.keep_runs", "%v", err)
 	}
-	if _, err := spanOr(s.KeepImages, keepRuns); err != nil {
-		return at("keep_images", "$.keep_images", "%v", err)
+	if _, err := field.SpanOr(s.KeepImages, keepRuns); err != nil {
+		return field.At("keep_images", "$.keep_images", "%v", err)
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Webhooks)) {
-		p := "$.webhooks." + quoted(name)
-		if err := checkName("webhook", name, p); err != nil {
+		p := "$.webhooks." + field.Quoted(name)
+		if err := field.Name("webhook", name, p); err != nil {
 			return err
 		}
 		if err := s.Webhooks[name].check("webhook "+name, p); err != nil {
@@ -226,32 +213,32 @@ func (s Site) Check() error {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Hypervisors)) {
-		p, v := "$.hypervisors."+quoted(name), s.Hypervisors[name]
-		if err := checkName("hypervisor", name, p); err != nil {
+		p, v := "$.hypervisors."+field.Quoted(name), s.Hypervisors[name]
+		if err := field.Name("hypervisor", name, p); err != nil {
 			return err
 		}
-		if err := known("hypervisor "+name, p, "kind", v.Kind, sources); err != nil {
+		if err := field.Known("hypervisor "+name, p, "kind", v.Kind, sources); err != nil {
 			return err
 		}
-		if err := checkPlace("hypervisor "+name, p, v.Place); err != nil {
+		if err := field.Place("hypervisor "+name, p, v.Place); err != nil {
 			return err
 		}
 		if v.SourceKind() == Agents && v.URI != "" {
-			return at("hypervisor "+name, p, `servers have no uri, for their agents call the lodge; leave it out`)
+			return field.At("hypervisor "+name, p, `servers have no uri, for their agents call the lodge; leave it out`)
 		}
 		if v.URI == "" && v.SourceKind() != Agents {
-			return at("hypervisor "+name, p, `uri is missing; write for example "qemu:///system"`)
+			return field.At("hypervisor "+name, p, `uri is missing; write for example "qemu:///system"`)
 		}
-		if err := checkLimits("hypervisor "+name, p, v.TasksAtOnce, v.Windows, v.Bandwidth); err != nil {
+		if err := field.Limits("hypervisor "+name, p, v.TasksAtOnce, v.Windows, v.Bandwidth); err != nil {
 			return err
 		}
-		if err := v.Trials.check("hypervisor "+name, p); err != nil {
+		if err := v.Trials.Check("hypervisor "+name, p); err != nil {
 			return err
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
-		p, v := "$.stores."+quoted(name), s.Stores[name]
-		if err := checkName("store", name, p); err != nil {
+		p, v := "$.stores."+field.Quoted(name), s.Stores[name]
+		if err := field.Name("store", name, p); err != nil {
 			return err
 		}
 		if err := v.check("store "+name, p); err != nil {
@@ -262,8 +249,8 @@ func (s Site) Check() error {
 		return err
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Policies)) {
-		p := "$.policies." + quoted(name)
-		if err := checkName("policy", name, p); err != nil {
+		p := "$.policies." + field.Quoted(name)
+		if err := field.Name("policy", name, p); err != nil {
 			return err
 		}
 		if err := s.Policies[name].check("policy "+name, p, s, zone); err != nil {
@@ -271,13 +258,16 @@ func (s Site) Check() error {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Groups)) {
-		p := "$.groups." + quoted(name)
-		if err := checkName("group", name, p); err != nil {
+		p := "$.groups." + field.Quoted(name)
+		if err := field.Name("group", name, p); err != nil {
 			return err
 		}
 		if err := s.Groups[name].check("group "+name, p); err != nil {
 			return err
 		}
+	}
+	if err := s.checkCopies(zone); err != nil {
+		return err
 	}
 	return s.checkChains()
 }
@@ -310,26 +300,6 @@ func (s Site) Store(name string) (Store, error) {
 		return spec, fault.Unknown("store", name, slices.Sorted(maps.Keys(s.Stores)))
 	}
 	return spec, nil
-}
-
-// quoted makes a map key safe in a YAML path.
-func quoted(name string) string {
-	return "'" + strings.ReplaceAll(name, "'", `\'`) + "'"
-}
-
-// checkPlace refuses a name of a place that is none; "" is none given.
-func checkPlace(name, p, place string) error {
-	if place == "" || IsName(place) {
-		return nil
-	}
-	return at(name, p+".place", "%q can't be a place's name: lower-case letters, digits, dots and dashes, such as harbour-office", place)
-}
-
-func checkName(kind, name, p string) error {
-	if IsName(name) {
-		return nil
-	}
-	return at(kind+" "+name, p, "a name has up to 63 lower-case letters, digits, dots and dashes, and begins with a letter or digit")
 }
 
 // Encode writes the site file. Parse reads it back to the same site.
@@ -379,6 +349,7 @@ func (s Site) Compare(next Site) ([]Change, error) {
 		{"store", anyMap(s.Stores), anyMap(next.Stores)},
 		{"policy", anyMap(s.Policies), anyMap(next.Policies)},
 		{"group", anyMap(s.Groups), anyMap(next.Groups)},
+		{"copy rule", anyMap(s.Copies), anyMap(next.Copies)},
 	} {
 		names := slices.Sorted(maps.Keys(k.new))
 		for name := range k.old {

@@ -2,6 +2,7 @@ package site
 
 import (
 	"errors"
+	"keenlodge/internal/core/field"
 	"maps"
 	"slices"
 	"time"
@@ -62,10 +63,10 @@ func (s Store) Account() string {
 }
 
 // FloorBytes is the floor in bytes, 0 for none.
-func (s Store) FloorBytes() int64 { return bytesOf(s.Floor) }
+func (s Store) FloorBytes() int64 { return field.BytesOr(s.Floor, 0) }
 
 // SweepBytes is what a sweep may read and write in a second, 0 for no limit.
-func (s Store) SweepBytes() int64 { return bytesOf(s.SweepBandwidth) }
+func (s Store) SweepBytes() int64 { return field.BytesOr(s.SweepBandwidth, 0) }
 
 // GraceTime is how long a dropped image can be brought back.
 func (s Store) GraceTime() time.Duration {
@@ -81,19 +82,7 @@ func graceOf(text string) (time.Duration, error) {
 	if text == "none" {
 		return 0, nil
 	}
-	return spanOr(text, 24*time.Hour)
-}
-
-// bytesOf reads a length that Check has accepted.
-func bytesOf(text string) int64 {
-	if text == "" {
-		return 0
-	}
-	n, err := humanize.ParseBytes(text)
-	if err != nil {
-		return 0
-	}
-	return int64(n)
+	return field.SpanOr(text, 24*time.Hour)
 }
 
 // SweepUntil tells whether a sweep may work at a moment of the zone that it carries, and until when; the zero time is for ever.
@@ -128,57 +117,57 @@ func (s Store) Complete() Store {
 func (s Store) Check(name string) error { return s.check("store "+name, "") }
 
 func (s Store) check(name, p string) error {
-	field := func(f, format string, args ...any) error { return at(name, p+"."+f, format, args...) }
+	bad := func(f, format string, args ...any) error { return field.At(name, p+"."+f, format, args...) }
 	empty, err := media.Empty(s.Medium)
 	if err != nil {
-		return field("medium", "%v", err)
+		return bad("medium", "%v", err)
 	}
 	if s.Settings == nil {
 		s.Settings = empty
 	}
-	if err := checkPlace(name, p, s.Place); err != nil {
+	if err := field.Place(name, p, s.Place); err != nil {
 		return err
 	}
 	_, inFolder := s.Settings.(interface{ LocalFolder() string })
 	switch {
 	case s.Layout != "" && !slices.Contains(Layouts, s.Layout):
-		return field("layout", "layout %q is not known%s", s.Layout, suggest.Hint(s.Layout, Layouts))
+		return bad("layout", "layout %q is not known%s", s.Layout, suggest.Hint(s.Layout, Layouts))
 	case s.Layout == Open && !inFolder:
-		return field("layout", "the open layout lies in a folder of this host or a mounted share (medium dir); medium %s takes the pooled one", s.Medium)
+		return bad("layout", "the open layout lies in a folder of this host or a mounted share (medium dir); medium %s takes the pooled one", s.Medium)
 	case s.Layout == Open && s.Sealed:
-		return field("sealed", "an open store is there to be read by anyone, so it can't be sealed; take the pooled layout")
+		return bad("sealed", "an open store is there to be read by anyone, so it can't be sealed; take the pooled layout")
 	case s.Compression != "" && !slices.Contains(Compressions, s.Compression):
-		return field("compression", "compression %q is not known%s", s.Compression, suggest.Hint(s.Compression, Compressions))
+		return bad("compression", "compression %q is not known%s", s.Compression, suggest.Hint(s.Compression, Compressions))
 	case s.Layout == Open && s.Compression != "":
-		return field("compression", "this is for the pooled layout; an open store has compress: true, or not")
+		return bad("compression", "this is for the pooled layout; an open store has compress: true, or not")
 	case s.Layout != Open && s.Compress:
-		return field("compress", "a pooled store is compressed anyway, as its compression says; this is for the open layout")
+		return bad("compress", "a pooled store is compressed anyway, as its compression says; this is for the open layout")
 	}
 	if _, err := graceOf(s.Grace); err != nil {
-		return field("grace", "%v", err)
+		return bad("grace", "%v", err)
 	}
 	var setting *media.SettingError
 	if err := s.Settings.Check(); errors.As(err, &setting) && setting.Field != "" {
-		return field(setting.Field, "%s", setting.Why)
+		return bad(setting.Field, "%s", setting.Why)
 	} else if err != nil {
-		return at(name, p, "%v", err)
+		return field.At(name, p, "%v", err)
 	}
 	switch {
 	case s.FloorInodes < 0:
-		return field("floor_inodes", "%d inodes can't stay free", s.FloorInodes)
+		return bad("floor_inodes", "%d inodes can't stay free", s.FloorInodes)
 	}
 	for f, v := range map[string]string{"floor": s.Floor, "sweep_bandwidth": s.SweepBandwidth} {
 		if v == "" {
 			continue
 		}
 		if n, err := humanize.ParseBytes(v); err != nil || n > 1<<62 || f == "sweep_bandwidth" && n == 0 {
-			return field(f, `%q is no length; write for example "20 GiB"`, v)
+			return bad(f, `%q is no length; write for example "20 GiB"`, v)
 		}
 	}
 	if _, err := sweepWindow(s.SweepWindow); err != nil {
-		return field("sweep_window", `%q is no window; write for example "02:00-05:00"`, s.SweepWindow)
+		return bad("sweep_window", `%q is no window; write for example "02:00-05:00"`, s.SweepWindow)
 	}
-	return checkLimits(name, p, s.TasksAtOnce, s.Windows, s.Bandwidth)
+	return field.Limits(name, p, s.TasksAtOnce, s.Windows, s.Bandwidth)
 }
 
 // checkLikes makes sure that stores cut like pooled ones that are there, and none like itself.
@@ -186,7 +175,7 @@ func (s Site) checkLikes() error {
 	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
 		v, seen := s.Stores[name], []string{name}
 		bad := func(format string, args ...any) error {
-			return at("store "+name, "$.stores."+quoted(name)+".like", format, args...)
+			return field.At("store "+name, "$.stores."+field.Quoted(name)+".like", format, args...)
 		}
 		for v.Like != "" {
 			other, ok := s.Stores[v.Like]

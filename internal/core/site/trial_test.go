@@ -7,6 +7,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/expect"
 )
 
 const trialSite = `zone: Europe/Lisbon
@@ -52,21 +54,21 @@ func TestTrialsInASite(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(body), "trials: 2\n")
 	of := s.Policies["nightly-guests"].Trials
-	e, ok := Expected(of, "tickets-db", nil)
+	e, ok := expect.Expected(of, "tickets-db", nil)
 	require.True(t, ok)
 	require.Equal(t, []int{5432}, e.Ports)
 	require.Equal(t, time.Minute, e.Lag())
-	require.Equal(t, TrialTime, e.Limit())
+	require.Equal(t, expect.TrialTime, e.Limit())
 	require.Equal(t, time.Minute, e.Commands[0].Limit())
-	e, ok = Expected(of, "timetable", map[string]string{"role": "web"})
+	e, ok = expect.Expected(of, "timetable", map[string]string{"role": "web"})
 	require.True(t, ok)
 	require.Equal(t, "login:", e.Text)
-	_, ok = Expected(of, "berth-sim", nil)
+	_, ok = expect.Expected(of, "berth-sim", nil)
 	require.False(t, ok)
 	restored := s.Policies["nightly-guests"].Restored
-	require.Len(t, ChecksOf(restored, "timetable", map[string]string{"role": "web"}), 2, "all that fit are run")
-	require.Equal(t, restored[1:], ChecksOf(restored, "tickets-db", nil))
-	require.Equal(t, TrialCommand{Command: []string{"check-tickets"}, Expect: "clean"}, restored[1].TrialCommand)
+	require.Len(t, expect.ChecksOf(restored, "timetable", map[string]string{"role": "web"}), 2, "all that fit are run")
+	require.Equal(t, restored[1:], expect.ChecksOf(restored, "tickets-db", nil))
+	require.Equal(t, expect.TrialCommand{Command: []string{"check-tickets"}, Expect: "clean"}, restored[1].TrialCommand)
 
 	s, err = Parse("site.yaml", trialText("TRIALS", "{at_once: 1, hours: ['only 00:00-06:00'], memory: 8 GiB, room: 1 GiB}"))
 	require.NoError(t, err)
@@ -75,10 +77,10 @@ func TestTrialsInASite(t *testing.T) {
 	require.EqualValues(t, 1<<30, at.RoomEach())
 	body, err = yaml.Marshal(at)
 	require.NoError(t, err)
-	var again Trials
+	var again expect.Trials
 	require.NoError(t, yaml.Unmarshal(body, &again))
 	require.Equal(t, at, again)
-	require.EqualValues(t, trialRoom, Trials{}.RoomEach())
+	require.EqualValues(t, 4<<30, expect.Trials{}.RoomEach())
 }
 
 func TestBadTrials(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"net"
 	"time"
 
+	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/plain"
 	"keenlodge/internal/core/probe"
@@ -124,7 +125,7 @@ func (s *Source) Ping(ctx context.Context, name string) error {
 
 // Execute implements [source.Insider]: a server runs what lies in its folder of commands, by its name, and nothing else.
 func (s *Source) Execute(ctx context.Context, name string, command []string, limit time.Duration) (int, string, error) {
-	if len(command) != 1 || !site.IsName(command[0]) {
+	if len(command) != 1 || !field.IsName(command[0]) {
 		return 0, "", fmt.Errorf("server %s runs only what lies in its folder %s, by its name and without arguments, such as [ledger-idle], and not %q", name, site.CommandFolder, command)
 	}
 	var ended line.CommandEnded

@@ -1,7 +1,8 @@
-package site
+// Package expect says what is expected of machines that are started from their images, or written out to be looked at, and what a hypervisor lends to that. It does
+// no I/O.
+package expect
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/selection"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/core/when"
@@ -59,37 +61,29 @@ const (
 )
 
 // RoomEach is what each may write, in bytes; MemoryAll and MemoryOne are bounds of memory, 0 for none that is set.
-func (t Trials) RoomEach() int64  { return bytesOr(t.Room, trialRoom) }
-func (t Trials) MemoryAll() int64 { return bytesOr(t.Memory, 0) }
-func (t Trials) MemoryOne() int64 { return bytesOr(t.MemoryEach, 0) }
+func (t Trials) RoomEach() int64  { return field.BytesOr(t.Room, trialRoom) }
+func (t Trials) MemoryAll() int64 { return field.BytesOr(t.Memory, 0) }
+func (t Trials) MemoryOne() int64 { return field.BytesOr(t.MemoryEach, 0) }
 
 // Open are the hours in which trials may start.
-func (t Trials) Open() when.Windows { return windowsOf(t.Hours) }
+func (t Trials) Open() when.Windows { return field.WindowsOf(t.Hours) }
 
-// bytesOr reads a size that Check has accepted.
-func bytesOr(text string, standard int64) int64 {
-	n, err := humanize.ParseBytes(text)
-	if text == "" || err != nil {
-		return standard
-	}
-	return int64(n)
-}
-
-func (t *Trials) check(name, p string) error {
+// Check finds what is wrong in it, which is at a YAML path of what has a name; errors are of type [*field.Error].
+func (t *Trials) Check(name, p string) error {
 	if t == nil {
 		return nil
 	}
 	p += ".trials"
 	if t.AtOnce < 0 || t.AtOnce > mostTrials {
-		return at(name, p+".at_once", "trials: %d is not a number from 0 to %d", t.AtOnce, mostTrials)
+		return field.At(name, p+".at_once", "trials: %d is not a number from 0 to %d", t.AtOnce, mostTrials)
 	}
 	if _, err := when.ParseWindows(t.Hours); err != nil {
-		return at(name, p+".hours", "%v", err)
+		return field.At(name, p+".hours", "%v", err)
 	}
 	for f, text := range map[string]string{"memory": t.Memory, "memory_each": t.MemoryEach, "room": t.Room} {
 		n, err := humanize.ParseBytes(text)
 		if text != "" && (err != nil || n < leastMemory || n > 1<<50) {
-			return at(name, p+"."+f, "%s: %q is not a size of at least 64 MiB, such as 4 GiB", f, text)
+			return field.At(name, p+"."+f, "%s: %q is not a size of at least 64 MiB, such as 4 GiB", f, text)
 		}
 	}
 	return nil
@@ -169,13 +163,13 @@ const (
 const TrialTime = 10 * time.Minute
 
 // Limit is how long all of it may take.
-func (t Trial) Limit() time.Duration { return spanOf(t.Within, TrialTime) }
+func (t Trial) Limit() time.Duration { return field.SpanOf(t.Within, TrialTime) }
 
 // Limit is how long it may take.
-func (c TrialCommand) Limit() time.Duration { return spanOf(c.Within, 2*time.Minute) }
+func (c TrialCommand) Limit() time.Duration { return field.SpanOf(c.Within, 2*time.Minute) }
 
 // Lag is how much older than its image a ledger's newest line may be, 0 where nothing is asked.
-func (t Trial) Lag() time.Duration { return spanOf(t.Ledger, 0) }
+func (t Trial) Lag() time.Duration { return field.SpanOf(t.Ledger, 0) }
 
 // Expected is the first of some expectations that fits a machine; ok is false if none does, and then it is the default.
 func Expected(of []Trial, machine string, tags map[string]string) (t Trial, ok bool) {
@@ -187,46 +181,39 @@ func Expected(of []Trial, machine string, tags map[string]string) (t Trial, ok b
 	return Trial{}, false
 }
 
-func (v Policy) checkTrials(name, p string) error {
-	if len(v.Trials) > 0 && v.Covers().OfFiles() {
-		return at(name, p+".trials", "images of scope %s hold files, and nothing that could be started; leave trials out", v.Covers())
+// Check finds what is wrong in it.
+func (c RestoredCheck) Check(name, p string) error {
+	if err := checkMeant(name, p, c.Machines, c.Tags); err != nil {
+		return err
 	}
-	for i, c := range v.Restored {
-		here := fmt.Sprintf("%s.restored[%d]", p, i)
-		if v.Covers().OfFiles() {
-			return at(name, here, "images of scope %s hold no whole machine, in which a program of its own could run; leave restored out", v.Covers())
-		}
-		if err := errors.Join(checkMeant(name, here, c.Machines, c.Tags), c.TrialCommand.check(name, here)); err != nil {
-			return err
-		}
-	}
-	return checkExpected(name, p, v.Trials)
+	return c.TrialCommand.check(name, p)
 }
 
 // checkMeant refuses names and tags of machines that mean nothing.
 func checkMeant(name, p string, machines []string, tags string) error {
 	for _, m := range machines {
 		if _, err := path.Match(m, ""); err != nil || m == "" {
-			return at(name, p+".machines", "%q is not a machine's name or a pattern", m)
+			return field.At(name, p+".machines", "%q is not a machine's name or a pattern", m)
 		}
 	}
 	if _, err := selection.Parse(tags); err != nil {
-		return at(name, p+".tags", "%v", err)
+		return field.At(name, p+".tags", "%v", err)
 	}
 	return nil
 }
 
 func (c TrialCommand) check(name, p string) error {
 	if len(c.Command) == 0 || !path.IsAbs(c.Command[0]) && strings.ContainsRune(c.Command[0], '/') {
-		return at(name, p+".command", "a command is a list of words, the first a program's name or absolute path")
+		return field.At(name, p+".command", "a command is a list of words, the first a program's name or absolute path")
 	}
-	if _, err := spanOr(c.Within, 0); err != nil {
-		return at(name, p+".within", "within: %v", err)
+	if _, err := field.SpanOr(c.Within, 0); err != nil {
+		return field.At(name, p+".within", "within: %v", err)
 	}
 	return nil
 }
 
-func checkExpected(name, p string, trials []Trial) error {
+// CheckAll finds what is wrong in expectations, which are at a YAML path of what has a name.
+func CheckAll(name, p string, trials []Trial) error {
 	for i, t := range trials {
 		if err := t.check(name, fmt.Sprintf("%s.trials[%d]", p, i)); err != nil {
 			return err
@@ -240,31 +227,31 @@ func (t Trial) check(name, p string) error {
 		return err
 	}
 	for f, text := range map[string]string{"within": t.Within, "ledger": t.Ledger} {
-		if _, err := spanOr(text, 0); err != nil {
-			return at(name, p+"."+f, "%s: %v", f, err)
+		if _, err := field.SpanOr(text, 0); err != nil {
+			return field.At(name, p+"."+f, "%s: %v", f, err)
 		}
 	}
 	if d := t.Limit(); d > 24*time.Hour {
-		return at(name, p+".within", "within: a trial may take 1 day at most")
+		return field.At(name, p+".within", "within: a trial may take 1 day at most")
 	}
 	words := map[string][]string{"clock": {ClockNow, ClockImage}, "errors": {ErrorsFail, ErrorsWarn, ErrorsIgnore}}
 	said := map[string]string{"clock": t.Clock, "errors": t.Errors}
 	for _, f := range slices.Sorted(maps.Keys(words)) {
-		if err := known(name, p, f, said[f], words[f]); err != nil {
+		if err := field.Known(name, p, f, said[f], words[f]); err != nil {
 			return err
 		}
 	}
 	for _, s := range t.System {
 		if !slices.Contains(systemStates, s) {
-			return at(name, p+".system", "systemctl is-system-running never says %q%s", s, suggest.Hint(s, systemStates))
+			return field.At(name, p+".system", "systemctl is-system-running never says %q%s", s, suggest.Hint(s, systemStates))
 		}
 	}
 	if a, err := netip.ParseAddr(t.Address); t.Address != "" && (err != nil || !a.Is4()) {
-		return at(name, p+".address", "%q is no IPv4 address, such as 192.0.2.21", t.Address)
+		return field.At(name, p+".address", "%q is no IPv4 address, such as 192.0.2.21", t.Address)
 	}
 	for _, port := range t.Ports {
 		if port < 1 || port > 65535 {
-			return at(name, p+".ports", "%d is no TCP port", port)
+			return field.At(name, p+".ports", "%d is no TCP port", port)
 		}
 	}
 	for i, c := range t.Commands {
@@ -273,7 +260,7 @@ func (t Trial) check(name, p string) error {
 		}
 	}
 	if t.Agent != nil && !*t.Agent && (len(t.Commands) > 0 || len(t.System) > 0 || t.Ledger != "") {
-		return at(name, p+".agent", "commands, system and ledger are asked by the guest's agent; leave out agent: false")
+		return field.At(name, p+".agent", "commands, system and ledger are asked by the guest's agent; leave out agent: false")
 	}
 	return nil
 }
