@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
@@ -79,7 +80,7 @@ func (s *server) certified(ctx context.Context, name string, err error, issue fu
 	}
 	if err != nil {
 		callOf(ctx).deed.Why = fault.Text(err)
-		return nil, s.httpError(err)
+		return nil, problem.Of(err, s.log)
 	}
 	return &body[wire.Certificate]{wire.Certificate(out)}, nil
 }

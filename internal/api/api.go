@@ -16,6 +16,7 @@ import (
 	"keenlodge/internal/api/feed"
 	"keenlodge/internal/api/guard"
 	"keenlodge/internal/api/lines"
+	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/schema"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/line"
@@ -91,7 +92,7 @@ func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.
 		}
 		if err != nil {
 			callOf(ctx).deed.Why = fault.Text(err)
-			return nil, s.httpError(err)
+			return nil, problem.Of(err, s.log)
 		}
 		return &body[O]{out}, nil
 	})
@@ -104,6 +105,7 @@ func (s *server) register(a huma.API) {
 	s.registerStores(a)
 	s.registerPolicies(a)
 	s.registerGroups(a)
+	s.registerCopies(a)
 	s.registerDrills(a)
 	s.registerPromises(a)
 	s.registerRuns(a)

@@ -99,7 +99,7 @@ func TestProblems(t *testing.T) {
 		says       string
 	}{
 		{"GET /api/v1/nonsense", "", 404, "no such call"},
-		{"GET /api/v1/policies/nightley-guests/rotation", "", 404, `no policy is called "nightley-guests"; did you mean "nightly-guests"?`},
+		{"GET /api/v1/policies/nightley-guests/rotation", "", 404, `no policy or copy rule is called "nightley-guests"; did you mean "nightly-guests"?`},
 		{"POST /api/v1/policies/nope/runs", "{}", 404, `no policy is called "nope"`},
 		{"GET /api/v1/runs/aaaaaaaa", "", 404, `no run is called "aaaaaaaa"`},
 		{"GET /api/v1/runs/aaaaaaaa/log", "", 404, `no run is called "aaaaaaaa"`},

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -11,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/authority"
 	"keenlodge/internal/core/fault"
@@ -159,7 +159,7 @@ func (s *server) registerSignIn(a huma.API) {
 				return nil, s.stranger(ctx, "this token is not known to the lodge")
 			}
 			if err != nil {
-				return nil, s.httpError(err)
+				return nil, problem.Of(err, s.log)
 			}
 			return &signedIn{s.cookie(ctx, secret, access.SessionTime)}, nil
 		})
@@ -178,7 +178,7 @@ func (s *server) registerSignIn(a huma.API) {
 		if access.IsUnknown(err) {
 			return nil, s.stranger(ctx, "this code is not known to the lodge, or was used, or its time is over; have another one made: keenlodge rescue code")
 		}
-		return &body[wire.Redeemed]{wire.Redeemed{Name: c.Name, Secret: secret}}, s.httpError(err)
+		return &body[wire.Redeemed]{wire.Redeemed{Name: c.Name, Secret: secret}}, problem.Of(err, s.log)
 	})
 	huma.Register(a, open(huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Summary: "Sign a browser out"}),
 		func(ctx context.Context, in *struct {
@@ -193,7 +193,7 @@ func (s *server) registerSignIn(a huma.API) {
 				}
 			}
 			if err != nil && !access.IsUnknown(err) {
-				return nil, s.httpError(err)
+				return nil, problem.Of(err, s.log)
 			}
 			return &signedIn{s.cookie(ctx, "", -time.Second)}, nil
 		})
@@ -214,19 +214,4 @@ func (s *server) stranger(ctx context.Context, says string) error {
 		return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tokens come from this address; try again later"), http.Header{"Retry-After": {"10"}})
 	}
 	return huma.Error401Unauthorized(says)
-}
-
-// writeError answers a middleware's error.
-func writeError(a huma.API, ctx huma.Context, err error) {
-	var e huma.StatusError
-	if !errors.As(err, &e) {
-		e = huma.Error500InternalServerError(err.Error())
-	}
-	var with interface{ GetHeaders() http.Header }
-	if errors.As(err, &with) {
-		for name, values := range with.GetHeaders() {
-			ctx.SetHeader(name, values[0])
-		}
-	}
-	huma.WriteErr(a, ctx, e.GetStatus(), e.Error())
 }

@@ -14,6 +14,7 @@ import (
 
 	"keenlodge/internal/api/content"
 	"keenlodge/internal/api/guard"
+	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/browse"
 	"keenlodge/internal/core/deed"
@@ -189,7 +190,7 @@ func (s *server) serveDisk(a huma.API) {
 			}
 			if err != nil {
 				callOf(ctx).deed.Why = fault.Text(err)
-				return nil, s.httpError(err)
+				return nil, problem.Of(err, s.log)
 			}
 			return &huma.StreamResponse{Body: func(to huma.Context) {
 				defer func() {
@@ -226,7 +227,7 @@ func (s *server) takeDisks(a huma.API) {
 			}
 			if err != nil {
 				callOf(ctx).deed.Why = fault.Text(err)
-				return nil, s.httpError(err)
+				return nil, problem.Of(err, s.log)
 			}
 			return &huma.StreamResponse{Body: func(to huma.Context) {
 				r, w := humachi.Unwrap(to)
@@ -255,7 +256,7 @@ func look(s *server, ctx context.Context, place string, open func(browse.Place) 
 	}
 	if err != nil {
 		callOf(ctx).deed.Why = fault.Text(err)
-		return nil, s.httpError(err)
+		return nil, problem.Of(err, s.log)
 	}
 	return in, nil
 }

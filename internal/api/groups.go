@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/api/paging"
+	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/core/drill"
 	"keenlodge/internal/core/run"
@@ -44,7 +45,7 @@ func (s *server) registerDrills(a huma.API) {
 		func(ctx context.Context, in *byRun) (*huma.StreamResponse, error) {
 			var page bytes.Buffer
 			if err := s.l.Drills.WritePage(ctx, in.Run, &page); err != nil {
-				return nil, s.httpError(err)
+				return nil, problem.Of(err, s.log)
 			}
 			return s.stream(in.Run, io.NopCloser(&page), "text/html; charset=utf-8", nil), nil
 		})

@@ -48,7 +48,11 @@ func (s *server) registerImages(a huma.API) {
 			f.MachineID = m.ID
 		}
 		found, next, err := s.l.Stores.Images(ctx, f)
-		return shape.Each(found, shape.Image), in.Link(next), err
+		if err != nil {
+			return nil, "", err
+		}
+		out, err := s.l.Copies.Elsewhere(ctx, shape.Each(found, shape.Image))
+		return out, in.Link(next), err
 	})
 	get(s, a, "get-image", "/api/v1/images/{id}", "An image with its proofs", func(ctx context.Context, in *byID) (wire.ProvenImage, error) {
 		m, proofs, err := s.l.Proofs.Of(ctx, in.ID)
@@ -60,7 +64,11 @@ func (s *server) registerImages(a huma.API) {
 			return wire.ProvenImage{}, err
 		}
 		odd, err := s.l.Proofs.Unusual(ctx, in.ID)
-		return wire.ProvenImage{Image: shape.Image(m), Status: status, LastGood: good, Changed: changed, Unusual: shape.Each(odd, shape.Oddity), Looked: shape.Looked(m), Proofs: shape.Each(proofs, shape.Proof)}, err
+		if err != nil {
+			return wire.ProvenImage{}, err
+		}
+		told, err := s.l.Copies.Elsewhere(ctx, []wire.Image{shape.Image(m)})
+		return wire.ProvenImage{Image: told[0], Status: status, LastGood: good, Changed: changed, Unusual: shape.Each(odd, shape.Oddity), Looked: shape.Looked(m), Proofs: shape.Each(proofs, shape.Proof)}, err
 	})
 	get(s, a, "get-image-hardware", "/api/v1/images/{id}/hardware", "What the machine of an image needs to run, as far as its definition tells", func(ctx context.Context, in *byID) (machine.Hardware, error) {
 		return s.l.Stores.Hardware(ctx, in.ID)

@@ -61,7 +61,7 @@ func (s *server) registerPolicies(a huma.API) {
 		Name string `path:"name"`
 		Rule string `query:"rule" doc:"another rotation phrase to try"`
 	}
-	pages(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation would do, machine by machine", func(ctx context.Context, in *preview) ([]wire.SetPreview, string, error) {
+	pages(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation of a policy, or of the copies of a rule, would do, machine by machine", func(ctx context.Context, in *preview) ([]wire.SetPreview, string, error) {
 		sets, next, err := s.l.Retention.Preview(ctx, in.Name, in.Rule, in.After, min(in.Limit, previewMost))
 		if seen := within(ctx); !seen.All && !seen.Named[in.Name] {
 			sets = sight.Only(sets, func(p wire.SetPreview) bool { return seen.Machines[p.MachineID] })
@@ -82,7 +82,7 @@ func (s *server) registerPolicies(a huma.API) {
 		Name string `path:"name"`
 		Body wire.PauseBody
 	}
-	do(s, a, op("pause-policy", http.MethodPut, "policies/{name}/pause", "Keep a policy from running"), func(ctx context.Context, in *pause) (wire.Pause, error) {
+	do(s, a, op("pause-policy", http.MethodPut, "policies/{name}/pause", "Keep a policy, or a copy rule, from running"), func(ctx context.Context, in *pause) (wire.Pause, error) {
 		until := time.Time{}
 		if in.Body.Until != nil {
 			until = *in.Body.Until
@@ -90,7 +90,7 @@ func (s *server) registerPolicies(a huma.API) {
 		p, err := s.l.Planning.Pause(ctx, in.Name, who(ctx), in.Body.Why, until)
 		return shape.Pause(p), err
 	})
-	do(s, a, op("resume-policy", http.MethodDelete, "policies/{name}/pause", "Let a paused policy run again"),
+	do(s, a, op("resume-policy", http.MethodDelete, "policies/{name}/pause", "Let a paused policy, or copy rule, run again"),
 		func(ctx context.Context, in *named) (none, error) { return none{}, s.l.Planning.Resume(ctx, in.Name) })
 	type look struct {
 		Policies []string `query:"policy" doc:"names, joined by commas; all if none is given"`

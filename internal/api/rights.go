@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -12,6 +11,7 @@ import (
 
 	"keenlodge/internal/access"
 	"keenlodge/internal/api/guard"
+	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/sight"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/forecast"
@@ -42,20 +42,20 @@ func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
 		caller, err := s.l.Access.Check(ctx.Context(), call.key, call.deed.Address, access.All)
 		switch {
 		case access.IsUnknown(err) && call.key == "":
-			writeError(a, ctx, huma.Error401Unauthorized("sign in: this call needs a token"))
+			problem.Write(a, ctx, huma.Error401Unauthorized("sign in: this call needs a token"))
 			return
 		case access.IsUnknown(err):
-			writeError(a, ctx, s.stranger(ctx.Context(), "sign in: this call needs a token, and the one given is not known to the lodge, or has ended"))
+			problem.Write(a, ctx, s.stranger(ctx.Context(), "sign in: this call needs a token, and the one given is not known to the lodge, or has ended"))
 			return
 		case err != nil:
 			s.log.Error("a token could not be looked up", "error", err)
-			writeError(a, ctx, huma.Error503ServiceUnavailable("the lodge can't reach its database"))
+			problem.Write(a, ctx, huma.Error503ServiceUnavailable("the lodge can't reach its database"))
 			return
 		}
 		call.Caller, call.deed.Who = caller, caller.Name
 		if call.within, err = s.allow(ctx.Context(), right.Operation(ctx.Operation().OperationID), ctx.Param); err != nil {
 			call.refused, call.deed.Why = true, fault.Text(err)
-			writeError(a, ctx, s.httpError(err))
+			problem.Write(a, ctx, problem.Of(err, s.log))
 			return
 		}
 		next(ctx)
@@ -107,25 +107,14 @@ func (s *server) allow(ctx context.Context, id right.Operation, param func(strin
 		name = param("id")
 		ok, err = s.runWithin(ctx, in, name, e.Whole)
 	}
-	return in, onlyWithin(err, ok, kind, name, right.Holding(c.Grants, id))
-}
-
-// onlyWithin is the error for what is not within: the same as for what is not there, for who may not see it does not learn which it is.
-func onlyWithin(err error, ok bool, kind, name string, grants []right.Grant) error {
-	if errors.Is(err, fault.ErrNotFound) || errors.Is(err, fault.ErrConflict) {
-		ok, err = false, nil
-	}
-	if err == nil && !ok {
-		err = fmt.Errorf("%w: no %s is called %q among what this token is for: %s", fault.ErrNotFound, kind, name, strings.Join(right.Phrases(grants), " · "))
-	}
-	return err
+	return in, sight.OnlyWithin(err, ok, kind, name, right.Holding(c.Grants, id))
 }
 
 // seenMachine finds a machine that the caller may see.
 func (s *server) seenMachine(ctx context.Context, word string) (records.Machine, error) {
 	m, err := s.machine(ctx, word)
 	if in := within(ctx); !in.All {
-		err = onlyWithin(err, in.SeenMachines[m.ID], "machine", word, callOf(ctx).Grants)
+		err = sight.OnlyWithin(err, in.SeenMachines[m.ID], "machine", word, callOf(ctx).Grants)
 	}
 	return m, err
 }

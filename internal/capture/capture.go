@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"keenlodge/internal/core/disk"
-	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/run"
@@ -599,7 +598,7 @@ func (c *Captures) Settle(ctx context.Context, r *runs.Run, t *records.Task) err
 	if t.Image == "" {
 		return nil
 	}
-	whole, err := c.settleImage(ctx, t.Image)
+	whole, err := c.stores.Settle(ctx, t.Image)
 	if err == nil && whole {
 		t.State, t.Error = run.Done, ""
 		r.Log(ctx, t.Machine, "image %s was complete when the service ended", t.Image)
@@ -612,42 +611,13 @@ func (c *Captures) SettleLeft(ctx context.Context) error {
 	ids, err := c.rec.Unsettled(ctx)
 	errs := []error{err}
 	for _, id := range ids {
-		whole, err := c.settleImage(ctx, id)
+		whole, err := c.stores.Settle(ctx, id)
 		if err == nil && whole {
 			c.log.Info("an image was complete whose end could not be recorded; now it is", "image", id)
 		}
 		errs = append(errs, err)
 	}
 	return errors.Join(errs...)
-}
-
-func (c *Captures) settleImage(ctx context.Context, id string) (whole bool, err error) {
-	rec, err := c.rec.Image(ctx, id)
-	if errors.Is(err, fault.ErrNotFound) || err == nil && rec.State != image.Writing {
-		return rec.State == image.Usable, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	s, err := c.rec.Site(ctx)
-	if err != nil {
-		return false, err
-	}
-	if _, ok := s.Stores[rec.Store]; !ok {
-		return false, c.rec.ForgetImage(ctx, id)
-	}
-	st, err := c.stores.Open(ctx, s, rec.Store)
-	if err != nil {
-		return false, err
-	}
-	m, err := st.Settle(ctx, id)
-	if err != nil {
-		return false, err
-	}
-	if m != nil {
-		return true, c.rec.FinishImage(ctx, stores.Finished(rec, m))
-	}
-	return false, c.rec.ForgetImage(ctx, id)
 }
 
 // Clear removes what a task's capture left on its source and returns what it found. A source that is no part of the site any more is

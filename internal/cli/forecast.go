@@ -18,8 +18,8 @@ import (
 )
 
 func policyForecastCommand() *cli.Command {
-	return &cli.Command{Name: "forecast", Usage: "show coming runs, the images that will exist, and the space that they take", ArgsUsage: "[POLICY ...]",
-		Description: "Without a name it shows all policies.",
+	return &cli.Command{Name: "forecast", Usage: "show coming runs, the images that will exist, and the space that they take", ArgsUsage: "[POLICY or RULE ...]",
+		Description: "Without a name it shows all policies and copy rules.",
 		Flags: []cli.Flag{output(), &cli.IntFlag{Name: "days", Value: 30, Usage: "how many, from 1 to 400"},
 			&cli.StringFlag{Name: "png", Usage: "write it as a picture into this file, too"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -29,7 +29,7 @@ func policyForecastCommand() *cli.Command {
 			}
 			var names []string
 			for _, word := range c.Args().Slice() {
-				name, err := pickPolicy(ctx, k, word)
+				name, err := pickPlanned(ctx, k, word)
 				if err != nil {
 					return err
 				}

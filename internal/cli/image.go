@@ -51,9 +51,9 @@ func imageCommand() *cli.Command {
 						} else if m.Pinned {
 							state += ", pinned"
 						}
-						rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), state, captureOf(m), orDash(m.Consistency), standing(m), size(m.Size), size(m.Read), size(m.Stored), m.Store, orDash(m.Policy)})
+						rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), state, captureOf(m), orDash(m.Consistency), standing(m), size(m.Size), size(m.Read), size(m.Stored), m.Store, orDash(alsoIn(m)), orDash(m.Policy)})
 					}
-					table(w, []string{"IMAGE", "MACHINE", "TAKEN", "STATE", "CAPTURE", "CONSISTENCY", "PROVEN", "SIZE>", "READ>", "STORED>", "STORE", "POLICY"}, rows)
+					table(w, []string{"IMAGE", "MACHINE", "TAKEN", "STATE", "CAPTURE", "CONSISTENCY", "PROVEN", "SIZE>", "READ>", "STORED>", "STORE", "ALSO IN", "POLICY"}, rows)
 					moreLine(w, more, len(images))
 				})
 			})},
@@ -126,6 +126,24 @@ func imageCommand() *cli.Command {
 			})},
 		imageFilesCommand(), imageCatCommand(), imageDownloadCommand(), imageServeCommand(), imageExportCommand(), imageImportCommand(), imageEvidenceCommand(), imageBootCommand(), imageCloneCommand(), imageUnlockCommand(), imageDiffCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
 		restoreMachineCommand("restore"))
+}
+
+// alsoIn names the stores in which the same image is, too, and says where it is not sound or was proven.
+func alsoIn(m wire.Image) string {
+	var all []string
+	for _, t := range m.Also {
+		text := t.Store
+		switch {
+		case t.State != image.Usable:
+			text += " (" + string(t.State) + ")"
+		case t.Failed:
+			text += " ✗"
+		case t.Proven != "":
+			text += " ✓"
+		}
+		all = append(all, text)
+	}
+	return strings.Join(all, ", ")
 }
 
 // standing is an image's best passed proof; a failed one outranks all.

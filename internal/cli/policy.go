@@ -14,6 +14,15 @@ import (
 	"keenlodge/internal/wire"
 )
 
+// pickPlanned finds a policy, or a copy rule, by the beginning of its name.
+func pickPlanned(ctx context.Context, k *client.Client, word string) (string, error) {
+	s, err := k.Site(ctx)
+	if err != nil {
+		return "", err
+	}
+	return pick("policy or copy rule", word, append(sorted(s.Policies), sorted(s.Copies)...))
+}
+
 // pickPolicy finds a policy by the beginning of its name.
 func pickPolicy(ctx context.Context, k *client.Client, word string) (string, error) {
 	s, err := k.Site(ctx)
@@ -94,32 +103,38 @@ func policyRehearseCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if r, err = waitFor(ctx, k, r.ID); err != nil {
-				return err
-			}
-			var found wire.Rehearsal
-			if len(r.Result) == 0 {
-				return fmt.Errorf("rehearsal %s ended as %s: %s", r.ID, r.State, r.Error)
-			}
-			if err := json.Unmarshal(r.Result, &found); err != nil {
-				return err
-			}
-			if err := show(c, found, func(w io.Writer) { rehearsed(w, name, found) }); err != nil {
-				return err
-			}
-			for _, t := range r.Tasks {
-				if t.Error != "" {
-					return fmt.Errorf("%s: %s", t.Machine, t.Error)
-				}
-			}
-			switch r.State {
-			case run.Done:
-				return nil
-			case run.Warned:
-				return errWarned
-			}
-			return fmt.Errorf("rehearsal of policy %s: %s", name, r.Error)
+			return rehearsal(ctx, c, k, name, r)
 		})}
+}
+
+// rehearsal waits for a rehearsal and shows what it found.
+func rehearsal(ctx context.Context, c *cli.Command, k *client.Client, name string, r wire.Run) error {
+	r, err := waitFor(ctx, k, r.ID)
+	if err != nil {
+		return err
+	}
+	var found wire.Rehearsal
+	if len(r.Result) == 0 {
+		return fmt.Errorf("rehearsal %s ended as %s: %s", r.ID, r.State, r.Error)
+	}
+	if err := json.Unmarshal(r.Result, &found); err != nil {
+		return err
+	}
+	if err := show(c, found, func(w io.Writer) { rehearsed(w, name, found) }); err != nil {
+		return err
+	}
+	for _, t := range r.Tasks {
+		if t.Error != "" {
+			return fmt.Errorf("%s: %s", t.Machine, t.Error)
+		}
+	}
+	switch r.State {
+	case run.Done:
+		return nil
+	case run.Warned:
+		return errWarned
+	}
+	return fmt.Errorf("rehearsal of %s: %s", name, r.Error)
 }
 
 func rehearsed(w io.Writer, name string, r wire.Rehearsal) {
@@ -134,34 +149,50 @@ func rehearsed(w io.Writer, name string, r wire.Rehearsal) {
 
 func policyPauseCommand() *cli.Command {
 	return &cli.Command{Name: "pause", Usage: "keep a policy from running", ArgsUsage: "POLICY",
-		Flags: []cli.Flag{output(), &cli.StringFlag{Name: "reason", Usage: "why, such as: the harbour upgrade"},
-			&cli.StringFlag{Name: "until", Usage: "day or moment at which it goes on by itself (2026-12-01, 2026-12-01T06:00:00Z)"}},
-		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
-			body := wire.PauseBody{Why: c.String("reason")}
-			if text := c.String("until"); text != "" {
-				until, err := momentFrom("until", text, false)
-				if err != nil {
-					return err
-				}
-				body.Until = &until
-			}
-			p, err := k.PausePolicy(ctx, name, body)
+		Flags: pauseFlags(), Action: onPolicy(pause("policy"))}
+}
+
+func pauseFlags() []cli.Flag {
+	return []cli.Flag{output(), &cli.StringFlag{Name: "reason", Usage: "why, such as: the harbour upgrade"},
+		&cli.StringFlag{Name: "until", Usage: "day or moment at which it goes on by itself (2026-12-01, 2026-12-01T06:00:00Z)"}}
+}
+
+// pause keeps a policy, or a copy rule, from running; kind is which.
+func pause(kind string) func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+	return func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+		body := wire.PauseBody{Why: c.String("reason")}
+		if text := c.String("until"); text != "" {
+			until, err := momentFrom("until", text, false)
 			if err != nil {
 				return err
 			}
-			return show(c, p, func(w io.Writer) {
-				fmt.Fprintf(w, "policy %s is %s; go on with: keenlodge policy resume %[1]s\n", name, pausedWords(p))
-			})
-		})}
+			body.Until = &until
+		}
+		p, err := k.PausePolicy(ctx, name, body)
+		if err != nil {
+			return err
+		}
+		return show(c, p, func(w io.Writer) {
+			fmt.Fprintf(w, "%s %s is %s; go on with: keenlodge %s resume %[2]s\n", words[kind], name, pausedWords(p), kind)
+		})
+	}
 }
+
+// words are what the nouns are called of what runs by itself.
+var words = map[string]string{"policy": "policy", "copy": "copy rule"}
 
 func policyResumeCommand() *cli.Command {
 	return &cli.Command{Name: "resume", Usage: "let a paused policy run again", ArgsUsage: "POLICY",
-		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
-			if err := k.ResumePolicy(ctx, name); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.Root().Writer, "policy %s goes on; what came due meanwhile was skipped\n", name)
-			return nil
-		})}
+		Action: onPolicy(resume("policy"))}
+}
+
+// resume lets a paused policy, or copy rule, run again; kind is which.
+func resume(kind string) func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+	return func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+		if err := k.ResumePolicy(ctx, name); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.Root().Writer, "%s %s goes on; what came due meanwhile was skipped\n", words[kind], name)
+		return nil
+	}
 }

@@ -50,7 +50,7 @@ func rotationPreviewCommand() *cli.Command {
 	return &cli.Command{Name: "preview", Usage: "show what the next rotation of a policy would do", ArgsUsage: "POLICY",
 		Flags: []cli.Flag{output(), &cli.StringFlag{Name: "rule", Usage: "try another rotation phrase"}},
 		Action: calls([]string{"a policy's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			name, err := pickPolicy(ctx, k, c.Args().First())
+			name, err := pickPlanned(ctx, k, c.Args().First())
 			if err != nil {
 				return err
 			}
@@ -105,7 +105,7 @@ func rotationConfirmCommand() *cli.Command {
 		Description: "It shows what goes and asks. What goes is what was shown: if that has changed meanwhile, nothing is dropped.",
 		Flags:       []cli.Flag{output(), &cli.BoolFlag{Name: "yes", Usage: "do not ask"}},
 		Action: calls([]string{"a policy's name"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
-			name, err := pickPolicy(ctx, k, c.Args().First())
+			name, err := pickPlanned(ctx, k, c.Args().First())
 			if err != nil {
 				return err
 			}

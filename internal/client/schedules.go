@@ -27,6 +27,22 @@ func (c *Client) RehearsePolicy(ctx context.Context, name string, r wire.Rehears
 	return out, c.call(ctx, http.MethodPost, policyPath(name, "/rehearsals"), r, &out)
 }
 
+// Copies lists the copy rules.
+func (c *Client) Copies(ctx context.Context) ([]wire.Copy, error) {
+	return list[wire.Copy](ctx, c, "/api/v1/copies")
+}
+
+// CopyImages tells what a copy rule does with each image that it selects.
+func (c *Client) CopyImages(ctx context.Context, rule string, force bool) ([]wire.CopyVerdict, error) {
+	return list[wire.CopyVerdict](ctx, c, "/api/v1/copies/"+url.PathEscape(rule)+"/images?force="+fmt.Sprint(force))
+}
+
+// RunCopy starts a run of a copy rule; force copies what is not due yet, rehearse does everything but write.
+func (c *Client) RunCopy(ctx context.Context, rule string, force, rehearse bool) (out wire.Run, err error) {
+	q := url.Values{"force": {fmt.Sprint(force)}, "rehearse": {fmt.Sprint(rehearse)}}
+	return out, c.call(ctx, http.MethodPost, "/api/v1/copies/"+url.PathEscape(rule)+"/runs?"+q.Encode(), nil, &out)
+}
+
 // Forecast plays the next days of policies; none named means all.
 func (c *Client) Forecast(ctx context.Context, policies []string, days int) (out wire.Forecast, err error) {
 	q := url.Values{"days": {fmt.Sprint(days)}}

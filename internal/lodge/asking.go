@@ -3,14 +3,12 @@ package lodge
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"time"
 
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
-	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
@@ -60,7 +58,7 @@ func (k *backup) captureWaves(ctx context.Context) (missing []error, err error) 
 			return nil, err
 		}
 	}
-	more, err := k.l.askMore(ctx, k.site, k.policy, k.Cause == run.Hand, names)
+	more, err := k.l.Inventory.AskMore(ctx, k.site, k.policy, k.Cause == run.Hand, names)
 	for _, a := range more {
 		answers[a.Source] = a
 	}
@@ -84,7 +82,7 @@ func (k *backup) captureWaves(ctx context.Context) (missing []error, err error) 
 	for _, why := range silent {
 		k.Caution(ctx, "", "%s", why)
 	}
-	return k.l.missing(ctx, k.Policy, k.policy, silent)
+	return k.l.Inventory.Missing(ctx, k.Policy, k.policy, silent)
 }
 
 // gather takes answers, so many at most, until a time is up; no time is for ever: each is asked within a limit.
@@ -180,32 +178,6 @@ func (k *backup) follow(ctx context.Context, t *runs.Task, why error) (moved boo
 	return true, t.Save(ctx)
 }
 
-// ask asks the sources that a policy may need for their machines, and records them. What they said some seconds ago will do, unless fresh.
-func (l *Lodge) ask(ctx context.Context, s site.Site, policy site.Policy, fresh bool) ([]inventory.Answer, error) {
-	names, err := l.Inventory.SourcesOf(ctx, s, policy)
-	if err != nil {
-		return nil, err
-	}
-	answers := l.Inventory.Ask(ctx, s, fresh, names...)
-	if _, err := l.Inventory.Record(ctx, answers); err != nil {
-		return nil, err
-	}
-	more, err := l.askMore(ctx, s, policy, fresh, names)
-	return append(answers, more...), err
-}
-
-// askMore asks the sources that a policy turns out to need beside those that were asked: a machine that is gone there, or off, may be elsewhere.
-func (l *Lodge) askMore(ctx context.Context, s site.Site, policy site.Policy, fresh bool, asked []string) ([]inventory.Answer, error) {
-	names, err := l.Inventory.SourcesOf(ctx, s, policy)
-	if err != nil {
-		return nil, err
-	}
-	names = slices.DeleteFunc(names, func(name string) bool { return slices.Contains(asked, name) })
-	answers := l.Inventory.Ask(ctx, s, fresh, append([]string{}, names...)...)
-	_, err = l.Inventory.Record(ctx, answers)
-	return answers, err
-}
-
 // tasksOf makes tasks of machines.
 func tasksOf(machines []records.Machine, policy site.Policy) []records.Task {
 	tasks := make([]records.Task, len(machines))
@@ -213,30 +185,4 @@ func tasksOf(machines []records.Machine, policy site.Policy) []records.Task {
 		tasks[i] = records.Task{Machine: m.Label, MachineID: m.ID, Guest: m.Name, Hypervisor: m.Hypervisor, Store: policy.Store}
 	}
 	return tasks
-}
-
-// missing lists what keeps machines from being captured that a policy covers: their source is silent, or nobody has them.
-func (l *Lodge) missing(ctx context.Context, name string, policy site.Policy, silent map[string]string) (missing []error, err error) {
-	machines, err := l.rec.Machines(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var known []string
-	have := map[string]bool{}
-	for _, m := range machines {
-		if !m.Live() {
-			continue
-		}
-		known = append(known, m.Label)
-		have[m.Name], have[m.Hypervisor+"/"+m.Name] = true, true
-		if why, ok := silent[m.Hypervisor]; ok && policy.Selects(m.Hypervisor, m.Name, m.Tags) {
-			missing = append(missing, fmt.Errorf("machine %s can't be backed up: %s", m.Label, why))
-		}
-	}
-	for _, exact := range policy.Exact() {
-		if !have[exact] {
-			missing = append(missing, fmt.Errorf("policy %s names machine %q, which no hypervisor has%s", name, exact, suggest.Hint(exact, known)))
-		}
-	}
-	return missing, nil
 }

@@ -207,6 +207,11 @@ func (k *backup) captureOne(ctx context.Context, t *runs.Task) error {
 			return err
 		})
 	}
+	if err == nil {
+		if followed := k.l.Copies.Follow(ctx, k.policy.Store); followed != nil {
+			t.Caution(ctx, "the rules that copy an image as soon as it is complete could not be started; their next moment does it: %v", followed)
+		}
+	}
 	about.Moment, about.Image, about.State = site.MachineDone, t.Image, run.Done
 	if err != nil {
 		about.State, about.Error = run.Failed, err.Error()

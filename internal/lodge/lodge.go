@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/authority"
 	"keenlodge/internal/browse"
 	"keenlodge/internal/capture"
+	"keenlodge/internal/copies"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/doorman"
 	"keenlodge/internal/drills"
@@ -91,6 +92,7 @@ type Lodge struct {
 	Drills     *drills.Drills
 	Restores   *restore.Restores
 	Planning   *planning.Planning
+	Copies     *copies.Copies
 
 	rec       *records.Records
 	log       *slog.Logger
@@ -142,6 +144,7 @@ func New(c Config) (*Lodge, error) {
 	l.Restores = restore.New(c.Records, l.Stores, l.Inventory, l.Browse, pace, lending.New(filepath.Join(c.State, "lending"), executable), c.Log, engine, wire.Program, l.Proofs.Scratch)
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
+	l.Copies = copies.New(c.Records, c.Log, l.Stores, l.Retention, l.Planning, pace, engine, wire.Program)
 	engine.Register(run.Backup, backups{l})
 	engine.Register(run.Rehearsal, rehearsals{l})
 	return l, nil
@@ -159,8 +162,8 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	}
 	begin := func() {
 		ready()
-		if err := l.Planning.Boot(ctx); err != nil {
-			l.log.Error("policies that run at boot could not be started", "error", err)
+		if err := errors.Join(l.Planning.Boot(ctx), l.Copies.Begin(ctx)); err != nil {
+			l.log.Error("what runs at boot, or copies what is complete, could not all be started", "error", err)
 		}
 	}
 	upkeep := func(ctx context.Context) error {

@@ -211,7 +211,7 @@ func (r *rehearsal) scripts(ctx context.Context) {
 
 // choose asks the sources and makes a task of each machine that a run would cover.
 func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
-	answers, err := r.l.ask(ctx, r.s, r.policy, true)
+	answers, err := r.l.Inventory.AskFor(ctx, r.s, r.policy, true)
 	if err != nil {
 		return nil, err
 	}
@@ -225,7 +225,7 @@ func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
 		}
 	}
 	silent := inventory.Silent(answers)
-	missing, err := r.l.missing(ctx, r.Policy, r.policy, silent)
+	missing, err := r.l.Inventory.Missing(ctx, r.Policy, r.policy, silent)
 	if err != nil {
 		return nil, err
 	}

@@ -46,8 +46,8 @@ func (l *Lodge) Policies(ctx context.Context, in right.Within) ([]PolicyView, er
 	}
 	out := []PolicyView{}
 	for _, p := range standings {
-		if !in.All && !in.SeenPolicies[p.Name] {
-			continue
+		if _, ok := s.Policies[p.Name]; !ok || !in.All && !in.SeenPolicies[p.Name] {
+			continue // a copy rule, or not within
 		}
 		c := stand.policies[p.Name]
 		v := PolicyView{Name: p.Name, Policy: s.Policies[p.Name], NextDue: p.NextDue, Notice: p.Notice, Covers: append([]string{}, c.covers...), Covered: c.covered, FreshnessLimit: c.freshness, Says: []string{}}

@@ -62,10 +62,11 @@ func longestGap(s site.Site, policy string, now time.Time, depth int) (longest t
 	return longest
 }
 
-// NextRun is when a policy runs next, which has a next moment.
+// NextRun is when a policy, or a copy rule, runs next, which has a next moment.
 func NextRun(s site.Site, p records.PolicyStanding) *wire.NextRun {
-	next := &wire.NextRun{Policy: p.Name, At: *p.NextDue, Says: []string{}, Rotation: s.Policies[p.Name].Rotation}
-	for _, parsed := range s.Policies[p.Name].Parsed(s.Location()) {
+	spec, _ := s.Planned(p.Name) // nothing has no next moment
+	next := &wire.NextRun{Policy: p.Name, At: *p.NextDue, Says: []string{}, Rotation: spec.Rotation}
+	for _, parsed := range spec.Parsed(s.Location()) {
 		next.Says = append(next.Says, parsed.Words())
 	}
 	return next

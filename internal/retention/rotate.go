@@ -52,7 +52,7 @@ type Set struct {
 	Separate                  bool
 	// Of is the policy whose images it holds copies of, "" for a policy's own.
 	Of     string
-	Images                    []records.Image
+	Images []records.Image
 }
 
 func (s Set) String() string {

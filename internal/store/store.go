@@ -116,6 +116,12 @@ type (
 		// the taking store has.
 		Exchanges(other Store) (can, equally bool)
 	}
+	// Comparer tells what of an image is not as it was in an older one, without reading either.
+	Comparer interface {
+		// Since opens a disk of an image that calls unchanged what it has just so in an older image; nil where that can't be told. What it calls unchanged
+		// must not be read of it. Close it.
+		Since(ctx context.Context, m *image.Manifest, d image.Disk, older *image.Manifest, olderDisk image.Disk) (OpenedDisk, error)
+	}
 	// Tidier removes what writers left that died.
 	Tidier interface {
 		Tidy(ctx context.Context) error

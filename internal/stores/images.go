@@ -118,3 +118,33 @@ func (ss *Stores) ListFiles(ctx context.Context, id string) (io.ReadCloser, erro
 	}
 	return st.ListFiles(ctx, manifest)
 }
+
+// Settle decides what became of an image whose end could not be recorded, and records it: it exists, or it never did. whole reports which.
+func (ss *Stores) Settle(ctx context.Context, id string) (whole bool, err error) {
+	rec, err := ss.rec.Image(ctx, id)
+	if errors.Is(err, fault.ErrNotFound) || err == nil && rec.State != image.Writing {
+		return rec.State == image.Usable, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return false, err
+	}
+	if _, ok := s.Stores[rec.Store]; !ok {
+		return false, ss.rec.ForgetImage(ctx, id)
+	}
+	st, err := ss.Open(ctx, s, rec.Store)
+	if err != nil {
+		return false, err
+	}
+	m, err := st.Settle(ctx, id)
+	if err != nil {
+		return false, err
+	}
+	if m != nil {
+		return true, ss.rec.FinishImage(ctx, Finished(rec, m))
+	}
+	return false, ss.rec.ForgetImage(ctx, id)
+}

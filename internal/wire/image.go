@@ -49,6 +49,19 @@ type Image struct {
 	Leaving     bool              `json:"leaving" doc:"of an image that is gone: it is on its way out, and can't be brought back"`
 	Rested      []image.Rested    `json:"rested" doc:"applications that were brought to rest for it"`
 	Files       *ImageFiles       `json:"files" doc:"what an image of files holds; null is one of disks"`
+	CopyOf      string            `json:"copy_of" doc:"the image of which it is a copy in another store, or empty"`
+	CopiedBy    string            `json:"copied_by" doc:"the copy rule that made it, or empty"`
+	Also        []Twin            `json:"also" doc:"the same image in other places"`
+}
+
+// Twin is an image that is the same as another one, elsewhere; each is proven by itself.
+type Twin struct {
+	ID     string      `json:"id"`
+	Store  string      `json:"store"`
+	Place  string      `json:"place" doc:"where that store is, or empty"`
+	State  image.State `json:"state"`
+	Proven image.Level `json:"proven"`
+	Failed bool        `json:"failed"`
 }
 
 // ImageFiles is what an image of files holds. Bytes are of their content.

@@ -2,6 +2,7 @@
 package shape
 
 import (
+	"keenlodge/internal/copies"
 	"keenlodge/internal/core/drill"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/events"
@@ -47,7 +48,7 @@ func Image(m records.Image) wire.Image {
 	return wire.Image{ID: m.ID, Machine: m.Machine, MachineID: m.MachineID, Policy: m.Policy, Store: m.Store, Run: m.Run, Taken: m.Taken, State: m.State, Scope: m.Scope, Capture: m.Capture,
 		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
 		Disks: Each(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, NewBytes: m.NewBytes, Stored: m.Stored,
-		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, Odd: m.Unusual, InStore: m.InStore, Leaving: m.Leaving,
+		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, Odd: m.Unusual, InStore: m.InStore, Leaving: m.Leaving, CopyOf: m.CopyOf, CopiedBy: m.CopiedBy, Also: []wire.Twin{},
 		Firmware: Each(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) }), Rested: Each(m.Rested, func(r image.Rested) image.Rested { return r }), Files: filesOf(m.Files)}
 }
 
@@ -61,6 +62,16 @@ func filesOf(f *records.ImageFiles) *wire.ImageFiles {
 
 // Proof is a proof.
 func Proof(p records.Proof) wire.Proof { return wire.Proof(p) }
+
+// Copy is a copy rule.
+func Copy(c copies.Standing) wire.Copy {
+	out := wire.Copy{Name: c.Name, Copy: c.Copy, NextDue: c.NextDue, Notice: c.Notice, Says: c.Says, Copies: c.Images, Waiting: c.Waiting, Behind: c.Behind}
+	if c.Paused != nil {
+		p := Pause(*c.Paused)
+		out.Paused = &p
+	}
+	return out
+}
 
 // Group is a group with its members' images.
 func Group(g trials.Group) wire.Group {

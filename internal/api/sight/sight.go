@@ -2,6 +2,11 @@
 package sight
 
 import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/events"
@@ -75,4 +80,15 @@ func seenOf[T any](all map[string]T, seen map[string]bool) map[string]T {
 		}
 	}
 	return out
+}
+
+// OnlyWithin is the error for what is not within: the same as for what is not there, for who may not see it does not learn which it is.
+func OnlyWithin(err error, ok bool, kind, name string, grants []right.Grant) error {
+	if errors.Is(err, fault.ErrNotFound) || errors.Is(err, fault.ErrConflict) {
+		ok, err = false, nil
+	}
+	if err == nil && !ok {
+		err = fmt.Errorf("%w: no %s is called %q among what this token is for: %s", fault.ErrNotFound, kind, name, strings.Join(right.Phrases(grants), " · "))
+	}
+	return err
 }

@@ -66,7 +66,10 @@ var ends = map[run.State]Name{run.Done: RunDone, run.Warned: RunWarned, run.Fail
 func Ended(kind run.Kind, id, policy string, state run.State, why string) (e Event, ok bool) {
 	name, ok := ends[state]
 	text := fmt.Sprintf("%s %s", kind, id)
-	if policy != "" {
+	switch {
+	case kind == run.Copy:
+		text += " of copy rule " + policy
+	case policy != "":
 		text += " of policy " + policy
 	}
 	text += " ended: " + string(state)

@@ -67,10 +67,10 @@ func (c Copied) Twins(ctx context.Context, ids []string) (map[string][]Twin, err
 	return out, err
 }
 
-// NewestHere is the newest usable image of a machine in a store that has a scope, but for one; the empty string is none.
-func (c Copied) NewestHere(ctx context.Context, store, machineID string, scope image.Scope, except string) (string, error) {
-	ids, err := db.Column[string](ctx, c.db.Pool, `select id from images where store = $1 and machine_id = $2 and scope = $3 and state = 'usable' and in_store and not leaving and id <> $4
-		order by taken desc, id limit 1`, store, machineID, scope, except)
+// NewestHere is the newest usable image of a machine in a store that has a scope; the empty string is none.
+func (c Copied) NewestHere(ctx context.Context, store, machineID string, scope image.Scope) (string, error) {
+	ids, err := db.Column[string](ctx, c.db.Pool, `select id from images where store = $1 and machine_id = $2 and scope = $3 and state = 'usable' and in_store and not leaving
+		order by taken desc, id limit 1`, store, machineID, scope)
 	if err != nil || len(ids) == 0 {
 		return "", err
 	}

@@ -175,3 +175,38 @@ func (s *Store) readFile(ctx context.Context, m *image.Manifest, d image.Disk, p
 	}
 	return nil
 }
+
+// Since implements [store.Comparer]: a disk that lies over the older image's tells what changed by its own file.
+func (s *Store) Since(_ context.Context, m *image.Manifest, d image.Disk, older *image.Manifest, od image.Disk) (store.OpenedDisk, error) {
+	if m.Base != older.ID || d.LeansOn == "" || d.LeansOn != od.File {
+		return nil, nil
+	}
+	s.folds.RLock()
+	defer s.folds.RUnlock()
+	f, err := plainfile.Open(s.folder(m.Machine), d.File)
+	if err != nil {
+		return nil, err
+	}
+	if backing, err := qcow2.Backing(f); err != nil || backing == "" { // it was folded just now
+		return nil, errors.Join(damaged(err), f.Close())
+	}
+	top, err := qcow2.Open(f, unchanged{below(d.Size)})
+	if err != nil {
+		return nil, errors.Join(damaged(err), f.Close())
+	}
+	return &openedDisk{Disk: top, files: []*os.File{f}}, nil
+}
+
+// below is a disk of so many bytes that is not there to be read.
+type below int64
+
+// Size implements [disk.Disk].
+func (b below) Size() int64 { return int64(b) }
+
+// Extents implements [disk.Disk].
+func (b below) Extents(context.Context, int64, int64) ([]disk.Extent, error) { return nil, nil }
+
+// ReadAt implements [io.ReaderAt].
+func (b below) ReadAt(_ []byte, off int64) (int, error) {
+	return 0, fmt.Errorf("byte %d did not change, and is not read", off)
+}
