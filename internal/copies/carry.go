@@ -105,6 +105,9 @@ func (k *round) once(ctx context.Context, t *runs.Task, src records.Lying) (sent
 	out := *m
 	out.ID, out.Base, out.Program = image.NewID(), "", k.c.program
 	out.Copy = &image.Copy{Of: m.Origin(), Image: m.ID, Store: from.Header().ID, Rule: k.name, At: time.Now().UTC().Truncate(time.Second)}
+	if !to.Header().Sealed {
+		out.Firmware = image.Unsealed(m.Firmware)
+	}
 	rec := records.Image{ID: out.ID, Machine: m.Machine, MachineID: src.MachineID, Policy: src.Policy, Store: k.rule.To, Run: k.ID, Taken: m.Taken, Scope: m.Scope, Capture: m.Capture,
 		Note: m.Note, SeparateSet: m.SeparateSet, CopyOf: src.Origin, CopiedBy: k.name}
 	if err := k.c.rec.AddImage(ctx, rec); err != nil {

@@ -163,7 +163,9 @@ func (k *round) all(ctx, inWindow context.Context, force bool) error {
 	if err := k.SetResult(ctx, k.result); err != nil {
 		return err
 	}
-	k.Log(ctx, "", "%s", k.result.Says())
+	if k.result.Images > 0 {
+		k.Log(ctx, "", "%s", k.result.Says())
+	}
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
@@ -187,10 +189,13 @@ func (k *round) settle(ctx context.Context) error {
 	return err
 }
 
-// attempts and wait are how often, and after which time, a store is tried again that can't be reached, or a copy that was cut.
+// attempts is how often in a row a copy is tried again that was cut and did not get on.
 const attempts = 12
 
-func wait(try int) time.Duration { return min(5*time.Second<<min(try-1, 10), 5*time.Minute) }
+// FirstWait is how long after a line was cut it is tried again; each time in a row that brought nothing, twice as long. Tests shorten it.
+var FirstWait = 5 * time.Second
+
+func wait(try int) time.Duration { return min(FirstWait<<min(try-1, 10), 5*time.Minute) }
 
 // reach opens both stores, again where that may help.
 func (k *round) reach(ctx context.Context) error {

@@ -66,6 +66,17 @@ func (s Firmware) Bytes() ([]byte, error) {
 // NotSealed is why an image has no [TPMState].
 const NotSealed = "it holds keys, and the store is not sealed"
 
+// Unsealed is what of a machine's firmware may lie in a store that is not sealed: keys are left out, with the reason.
+func Unsealed(all []Firmware) (out []Firmware) {
+	for _, f := range all {
+		if f.Kind == TPMState {
+			f = Firmware{Kind: f.Kind, Left: NotSealed}
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
 // FirmwareOf is what the machine's firmware kept of a kind, nil where the image has none.
 func (m *Manifest) FirmwareOf(kind FirmwareKind) ([]byte, error) {
 	for _, s := range m.Firmware {
