@@ -69,7 +69,7 @@ func newDesk(t *testing.T) *desk {
 	t.Helper()
 	d := &desk{t: t, folder: t.TempDir(), host: lodgetest.Guests(t), counts: map[string]int{}}
 	d.names = map[string]string{"FOLDER": d.folder}
-	for _, name := range []string{"shelf", "loft", "attic", "barn", "out", "out2"} {
+	for _, name := range []string{"shelf", "loft", "attic", "barn", "pier", "out", "out2"} {
 		require.NoError(t, os.Mkdir(filepath.Join(d.folder, name), 0o700))
 	}
 	d.site = lodgetest.Site(t, map[string]site.Policy{
@@ -152,6 +152,10 @@ func (d *desk) do(what string) {
 		d.apply()
 		d.host.OnTrial = func(t *sourcetest.Trial) { t.Serial = "the timetable is served" }
 		d.t.Cleanup(func() { os.RemoveAll(d.host.Folder()) })
+	case "copies": // images are kept elsewhere, too
+		d.site.Stores["north-pier"] = site.Store{Medium: "dir", Layout: site.Pooled, Like: "shelf", Place: "north-pier", Settings: &dir.Settings{Folder: filepath.Join(d.folder, "pier")}}
+		d.site.Copies = map[string]site.Copy{"to-north-pier": {From: "shelf", To: "north-pier", Schedules: []string{"every day at 05:00"}, Rotation: "30 daily"}}
+		d.apply()
 	case "unusual": // so is an image
 		require.NoError(d.t, d.rec.AddUnusual(d.t.Context(), d.names["IMAGE-02"], []unusual.Sign{{Kind: unusual.Kinds[d.counts[what]], Text: "renamed: 30 of 40 data files have another name"}}))
 		d.counts[what]++
@@ -750,6 +754,24 @@ image import FOLDER/out5/gate-07.tar --machine x --store quay-shelf => failed
 image import FOLDER/none.vmdk --store quay-shelf => failed
 image import --store quay-shelf => usage
 image list --machine ferry-archive
+! copies
+copy list
+copy list -o json
+copy rehearse to-north-pier
+copy rehearse to-north-pier -o json
+copy run to-north -w => varies
+copy run to-north-pier -w -o json
+copy run nowhere => failed
+copy images to-north-pier
+copy images to-north-pier --force -o json
+copy list
+copy pause to-north-pier --reason mending
+copy pause to-north-pier -o json
+copy run to-north-pier => failed
+copy resume to-north-pier
+policy forecast to-north-pier --days 2 -o json
+rotation preview to-north-pier => varies
+image list --store north-pier
 `
 
 // onHost is what the service's program does on its host.

@@ -95,9 +95,13 @@ func (k *round) once(ctx context.Context, t *runs.Task, src records.Lying) (sent
 	if err != nil {
 		return 0, err
 	}
+	need, _, err := k.need(ctx, from, to, src, m)
+	if err != nil {
+		return 0, err
+	}
 	room, err := to.Medium().Room(ctx)
 	if err == nil {
-		err = stores.CheckCapacity(k.rule.To, k.site.Stores[k.rule.To], room, 0, 0, "what is missing there")
+		err = stores.CheckCapacity(k.rule.To, k.site.Stores[k.rule.To], room, need, 0, "as much as is missing there takes in "+k.rule.From)
 	}
 	if err != nil {
 		return 0, err
@@ -191,6 +195,24 @@ func (k *round) once(ctx context.Context, t *runs.Task, src records.Lying) (sent
 		t.Caution(ctx, "the copy rules that go on from %s could not be started; their next moment does it: %v", k.rule.To, err)
 	}
 	return 0, nil
+}
+
+// need is about how much an image would add, in bytes; most says that it is no more than that, and perhaps much less.
+func (k *round) need(ctx context.Context, from, to store.Store, src records.Lying, m *image.Manifest) (bytes int64, most bool, err error) {
+	exchanger, ok := to.(store.Exchanger)
+	can, equally := false, false
+	if ok {
+		can, equally = exchanger.Exchanges(from)
+	}
+	if !can {
+		return m.Sizes.Data, true, nil
+	}
+	there, here, err := k.pair(ctx, from, to, src, equally)
+	if err != nil {
+		return 0, false, err
+	}
+	bytes, err = exchanger.Lacks(ctx, store.Taking{From: from, Image: m, Older: there, Copy: here})
+	return bytes, !equally, err
 }
 
 // content brings over what an image holds: piece by piece where both stores have pieces, and as disks and files otherwise.

@@ -141,7 +141,8 @@ func (k *round) all(ctx, inWindow context.Context, force bool) error {
 		due := slices.DeleteFunc(found.due, func(m records.Lying) bool { return tried[m.Origin] })
 		if len(due) == 0 {
 			if first {
-				return run.Skip{Why: found.nothing(k.rule)}
+				k.Log(ctx, "", "nothing to copy: %s", found.nothing(k.rule))
+				return nil
 			}
 			break
 		}
@@ -291,11 +292,6 @@ func (k *round) rehearse(ctx context.Context, force bool) error {
 			note("store", name, wire.OK, "reached, signed in and opened")
 		}
 	}
-	for _, m := range chosen.due {
-		found.Reads += m.Stored
-		note("image", m.ID, wire.OK, "%s, taken %s, would be copied; it took %s in %s", m.Machine, m.Taken.In(k.site.Location()).Format("2006-01-02 15:04"), humanize.IBytes(uint64(max(0, m.Stored))), k.rule.From)
-	}
-	found.Adds = found.Reads
 	if len(chosen.due) == 0 {
 		note("image", "none", wire.OK, "%s", chosen.nothing(k.rule))
 	}
@@ -306,14 +302,32 @@ func (k *round) rehearse(ctx context.Context, force bool) error {
 		if text := cutsNote(k.from, k.to); text != "" {
 			note("cuts", k.rule.To, wire.Warned, "%s", text)
 		}
+		for _, m := range chosen.due {
+			manifest, err := k.from.ReadImage(ctx, m.ID)
+			if err != nil {
+				note("image", m.ID, wire.Failed, "%v", err)
+				continue
+			}
+			need, most, err := k.need(ctx, k.from, k.to, m, manifest)
+			if err != nil {
+				return err
+			}
+			found.Reads += need
+			about := "about"
+			if most {
+				about = "at the most"
+			}
+			note("image", m.ID, wire.OK, "%s, taken %s, would be copied: %s %s are missing there", m.Machine, m.Taken.In(k.site.Location()).Format("2006-01-02 15:04"), about, humanize.IBytes(uint64(max(0, need))))
+		}
+		found.Adds = found.Reads
 		room, err := k.to.Medium().Room(ctx)
 		if err == nil {
-			err = stores.CheckCapacity(k.rule.To, k.site.Stores[k.rule.To], room, found.Adds, 0, "as much as they took in "+k.rule.From)
+			err = stores.CheckCapacity(k.rule.To, k.site.Stores[k.rule.To], room, found.Adds, 0, "what is missing there")
 		}
 		if err != nil {
 			note("room", k.rule.To, wire.Failed, "%v", err)
 		} else {
-			note("room", k.rule.To, wire.OK, "%s at the most would be added", humanize.IBytes(uint64(found.Adds)))
+			note("room", k.rule.To, wire.OK, "%s at the most would be added; what several images have in common is counted with each", humanize.IBytes(uint64(found.Adds)))
 		}
 	}
 	sets, _, err := k.c.retention.Preview(ctx, k.name, "", "", 0)

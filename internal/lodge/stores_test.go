@@ -41,7 +41,9 @@ func (b *bench) check(q stores.CheckRequest) (records.Run, store.Report) {
 	return r, report
 }
 
-func storesCheck(name string) stores.CheckRequest { return stores.CheckRequest{Store: name, Read: true} }
+func storesCheck(name string) stores.CheckRequest {
+	return stores.CheckRequest{Store: name, Read: true}
+}
 
 // A check finds what is damaged and says which images that breaks; a repair mends it from a store that has the same.
 func TestCheckAndRepair(t *testing.T) {

@@ -115,6 +115,9 @@ type (
 		// Exchanges reports whether it can take pieces of another store, and whether both name equal pieces equally, so that nothing has to be read that
 		// the taking store has.
 		Exchanges(other Store) (can, equally bool)
+		// Lacks is about how many bytes would come over, as they lie in the other store. Where equal pieces have other names in it, what is here already
+		// is known of the older image only.
+		Lacks(ctx context.Context, t Taking) (bytes int64, err error)
 	}
 	// Comparer tells what of an image is not as it was in an older one, without reading either.
 	Comparer interface {

@@ -141,6 +141,57 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/copies": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Copy rules, by name, with what they have to do */
+    get: operations["list-copies"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/copies/{name}/images": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What a copy rule does with each image that it selects, and why */
+    get: operations["list-copy-images"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/copies/{name}/runs": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Start a run of a copy rule */
+    post: operations["run-copy"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/drills": {
     parameters: {
       query?: never
@@ -832,10 +883,10 @@ export interface paths {
       cookie?: never
     }
     get?: never
-    /** Keep a policy from running */
+    /** Keep a policy, or a copy rule, from running */
     put: operations["pause-policy"]
     post?: never
-    /** Let a paused policy run again */
+    /** Let a paused policy, or copy rule, run again */
     delete: operations["resume-policy"]
     options?: never
     head?: never
@@ -866,7 +917,7 @@ export interface paths {
       path?: never
       cookie?: never
     }
-    /** What the next rotation would do, machine by machine */
+    /** What the next rotation of a policy, or of the copies of a rule, would do, machine by machine */
     get: operations["preview-rotation"]
     put?: never
     /** Let a rotation happen that the guard holds back */
@@ -1688,6 +1739,85 @@ export interface components {
       /** @description the machine that is gone: its label or its identity */
       old: string
     }
+    Copy: {
+      /** @description what it may send in a second, such as: 2 MiB, 500 KiB mon-fri 08:00-18:00 */
+      bandwidth?: string[]
+      /**
+       * Format: date-time
+       * @description when the oldest of those was taken
+       */
+      behind: string | null
+      /**
+       * Format: int64
+       * @description how many images it has made that are there
+       */
+      copies: number
+      /** @description names or patterns of machines that are left out */
+      except?: string[]
+      /** @description the store whose images are copied */
+      from: string
+      /**
+       * @description which images: each (the default), full ones, or the newest of each day, week or month that is over
+       * @enum {string}
+       */
+      images?: "each" | "full ones" | "newest of each day" | "newest of each week" | "newest of each month"
+      /** @description how long a run may take, such as 4 hours; then it is stopped, and the next one goes on */
+      longest?: string
+      /** @description names, or patterns with * and ?; left out, and no tags, it is all */
+      machines?: string[]
+      /**
+       * @description what becomes of a moment at which no service ran: run (the default) once at start, or skip
+       * @enum {string}
+       */
+      missed?: "run" | "skip"
+      name: string
+      /** Format: date-time */
+      next_due: string | null
+      /** @description what a person must look at, or empty */
+      notice: string
+      paused: components["schemas"]["Pause"]
+      /** @description names or patterns of the policies whose images are copied; left out, it is all */
+      policies?: string[]
+      /** @description rotation phrase of the copies, such as: 30 daily, 12 monthly */
+      rotation: string
+      /** @description each schedule in plain words */
+      says: string[]
+      /** @description schedule phrases, such as: every day at 05:00, after nightly-guests */
+      schedules?: string[]
+      /** @description copy an image as soon as it is complete */
+      soon?: boolean
+      /** @description tag expression, such as: tier=gold; machines that it fits are selected too */
+      tags?: string
+      /**
+       * Format: int64
+       * @description how many images are on their way at the same time; default 2
+       */
+      tasks_at_once?: number
+      /** @description the store in which they are kept as well */
+      to: string
+      /**
+       * Format: int64
+       * @description how many images are to be copied now
+       */
+      waiting: number
+      /** @description hours in which it may start, and must stop when they end, such as: only 20:00-06:00 */
+      windows?: string[]
+    }
+    CopyVerdict: {
+      copy: boolean
+      image: string
+      machine: string
+      machine_id: string
+      policy: string
+      /**
+       * Format: int64
+       * @description bytes that it takes in the store from which it is copied
+       */
+      stored: number
+      /** Format: date-time */
+      taken: string
+      why: string
+    }
     Cuts: {
       /** Format: int64 */
       max: number
@@ -2083,6 +2213,8 @@ export interface components {
       spec?: components["schemas"]["SiteHypervisor"]
     }
     Image: {
+      /** @description the same image in other places */
+      also: components["schemas"]["Twin"][]
       /** @description made by hand, and no part of the scheduled ones' set */
       apart: boolean
       /** @description the image that it leans on, or empty for one that stands alone */
@@ -2093,6 +2225,10 @@ export interface components {
       capture_why: string
       /** @enum {string} */
       consistency: "" | "application" | "filesystem" | "off" | "each file" | "crash"
+      /** @description the copy rule that made it, or empty */
+      copied_by: string
+      /** @description the image of which it is a copy in another store, or empty */
+      copy_of: string
       disks: components["schemas"]["ImageDisk"][]
       /** @description the newest proof failed, which outranks all */
       failed: boolean
@@ -2378,6 +2514,9 @@ export interface components {
         | "list-promises"
         | "prove-key"
         | "list-groups"
+        | "list-copies"
+        | "list-copy-images"
+        | "run-copy"
         | "prove-group"
         | "start-drill"
         | "list-drills"
@@ -2702,7 +2841,7 @@ export interface components {
        */
       quiesce?: "" | "required" | "preferred" | "off"
       /** @description programs of the machine's own that a proof by restore runs on what it wrote out, such as a database's check of its files */
-      restored?: components["schemas"]["SiteRestoredCheck"][]
+      restored?: components["schemas"]["RestoredCheck"][]
       /**
        * Format: int64
        * @description how often a machine is tried again after what may pass by itself; default 0
@@ -2725,7 +2864,7 @@ export interface components {
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
       /** @description what is expected of machines that are started from their images; the first that fits a machine holds */
-      trials?: components["schemas"]["SiteTrial"][]
+      trials?: components["schemas"]["Trial"][]
       /**
        * @description what files, or places of a server's disks, that can't be read do: warn (the default for files; of disks the image is broken), or fail (the default for disks)
        * @enum {string}
@@ -2781,6 +2920,8 @@ export interface components {
       level: "read" | "mount" | "boot" | "restore"
     }
     ProvenImage: {
+      /** @description the same image in other places */
+      also: components["schemas"]["Twin"][]
       /** @description made by hand, and no part of the scheduled ones' set */
       apart: boolean
       /** @description the image that it leans on, or empty for one that stands alone */
@@ -2793,6 +2934,10 @@ export interface components {
       changed: string
       /** @enum {string} */
       consistency: "" | "application" | "filesystem" | "off" | "each file" | "crash"
+      /** @description the copy rule that made it, or empty */
+      copied_by: string
+      /** @description the image of which it is a copy in another store, or empty */
+      copy_of: string
       disks: components["schemas"]["ImageDisk"][]
       /** @description the newest proof failed, which outranks all */
       failed: boolean
@@ -2995,6 +3140,18 @@ export interface components {
       left: string[]
       takes: components["schemas"]["Takes"]
     }
+    RestoredCheck: {
+      /** @description command in the guest, run by its agent, until it ends with 0 */
+      command: string[]
+      /** @description text that its output has to contain */
+      expect?: string
+      /** @description names or patterns of the machines that are meant; left out, it is all of the policy's */
+      machines?: string[]
+      /** @description tag expression that they fit */
+      tags?: string
+      /** @description how long it may take, with what goes before that; default 2 minutes */
+      within?: string
+    }
     RetireBody: {
       /** @description rotation phrase for its images, such as: newest 2 */
       keep: string
@@ -3024,7 +3181,18 @@ export interface components {
       id: string
       /** @enum {string} */
       kind:
-        "backup" | "rehearsal" | "proof" | "restore" | "files" | "undo" | "check" | "sweep" | "fold" | "trial" | "drill"
+        | "backup"
+        | "rehearsal"
+        | "proof"
+        | "restore"
+        | "files"
+        | "undo"
+        | "check"
+        | "sweep"
+        | "fold"
+        | "trial"
+        | "drill"
+        | "copy"
       /** Format: int64 */
       machines: number
       /** Format: date-time */
@@ -3099,6 +3267,9 @@ export interface components {
       key: string
     }
     Site: {
+      copies?: {
+        [key: string]: components["schemas"]["SiteCopy"]
+      }
       groups?: {
         [key: string]: components["schemas"]["SiteGroup"]
       }
@@ -3145,13 +3316,54 @@ export interface components {
       /** @enum {string} */
       what: "add" | "change" | "remove"
     }
+    SiteCopy: {
+      /** @description what it may send in a second, such as: 2 MiB, 500 KiB mon-fri 08:00-18:00 */
+      bandwidth?: string[]
+      /** @description names or patterns of machines that are left out */
+      except?: string[]
+      /** @description the store whose images are copied */
+      from: string
+      /**
+       * @description which images: each (the default), full ones, or the newest of each day, week or month that is over
+       * @enum {string}
+       */
+      images?: "each" | "full ones" | "newest of each day" | "newest of each week" | "newest of each month"
+      /** @description how long a run may take, such as 4 hours; then it is stopped, and the next one goes on */
+      longest?: string
+      /** @description names, or patterns with * and ?; left out, and no tags, it is all */
+      machines?: string[]
+      /**
+       * @description what becomes of a moment at which no service ran: run (the default) once at start, or skip
+       * @enum {string}
+       */
+      missed?: "run" | "skip"
+      /** @description names or patterns of the policies whose images are copied; left out, it is all */
+      policies?: string[]
+      /** @description rotation phrase of the copies, such as: 30 daily, 12 monthly */
+      rotation: string
+      /** @description schedule phrases, such as: every day at 05:00, after nightly-guests */
+      schedules?: string[]
+      /** @description copy an image as soon as it is complete */
+      soon?: boolean
+      /** @description tag expression, such as: tier=gold; machines that it fits are selected too */
+      tags?: string
+      /**
+       * Format: int64
+       * @description how many images are on their way at the same time; default 2
+       */
+      tasks_at_once?: number
+      /** @description the store in which they are kept as well */
+      to: string
+      /** @description hours in which it may start, and must stop when they end, such as: only 20:00-06:00 */
+      windows?: string[]
+    }
     SiteGroup: {
       /** @description names of the machines, in the order in which they start */
       machines: string[]
       /** @description what it is */
       note?: string
       /** @description what is expected of them when they are tried together; for others of them it is what their policies say */
-      trials?: components["schemas"]["SiteTrial"][]
+      trials?: components["schemas"]["Trial"][]
     }
     SiteHealth: {
       /** @description command in the guest, run by its agent; it must end with 0 */
@@ -3209,7 +3421,7 @@ export interface components {
        */
       tasks_at_once?: number
       /** @description how images may be tried on it, as throwaway guests: how many at once, or more; by default none */
-      trials?: components["schemas"]["SiteTrials"]
+      trials?: components["schemas"]["Trials"]
       /** @description libvirt address: qemu:///system, qemu+unix:///session?socket=/path, qemu+ssh://user@host/system or qemu+tls://host/system */
       uri?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
@@ -3283,7 +3495,7 @@ export interface components {
        */
       quiesce?: "" | "required" | "preferred" | "off"
       /** @description programs of the machine's own that a proof by restore runs on what it wrote out, such as a database's check of its files */
-      restored?: components["schemas"]["SiteRestoredCheck"][]
+      restored?: components["schemas"]["RestoredCheck"][]
       /**
        * Format: int64
        * @description how often a machine is tried again after what may pass by itself; default 0
@@ -3305,7 +3517,7 @@ export interface components {
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
       /** @description what is expected of machines that are started from their images; the first that fits a machine holds */
-      trials?: components["schemas"]["SiteTrial"][]
+      trials?: components["schemas"]["Trial"][]
       /**
        * @description what files, or places of a server's disks, that can't be read do: warn (the default for files; of disks the image is broken), or fail (the default for disks)
        * @enum {string}
@@ -3313,18 +3525,6 @@ export interface components {
       unread?: "warn" | "fail"
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
       windows?: string[]
-    }
-    SiteRestoredCheck: {
-      /** @description command in the guest, run by its agent, until it ends with 0 */
-      command: string[]
-      /** @description text that its output has to contain */
-      expect?: string
-      /** @description names or patterns of the machines that are meant; left out, it is all of the policy's */
-      machines?: string[]
-      /** @description tag expression that they fit */
-      tags?: string
-      /** @description how long it may take, with what goes before that; default 2 minutes */
-      within?: string
     }
     SiteSchedule: {
       /**
@@ -3406,63 +3606,6 @@ export interface components {
       user?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00 */
       windows?: string[]
-    }
-    SiteTrial: {
-      /** @description its IPv4 address, where it has no agent that tells it and sends nothing by itself */
-      address?: string
-      /** @description whether QEMU's guest agent has to answer; by default where it did when the image was taken */
-      agent?: boolean
-      /**
-       * @description what time it is in the guest: now (the default), or when its image was taken
-       * @enum {string}
-       */
-      clock?: "now" | "image"
-      /** @description commands in the guest that have to succeed */
-      commands?: components["schemas"]["SiteTrialCommand"][]
-      /**
-       * @description what failed units and messages of level error do that the last passed trial did not have: fail, warn (the default) or ignore
-       * @enum {string}
-       */
-      errors?: "fail" | "warn" | "ignore"
-      /** @description how much older than the image the newest line of its ledgers may be, such as 1 minute; then there must be one */
-      ledger?: string
-      /** @description names or patterns of the machines that are meant; left out, it is all of the policy's */
-      machines?: string[]
-      /** @description TCP ports that have to be open */
-      ports?: number[]
-      /** @description what systemctl is-system-running may say, such as [running, degraded]; left out, it is not asked */
-      system?: string[]
-      /** @description tag expression that they fit */
-      tags?: string
-      /** @description text that has to show on the serial line or on a screen of text */
-      text?: string
-      /** @description how long it may take until all holds; default 10 minutes */
-      within?: string
-    }
-    SiteTrialCommand: {
-      /** @description command in the guest, run by its agent, until it ends with 0 */
-      command: string[]
-      /** @description text that its output has to contain */
-      expect?: string
-      /** @description how long it may take, with what goes before that; default 2 minutes */
-      within?: string
-    }
-    SiteTrials: {
-      /**
-       * Format: int64
-       * @description how many guests may be tried at the same time
-       */
-      at_once: number
-      /** @description hours in which trials may start, such as: only 00:00-06:00; those by hand start at any time */
-      hours?: string[]
-      /** @description how much memory they may have all together, such as 8 GiB; by default half of what the host has to spare */
-      memory?: string
-      /** @description how much memory one may have; by default what its machine has */
-      memory_each?: string
-      /** @description storage pool in which they write; by default the one for restored disks */
-      pool?: string
-      /** @description how much each may write; default 4 GiB */
-      room?: string
     }
     SiteWebhook: {
       /** @description what it is told of wherever it happens, besides what hooks of policies tell it */
@@ -3855,6 +3998,74 @@ export interface components {
        * @description how many it keeps: the newest of each day
        */
       weaves: number
+    }
+    Trial: {
+      /** @description its IPv4 address, where it has no agent that tells it and sends nothing by itself */
+      address?: string
+      /** @description whether QEMU's guest agent has to answer; by default where it did when the image was taken */
+      agent?: boolean
+      /**
+       * @description what time it is in the guest: now (the default), or when its image was taken
+       * @enum {string}
+       */
+      clock?: "now" | "image"
+      /** @description commands in the guest that have to succeed */
+      commands?: components["schemas"]["TrialCommand"][]
+      /**
+       * @description what failed units and messages of level error do that the last passed trial did not have: fail, warn (the default) or ignore
+       * @enum {string}
+       */
+      errors?: "fail" | "warn" | "ignore"
+      /** @description how much older than the image the newest line of its ledgers may be, such as 1 minute; then there must be one */
+      ledger?: string
+      /** @description names or patterns of the machines that are meant; left out, it is all of the policy's */
+      machines?: string[]
+      /** @description TCP ports that have to be open */
+      ports?: number[]
+      /** @description what systemctl is-system-running may say, such as [running, degraded]; left out, it is not asked */
+      system?: string[]
+      /** @description tag expression that they fit */
+      tags?: string
+      /** @description text that has to show on the serial line or on a screen of text */
+      text?: string
+      /** @description how long it may take until all holds; default 10 minutes */
+      within?: string
+    }
+    TrialCommand: {
+      /** @description command in the guest, run by its agent, until it ends with 0 */
+      command: string[]
+      /** @description text that its output has to contain */
+      expect?: string
+      /** @description how long it may take, with what goes before that; default 2 minutes */
+      within?: string
+    }
+    Trials: {
+      /**
+       * Format: int64
+       * @description how many guests may be tried at the same time
+       */
+      at_once: number
+      /** @description hours in which trials may start, such as: only 00:00-06:00; those by hand start at any time */
+      hours?: string[]
+      /** @description how much memory they may have all together, such as 8 GiB; by default half of what the host has to spare */
+      memory?: string
+      /** @description how much memory one may have; by default what its machine has */
+      memory_each?: string
+      /** @description storage pool in which they write; by default the one for restored disks */
+      pool?: string
+      /** @description how much each may write; default 4 GiB */
+      room?: string
+    }
+    Twin: {
+      failed: boolean
+      id: string
+      /** @description where that store is, or empty */
+      place: string
+      /** @enum {string} */
+      proven: "read" | "mount" | "boot" | "restore"
+      /** @enum {string} */
+      state: "writing" | "usable" | "doubtful" | "broken"
+      store: string
     }
     UnlockedBody: {
       file_system: string
@@ -4669,6 +4880,321 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Feed"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-copies": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Copy"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-copy-images": {
+    parameters: {
+      query?: {
+        /** @description the newest image of each machine, although it is not due yet */
+        force?: boolean
+      }
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["CopyVerdict"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "run-copy": {
+    parameters: {
+      query?: {
+        /** @description the newest image of each machine, although it is not due yet */
+        force?: boolean
+        /** @description do everything but write; what it found is in the run's result */
+        rehearse?: boolean
+      }
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
         }
       }
       /** @description Bad Request */
@@ -9559,6 +10085,7 @@ export interface operations {
           | "fold"
           | "trial"
           | "drill"
+          | "copy"
       }
       header?: never
       path?: never

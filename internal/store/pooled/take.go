@@ -469,3 +469,54 @@ func (t *taking) singly(ctx context.Context, pieces []place, isMap bool) error {
 	}
 	return nil
 }
+
+// Lacks implements [store.Exchanger]: what is named equally is looked up, of the rest it is known only whether the older image has it.
+func (s *Store) Lacks(ctx context.Context, t store.Taking) (bytes int64, err error) {
+	from, ok := t.From.(*Store)
+	if !ok {
+		return 0, fmt.Errorf("%s holds a store of the %s layout, which has no pieces", t.From.Medium(), t.From.Header().Layout)
+	}
+	equal, older := s.sameNames(from), t.Older
+	get := from
+	if equal {
+		older, get = t.Copy, s
+	}
+	trees, err := t.Image.Trees()
+	if err != nil {
+		return 0, err
+	}
+	before := map[string]image.Tree{}
+	if older != nil {
+		was, err := older.Trees()
+		if err != nil {
+			return 0, err
+		}
+		for _, tree := range was {
+			before[tree.What] = tree
+		}
+	}
+	raw := map[uint32]int64{} // by pack
+	for _, tree := range trees {
+		var since *image.Older
+		if was, ok := before[tree.What]; ok && (tree.OfStream() || was.Size == tree.Size) {
+			if since, err = image.NewOlder(ctx, was, get); err != nil {
+				return 0, err
+			}
+		}
+		err := tree.WalkSince(ctx, from, since, func(image.Visit) error { return nil }, func(v image.Visit) error {
+			if p, ok := from.find(v.Name); ok && !(equal && s.firm(v.Name)) {
+				raw[p.pack] += min(v.Length, int64(p.size()))
+			}
+			return nil
+		})
+		if err != nil {
+			return 0, err
+		}
+	}
+	from.mu.RLock()
+	defer from.mu.RUnlock()
+	for pack, n := range raw {
+		bytes += from.packs[pack].share(n)
+	}
+	return bytes, nil
+}
