@@ -70,6 +70,7 @@ var layers = [][]string{
 	{"internal/store/medium/all"},
 	{"internal/store/medium/dir", "internal/store/medium/memory", "internal/store/medium/s3", "internal/store/medium/sftp"},
 	{"internal/store/medium/mediumtest"},
+	{"internal/store/medium/mediumtest/objects"},
 	{"internal/store/medium"},
 	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private", "internal/inode", "internal/ahead", "internal/closed", "internal/scratch", "internal/bootable"},
 	{"internal/core"},

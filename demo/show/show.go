@@ -25,7 +25,7 @@ import (
 	corerun "keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/store"
-	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/medium/s3"
 	"keenlodge/internal/wire"
 )
 
@@ -95,7 +95,7 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now(), tried: make(chan tried, 1)}
 	s.prepare(ctx)
-	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.enroll, s.pierGuests, s.boot, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.trials, s.door, s.gate, s.promises, s.forecast} {
+	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.enroll, s.pierGuests, s.boot, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.copies, s.trials, s.door, s.gate, s.promises, s.forecast} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
 		}
@@ -252,15 +252,16 @@ func (s *show) sweep(ctx context.Context) error {
 // Passphrase opens the demonstration's sealed store. It is here for all to read: never do so elsewhere.
 const Passphrase = "ebb and flow at the pier"
 
-// sealed makes the off-site store, which nobody can read without a key, and backs a machine up into it.
+// sealed makes the off-site store in an object service, which nobody can read without a key, and backs a machine up into it.
 func (s *show) sealed(ctx context.Context) error {
-	folder := s.p.Path("north-pier")
-	if err := os.Mkdir(folder, 0o700); err != nil {
+	address, err := s.p.ServeObjects("north-pier")
+	if err != nil {
 		return err
 	}
-	_, err := s.c.AddStore(ctx, "north-pier", wire.StoreAddition{
-		Spec: site.Store{Medium: "dir", Layout: "pooled", Settings: &dir.Settings{Folder: folder}, Place: "north-pier", Sealed: true, Floor: "1 GiB"},
-		Keys: []store.NewKey{{Label: "safe in the harbour office", Passphrase: Passphrase}},
+	_, err = s.c.AddStore(ctx, "north-pier", wire.StoreAddition{
+		Spec:   site.Store{Medium: "s3", Layout: "pooled", Settings: &s3.Settings{Endpoint: address, Bucket: "north-pier", PathStyle: true, Region: "sound"}, Place: "north-pier", Sealed: true, Like: "quay-shelf"},
+		Access: wire.Credentials{"access_key": demo.ObjectsKey, "secret_key": demo.ObjectsSecret},
+		Keys:   []store.NewKey{{Label: "safe in the harbour office", Passphrase: Passphrase}},
 	})
 	if err != nil {
 		return err
@@ -272,7 +273,7 @@ func (s *show) sealed(ctx context.Context) error {
 	if r, err = s.await(ctx, r, err); err != nil {
 		return err
 	}
-	s.done("sealed", "north-pier: berth-sim stored in %.1f MiB that nobody can read without a key", float64(r.Tasks[0].Stored)/(1<<20))
+	s.done("sealed", "north-pier, an object service: berth-sim stored in %.1f MiB that nobody can read without a key", float64(r.Tasks[0].Stored)/(1<<20))
 	return nil
 }
 

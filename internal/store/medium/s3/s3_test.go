@@ -1,83 +1,35 @@
 package s3
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"io"
 	"net/http"
 	"net/http/httptest"
-	"strconv"
 	"strings"
 	"testing"
 
-	"github.com/johannesboyne/gofakes3"
-	"github.com/johannesboyne/gofakes3/backend/s3mem"
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/store/medium/mediumtest"
+	"keenlodge/internal/store/medium/mediumtest/objects"
 )
 
 const prefix = "north pier/100% ã & more"
 
-// service is an S3 server in this process: a library's, with what it lacks put before it.
+// service is an S3 server in this process.
 type service struct {
 	*httptest.Server
-	backend *s3mem.Backend
-	most    int64 // the largest object that it has room for
+	*objects.Objects
 }
 
 func serve(t *testing.T) *service {
-	s := &service{backend: s3mem.New(), most: 1 << 40}
-	require.NoError(t, s.backend.CreateBucket("images"))
-	objects := gofakes3.New(s.backend, gofakes3.WithoutVersioning()).Server()
-	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		say := func(status int, code string) {
-			w.WriteHeader(status)
-			io.WriteString(w, "<Error><Code>"+code+"</Code><Message>injected</Message></Error>")
-		}
-		switch {
-		case !strings.Contains(r.Header.Get("Authorization"), "Credential="):
-			say(http.StatusForbidden, "AccessDenied")
-		case !strings.Contains(r.Header.Get("Authorization"), "Credential=pier/"):
-			say(http.StatusForbidden, "InvalidAccessKeyId")
-		case r.Method == http.MethodPut && r.ContentLength > s.most:
-			io.Copy(io.Discard, r.Body)
-			say(http.StatusInsufficientStorage, "XStorageFull")
-		default:
-			if r.URL.Query().Has("partNumber") {
-				unchunk(r)
-			}
-			objects.ServeHTTP(w, r)
-		}
-	}))
+	o, err := objects.New("pier", "images")
+	require.NoError(t, err)
+	s := &service{httptest.NewServer(o), o}
 	t.Cleanup(s.Close)
 	return s
-}
-
-// unchunk undoes the signed pieces in which a part travels (AWS Signature Version 4, "aws-chunked"): the library does so only
-// for objects that come in one.
-func unchunk(r *http.Request) {
-	body := bufio.NewReader(r.Body)
-	out := &bytes.Buffer{}
-	for {
-		head, err := body.ReadString('\n')
-		if err != nil {
-			break
-		}
-		length, _, _ := strings.Cut(head, ";")
-		n, err := strconv.ParseInt(length, 16, 64)
-		if err != nil || n == 0 {
-			break
-		}
-		io.CopyN(out, body, n)
-		body.Discard(2)
-	}
-	r.Body, r.ContentLength = io.NopCloser(out), int64(out.Len())
-	r.Header.Set("Content-Length", strconv.Itoa(out.Len()))
-	r.Header.Set("X-Amz-Content-Sha256", "UNSIGNED-PAYLOAD")
-	r.Header.Del("Content-Encoding")
 }
 
 func (s *service) config(address string) Config {
@@ -100,13 +52,13 @@ func TestConformance(t *testing.T) {
 		Open: place,
 		Plant: func(t *testing.T, names []string) {
 			for _, name := range names {
-				_, err := s.backend.PutObject("images", prefix+strings.Repeat("/x", n)+"/"+name, map[string]string{}, bytes.NewReader(nil), 0, nil)
+				_, err := s.Backend.PutObject("images", prefix+strings.Repeat("/x", n)+"/"+name, map[string]string{}, bytes.NewReader(nil), 0, nil)
 				require.NoError(t, err)
 			}
 		},
 		Full: func(t *testing.T) medium.Medium {
-			s.most = 64 << 10
-			t.Cleanup(func() { s.most = 1 << 40 })
+			s.Most = 64 << 10
+			t.Cleanup(func() { s.Most = 1 << 40 })
 			return place(t)
 		},
 		Line: line,
