@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"keenlodge/bench/copying"
 	"keenlodge/bench/door"
 	"keenlodge/bench/report"
 	"keenlodge/bench/servers"
@@ -43,6 +44,9 @@ var sections = []section{
 		return servers.MeasureBack(ctx, p, r.Add)
 	}},
 	{"at once", atOnce}, {"exports", exports}, {"clones", clones}, {"rescue", rescued},
+	{"copies", func(ctx context.Context, p *demo.Place, r *report.Report) error {
+		return copying.Measure(ctx, p, r.Add)
+	}},
 	{"files", func(ctx context.Context, p *demo.Place, r *report.Report) error {
 		return servers.MeasureFiles(ctx, p, r.Add)
 	}},

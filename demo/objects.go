@@ -16,15 +16,20 @@ const (
 
 // ServeObjects starts an object service with a bucket, on loopback, and returns its address. It ends, with all that it keeps, when this process does.
 func (p *Place) ServeObjects(bucket string) (address string, err error) {
-	o, err := objects.New(ObjectsKey, bucket)
-	if err != nil {
-		return "", err
+	_, address, err = p.Objects(bucket)
+	return address, err
+}
+
+// Objects is ServeObjects with the service itself.
+func (p *Place) Objects(bucket string) (o *objects.Objects, address string, err error) {
+	if o, err = objects.New(ObjectsKey, bucket); err != nil {
+		return nil, "", err
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
 	server := &http.Server{Handler: o, ReadHeaderTimeout: 10 * time.Second}
 	go server.Serve(l)
-	return "http://" + l.Addr().String(), nil
+	return o, "http://" + l.Addr().String(), nil
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"time"
 
 	"keenlodge/internal/core/copying"
 	corerun "keenlodge/internal/core/run"
@@ -34,7 +35,13 @@ func (s *show) copies(ctx context.Context) error {
 	says := regexp.MustCompile(`^image \S+ is image \S+ in north-pier: (.*)`)
 	for _, l := range log {
 		if m := says.FindStringSubmatch(l.Text); m != nil && l.Kind == corerun.Note {
-			s.done("copy", "%s to north-pier, sealed: %s", l.Machine, m[1])
+			took := time.Duration(0)
+			for _, t := range r.Tasks {
+				if t.Machine == l.Machine {
+					took = t.Ended.Sub(*t.Started)
+				}
+			}
+			s.doneIn(took, "copy", "%s to north-pier, sealed: %s", l.Machine, m[1])
 		}
 	}
 	images, _, err := s.c.Images(ctx, wire.ImageFilter{Store: "north-pier"})

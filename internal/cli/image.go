@@ -128,6 +128,22 @@ func imageCommand() *cli.Command {
 		restoreMachineCommand("restore"))
 }
 
+// copyWords says of which image it is a copy, and where the same one is.
+func copyWords(m wire.Image) string {
+	text := "no"
+	if m.CopyOf != "" {
+		text = "of image " + m.CopyOf + ", by rule " + orDash(m.CopiedBy)
+	}
+	for i, t := range m.Also {
+		lead := ", "
+		if i == 0 {
+			lead = "; the same is "
+		}
+		text += fmt.Sprintf("%s%s in %s", lead, t.ID, t.Store)
+	}
+	return text
+}
+
 // alsoIn names the stores in which the same image is, too, and says where it is not sound or was proven.
 func alsoIn(m wire.Image) string {
 	var all []string
@@ -239,7 +255,7 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 		what, level = "–; it holds files", "read"
 	}
 	for _, row := range [][2]string{
-		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"trust", trust(m)}, {"policy", orDash(m.Policy)}, {"store", m.Store},
+		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"trust", trust(m)}, {"policy", orDash(m.Policy)}, {"store", m.Store}, {"copy", copyWords(m.Image)},
 		{"capture", captureWords(m.Image)}, {"leans on", orDash(m.Base)}, {"note", orDash(m.Note)}, {"pinned", pinWords(m.Image)}, {"took", time.Duration(m.Took).Round(100 * time.Millisecond).String()}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
 		{"disks", orDash(what)}, {"read", size(m.Read)}, {"new to the store", size(m.NewBytes)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
 	} {

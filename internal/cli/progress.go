@@ -178,7 +178,7 @@ func runSummary(ctx context.Context, w io.Writer, k *client.Client, r wire.Run) 
 	what := string(r.Kind)
 	back := r.Kind == run.Files || r.Kind == run.Undo
 	if r.Policy != "" && !back {
-		what += " of policy " + r.Policy
+		what += " of " + map[bool]string{false: "policy ", true: ""}[r.Kind == run.Copy] + r.Policy
 	}
 	fmt.Fprintf(w, "%s run %s (%s) %s after %s\n", mark(r.State), r.ID, what, r.State, elapsed(r.Started, r.Ended))
 	var rows [][]string

@@ -139,12 +139,14 @@ func (pl *Planning) experience(ctx context.Context, s site.Site) (experience, er
 	return e, err
 }
 
+// see takes an image into account. A copy adds what changed since the one before, whatever its image was, so that all count as such, and none is full again.
 func (k *seenSet) see(m records.Image) {
-	k.made = append(k.made, cycle.Image{Taken: m.Taken, Full: m.Capture == image.Full})
+	copied := m.CopiedBy != ""
+	k.made = append(k.made, cycle.Image{Taken: m.Taken, Full: copied || m.Capture == image.Full})
 	if m.State != image.Usable {
 		return
 	}
-	if m.Capture == image.Full {
+	if m.Capture == image.Full && !copied {
 		k.sizes.Full = append(k.sizes.Full, m.Stored)
 	} else {
 		k.sizes.Between = append(k.sizes.Between, m.Stored)
@@ -165,6 +167,9 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 		return out, nil, err
 	}
 	rule, isCopy := s.Copies[name]
+	if isCopy { // the first copy of a machine brings all of it, the others what changed
+		spec.Cycle = "full once"
+	}
 	out = forecast.Policy{Name: name, Store: spec.Store, Cycle: spec.CycleRule(), Capture: spec.Between(), Rule: spec.RotationRule(), Fold: spec.Fold}
 	if p := e.pauses[name]; p.Since != nil {
 		if out.Paused = p.Until == nil; p.Until != nil {
@@ -222,8 +227,11 @@ func (e experience) set(owner, store string, m records.Machine, source *seenSet)
 	k := e.sets[setKey{owner, store, m.ID}]
 	if k == nil {
 		k = &seenSet{}
-		if source != nil {
-			k.sizes, k.took = source.sizes, source.took
+	}
+	if source != nil { // what changes from one to the next is known there
+		k.sizes.Full, k.sizes.Between = source.sizes.Full, append(slices.Clone(k.sizes.Between), source.sizes.Between...)
+		if len(k.took) == 0 {
+			k.took = source.took
 		}
 	}
 	newestFirst := func(a, b time.Time) int { return b.Compare(a) } // copies of several policies' images come one after the other

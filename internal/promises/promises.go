@@ -75,6 +75,9 @@ type Machine struct {
 	failedOf map[image.Level]string // the image of the newest proof that failed
 }
 
+// Held is what stores have of it.
+func (m Machine) Held() []promise.Held { return m.known.Held }
+
 // Worst is how the worst of it stands.
 func (m Machine) Worst() promise.Standing { return promise.Worst(m.Items) }
 
@@ -127,6 +130,7 @@ type known struct {
 	images   map[string][]records.ImageStanding
 	keys     map[string]records.KeyProof
 	drilled  map[string]trust.Drilled // by machine
+	carriers map[string]string        // by store
 	// noTrials says that no hypervisor may hold trials.
 	noTrials bool
 }
@@ -137,6 +141,7 @@ func (p *Promises) look(ctx context.Context, now time.Time) (out []Machine, err 
 	if k.site, err = p.rec.Site(ctx); err != nil {
 		return nil, err
 	}
+	k.carriers = stores.Carriers(k.site)
 	k.policies, k.matchers = k.site.Matchers()
 	for _, name := range k.policies {
 		if o := k.site.Policies[name].Owes(); !o.Empty() {
@@ -225,23 +230,17 @@ func (k known) of(row records.MachineRow, now time.Time) (m Machine, owed bool) 
 	return m, len(m.Policies) > 0
 }
 
-// count counts the stores that have a fresh image of a machine, their media, and those elsewhere.
+// count finds what stores have of a machine, and which of that counts.
 func (k known) count(m *Machine, now time.Time) {
-	media := map[string]bool{}
+	var held []promise.Held
 	for _, one := range k.images[m.ID] {
 		if one.First.Before(m.known.Since) {
 			m.known.Since = one.First
 		}
-		if m.Owed.Age > 0 && now.Sub(one.Newest) > m.Owed.Age {
-			continue // what is old there is no copy of what is fresh
-		}
-		m.known.Copies++
-		media[k.site.Stores[one.Store].Medium] = true
-		if at := k.site.Stores[one.Store].Place; at != "" && at != k.site.Hypervisors[m.Hypervisor].Place {
-			m.known.Elsewhere++
-		}
+		spec := k.site.Stores[one.Store]
+		held = append(held, promise.Held{Store: one.Store, Medium: spec.Medium, Place: spec.Place, Carrier: k.carriers[one.Store], Newest: one.Newest, Proven: one.Proven, Failed: one.Failed})
 	}
-	m.known.Media = len(media)
+	m.known.Held = promise.Count(held, k.site.Hypervisors[m.Hypervisor].Place, m.Owed.Age, now)
 }
 
 // trust notes which proofs passed, and which failed that no later one has outdone.

@@ -14,6 +14,7 @@ type OwedMachine struct {
 	Promise   string           `json:"promise"`
 	Standing  promise.Standing `json:"standing" doc:"how the worst of it stands: kept, overdue, impossible or failed"`
 	Items     []promise.Item   `json:"items"`
+	Held      []promise.Held   `json:"held" doc:"what stores have of it, and which of that counts as a copy"`
 	Status    string           `json:"status" doc:"in one line how far its newest image can be trusted"`
 }
 

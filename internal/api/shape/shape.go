@@ -5,6 +5,7 @@ import (
 	"keenlodge/internal/copies"
 	"keenlodge/internal/core/drill"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/promise"
 	"keenlodge/internal/events"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/lodge"
@@ -109,7 +110,7 @@ func ListedDrill(d drill.Listed) wire.Drill {
 
 // OwedMachine is what is owed to a machine.
 func OwedMachine(m promises.Machine, status string) wire.OwedMachine {
-	return wire.OwedMachine{MachineID: m.ID, Machine: m.Label, Policies: m.Policies, Promise: m.Owed.String(), Standing: m.Worst(), Items: m.Items, Status: status}
+	return wire.OwedMachine{MachineID: m.ID, Machine: m.Label, Policies: m.Policies, Promise: m.Owed.String(), Standing: m.Worst(), Items: m.Items, Held: Each(m.Held(), func(h promise.Held) promise.Held { return h }), Status: status}
 }
 
 // Machine is a machine as the inventory sees it.

@@ -220,8 +220,8 @@ type Known struct {
 	Failed map[image.Level]Failure
 	// Impossible says why a level can't be proven.
 	Impossible map[image.Level]string
-	// Copies are counted over stores that have a fresh image.
-	Copies, Media, Elsewhere int
+	// Held is what stores have of it, as [Count] has gone through it.
+	Held []Held
 	// KeyProven is when a person last opened the store with the key kept on paper; Sealed says that there is one.
 	KeyProven time.Time
 	Sealed    bool
@@ -285,16 +285,21 @@ func (p Promise) Judge(k Known, now time.Time) (out []Item) {
 			add(string(l), Kept, last, due, "proven by %s %s ago", l, when.Short(now.Sub(last)))
 		}
 	}
+	copies, media, elsewhere := counts(k.Held)
 	for _, c := range []struct {
 		clause     string
 		has, wants int
-	}{{"copies", k.Copies, p.Copies}, {"media", k.Media, p.Media}, {"elsewhere", k.Elsewhere, p.Elsewhere}} {
+	}{{"copies", copies, p.Copies}, {"media", media, p.Media}, {"elsewhere", elsewhere, p.Elsewhere}} {
+		says := ""
+		if words := heldWords(c.clause, k.Held, now); words != "" {
+			says = ": " + words
+		}
 		switch {
 		case c.wants == 0:
 		case c.has < c.wants:
-			add(c.clause, Overdue, time.Time{}, time.Time{}, "%s: %d of %d", c.clause, c.has, c.wants)
+			add(c.clause, Overdue, time.Time{}, time.Time{}, "%d of %d%s", c.has, c.wants, says)
 		default:
-			add(c.clause, Kept, time.Time{}, time.Time{}, "%s: %d", c.clause, c.has)
+			add(c.clause, Kept, time.Time{}, time.Time{}, "%d%s", c.has, says)
 		}
 	}
 	if p.Key > 0 {

@@ -67,6 +67,42 @@ func ago(d time.Duration) time.Time { return now.Add(-d) }
 
 const day = 24 * time.Hour
 
+// held are so many copies, of which some are elsewhere.
+func held(copies, elsewhere int) (out []Held) {
+	for i := range copies {
+		h := Held{Store: fmt.Sprint("shelf-", i), Medium: "dir", Newest: ago(time.Hour)}
+		if i < elsewhere {
+			h.Place, h.Elsewhere = "north-pier", true
+		}
+		out = append(out, h)
+	}
+	return out
+}
+
+// What is no copy is seen: what is old, what failed, the same disk under two names, a second medium in the same building.
+func TestCount(t *testing.T) {
+	found := Count([]Held{
+		{Store: "quay-shelf", Medium: "dir", Place: "harbour-office", Carrier: "disk 8:1", Newest: ago(2 * time.Hour), Proven: image.ByBoot},
+		{Store: "annex", Medium: "dir", Place: "harbour-office", Carrier: "disk 8:1", Newest: ago(3 * time.Hour)},
+		{Store: "vault", Medium: "sftp", Place: "harbour-office", Carrier: "vault.brindle.example", Newest: ago(time.Hour)},
+		{Store: "north-pier", Medium: "s3", Place: "north-pier", Carrier: "objects.brindle.example", Newest: ago(30 * time.Hour)},
+		{Store: "islet", Medium: "s3", Place: "islet", Newest: ago(4 * time.Hour), Failed: true},
+		{Store: "somewhere", Medium: "dir", Newest: ago(5 * time.Hour)},
+	}, "harbour-office", 26*time.Hour, now)
+	copies, media, elsewhere := counts(found)
+	require.Equal(t, []int{3, 2, 0}, []int{copies, media, elsewhere})
+	p, err := Parse("3 copies, 2 media, 1 elsewhere")
+	require.NoError(t, err)
+	items := p.Judge(Known{Held: found}, now)
+	require.Equal(t, []Standing{Kept, Kept, Overdue}, []Standing{items[0].Standing, items[1].Standing, items[2].Standing})
+	require.Contains(t, items[0].Why, "annex does not count: it lies where quay-shelf does, and is lost with that")
+	require.Contains(t, items[0].Why, "quay-shelf at harbour-office, 2 h old, proven there by boot")
+	require.Contains(t, items[0].Why, "north-pier does not count: its newest image is 30 h old")
+	require.Contains(t, items[0].Why, "islet does not count: the newest proof of its image failed")
+	require.Contains(t, items[2].Why, "0 of 1: vault is at harbour-office, where the machine is")
+	require.Contains(t, items[2].Why, "where somewhere is nobody said (place)")
+}
+
 // Each clause stands by what is known, to the second.
 func TestJudge(t *testing.T) {
 	p, err := Parse("26 hours, boot weekly, 2 copies, 1 elsewhere, key yearly")
@@ -76,17 +112,17 @@ func TestJudge(t *testing.T) {
 		want []Standing
 		says string
 	}{
-		"all is kept": {Known{Newest: ago(9 * time.Hour), Since: ago(90 * day), Proven: map[image.Level]time.Time{image.ByBoot: ago(6 * day)}, Copies: 2, Elsewhere: 1, Sealed: true, KeyProven: ago(100 * day)},
+		"all is kept": {Known{Newest: ago(9 * time.Hour), Since: ago(90 * day), Proven: map[image.Level]time.Time{image.ByBoot: ago(6 * day)}, Held: held(2, 1), Sealed: true, KeyProven: ago(100 * day)},
 			[]Standing{Kept, Kept, Kept, Kept, Kept}, "proven by boot 6 days ago"},
-		"just": {Known{Newest: ago(26 * time.Hour), Since: ago(90 * day), Proven: map[image.Level]time.Time{image.ByBoot: ago(7 * day)}, Copies: 3, Elsewhere: 2, Sealed: true, KeyProven: ago(366 * day)},
+		"just": {Known{Newest: ago(26 * time.Hour), Since: ago(90 * day), Proven: map[image.Level]time.Time{image.ByBoot: ago(7 * day)}, Held: held(3, 2), Sealed: true, KeyProven: ago(366 * day)},
 			[]Standing{Kept, Kept, Kept, Kept, Kept}, "its newest image is 26 h old"},
-		"just not": {Known{Newest: ago(26*time.Hour + 1), Since: ago(90 * day), Proven: map[image.Level]time.Time{image.ByBoot: ago(7*day + 1)}, Copies: 1, Sealed: true, KeyProven: ago(366*day + 1)},
+		"just not": {Known{Newest: ago(26*time.Hour + 1), Since: ago(90 * day), Proven: map[image.Level]time.Time{image.ByBoot: ago(7*day + 1)}, Held: held(1, 0), Sealed: true, KeyProven: ago(366*day + 1)},
 			[]Standing{Overdue, Overdue, Overdue, Overdue, Overdue}, "its newest image is 26 h old, and may be 26 h"},
 		"nothing yet":           {Known{Since: now}, []Standing{Overdue, Kept, Overdue, Overdue, Impossible}, "not proven by boot yet; due in 7 days"},
-		"never proven for long": {Known{Newest: ago(time.Hour), Since: ago(8 * day), Copies: 2, Elsewhere: 1, Sealed: true}, []Standing{Kept, Overdue, Kept, Kept, Overdue}, "no image of it was proven by boot yet"},
-		"failed": {Known{Newest: ago(time.Hour), Since: ago(8 * day), Proven: map[image.Level]time.Time{image.ByBoot: ago(day)}, Failed: map[image.Level]Failure{image.ByBoot: {ago(3 * time.Hour), "it stays in its boot loader"}}, Copies: 2, Elsewhere: 1, Sealed: true, KeyProven: ago(day)},
+		"never proven for long": {Known{Newest: ago(time.Hour), Since: ago(8 * day), Held: held(2, 1), Sealed: true}, []Standing{Kept, Overdue, Kept, Kept, Overdue}, "no image of it was proven by boot yet"},
+		"failed": {Known{Newest: ago(time.Hour), Since: ago(8 * day), Proven: map[image.Level]time.Time{image.ByBoot: ago(day)}, Failed: map[image.Level]Failure{image.ByBoot: {ago(3 * time.Hour), "it stays in its boot loader"}}, Held: held(2, 1), Sealed: true, KeyProven: ago(day)},
 			[]Standing{Kept, Failed, Kept, Kept, Kept}, "its newest proof by boot failed 3 h ago: it stays in its boot loader"},
-		"impossible": {Known{Newest: ago(time.Hour), Since: ago(8 * day), Impossible: map[image.Level]string{image.ByBoot: "no hypervisor of the site may hold trials"}, Copies: 2, Elsewhere: 1, Sealed: true, KeyProven: ago(day)},
+		"impossible": {Known{Newest: ago(time.Hour), Since: ago(8 * day), Impossible: map[image.Level]string{image.ByBoot: "no hypervisor of the site may hold trials"}, Held: held(2, 1), Sealed: true, KeyProven: ago(day)},
 			[]Standing{Kept, Impossible, Kept, Kept, Kept}, "no hypervisor of the site may hold trials"},
 	} {
 		items := p.Judge(c.k, now)

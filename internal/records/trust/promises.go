@@ -55,11 +55,15 @@ type ImageStanding struct {
 	Store     string    `db:"store"`
 	First     time.Time `db:"first"`
 	Newest    time.Time `db:"newest"`
+	// Proven and Failed are of the newest one.
+	Proven image.Level `db:"proven"`
+	Failed bool        `db:"failed"`
 }
 
 // ImageStandings are those of every machine and store.
 func (t Trust) ImageStandings(ctx context.Context) ([]ImageStanding, error) {
-	return db.All[ImageStanding](ctx, t.db.Pool, "select machine_id, store, min(taken) as first, max(taken) as newest from images where state = 'usable' and gone is null group by machine_id, store")
+	return db.All[ImageStanding](ctx, t.db.Pool, `select machine_id, store, min(taken) as first, max(taken) as newest,
+		(array_agg(proven order by taken desc, id))[1] as proven, (array_agg(proof_failed order by taken desc, id))[1] as failed from images where state = 'usable' and gone is null group by machine_id, store`)
 }
 
 // ProofTimes are how long the newest proofs of each level took that passed, in the middle.

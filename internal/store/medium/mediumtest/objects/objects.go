@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"sync/atomic"
 
 	"github.com/johannesboyne/gofakes3"
 	"github.com/johannesboyne/gofakes3/backend/s3mem"
@@ -18,6 +19,8 @@ type Objects struct {
 	Backend *s3mem.Backend
 	// Most is the largest object that it has room for, in bytes.
 	Most int64
+	// Calls counts what it was asked.
+	Calls atomic.Int64
 
 	key     string
 	objects http.Handler
@@ -37,6 +40,7 @@ func New(key string, buckets ...string) (*Objects, error) {
 
 // ServeHTTP implements [http.Handler].
 func (o *Objects) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	o.Calls.Add(1)
 	say := func(status int, code string) {
 		w.WriteHeader(status)
 		io.WriteString(w, "<Error><Code>"+code+"</Code><Message>refused</Message></Error>")
