@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/store/medium/mediumtest"
 	"keenlodge/internal/wire"
 )
@@ -27,7 +28,8 @@ func TestKills(t *testing.T) {
 	folder, plain := sealedStore(t, "tide-vault"), t.TempDir()
 	withPolicy(t, "weekly-system", "    machines: [tickets-db]\n    store: tide-vault\n    rotation: newest 2\n    cycle: full every 4th\n"+
 		"  monthly-whole:\n    machines: [tickets-db, berth-sim]\n    store: shelf-open\n    rotation: newest 2\n    cycle: full once\n    fold: true\n",
-		storeText("tide-vault", folder)+"    sealed: true\n", openStoreText("shelf-open", plain, "    grace: none\n"))
+		storeText("tide-vault", folder)+"    sealed: true\n", openStoreText("shelf-open", plain, "    grace: none\n"), storeText("islet-shelf", t.TempDir()))
+	withCopies(t, map[string]site.Copy{"to-islet": {From: "tide-vault", To: "islet-shelf", Rotation: "newest 2"}})
 	t.Cleanup(func() {
 		if service.Ended() {
 			startService(t)
@@ -40,6 +42,9 @@ func TestKills(t *testing.T) {
 			s := keen(t, "policy", "run", policy, "--wait")
 			require.Contains(t, []int{0, 3}, s.code, "the next run of %s\n%s%s\n%s", policy, s.out, s.err, tail(t, "service.log", 6000))
 		}
+		s := keen(t, "copy", "run", "to-islet", "--wait")
+		require.Zero(t, s.code, "the next copy\n%s%s\n%s", s.out, s.err, tail(t, "service.log", 6000))
+		require.NotEmpty(t, in(t, "islet-shelf"))
 	}
 	next()
 	done := map[string]int{}
@@ -47,7 +52,8 @@ func TestKills(t *testing.T) {
 		jobs := map[string][]string{
 			"backup": {"policy", "run", "weekly-system"}, "backup to the open store": {"policy", "run", "monthly-whole"},
 			"sweep": {"store", "sweep", "tide-vault"}, "repair": {"store", "check", "tide-vault", "--read", "--repair"}, "adopt": {"store", "adopt", "tide-vault"},
-			"key": {"store", "key", "add", "tide-vault", "--label", "safe in the harbour office"},
+			"copy": {"copy", "run", "to-islet"},
+			"key":  {"store", "key", "add", "tide-vault", "--label", "safe in the harbour office"},
 		}
 		if newest := in(t, "tide-vault"); len(newest) > 0 {
 			jobs["restore"] = []string{"image", "restore", newest[rng.IntN(len(newest))].ID, "--as", "tickets-again"}
@@ -56,7 +62,7 @@ func TestKills(t *testing.T) {
 		if newest := in(t, "shelf-open"); len(newest) > 0 && newest[0].Base != "" {
 			jobs["fold"] = []string{"image", "fold", newest[0].ID}
 		}
-		names := []string{"backup", "backup", "backup", "backup to the open store", "backup to the open store"}
+		names := []string{"backup", "backup", "backup", "copy", "backup to the open store", "backup to the open store"}
 		for name := range jobs {
 			names = append(names, name)
 		}
@@ -118,7 +124,7 @@ func TestKills(t *testing.T) {
 			next()
 			requireClean(t, "tickets-db")
 			requireClean(t, "berth-sim")
-			for _, store := range []string{"tide-vault", "shelf-open"} {
+			for _, store := range []string{"tide-vault", "shelf-open", "islet-shelf"} {
 				require.Contains(t, keenOK(t, "store", "check", store, "--read"), "nothing is damaged", what)
 			}
 		}

@@ -268,9 +268,9 @@ func (l *lab) thin(ctx context.Context, add Add) error {
 			return fmt.Errorf("over %s: %w", address, err)
 		}
 		t := r.Tasks[0]
-		used = append(used, 100*float64(t.Stored)/t.Ended.Sub(*t.Started).Seconds()/float64(k.Rate))
+		used = append(used, 100-100*float64(t.Stored)/t.Ended.Sub(*t.Started).Seconds()/float64(k.Rate))
 	}
-	add("40 MiB over a line of 20 Mbit/s and 80 ms to an object service: of the line used, from the task's begin to its end", "%", 90, used...)
+	add("40 MiB over a line of 20 Mbit/s and 80 ms to an object service: of the line left unused, from the task's begin to its end", "%", 10, used...)
 	return nil
 }
 
@@ -302,7 +302,18 @@ func (l *lab) nothing(ctx context.Context, add Add) error {
 	if _, _, err := l.copy(ctx, "many", "ferry-log"); err != nil {
 		return err
 	}
-	db, err := pgx.Connect(ctx, l.p.DatabaseURL())
+	config, err := pgx.ParseConfig(l.p.DatabaseURL())
+	if err != nil {
+		return err
+	}
+	if config.Password == "" {
+		line, err := os.ReadFile(l.p.Path("pgpass"))
+		if err != nil {
+			return err
+		}
+		config.Password = strings.TrimSpace(string(line[strings.LastIndexByte(string(line), ':')+1:]))
+	}
+	db, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
 		return err
 	}

@@ -93,7 +93,7 @@ func (s *show) promises(ctx context.Context) error {
 		return err
 	}
 	p := all.Policies["nightly-guests"]
-	p.Promise = "26 hours, boot weekly, 1 elsewhere, back in 1 hour"
+	p.Promise = "26 hours, boot weekly, 2 copies, 2 media, 1 elsewhere, back in 1 hour"
 	if _, err := s.setPolicy(ctx, "nightly-guests", p); err != nil {
 		return err
 	}
