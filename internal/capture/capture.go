@@ -375,6 +375,7 @@ func (k *making) store(ctx context.Context, m *image.Manifest, capture source.Ca
 		return err
 	}
 	m.Took = time.Since(*k.t.Started)
+	m.Lock(k.o.Site.LockOf(k.o.Run.Policy), time.Now())
 	k.finished = true
 	if err := w.Finish(ctx, m); err != nil {
 		return k.unfinished(context.WithoutCancel(ctx), err)

@@ -50,6 +50,8 @@ func imageCommand() *cli.Command {
 							state = "gone"
 						} else if m.Pinned {
 							state += ", pinned"
+						} else if m.Locked != nil && m.Locked.After(time.Now()) {
+							state += ", locked"
 						}
 						rows = append(rows, []string{m.ID, m.Machine, moment(&m.Taken), state, captureOf(m), orDash(m.Consistency), standing(m), size(m.Size), size(m.Read), size(m.Stored), m.Store, orDash(alsoIn(m)), orDash(m.Policy)})
 					}
@@ -126,6 +128,14 @@ func imageCommand() *cli.Command {
 			})},
 		imageFilesCommand(), imageCatCommand(), imageDownloadCommand(), imageServeCommand(), imageExportCommand(), imageImportCommand(), imageEvidenceCommand(), imageBootCommand(), imageCloneCommand(), imageUnlockCommand(), imageDiffCommand(), imageHistoryCommand(), imageUndropCommand(), imageFoldCommand(),
 		restoreMachineCommand("restore"))
+}
+
+// lockWords says until when nothing can delete an image.
+func lockWords(m wire.Image) string {
+	if m.Locked == nil || m.Locked.Before(time.Now()) {
+		return "no"
+	}
+	return "until " + moment(m.Locked)
 }
 
 // copyWords says of which image it is a copy, and where the same one is.
@@ -256,7 +266,7 @@ func imageDetails(w io.Writer, m wire.ProvenImage) {
 	}
 	for _, row := range [][2]string{
 		{"image", m.ID}, {"machine", m.Machine}, {"taken", moment(&m.Taken)}, {"state", state}, {"trust", trust(m)}, {"policy", orDash(m.Policy)}, {"store", m.Store}, {"copy", copyWords(m.Image)},
-		{"capture", captureWords(m.Image)}, {"leans on", orDash(m.Base)}, {"note", orDash(m.Note)}, {"pinned", pinWords(m.Image)}, {"took", time.Duration(m.Took).Round(100 * time.Millisecond).String()}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
+		{"capture", captureWords(m.Image)}, {"leans on", orDash(m.Base)}, {"note", orDash(m.Note)}, {"pinned", pinWords(m.Image)}, {"locked", lockWords(m.Image)}, {"took", time.Duration(m.Took).Round(100 * time.Millisecond).String()}, {"consistency", orDash(m.Consistency)}, {"frozen for", frozen(m.Frozen)},
 		{"disks", orDash(what)}, {"read", size(m.Read)}, {"new to the store", size(m.NewBytes)}, {"stored", size(m.Stored)}, {"run", orDash(m.Run)},
 	} {
 		fmt.Fprintf(w, "%-18s %s\n", row[0], row[1])

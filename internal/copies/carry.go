@@ -23,17 +23,32 @@ import (
 // recordTime is how long a finished copy waits for a database that does not answer; after that a later look at its store records it.
 const recordTime = time.Hour
 
+// readAgain is how often a rule's bandwidth is read anew while it is on its way: asking for each frame would cost more than sending it.
+const readAgain = time.Second
+
 // pace lets bytes pass as fast as the rule's bandwidth allows at this hour.
 func (k *round) pace(ctx context.Context, n int) error {
-	s, err := k.c.rec.Site(records.Within(ctx, 0))
-	if records.Away(err) { // what is on its way does not wait for the database
-		s, err = k.c.rec.KnownSite(), nil
+	k.mu.Lock()
+	known, zone := k.bandwidth, k.zone
+	fresh := time.Since(k.asked) < readAgain
+	k.mu.Unlock()
+	if !fresh {
+		s, err := k.c.rec.Site(records.Within(ctx, 0))
+		if records.Away(err) { // what is on its way does not wait for the database
+			s, err = k.c.rec.KnownSite(), nil
+		}
+		if err != nil {
+			return err
+		}
+		known, zone = s.Copies[k.name].Bandwidth, s.Location()
+		k.mu.Lock()
+		k.bandwidth, k.zone, k.asked = known, zone, time.Now()
+		k.mu.Unlock()
 	}
-	rule, ok := s.Copies[k.name]
-	if err != nil || !ok || len(rule.Bandwidth) == 0 {
-		return err
+	if len(known) == 0 {
+		return nil
 	}
-	return k.c.throttle.Wait(ctx, "copy rule "+k.name, site.PaceOf(rule.Bandwidth), s.Location(), n)
+	return k.c.throttle.Wait(ctx, "copy rule "+k.name, site.PaceOf(known), zone, n)
 }
 
 // carry copies one image, and goes on where it was when the line was cut.
@@ -172,6 +187,7 @@ func (k *round) once(ctx context.Context, t *runs.Task, src records.Lying) (sent
 	out.Sizes.New, out.Sizes.Stored = w.Written()
 	out.Sizes.Read = count.Read.Load()
 	out.Took = time.Since(began)
+	out.Lock(k.site.LockOf(k.name), time.Now())
 	t.NewBytes, t.Stored = out.Sizes.New, out.Sizes.Stored
 	finished = true
 	if err := w.Finish(ctx, &out); err != nil {

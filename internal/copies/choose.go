@@ -42,6 +42,9 @@ func planned(m records.Lying) rotation.Image {
 	if !m.Failed {
 		out.Proven = m.Proven
 	}
+	if m.Locked != nil {
+		out.Locked = *m.Locked
+	}
 	return out
 }
 

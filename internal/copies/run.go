@@ -86,8 +86,12 @@ type round struct {
 
 	from, to store.Store
 	result   wire.CopyResult
-	mu       sync.Mutex // guards result, and fresh
+	mu       sync.Mutex // guards what follows, and from and to
 	fresh    map[string]bool
+	// bandwidth, in zone, is what the rule may send, as it was when it was asked for.
+	bandwidth []string
+	zone      *time.Location
+	asked     time.Time
 }
 
 // Run implements [runs.Handler].

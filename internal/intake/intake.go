@@ -142,6 +142,7 @@ func (in *Intake) Take(ctx context.Context, o Order, what wire.Brought, open Ope
 	m.Sizes.Read, m.Sizes.Data = count.Data.Load(), min(count.Data.Load(), m.Sizes.Disks)
 	m.Sizes.New, m.Sizes.Stored = w.Written()
 	m.Took = time.Since(began)
+	m.Lock(spec.LockTime(), time.Now())
 	if err := w.Finish(ctx, m); err != nil {
 		return nil, err
 	}

@@ -170,7 +170,7 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 	if isCopy { // the first copy of a machine brings all of it, the others what changed
 		spec.Cycle = "full once"
 	}
-	out = forecast.Policy{Name: name, Store: spec.Store, Cycle: spec.CycleRule(), Capture: spec.Between(), Rule: spec.RotationRule(), Fold: spec.Fold}
+	out = forecast.Policy{Name: name, Store: spec.Store, Cycle: spec.CycleRule(), Capture: spec.Between(), Rule: spec.RotationRule(), Fold: spec.Fold, Locked: s.LockOf(name)}
 	if p := e.pauses[name]; p.Since != nil {
 		if out.Paused = p.Until == nil; p.Until != nil {
 			out.PausedUntil = *p.Until

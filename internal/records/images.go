@@ -59,6 +59,8 @@ type Image struct {
 	Leaving bool `db:"leaving" json:"leaving"`
 	// Adopted says that rotation leaves it alone: it was found in its store, and nobody has said that it is this lodge's.
 	Adopted bool `db:"adopted" json:"adopted"`
+	// Locked is until when nothing can delete it, nil for no lock.
+	Locked *time.Time `db:"locked" json:"locked"`
 	// CopyOf is the image of which it is a copy in another store, or "", CopiedBy the rule that made it.
 	CopyOf   string `db:"copy_of" json:"copy_of"`
 	CopiedBy string `db:"copied_by" json:"copied_by"`
@@ -104,7 +106,7 @@ func (m Image) Lost() (n int64) {
 }
 
 const imageSelect = `select i.id, coalesce(mm.label, i.machine) as machine, i.machine_id, i.policy, i.store, i.run, i.taken, i.state, i.scope, i.capture, i.since, i.capture_why, i.base,
-	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, i.adopted, i.copy_of, i.copied_by, i.firmware, i.files, i.rested,
+	i.consistency, i.frozen, i.pinned, i.pin_note, i.disks, i.size, i.read, i.fresh, i.stored, i.note, i.apart, i.took, i.gone, i.gone_why, i.in_store, i.leaving, i.adopted, i.locked, i.copy_of, i.copied_by, i.firmware, i.files, i.rested,
 	i.proven, i.proven_at, i.proof_failed as failed, i.unusual, i.looked_by, i.looked_note, i.looked_at from images i left join machines mm on mm.id = i.machine_id `
 
 // ImageFilter narrows a listing; empty fields do not.
@@ -198,7 +200,7 @@ func (r *Records) Experience(ctx context.Context, counting []string, since time.
 }
 
 // planColumns has what planning needs of an image, but for its machine's name, which is put after it.
-const planColumns = "id, machine_id, policy, store, scope, apart, taken, capture, base, state, pinned, stored, took, proven, proof_failed, unusual, gone, copied_by"
+const planColumns = "id, machine_id, policy, store, scope, apart, taken, capture, base, state, pinned, stored, took, proven, proof_failed, unusual, gone, copied_by, locked"
 
 // visitPlanned calls visit for rows of planColumns and a name.
 func visitPlanned(rows pgx.Rows, visit func(Image)) error {
@@ -216,7 +218,7 @@ func visitPlanned(rows pgx.Rows, visit func(Image)) error {
 	var machineID, policy, store, scope, capture, state, proven, rule, name pgtype.DriverBytes
 	for rows.Next() {
 		var m Image
-		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.SeparateSet, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Unusual, &m.Gone, &rule, &name); err != nil {
+		if err := rows.Scan(&m.ID, &machineID, &policy, &store, &scope, &m.SeparateSet, &m.Taken, &capture, &m.Base, &state, &m.Pinned, &m.Stored, &m.Took, &proven, &m.Failed, &m.Unusual, &m.Gone, &rule, &m.Locked, &name); err != nil {
 			return err
 		}
 		m.MachineID, m.Policy, m.Store, m.Scope, m.Machine = once(machineID), once(policy), once(store), image.Scope(once(scope)), once(name)
@@ -255,8 +257,8 @@ func (r *Records) AddImage(ctx context.Context, m Image) error {
 // FinishImage makes an image usable.
 func (r *Records) FinishImage(ctx context.Context, m Image) error {
 	return r.db.Exec(ctx, `update images set state = case when $18 then 'broken' else 'usable' end, taken = $2, consistency = $3, frozen = $4, disks = $5, size = $6, read = $7, fresh = $8, stored = $9,
-		capture = $10, since = $11, capture_why = $12, base = $13, took = $14, firmware = coalesce($15::jsonb, '[]'), files = $16, rested = coalesce($17::jsonb, '[]') where id = $1`,
-		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took, m.Firmware, m.Files, m.Rested, m.Lost() > 0)
+		capture = $10, since = $11, capture_why = $12, base = $13, took = $14, firmware = coalesce($15::jsonb, '[]'), files = $16, rested = coalesce($17::jsonb, '[]'), locked = $19 where id = $1`,
+		m.ID, m.Taken, m.Consistency, m.Frozen, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored, m.Capture, m.Since, m.CaptureWhy, m.Base, m.Took, m.Firmware, m.Files, m.Rested, m.Lost() > 0, m.Locked)
 }
 
 // ForgetImage removes an image that never came to be.
@@ -283,12 +285,12 @@ func (r *Records) DropImages(ctx context.Context, drops []Drop) error {
 	}
 	err := pgx.BeginFunc(ctx, r.db.Pool, func(tx pgx.Tx) error {
 		for _, d := range drops {
-			tag, err := tx.Exec(ctx, "update images set gone = now(), gone_why = $2 where id = $1 and (gone is not null or not pinned)", d.ID, d.Why)
+			tag, err := tx.Exec(ctx, "update images set gone = now(), gone_why = $2 where id = $1 and (gone is not null or not pinned and (locked is null or locked <= now()))", d.ID, d.Why)
 			if err != nil {
 				return err
 			}
 			if tag.RowsAffected() == 0 {
-				return fmt.Errorf("image %s was pinned meanwhile; nothing was dropped", d.ID)
+				return fmt.Errorf("image %s is locked, or was pinned meanwhile; nothing was dropped", d.ID)
 			}
 		}
 		return nil
@@ -343,7 +345,7 @@ func (r *Records) Leaving(ctx context.Context, store string, grace time.Duration
 // Leave takes an image that is gone beyond the point at which it can be brought back, and reports whether it did: not where
 // somebody has just brought it back, or an image that leans on it.
 func (r *Records) Leave(ctx context.Context, id string) (bool, error) {
-	tag, err := r.db.Pool.Exec(ctx, `update images set leaving = true where id = $1 and gone is not null and in_store
+	tag, err := r.db.Pool.Exec(ctx, `update images set leaving = true where id = $1 and gone is not null and in_store and (locked is null or locked <= now())
 		and not exists (select from images o where o.base = $1 and o.in_store)`, id)
 	return tag.RowsAffected() == 1, err
 }

@@ -28,10 +28,10 @@ func (r *Records) SetResult(ctx context.Context, run string, result any) error {
 // [Refused] knows is about this image alone.
 func (r *Records) Adopt(ctx context.Context, m Image, proofs []Proof) (bool, error) {
 	tag, err := r.db.Pool.Exec(ctx, `insert into images (id, machine, machine_id, policy, store, taken, state, scope, capture, consistency, frozen, pinned, pin_note, disks, size, read, fresh, stored,
-		since, capture_why, base, note, apart, took, adopted, firmware, files, rested, copy_of, copied_by)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24, $25, coalesce($26::jsonb, '[]'), $27, coalesce($28::jsonb, '[]'), $29, $30) on conflict do nothing`,
+		since, capture_why, base, note, apart, took, adopted, firmware, files, rested, copy_of, copied_by, locked)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24, $25, coalesce($26::jsonb, '[]'), $27, coalesce($28::jsonb, '[]'), $29, $30, $31) on conflict do nothing`,
 		m.ID, m.Machine, m.MachineID, m.Policy, m.Store, m.Taken, m.State, m.Scope, m.Capture, m.Consistency, m.Frozen, m.Pinned, m.PinNote, m.Disks, m.Size, m.Read, m.NewBytes, m.Stored,
-		m.Since, m.CaptureWhy, m.Base, m.Note, m.SeparateSet, m.Took, m.Adopted, m.Firmware, m.Files, m.Rested, m.CopyOf, m.CopiedBy)
+		m.Since, m.CaptureWhy, m.Base, m.Note, m.SeparateSet, m.Took, m.Adopted, m.Firmware, m.Files, m.Rested, m.CopyOf, m.CopiedBy, m.Locked)
 	if err != nil || tag.RowsAffected() == 0 {
 		return false, err
 	}

@@ -134,6 +134,9 @@ func Planned(m records.Image) rotation.Image {
 	if !m.Failed {
 		out.Proven = m.Proven
 	}
+	if m.Locked != nil {
+		out.Locked = *m.Locked
+	}
 	return out
 }
 

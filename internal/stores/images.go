@@ -60,6 +60,9 @@ func (ss *Stores) Hardware(ctx context.Context, id string) (machine.Hardware, er
 func Finished(rec records.Image, m *image.Manifest) records.Image {
 	rec.Taken, rec.Consistency, rec.Frozen = m.Taken, m.Consistency, m.Frozen.Nanoseconds()
 	rec.Capture, rec.Since, rec.Base, rec.CaptureWhy, rec.Took = m.Capture, m.Since, m.Base, m.Why, m.Took.Nanoseconds()
+	if !m.Locked.IsZero() {
+		rec.Locked = &m.Locked
+	}
 	if m.Copy != nil {
 		rec.CopyOf, rec.CopiedBy = m.Copy.Of, m.Copy.Rule
 	}

@@ -49,6 +49,7 @@ type Image struct {
 	Leaving     bool              `json:"leaving" doc:"of an image that is gone: it is on its way out, and can't be brought back"`
 	Rested      []image.Rested    `json:"rested" doc:"applications that were brought to rest for it"`
 	Files       *ImageFiles       `json:"files" doc:"what an image of files holds; null is one of disks"`
+	Locked      *time.Time        `json:"locked" doc:"until when nothing can delete it; null for no lock"`
 	CopyOf      string            `json:"copy_of" doc:"the image of which it is a copy in another store, or empty"`
 	CopiedBy    string            `json:"copied_by" doc:"the copy rule that made it, or empty"`
 	Also        []Twin            `json:"also" doc:"the same image in other places"`

@@ -49,7 +49,7 @@ func Image(m records.Image) wire.Image {
 	return wire.Image{ID: m.ID, Machine: m.Machine, MachineID: m.MachineID, Policy: m.Policy, Store: m.Store, Run: m.Run, Taken: m.Taken, State: m.State, Scope: m.Scope, Capture: m.Capture,
 		Since: m.Since, CaptureWhy: m.CaptureWhy, Base: m.Base, Consistency: m.Consistency, Frozen: m.Frozen, Pinned: m.Pinned, PinNote: m.PinNote,
 		Disks: Each(m.Disks, func(d records.ImageDisk) wire.ImageDisk { return wire.ImageDisk(d) }), Size: m.Size, Read: m.Read, NewBytes: m.NewBytes, Stored: m.Stored,
-		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, Odd: m.Unusual, InStore: m.InStore, Leaving: m.Leaving, CopyOf: m.CopyOf, CopiedBy: m.CopiedBy, Also: []wire.Twin{},
+		Note: m.Note, SeparateSet: m.SeparateSet, Took: m.Took, Gone: m.Gone, GoneWhy: m.GoneWhy, Proven: m.Proven, ProvenAt: m.ProvenAt, Failed: m.Failed, Odd: m.Unusual, InStore: m.InStore, Leaving: m.Leaving, Locked: m.Locked, CopyOf: m.CopyOf, CopiedBy: m.CopiedBy, Also: []wire.Twin{},
 		Firmware: Each(m.Firmware, func(f records.ImageFirmware) wire.ImageFirmware { return wire.ImageFirmware(f) }), Rested: Each(m.Rested, func(r image.Rested) image.Rested { return r }), Files: filesOf(m.Files)}
 }
 

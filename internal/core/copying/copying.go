@@ -111,7 +111,7 @@ func Decide(which Which, s Set, now time.Time, force bool) []Verdict {
 	for i, v := range out {
 		if v.Copy {
 			m := s.Images[i].Image
-			m.Base, m.Pinned, m.Proven = "", false, ""
+			m.Base, m.Pinned, m.Proven, m.Locked = "", false, "", time.Time{}
 			future = append(future, m)
 		}
 	}

@@ -41,6 +41,8 @@ type Policy struct {
 	Capture image.Capture // of images between full ones
 	Rule    rotation.Rule
 	Fold    bool
+	// Locked is how long nothing can delete an image that was made.
+	Locked time.Duration
 	// PausedUntil keeps it from running; the zero time for no pause. Paused says that no end of it is known.
 	PausedUntil time.Time
 	Paused      bool
@@ -393,6 +395,9 @@ func (p *playing) add(policy *Policy, store Store, m moment) (full bool, adds Ra
 	}
 	p.n++
 	image := rotation.Image{ID: "coming-" + digits(p.n), Taken: m.at, Capture: "full", State: "usable"}
+	if policy.Locked > 0 {
+		image.Locked = m.at.Add(policy.Locked)
+	}
 	full, adds = base < 0, p.Full
 	if !full {
 		image.Capture, adds = kind, p.Between

@@ -38,6 +38,8 @@ type Manifest struct {
 	Base string `json:"base,omitempty"`
 	// Copy says of a copy whence it came, nil for an image that was taken.
 	Copy *Copy `json:"copy,omitempty"`
+	// Locked is until when nothing may delete it, the zero time for no lock.
+	Locked time.Time `json:"locked,omitzero"`
 	// Note says what the image is for, where somebody wrote it; SeparateSet keeps it out of the set of scheduled ones.
 	Note        string `json:"note,omitempty"`
 	SeparateSet bool   `json:"apart,omitempty"`
@@ -73,6 +75,25 @@ type Copy struct {
 	Store string    `json:"store"`
 	Rule  string    `json:"rule"`
 	At    time.Time `json:"at"`
+}
+
+// Lock locks an image for so long from a moment on; 0 is no lock.
+func (m *Manifest) Lock(d time.Duration, now time.Time) {
+	m.Locked = time.Time{}
+	if d > 0 {
+		m.Locked = now.Add(d).UTC().Truncate(time.Second)
+	}
+}
+
+// ErrLocked marks an image that nothing may delete yet.
+var ErrLocked = errors.New("it is locked")
+
+// Deletable is nil where an image may be deleted at a moment; otherwise the error, which wraps [ErrLocked], says from when on.
+func (m *Manifest) Deletable(now time.Time) error {
+	if !m.Locked.After(now) {
+		return nil
+	}
+	return fmt.Errorf("image %s: %w until %s; nothing deletes it before", m.ID, ErrLocked, m.Locked.UTC().Format("2006-01-02 15:04 MST"))
 }
 
 // Origin is the image of which it is a copy, or itself.

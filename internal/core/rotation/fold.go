@@ -5,8 +5,8 @@ package rotation
 // to be dropped; another pair may follow.
 func (p Plan) Fold(images []Image) (base, into int, ok bool) {
 	for base := range images {
-		if p.Decisions[base].Verdict != Held || images[base].Capture != "full" {
-			continue
+		if p.Decisions[base].Verdict != Held || images[base].Capture != "full" || p.fixed != nil && p.fixed[base] {
+			continue // what is locked can't go, folded or not
 		}
 		leaning := 0
 		for i, m := range images {

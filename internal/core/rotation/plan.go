@@ -25,6 +25,8 @@ type Image struct {
 	Bytes  int64       `json:"bytes"`
 	// Unusual says that something in it may mean that data was lost, and that nobody has looked.
 	Unusual bool `json:"unusual,omitempty"`
+	// Locked is until when nothing can delete it, the zero time for no lock.
+	Locked time.Time `json:"locked,omitzero"`
 }
 
 // Verdict is what becomes of an image.
@@ -103,6 +105,8 @@ func Make(rule Rule, now time.Time, images []Image) Plan {
 	for i, m := range images {
 		d := Decision{m.ID, Drop, "no clause of the rule keeps it"}
 		switch {
+		case j.why[i].kind == locked:
+			d.Verdict, d.Why = Held, j.why[i].words(rule, now, m)
 		case j.why[i].kind != none:
 			d.Verdict, d.Why = Keep, j.why[i].words(rule, now, m)
 		case j.held[i] != 0:
@@ -171,6 +175,7 @@ const (
 	beingMade            // it is being written
 	newest               // it is the newest usable image
 	proven               // it is the newest image with a proof
+	locked               // the rule lets it go, and nothing can delete it yet
 	unclear              // it is doubtful, or in a state of which nothing is known
 	notYet               // it is not usable, and there is no newer one that is
 )
@@ -206,6 +211,8 @@ func (r reason) words(rule Rule, now time.Time, m Image) string {
 		return "it is the newest usable image"
 	case proven:
 		return "it is the newest image proven by " + string(m.Proven)
+	case locked:
+		return "the rule lets it go, but it is locked until " + m.Locked.In(now.Location()).Format("2006-01-02 15:04")
 	case unclear:
 		if m.State == image.Doubtful {
 			return "it is doubtful: a repair may mend it, or a second reading tell that it is broken"
@@ -296,6 +303,11 @@ func (j *judgement) judge(rule Rule, now time.Time, images []Image) {
 		m := &images[i]
 		if m.State == image.Broken && (latest < 0 || !images[latest].Taken.After(m.Taken)) {
 			j.keep(i, reason{kind: notYet})
+		}
+	}
+	for i := range images {
+		if images[i].Locked.After(now) {
+			j.keep(i, reason{kind: locked})
 		}
 	}
 	j.hold(images)

@@ -36,7 +36,9 @@ type Copy struct {
 	// TasksAtOnce is how many images are on their way at the same time.
 	TasksAtOnce int    `yaml:"tasks_at_once,omitempty" json:"tasks_at_once,omitempty" doc:"how many images are on their way at the same time; default 2"`
 	Longest     string `yaml:"longest,omitempty" json:"longest,omitempty" doc:"how long a run may take, such as 4 hours; then it is stopped, and the next one goes on"`
-	Rotation    string `yaml:"rotation" json:"rotation" doc:"rotation phrase of the copies, such as: 30 daily, 12 monthly"`
+	// Locked is how long each copy stays, whatever rotation or anybody says.
+	Locked   string `yaml:"locked,omitempty" json:"locked,omitempty" doc:"how long nothing can delete a copy, such as 14 days; of this and its store's the longer one holds"`
+	Rotation string `yaml:"rotation" json:"rotation" doc:"rotation phrase of the copies, such as: 30 daily, 12 monthly"`
 }
 
 // copyTasks is how many images a rule has on their way that does not say.
@@ -44,6 +46,18 @@ const copyTasks = 2
 
 // Tasks is how many images are on their way at the same time.
 func (c Copy) Tasks() int { return orDefault(c.TasksAtOnce, copyTasks) }
+
+// LockTime is how long nothing can delete a copy by its own word, 0 for no lock.
+func (c Copy) LockTime() time.Duration { return field.SpanOf(c.Locked, 0) }
+
+// LockOf is how long nothing can delete what a policy, or a copy rule, brings into its store.
+func (s Site) LockOf(name string) time.Duration {
+	p, err := s.Planned(name)
+	if err != nil {
+		return 0
+	}
+	return max(s.Stores[p.Store].LockTime(), s.Copies[name].LockTime())
+}
 
 // Which says which images are copied.
 func (c Copy) Which() copying.Which {
@@ -127,8 +141,10 @@ func (c Copy) check(name string, s Site, zone *time.Location) error {
 	if _, err := rotation.Parse(c.Rotation); err != nil {
 		return field.At(as, p+".rotation", "%v", err)
 	}
-	if _, err := field.SpanOr(c.Longest, 0); err != nil {
-		return field.At(as, p+".longest", "longest: %v", err)
+	for f, text := range map[string]string{"longest": c.Longest, "locked": c.Locked} {
+		if _, err := field.SpanOr(text, 0); err != nil {
+			return field.At(as, p+"."+f, "%s: %v", f, err)
+		}
 	}
 	for i, phrase := range c.Schedules {
 		here := fmt.Sprintf("%s.schedules[%d]", p, i)

@@ -33,6 +33,8 @@ type Store struct {
 	Compress bool `yaml:"compress,omitempty" json:"compress,omitempty" doc:"open layout: compress the disks' clusters"`
 	// Grace is how long a dropped image can be brought back.
 	Grace string `yaml:"grace,omitempty" json:"grace,omitempty" doc:"how long a dropped image can be brought back: 24 hours (the default), 3 days, none"`
+	// Locked is how long each image stays that comes into it, whatever rotation or anybody says.
+	Locked string `yaml:"locked,omitempty" json:"locked,omitempty" doc:"how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the lodge itself refuses"`
 	// Floor is what stays free: a run that would go below it is refused.
 	Floor       string `yaml:"floor,omitempty" json:"floor,omitempty" doc:"room that stays free, such as 20 GiB"`
 	FloorInodes int64  `yaml:"floor_inodes,omitempty" json:"floor_inodes,omitempty" doc:"inodes that stay free"`
@@ -76,6 +78,9 @@ func (s Store) GraceTime() time.Duration {
 	}
 	return d
 }
+
+// LockTime is how long nothing can delete an image that came into it, 0 for no lock.
+func (s Store) LockTime() time.Duration { return field.SpanOf(s.Locked, 0) }
 
 // graceOf reads "36 hours", "none", or nothing.
 func graceOf(text string) (time.Duration, error) {
@@ -142,6 +147,9 @@ func (s Store) check(name, p string) error {
 		return bad("compression", "this is for the pooled layout; an open store has compress: true, or not")
 	case s.Layout != Open && s.Compress:
 		return bad("compress", "a pooled store is compressed anyway, as its compression says; this is for the open layout")
+	}
+	if _, err := field.SpanOr(s.Locked, 0); err != nil {
+		return bad("locked", "locked: %v", err)
 	}
 	if _, err := graceOf(s.Grace); err != nil {
 		return bad("grace", "%v", err)

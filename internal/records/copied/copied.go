@@ -35,12 +35,13 @@ type Lying struct {
 	Size        int64         `db:"size"`
 	Stored      int64         `db:"stored"`
 	Gone        *time.Time    `db:"gone"`
+	Locked      *time.Time    `db:"locked"`
 }
 
 // LyingIn lists the images of a store, those too that it had and let go, oldest first in each machine; of some machines, or of all where none are named.
 func (c Copied) LyingIn(ctx context.Context, store string, machineIDs []string) ([]Lying, error) {
 	return db.All[Lying](ctx, c.db.Pool, `select i.id, coalesce(nullif(i.copy_of, ''), i.id) as origin, i.copied_by, coalesce(m.label, i.machine) as machine, i.machine_id, i.policy, i.scope, i.apart, i.taken, i.capture,
-		i.base, i.state, i.pinned, i.proven, i.proof_failed, i.size, i.stored, i.gone from images i left join machines m on m.id = i.machine_id
+		i.base, i.state, i.pinned, i.proven, i.proof_failed, i.size, i.stored, i.gone, i.locked from images i left join machines m on m.id = i.machine_id
 		where i.store = $1 and ($2::text[] is null or i.machine_id = any($2)) order by i.machine_id, i.taken, i.id`, store, machineIDs)
 }
 

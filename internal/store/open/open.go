@@ -316,6 +316,11 @@ func (s *Store) DropImage(ctx context.Context, id string) error {
 		return err
 	}
 	for _, m := range others {
+		if m.ID == id {
+			if err := m.Deletable(time.Now()); err != nil {
+				return err
+			}
+		}
 		if m.Base == id {
 			return fmt.Errorf("image %s can't go: image %s of %s leans on it", id, m.ID, m.Machine)
 		}

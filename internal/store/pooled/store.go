@@ -615,6 +615,11 @@ func (s *Store) ReadImage(ctx context.Context, id string) (*image.Manifest, erro
 
 // DropImage makes an image exist no more. A sweep gives the space of its pieces back.
 func (s *Store) DropImage(ctx context.Context, id string) error {
+	if m, err := s.ReadImage(ctx, id); err == nil { // what can't be read says nothing, and is gone already or damaged
+		if err := m.Deletable(time.Now()); err != nil {
+			return err
+		}
+	}
 	if err := s.medium.Delete(ctx, imageName(id)); err != nil {
 		return err
 	}
