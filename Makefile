@@ -4,11 +4,11 @@ SHELL := /bin/bash
 export CGO_CFLAGS := -O3 -g0
 SUDO := $(if $(filter 0,$(shell id -u)),,sudo)
 PACKAGES := postgresql qemu-system-x86 qemu-utils seabios qemu-guest-agent libvirt-daemon libvirt-daemon-driver-qemu libvirt-clients \
-	tzdata linux-image-cloud-amd64 busybox-static cpio kmod e2fsprogs fdisk grub-pc-bin grub-efi-amd64-bin grub-common ipxe-qemu fuse3 mount openssh-server gcc libc6-dev python3 python3-zstandard python3-cryptography ovmf swtpm swtpm-tools dosfstools mtools xfsprogs btrfs-progs chromium fonts-dejavu-core zstd libarchive-tools git mariadb-server debootstrap hyperfine time ntfs-3g xorriso squashfs-tools lvm2 mdadm cryptsetup-bin
+	tzdata linux-image-cloud-amd64 busybox-static cpio kmod e2fsprogs fdisk grub-pc-bin grub-efi-amd64-bin grub-common ipxe-qemu fuse3 mount openssh-server gcc libc6-dev python3 python3-zstandard python3-cryptography ovmf swtpm swtpm-tools dosfstools mtools xfsprogs btrfs-progs chromium fonts-dejavu-core zstd libarchive-tools git mariadb-server debootstrap hyperfine time ntfs-3g xorriso squashfs-tools lvm2 mdadm cryptsetup-bin apache2 proftpd-core proftpd-mod-crypto openssl
 GO_FILES := $(shell find cmd internal demo packaging -name '*.go' -o -name '*.sql' -o -name '*.sh' -o -name '*.yaml' -o -name '*.service' -o -path '*/ready/*') go.mod go.sum
 WEB_FILES := $(shell find web -path web/node_modules -prune -o -type f -print)
 
-.PHONY: faults trials rescue mutants schema help setup build demo test test-unit fresh lint fmt bench fuzz clean
+.PHONY: faults trials media rescue mutants schema help setup build demo test test-unit fresh lint fmt bench fuzz clean
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z]+:.*## /{printf "  make %-8s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
@@ -81,6 +81,9 @@ faults: setup build ## an hour of faults at calls, bytes and objects that are dr
 
 trials: setup build ## kill trials of images at random moments, from KEENLODGE_SEED on, and look for what stays behind (TRIALS=200; about 26 s each); then start images of a database under load (DATABASES=20; about 2 min each)
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_TRIALS=$${TRIALS:-200} KEENLODGE_DATABASES=$${DATABASES:-20} KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 24h -v -run "TestTrialsThatAreKilled|TestADatabaseUnderLoad" ./e2e
+
+media: ## a hundred thousand objects on every medium
+	$(SUDO) env "PATH=$$PATH" KEENLODGE_MEDIA=1 go test -count=1 -timeout 2h -v -run TestConformance ./internal/store/medium/...
 
 rescue: setup build ## get machines back from media in every way that there is: disc, stick and network, BIOS and UEFI, disks as before and larger, by a lodge and by a store alone (about 20 min)
 	$(SUDO) env "PATH=$$PATH" KEENLODGE_RESCUE=1 KEENLODGE_PROGRAM=$(CURDIR)/bin/keenlodge go test -count=1 -timeout 3h -v -run TestEveryRescue ./e2e

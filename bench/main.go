@@ -36,20 +36,13 @@ type section struct {
 
 var sections = []section{
 	{"whole", whole}, {"ladder", ladderSteps}, {"changes", changes}, {"many", many}, {"guest", guest}, {"inside", inside},
-	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", func(ctx context.Context, p *demo.Place, r *report.Report) error { return door.Measure(ctx, p, r.Add) }},
-	{"servers", func(ctx context.Context, p *demo.Place, r *report.Report) error {
-		return servers.Measure(ctx, p, r.Add)
-	}},
-	{"back", func(ctx context.Context, p *demo.Place, r *report.Report) error {
-		return servers.MeasureBack(ctx, p, r.Add)
-	}},
-	{"at once", atOnce}, {"exports", exports}, {"clones", clones}, {"rescue", rescued},
-	{"copies", func(ctx context.Context, p *demo.Place, r *report.Report) error {
-		return copying.Measure(ctx, p, r.Add)
-	}},
-	{"files", func(ctx context.Context, p *demo.Place, r *report.Report) error {
-		return servers.MeasureFiles(ctx, p, r.Add)
-	}},
+	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", adding(door.Measure)}, {"servers", adding(servers.Measure)}, {"back", adding(servers.MeasureBack)},
+	{"at once", atOnce}, {"exports", exports}, {"clones", clones}, {"rescue", rescued}, {"copies", adding(copying.Measure)}, {"files", adding(servers.MeasureFiles)},
+}
+
+// adding is a section whose measuring knows of the report only how rows are added.
+func adding[A ~func(what, unit string, asked float64, samples ...float64)](measure func(context.Context, *demo.Place, A) error) func(context.Context, *demo.Place, *report.Report) error {
+	return func(ctx context.Context, p *demo.Place, r *report.Report) error { return measure(ctx, p, r.Add) }
 }
 
 func main() {

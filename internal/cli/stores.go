@@ -83,7 +83,7 @@ func storeAddCommand() *cli.Command {
 			&cli.StringFlag{Name: "compression", Usage: "pooled layout: how hard to try to make what is new small: " + suggest.List(site.Compressions) + "; by default even"},
 			&cli.BoolFlag{Name: "compress", Usage: "open layout: compress the disks"},
 			&cli.StringFlag{Name: "like", Usage: "another store of the site: a new one cuts as that does, so that the two can exchange pieces"},
-			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"})...),
+			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"}, &cli.StringFlag{Name: "locked", Usage: "how long nothing can delete an image that came into it, such as \"14 days\""})...),
 		Action: calls([]string{"a name for the store"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 			spec, err := placeFrom(c)
 			if err != nil {
@@ -91,7 +91,7 @@ func storeAddCommand() *cli.Command {
 			}
 			spec.Place, spec.Like, spec.Compression = c.String("place"), c.String("like"), site.Compression(c.String("compression"))
 			n := wire.StoreAddition{Spec: spec}
-			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace")
+			n.Spec.Sealed, n.Spec.Floor, n.Spec.Compress, n.Spec.Grace, n.Spec.Locked = c.Bool("sealed"), c.String("floor"), c.Bool("compress"), c.String("grace"), c.String("locked")
 			if err := n.Spec.Check(c.Args().First()); err != nil {
 				return usageError{err}
 			}

@@ -2,15 +2,12 @@ package records
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
-	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records/db"
 )
@@ -117,7 +114,7 @@ func (r *Records) ReplaceSite(ctx context.Context, from *site.Site, next site.Si
 			return err
 		}
 		if from != nil {
-			if err := unchanged(*from, old); err != nil {
+			if err := from.Unchanged(old); err != nil {
 				return err
 			}
 		}
@@ -230,17 +227,4 @@ func (r *Records) PolicyStandings(ctx context.Context) ([]PolicyStanding, error)
 // SetNotice says what a person must look at in a policy; "" takes it back.
 func (r *Records) SetNotice(ctx context.Context, policy, notice string) error {
 	return r.db.Exec(ctx, "update policies set notice = $2 where name = $1", policy, notice)
-}
-
-// unchanged is an error that says what differs between two configurations, or nil.
-func unchanged(was, is site.Site) error {
-	changes, err := was.Compare(is)
-	if err != nil || len(changes) == 0 {
-		return err
-	}
-	var told []string
-	for _, c := range changes {
-		told = append(told, strings.TrimSpace(c.What+" "+c.Kind+" "+c.Name))
-	}
-	return fmt.Errorf("%w: somebody else has changed the site meanwhile (%s), so nothing was changed; look at it, and apply again", fault.ErrConflict, strings.Join(told, ", "))
 }

@@ -380,6 +380,19 @@ func (s Site) Compare(next Site) ([]Change, error) {
 	return changes, nil
 }
 
+// Unchanged is an error that says what differs between two configurations, or nil.
+func (s Site) Unchanged(is Site) error {
+	changes, err := s.Compare(is)
+	if err != nil || len(changes) == 0 {
+		return err
+	}
+	var told []string
+	for _, c := range changes {
+		told = append(told, strings.TrimSpace(c.What+" "+c.Kind+" "+c.Name))
+	}
+	return fmt.Errorf("%w: somebody else has changed the site meanwhile (%s), so nothing was changed; look at it, and apply again", fault.ErrConflict, strings.Join(told, ", "))
+}
+
 func anyMap[V any](m map[string]V) map[string]any {
 	out := make(map[string]any, len(m))
 	for k, v := range m {

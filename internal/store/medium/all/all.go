@@ -3,6 +3,8 @@ package all
 
 import (
 	_ "keenlodge/internal/store/medium/dir"
+	_ "keenlodge/internal/store/medium/ftp"
 	_ "keenlodge/internal/store/medium/s3"
 	_ "keenlodge/internal/store/medium/sftp"
+	_ "keenlodge/internal/store/medium/webdav"
 )

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"os"
 	"sync"
 	"testing"
 	"time"
@@ -23,6 +24,8 @@ type Subject struct {
 	Plant func(t *testing.T, names []string)
 	// Full opens a place with room for a few KiB, but not for a MiB.
 	Full func(t *testing.T) medium.Medium
+	// Costly keeps the hundred thousand objects for make media (KEENLODGE_MEDIA=1).
+	Costly bool
 	// Line is what the medium is reached by; nil where there is none.
 	Line *Line
 }
@@ -130,7 +133,7 @@ func (s Subject) writers(t *testing.T) {
 }
 
 func (s Subject) many(t *testing.T) {
-	if testing.Short() {
+	if testing.Short() || s.Costly && os.Getenv("KEENLODGE_MEDIA") == "" {
 		t.Skip("so many objects take a while")
 	}
 	m := s.Open(t)

@@ -77,6 +77,38 @@ func (l *Line) cut() {
 	clear(l.conns)
 }
 
+// Dial reaches another port of the host over the same line, as protocols do that open further connections.
+func (l *Line) Dial(address string) (net.Conn, error) {
+	once, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	defer once.Close()
+	near, err := net.Dial("tcp", once.Addr().String())
+	if err != nil {
+		return nil, err
+	}
+	from, err := once.Accept()
+	if err != nil {
+		return nil, err
+	}
+	to, err := net.Dial("tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.down {
+		to.Close()
+		from.Close()
+		return nil, net.ErrClosed
+	}
+	l.conns[from], l.conns[to] = true, true
+	go l.pass(from, to)
+	go l.pass(to, from)
+	return near, nil
+}
+
 func (l *Line) serve() {
 	for {
 		from, err := l.listener.Accept()
