@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -290,7 +291,11 @@ func (r *Records) DropImages(ctx context.Context, drops []Drop) error {
 				return err
 			}
 			if tag.RowsAffected() == 0 {
-				return fmt.Errorf("image %s is locked, or was pinned meanwhile; nothing was dropped", d.ID)
+				pinned, err := db.Column[bool](ctx, tx, "select pinned from images where id = $1", d.ID)
+				if err == nil && len(pinned) == 1 && !pinned[0] {
+					return fmt.Errorf("image %s is locked; nothing was dropped", d.ID)
+				}
+				return errors.Join(err, fmt.Errorf("image %s was pinned meanwhile; nothing was dropped", d.ID))
 			}
 		}
 		return nil

@@ -1761,6 +1761,8 @@ export interface components {
        * @enum {string}
        */
       images?: "each" | "full ones" | "newest of each day" | "newest of each week" | "newest of each month"
+      /** @description how long nothing can delete a copy, such as 14 days; of this and its store's the longer one holds */
+      locked?: string
       /** @description how long a run may take, such as 4 hours; then it is stopped, and the next one goes on */
       longest?: string
       /** @description names, or patterns with * and ?; left out, and no tags, it is all */
@@ -2164,6 +2166,20 @@ export interface components {
       sealed: boolean
       sealed_cuts?: string
     }
+    Held: {
+      elsewhere: boolean
+      failed: boolean
+      medium: string
+      /** Format: date-time */
+      newest: string
+      /** @description why it is no copy that counts, or empty */
+      not: string
+      /** @description where the store is, or empty where nobody said */
+      place: string
+      /** @enum {string} */
+      proven: "read" | "mount" | "boot" | "restore"
+      store: string
+    }
     Hello: {
       program: string
     }
@@ -2251,6 +2267,11 @@ export interface components {
       in_store: boolean
       /** @description of an image that is gone: it is on its way out, and can't be brought back */
       leaving: boolean
+      /**
+       * Format: date-time
+       * @description until when nothing can delete it; null for no lock
+       */
+      locked: string | null
       machine: string
       machine_id: string
       /** @description what it is for, where somebody wrote it */
@@ -2686,6 +2707,8 @@ export interface components {
       overdue: components["schemas"]["Some"]
     }
     OwedMachine: {
+      /** @description what stores have of it, and which of that counts as a copy */
+      held: components["schemas"]["Held"][]
       items: components["schemas"]["Item"][]
       machine: string
       machine_id: string
@@ -2962,6 +2985,11 @@ export interface components {
       last_good: string
       /** @description of an image that is gone: it is on its way out, and can't be brought back */
       leaving: boolean
+      /**
+       * Format: date-time
+       * @description until when nothing can delete it; null for no lock
+       */
+      locked: string | null
       /** @description who looked at what is unusual */
       looked: components["schemas"]["LookedAt"]
       machine: string
@@ -3328,6 +3356,8 @@ export interface components {
        * @enum {string}
        */
       images?: "each" | "full ones" | "newest of each day" | "newest of each week" | "newest of each month"
+      /** @description how long nothing can delete a copy, such as 14 days; of this and its store's the longer one holds */
+      locked?: string
       /** @description how long a run may take, such as 4 hours; then it is stopped, and the next one goes on */
       longest?: string
       /** @description names, or patterns with * and ?; left out, and no tags, it is all */
@@ -3540,10 +3570,14 @@ export interface components {
       when: string
     }
     SiteStore: {
+      /** @description webdav: https:// (or http://) address of an existing folder */
+      address?: string
       /** @description what backups may write into it in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
       bandwidth?: string[]
       /** @description s3: an existing bucket */
       bucket?: string
+      /** @description ftp: digest of the server's certificate (sha256:…), where no authority of this host vouches for it; webdav: digest of the server's certificate (sha256:…), where no authority of this host vouches for it */
+      certificate?: string
       /** @description open layout: compress the disks' clusters */
       compress?: boolean
       /**
@@ -3560,11 +3594,11 @@ export interface components {
        * @description inodes that stay free
        */
       floor_inodes?: number
-      /** @description dir: absolute path of an existing folder; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host */
+      /** @description dir: absolute path of an existing folder; ftp: absolute path of an existing folder on the server; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host */
       folder?: string
       /** @description how long a dropped image can be brought back: 24 hours (the default), 3 days, none */
       grace?: string
-      /** @description sftp: name or address */
+      /** @description ftp: name or address; sftp: name or address */
       host?: string
       /** @description sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
       host_key?: string
@@ -3575,18 +3609,20 @@ export interface components {
       layout?: "" | "pooled" | "open"
       /** @description another pooled store: a new one cuts as that does, so that the two can exchange pieces */
       like?: string
+      /** @description how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the lodge itself refuses */
+      locked?: string
       /**
-       * @description how it is reached: dir, s3, sftp
+       * @description how it is reached: dir, s3, sftp, ftp, webdav
        * @enum {string}
        */
-      medium: "dir" | "s3" | "sftp"
+      medium: "dir" | "ftp" | "s3" | "sftp" | "webdav"
       /** @description s3: the bucket is in the path of addresses, not in the host's name */
       path_style?: boolean
       /** @description where it is, by a name of your own such as harbour-office; roles can be narrowed to places */
       place?: string
       /**
        * Format: int64
-       * @description sftp: by default 22
+       * @description ftp: by default 21, and 990 with tls: implicit; sftp: by default 22
        */
       port?: number
       /** @description s3: region, where the service has them */
@@ -3602,7 +3638,9 @@ export interface components {
        * @description how many images are written into it at the same time; default 4
        */
       tasks_at_once?: number
-      /** @description sftp: account; its password is asked for unless there is a key */
+      /** @description ftp: explicit (the default): encrypted once the line is there; implicit: from the first byte on; none: not at all, password and all */
+      tls?: string
+      /** @description ftp: account; its password is asked for; sftp: account; its password is asked for unless there is a key; webdav: account; its password is asked for */
       user?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00 */
       windows?: string[]
@@ -3663,6 +3701,8 @@ export interface components {
       text: string
     }
     Store: {
+      /** @description webdav: https:// (or http://) address of an existing folder */
+      address?: string
       /** @description what backups may write into it in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
       bandwidth?: string[]
       /**
@@ -3672,6 +3712,8 @@ export interface components {
       broken: number
       /** @description s3: an existing bucket */
       bucket?: string
+      /** @description ftp: digest of the server's certificate (sha256:…), where no authority of this host vouches for it; webdav: digest of the server's certificate (sha256:…), where no authority of this host vouches for it */
+      certificate?: string
       /** @description open layout: compress the disks' clusters */
       compress?: boolean
       /**
@@ -3695,11 +3737,11 @@ export interface components {
        * @description inodes that stay free
        */
       floor_inodes?: number
-      /** @description dir: absolute path of an existing folder; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host */
+      /** @description dir: absolute path of an existing folder; ftp: absolute path of an existing folder on the server; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host */
       folder?: string
       /** @description how long a dropped image can be brought back: 24 hours (the default), 3 days, none */
       grace?: string
-      /** @description sftp: name or address */
+      /** @description ftp: name or address; sftp: name or address */
       host?: string
       /** @description sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
       host_key?: string
@@ -3714,11 +3756,13 @@ export interface components {
       like?: string
       /** @description where it is, in a word */
       location: string
+      /** @description how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the lodge itself refuses */
+      locked?: string
       /**
-       * @description how it is reached: dir, s3, sftp
+       * @description how it is reached: dir, s3, sftp, ftp, webdav
        * @enum {string}
        */
-      medium: "dir" | "s3" | "sftp"
+      medium: "dir" | "ftp" | "s3" | "sftp" | "webdav"
       name: string
       /** @description s3: the bucket is in the path of addresses, not in the host's name */
       path_style?: boolean
@@ -3726,7 +3770,7 @@ export interface components {
       place?: string
       /**
        * Format: int64
-       * @description sftp: by default 22
+       * @description ftp: by default 21, and 990 with tls: implicit; sftp: by default 22
        */
       port?: number
       /** @description s3: region, where the service has them */
@@ -3748,12 +3792,14 @@ export interface components {
        * @description how many images are written into it at the same time; default 4
        */
       tasks_at_once?: number
+      /** @description ftp: explicit (the default): encrypted once the line is there; implicit: from the first byte on; none: not at all, password and all */
+      tls?: string
       /**
        * Format: int64
        * @description bytes that it takes on its medium
        */
       used: number
-      /** @description sftp: account; its password is asked for unless there is a key */
+      /** @description ftp: account; its password is asked for; sftp: account; its password is asked for unless there is a key; webdav: account; its password is asked for */
       user?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00 */
       windows?: string[]
