@@ -4,7 +4,7 @@ SHELL := /bin/bash
 export CGO_CFLAGS := -O3 -g0
 SUDO := $(if $(filter 0,$(shell id -u)),,sudo)
 PACKAGES := postgresql qemu-system-x86 qemu-utils seabios qemu-guest-agent libvirt-daemon libvirt-daemon-driver-qemu libvirt-clients \
-	tzdata linux-image-cloud-amd64 busybox-static cpio kmod e2fsprogs fdisk grub-pc-bin grub-efi-amd64-bin grub-common ipxe-qemu fuse3 mount openssh-server gcc libc6-dev python3 python3-zstandard python3-cryptography ovmf swtpm swtpm-tools dosfstools mtools xfsprogs btrfs-progs chromium fonts-dejavu-core zstd libarchive-tools git mariadb-server debootstrap hyperfine time ntfs-3g xorriso squashfs-tools lvm2 mdadm cryptsetup-bin apache2 proftpd-core proftpd-mod-crypto openssl
+	tzdata linux-image-cloud-amd64 busybox-static cpio kmod e2fsprogs fdisk grub-pc-bin grub-efi-amd64-bin grub-common ipxe-qemu fuse3 mount openssh-server gcc libc6-dev python3 python3-zstandard python3-cryptography ovmf swtpm swtpm-tools dosfstools mtools xfsprogs btrfs-progs chromium fonts-dejavu-core zstd libarchive-tools git mariadb-server debootstrap hyperfine time ntfs-3g xorriso squashfs-tools lvm2 mdadm cryptsetup-bin apache2 proftpd-core proftpd-mod-crypto openssl samba
 GO_FILES := $(shell find cmd internal demo packaging -name '*.go' -o -name '*.sql' -o -name '*.sh' -o -name '*.yaml' -o -name '*.service' -o -path '*/ready/*') go.mod go.sum
 WEB_FILES := $(shell find web -path web/node_modules -prune -o -type f -print)
 

@@ -69,7 +69,7 @@ var layers = [][]string{
 	{"internal/store/open/plainfile"},
 	{"internal/store"},
 	{"internal/store/medium/all"},
-	{"internal/store/medium/dir", "internal/store/medium/memory", "internal/store/medium/s3", "internal/store/medium/sftp", "internal/store/medium/webdav", "internal/store/medium/ftp"},
+	{"internal/store/medium/dir", "internal/store/medium/memory", "internal/store/medium/s3", "internal/store/medium/sftp", "internal/store/medium/webdav", "internal/store/medium/ftp", "internal/store/medium/smb"},
 	{"internal/store/medium/mediumtest"},
 	{"internal/store/medium/mediumtest/objects"},
 	{"internal/store/medium"},

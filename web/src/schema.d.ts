@@ -3585,6 +3585,8 @@ export interface components {
        * @enum {string}
        */
       compression?: "" | "none" | "quick" | "even" | "small" | "smallest"
+      /** @description smb: the account's domain, where it has one */
+      domain?: string
       /** @description s3: address of the service, such as https://objects.brindle.example */
       endpoint?: string
       /** @description room that stays free, such as 20 GiB */
@@ -3594,11 +3596,11 @@ export interface components {
        * @description inodes that stay free
        */
       floor_inodes?: number
-      /** @description dir: absolute path of an existing folder; ftp: absolute path of an existing folder on the server; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host */
+      /** @description dir: absolute path of an existing folder; ftp: absolute path of an existing folder on the server; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host; smb: path of an existing folder below the share's top; by default that */
       folder?: string
       /** @description how long a dropped image can be brought back: 24 hours (the default), 3 days, none */
       grace?: string
-      /** @description ftp: name or address; sftp: name or address */
+      /** @description ftp: name or address; sftp: name or address; smb: name or address */
       host?: string
       /** @description sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
       host_key?: string
@@ -3612,23 +3614,25 @@ export interface components {
       /** @description how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the lodge itself refuses */
       locked?: string
       /**
-       * @description how it is reached: dir, s3, sftp, ftp, webdav
+       * @description how it is reached: dir, s3, sftp, ftp, webdav, smb
        * @enum {string}
        */
-      medium: "dir" | "ftp" | "s3" | "sftp" | "webdav"
+      medium: "dir" | "ftp" | "s3" | "sftp" | "smb" | "webdav"
       /** @description s3: the bucket is in the path of addresses, not in the host's name */
       path_style?: boolean
       /** @description where it is, by a name of your own such as harbour-office; roles can be narrowed to places */
       place?: string
       /**
        * Format: int64
-       * @description ftp: by default 21, and 990 with tls: implicit; sftp: by default 22
+       * @description ftp: by default 21, and 990 with tls: implicit; sftp: by default 22; smb: by default 445
        */
       port?: number
       /** @description s3: region, where the service has them */
       region?: string
       /** @description nothing in it can be read without a key */
       sealed?: boolean
+      /** @description smb: name of the share */
+      share?: string
       /** @description what a sweep may read and write in a second, such as 40 MiB; by default no limit */
       sweep_bandwidth?: string
       /** @description when the daily sweep may work, such as 02:00-05:00; by default at any time */
@@ -3640,7 +3644,7 @@ export interface components {
       tasks_at_once?: number
       /** @description ftp: explicit (the default): encrypted once the line is there; implicit: from the first byte on; none: not at all, password and all */
       tls?: string
-      /** @description ftp: account; its password is asked for; sftp: account; its password is asked for unless there is a key; webdav: account; its password is asked for */
+      /** @description ftp: account; its password is asked for; sftp: account; its password is asked for unless there is a key; smb: account; its password is asked for; webdav: account; its password is asked for */
       user?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00 */
       windows?: string[]
@@ -3721,6 +3725,8 @@ export interface components {
        * @enum {string}
        */
       compression?: "" | "none" | "quick" | "even" | "small" | "smallest"
+      /** @description smb: the account's domain, where it has one */
+      domain?: string
       /**
        * Format: int64
        * @description images in which damage was found once, and not a second time yet
@@ -3737,11 +3743,11 @@ export interface components {
        * @description inodes that stay free
        */
       floor_inodes?: number
-      /** @description dir: absolute path of an existing folder; ftp: absolute path of an existing folder on the server; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host */
+      /** @description dir: absolute path of an existing folder; ftp: absolute path of an existing folder on the server; s3: what all names begin with; by default the whole bucket; sftp: absolute path of an existing folder on the host; smb: path of an existing folder below the share's top; by default that */
       folder?: string
       /** @description how long a dropped image can be brought back: 24 hours (the default), 3 days, none */
       grace?: string
-      /** @description ftp: name or address; sftp: name or address */
+      /** @description ftp: name or address; sftp: name or address; smb: name or address */
       host?: string
       /** @description sftp: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
       host_key?: string
@@ -3759,10 +3765,10 @@ export interface components {
       /** @description how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the lodge itself refuses */
       locked?: string
       /**
-       * @description how it is reached: dir, s3, sftp, ftp, webdav
+       * @description how it is reached: dir, s3, sftp, ftp, webdav, smb
        * @enum {string}
        */
-      medium: "dir" | "ftp" | "s3" | "sftp" | "webdav"
+      medium: "dir" | "ftp" | "s3" | "sftp" | "smb" | "webdav"
       name: string
       /** @description s3: the bucket is in the path of addresses, not in the host's name */
       path_style?: boolean
@@ -3770,7 +3776,7 @@ export interface components {
       place?: string
       /**
        * Format: int64
-       * @description ftp: by default 21, and 990 with tls: implicit; sftp: by default 22
+       * @description ftp: by default 21, and 990 with tls: implicit; sftp: by default 22; smb: by default 445
        */
       port?: number
       /** @description s3: region, where the service has them */
@@ -3778,6 +3784,8 @@ export interface components {
       room: components["schemas"]["Room"]
       /** @description nothing in it can be read without a key */
       sealed?: boolean
+      /** @description smb: name of the share */
+      share?: string
       /**
        * Format: int64
        * @description bytes of the disks in its images
@@ -3799,7 +3807,7 @@ export interface components {
        * @description bytes that it takes on its medium
        */
       used: number
-      /** @description ftp: account; its password is asked for; sftp: account; its password is asked for unless there is a key; webdav: account; its password is asked for */
+      /** @description ftp: account; its password is asked for; sftp: account; its password is asked for unless there is a key; smb: account; its password is asked for; webdav: account; its password is asked for */
       user?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00 */
       windows?: string[]

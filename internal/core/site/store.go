@@ -16,7 +16,7 @@ import (
 
 // Store says where images are kept. Its secrets (an access key, a password, what it is sealed with) are never part of it.
 type Store struct {
-	Medium string `yaml:"medium" json:"medium" doc:"how it is reached: dir, s3, sftp, ftp, webdav"`
+	Medium string `yaml:"medium" json:"medium" doc:"how it is reached: dir, s3, sftp, ftp, webdav, smb"`
 	Layout Layout `yaml:"layout" json:"layout,omitempty" doc:"left out, it is pooled. pooled: deduplicated, compressed packs; open: qcow2 files in folders, readable without us"`
 	// Settings are its medium's own; beside the rest in the site file.
 	Settings media.Settings `yaml:"-" json:"-"`

@@ -6,5 +6,6 @@ import (
 	_ "keenlodge/internal/store/medium/ftp"
 	_ "keenlodge/internal/store/medium/s3"
 	_ "keenlodge/internal/store/medium/sftp"
+	_ "keenlodge/internal/store/medium/smb"
 	_ "keenlodge/internal/store/medium/webdav"
 )
