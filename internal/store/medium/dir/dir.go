@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -20,12 +19,6 @@ import (
 
 // Dir is a folder. It implements [medium.Medium].
 type Dir struct{ root string }
-
-// partPrefix begins the names of files that are being written. Those of a crashed process are removed a day later.
-const (
-	partPrefix = ".part-"
-	partAge    = 24 * time.Hour
-)
 
 // Open looks at a folder; it must exist and be writable. It makes no folder: one that is missing is more often a disk
 // that is not mounted than a wish.
@@ -71,7 +64,7 @@ func (d *Dir) Empty() (bool, error) {
 			return fs.SkipDir
 		case err != nil:
 			return err
-		case e.IsDir() || strings.HasPrefix(e.Name(), partPrefix):
+		case e.IsDir() || medium.IsPart(e.Name()):
 			return nil
 		}
 		return found
@@ -89,7 +82,7 @@ func (d *Dir) Put(_ context.Context, name string, content []byte) error {
 	if err := d.makeFolder(folder); err != nil {
 		return d.failed("write", name, err)
 	}
-	part, err := os.CreateTemp(folder, partPrefix)
+	part, err := os.CreateTemp(folder, medium.PartPrefix)
 	if err != nil {
 		return d.failed("write", name, err)
 	}
@@ -195,7 +188,7 @@ func (d *Dir) list(ctx context.Context, folder string, visit func(medium.Object)
 			}
 			continue
 		}
-		if strings.HasPrefix(e.Name(), partPrefix) {
+		if medium.IsPart(e.Name()) {
 			continue
 		}
 		var st unix.Stat_t
@@ -264,10 +257,10 @@ func (d *Dir) failed(verb, name string, err error) error {
 // Tidy removes what a crashed process left half written. It walks the whole folder.
 func (d *Dir) Tidy(context.Context) error {
 	return filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() || !strings.HasPrefix(e.Name(), partPrefix) {
+		if err != nil || e.IsDir() || !medium.IsPart(e.Name()) {
 			return nil // unreadable folders are met, and told, when they are needed
 		}
-		if s, err := e.Info(); err == nil && time.Since(s.ModTime()) > partAge {
+		if s, err := e.Info(); err == nil && medium.IsOldPart(medium.Object{Name: e.Name(), Modified: s.ModTime()}) {
 			os.Remove(path)
 		}
 		return nil

@@ -68,14 +68,14 @@ func TestPartsOfACrashedWriter(t *testing.T) {
 	d := open(t)
 	require.NoError(t, d.Put(t.Context(), "pack/00/whole", []byte("x")))
 	for name, age := range map[string]time.Duration{"old": 25 * time.Hour, "young": time.Hour} {
-		part := filepath.Join(d.root, "pack", "00", partPrefix+name)
+		part := filepath.Join(d.root, "pack", "00", medium.PartPrefix+name)
 		require.NoError(t, os.WriteFile(part, []byte("half"), 0o600))
 		at := time.Now().Add(-age)
 		require.NoError(t, os.Chtimes(part, at, at))
 	}
 	require.Equal(t, map[string]int64{"pack/00/whole": 1}, list(t, d, "pack/"))
 	require.NoError(t, d.Tidy(t.Context()))
-	left, err := filepath.Glob(filepath.Join(d.root, "pack", "00", partPrefix+"*"))
+	left, err := filepath.Glob(filepath.Join(d.root, "pack", "00", medium.PartPrefix+"*"))
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 }

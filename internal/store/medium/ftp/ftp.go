@@ -4,7 +4,6 @@ package ftp
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -12,7 +11,6 @@ import (
 	"net"
 	"net/textproto"
 	"path"
-	"strings"
 	"sync"
 	"time"
 
@@ -51,8 +49,6 @@ type Config struct {
 }
 
 const (
-	partPrefix = ".part-"
-	partAge    = 24 * time.Hour
 	// tries is how often something is begun whose line was cut.
 	tries = 4
 	// linesAtOnce bounds the connections at once: servers allow few.
@@ -277,7 +273,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 		if err := f.makeFolder(l, folder); err != nil {
 			return err
 		}
-		part := path.Join(folder, partPrefix+rand.Text())
+		part := medium.Part(folder)
 		err := l.Stor(part, bytes.NewReader(content))
 		if c := code(err); c == ftp.StatusExceededStorage || c == 452 || c == 451 { // 452: no room (RFC 959); 451: could not write
 			err = fmt.Errorf("%w (%v)", medium.ErrFull, err)
@@ -381,58 +377,32 @@ func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (ou
 
 // List implements [medium.Medium].
 func (f *Folder) List(ctx context.Context, prefix string, visit func(medium.Object) error) error {
-	found, err := f.tree(ctx, strings.TrimSuffix(prefix, "/"))
-	for i := 0; i < len(found) && err == nil; i++ {
-		if !strings.HasPrefix(path.Base(found[i].Name), partPrefix) {
-			err = visit(found[i])
-		}
-	}
-	return err
+	return f.folders().List(ctx, prefix, visit)
 }
 
-// tree lists all files below a folder, folder by folder, several at once.
-func (f *Folder) tree(ctx context.Context, top string) (all []medium.Object, err error) {
-	level := []string{top}
-	for len(level) > 0 {
-		found, errs := make([][]*ftp.Entry, len(level)), make([]error, len(level))
-		var group sync.WaitGroup
-		slots := make(chan struct{}, linesAtOnce)
-		for i, folder := range level {
-			slots <- struct{}{}
-			group.Go(func() {
-				defer func() { <-slots }()
-				errs[i] = f.do(ctx, "list", folder, func(l *line) (err error) {
-					// From within, for a folder's name may look like an option, and a list of what is not there looks empty on some servers.
-					if err := l.ChangeDir(f.path(folder)); isMissing(err) {
-						return nil // nothing of this kind yet, or it went while we looked
-					} else if err != nil {
-						return err
-					}
-					found[i], err = l.List("")
-					return errors.Join(err, l.ChangeDir("/"))
-				})
-			})
-		}
-		group.Wait()
-		if err := errors.Join(errs...); err != nil {
-			return nil, err
-		}
-		var next []string
-		for i, entries := range found {
+// Tidy removes what crashed processes left half written.
+func (f *Folder) Tidy(ctx context.Context) error { return f.folders().Tidy(ctx, f.Delete) }
+
+// folders lists the store's folders.
+func (f *Folder) folders() medium.Folders {
+	return medium.Folders{AtOnce: linesAtOnce, Of: func(ctx context.Context, folder string) (found []medium.Entry, err error) {
+		return found, f.do(ctx, "list", folder, func(l *line) error {
+			// From within, for a folder's name may look like an option, and a list of what is not there looks empty on some servers.
+			if err := l.ChangeDir(f.path(folder)); isMissing(err) {
+				return nil
+			} else if err != nil {
+				return err
+			}
+			entries, err := l.List("")
+			found = nil
 			for _, e := range entries {
-				name := path.Join(level[i], e.Name)
-				switch {
-				case e.Name == "." || e.Name == "..":
-				case e.Type == ftp.EntryTypeFolder:
-					next = append(next, name)
-				case e.Type == ftp.EntryTypeFile:
-					all = append(all, medium.Object{Name: name, Size: int64(e.Size), Modified: e.Time})
+				if e.Name != "." && e.Name != ".." && e.Type != ftp.EntryTypeLink {
+					found = append(found, medium.Entry{Object: medium.Object{Name: e.Name, Size: int64(e.Size), Modified: e.Time}, IsFolder: e.Type == ftp.EntryTypeFolder})
 				}
 			}
-		}
-		level = next
-	}
-	return all, nil
+			return errors.Join(err, l.ChangeDir("/"))
+		})
+	}}
 }
 
 // Stat implements [medium.Medium].
@@ -467,17 +437,6 @@ func (f *Folder) Delete(ctx context.Context, name string) error {
 // Room implements [medium.Medium]: the protocol can't tell.
 func (f *Folder) Room(context.Context) (medium.Room, error) {
 	return medium.Room{FreeBytes: -1, TotalBytes: -1, FreeInodes: -1, TotalInodes: -1}, nil
-}
-
-// Tidy removes what a crashed process left half written.
-func (f *Folder) Tidy(ctx context.Context) error {
-	all, err := f.tree(ctx, "")
-	for _, o := range all {
-		if err == nil && strings.HasPrefix(path.Base(o.Name), partPrefix) && time.Since(o.Modified) > partAge {
-			err = f.Delete(ctx, o.Name)
-		}
-	}
-	return err
 }
 
 // Lasts implements [medium.Lasting].

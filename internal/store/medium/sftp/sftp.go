@@ -3,7 +3,6 @@ package sftp
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -36,11 +35,10 @@ type Config struct {
 }
 
 const (
-	partPrefix = ".part-"
-	partAge    = 24 * time.Hour
-
 	// tries is how often something is begun whose line was cut.
 	tries = 4
+	// listsAtOnce is how many folders are listed side by side.
+	listsAtOnce = 8
 )
 
 // Folder is a folder on a host. It implements [medium.Medium].
@@ -180,7 +178,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 		if err := f.makeFolder(s, folder); err != nil {
 			return err
 		}
-		part := path.Join(folder, partPrefix+rand.Text())
+		part := medium.Part(folder)
 		err := writeFile(s, part, content)
 		if err == nil {
 			err = s.PosixRename(part, target)
@@ -298,36 +296,23 @@ var errEnd = fmt.Errorf("the file ends before: %w", io.ErrUnexpectedEOF)
 
 // List implements [medium.Medium].
 func (f *Folder) List(ctx context.Context, prefix string, visit func(medium.Object) error) error {
-	// Objects are gathered before they are shown, for a list that is cut is begun anew.
-	var found []medium.Object
-	err := f.do(ctx, "list", prefix, func(s *sftp.Client) error {
-		found = nil
-		w := s.Walk(strings.TrimSuffix(f.path(prefix), "/"))
-		for w.Step() {
-			if err := w.Err(); errors.Is(err, fs.ErrNotExist) {
-				continue // nothing of this kind yet, or it went while we looked
-			} else if err != nil {
-				return err
+	return f.folders().List(ctx, prefix, visit)
+}
+
+// Tidy removes what crashed processes left half written.
+func (f *Folder) Tidy(ctx context.Context) error { return f.folders().Tidy(ctx, f.Delete) }
+
+// folders lists the store's folders.
+func (f *Folder) folders() medium.Folders {
+	return medium.Folders{AtOnce: listsAtOnce, Of: func(ctx context.Context, folder string) (found []medium.Entry, err error) {
+		return found, f.do(ctx, "list", folder, func(s *sftp.Client) error {
+			infos, err := s.ReadDirContext(ctx, f.path(folder))
+			if found = medium.Entries(infos); errors.Is(err, fs.ErrNotExist) {
+				return nil
 			}
-			if err := ctx.Err(); err != nil {
-				return context.Cause(ctx)
-			}
-			if w.Stat().IsDir() || strings.HasPrefix(path.Base(w.Path()), partPrefix) {
-				continue
-			}
-			found = append(found, medium.Object{Name: strings.TrimPrefix(w.Path(), strings.TrimSuffix(f.c.Folder, "/")+"/"), Size: w.Stat().Size()})
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	for _, o := range found {
-		if err := visit(o); err != nil {
 			return err
-		}
-	}
-	return nil
+		})
+	}}
 }
 
 // Stat implements [medium.Medium].
@@ -364,19 +349,6 @@ func (f *Folder) Room(ctx context.Context) (room medium.Room, err error) {
 		}
 		room = medium.Room{FreeBytes: int64(v.Frsize * v.Bavail), TotalBytes: int64(v.TotalSpace()), FreeInodes: int64(v.Favail), TotalInodes: int64(v.Files)}
 		return nil
-	})
-}
-
-// Tidy removes what a crashed process left half written.
-func (f *Folder) Tidy(ctx context.Context) error {
-	return f.do(ctx, "tidy", "", func(s *sftp.Client) error {
-		w := s.Walk(f.c.Folder)
-		for w.Step() {
-			if w.Err() == nil && strings.HasPrefix(path.Base(w.Path()), partPrefix) && time.Since(w.Stat().ModTime()) > partAge {
-				s.Remove(w.Path())
-			}
-		}
-		return ctx.Err()
 	})
 }
 

@@ -4,7 +4,6 @@ package smb
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -12,7 +11,6 @@ import (
 	"net"
 	"os"
 	"path"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -36,8 +34,6 @@ type Config struct {
 }
 
 const (
-	partPrefix = ".part-"
-	partAge    = 24 * time.Hour
 	// tries is how often something is begun whose line was cut; dialTime is how long a server may take to answer.
 	tries    = 4
 	dialTime = 30 * time.Second
@@ -222,7 +218,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 		if err := f.makeFolder(s, folder); err != nil {
 			return err
 		}
-		part := path.Join(folder, partPrefix+rand.Text())
+		part := medium.Part(folder)
 		err := writeFile(s, part, content)
 		if err == nil {
 			err = s.Rename(part, target)
@@ -334,54 +330,23 @@ func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (ou
 
 // List implements [medium.Medium].
 func (f *Folder) List(ctx context.Context, prefix string, visit func(medium.Object) error) error {
-	found, err := f.tree(ctx, strings.TrimSuffix(prefix, "/"))
-	for i := 0; i < len(found) && err == nil; i++ {
-		if !strings.HasPrefix(path.Base(found[i].Name), partPrefix) {
-			err = visit(found[i])
-		}
-	}
-	return err
+	return f.folders().List(ctx, prefix, visit)
 }
 
-// tree lists all files below a folder, several folders at once.
-func (f *Folder) tree(ctx context.Context, top string) (all []medium.Object, err error) {
-	level := []string{top}
-	for len(level) > 0 {
-		found, errs := make([][]os.FileInfo, len(level)), make([]error, len(level))
-		var group sync.WaitGroup
-		slots := make(chan struct{}, listsAtOnce)
-		for i, folder := range level {
-			slots <- struct{}{}
-			group.Go(func() {
-				defer func() { <-slots }()
-				errs[i] = f.do(ctx, "list", folder, func(s *smb2.Share) (err error) {
-					found[i], err = s.ReadDir(f.path(folder))
-					if errors.Is(err, fs.ErrNotExist) || code(err) == statusNotADirectory {
-						err = nil // nothing of this kind yet, or it went while we looked
-					}
-					return err
-				})
-			})
-		}
-		group.Wait()
-		if err := errors.Join(errs...); err != nil {
-			return nil, err
-		}
-		var next []string
-		for i, infos := range found {
-			for _, info := range infos {
-				name := path.Join(level[i], info.Name())
-				switch {
-				case info.IsDir():
-					next = append(next, name)
-				case info.Mode().IsRegular():
-					all = append(all, medium.Object{Name: name, Size: info.Size(), Modified: info.ModTime()})
-				}
+// Tidy removes what crashed processes left half written.
+func (f *Folder) Tidy(ctx context.Context) error { return f.folders().Tidy(ctx, f.Delete) }
+
+// folders lists the store's folders.
+func (f *Folder) folders() medium.Folders {
+	return medium.Folders{AtOnce: listsAtOnce, Of: func(ctx context.Context, folder string) (found []medium.Entry, err error) {
+		return found, f.do(ctx, "list", folder, func(s *smb2.Share) error {
+			infos, err := s.ReadDir(f.path(folder))
+			if found = medium.Entries(infos); errors.Is(err, fs.ErrNotExist) || code(err) == statusNotADirectory {
+				return nil
 			}
-		}
-		level = next
-	}
-	return all, nil
+			return err
+		})
+	}}
 }
 
 // Stat implements [medium.Medium].
@@ -416,17 +381,6 @@ func (f *Folder) Room(ctx context.Context) (room medium.Room, err error) {
 		room = medium.Room{FreeBytes: unit * int64(v.AvailableBlockCount()), TotalBytes: unit * int64(v.TotalBlockCount()), FreeInodes: -1, TotalInodes: -1}
 		return nil
 	})
-}
-
-// Tidy removes what a crashed process left half written.
-func (f *Folder) Tidy(ctx context.Context) error {
-	all, err := f.tree(ctx, "")
-	for _, o := range all {
-		if err == nil && strings.HasPrefix(path.Base(o.Name), partPrefix) && time.Since(o.Modified) > partAge {
-			err = f.Delete(ctx, o.Name)
-		}
-	}
-	return err
 }
 
 // Close implements [medium.Medium].

@@ -3,7 +3,6 @@ package webdav
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -33,8 +32,6 @@ type Config struct {
 }
 
 const (
-	partPrefix = ".part-"
-	partAge    = 24 * time.Hour
 	// tries is how often something is begun whose line was cut.
 	tries = 4
 	// listsAtOnce is how many folders are listed side by side.
@@ -135,7 +132,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 		if err := f.makeFolder(dav, folder); err != nil {
 			return err
 		}
-		part := path.Join(folder, partPrefix+rand.Text())
+		part := medium.Part(folder)
 		err := dav.Write(part, content, 0)
 		if err == nil { // some servers take what they have no room for, and say that all is well
 			var info fs.FileInfo
@@ -241,53 +238,23 @@ func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (ou
 	})
 }
 
-// List implements [medium.Medium]: folder by folder, for many servers refuse to list a whole tree at once.
+// List implements [medium.Medium].
 func (f *Folder) List(ctx context.Context, prefix string, visit func(medium.Object) error) error {
-	found, err := f.tree(ctx, strings.TrimSuffix(prefix, "/"))
-	for i := 0; i < len(found) && err == nil; i++ {
-		if !strings.HasPrefix(path.Base(found[i].Name), partPrefix) {
-			err = visit(found[i])
-		}
-	}
-	return err
+	return f.folders().List(ctx, prefix, visit)
 }
 
-// tree lists all files below a folder, parts of dead writers too.
-func (f *Folder) tree(ctx context.Context, top string) (all []medium.Object, err error) {
-	level := []string{top}
-	for len(level) > 0 {
-		found := make([][]fs.FileInfo, len(level))
-		errs := make([]error, len(level))
-		var group sync.WaitGroup
-		slots := make(chan struct{}, listsAtOnce)
-		for i, folder := range level {
-			slots <- struct{}{}
-			group.Go(func() {
-				defer func() { <-slots }()
-				errs[i] = f.do(ctx, "list", folder, func(dav *gowebdav.Client) (err error) {
-					found[i], err = dav.ReadDir("/" + folder)
-					return ignoring(err, http.StatusNotFound) // nothing of this kind yet, or it went while we looked
-				})
-			})
-		}
-		group.Wait()
-		if err := errors.Join(errs...); err != nil {
-			return nil, err
-		}
-		var next []string
-		for i, infos := range found {
-			for _, info := range infos {
-				name := path.Join(level[i], info.Name())
-				if info.IsDir() {
-					next = append(next, name)
-				} else {
-					all = append(all, medium.Object{Name: name, Size: info.Size(), Modified: info.ModTime()})
-				}
-			}
-		}
-		level = next
-	}
-	return all, nil
+// Tidy removes what crashed processes left half written.
+func (f *Folder) Tidy(ctx context.Context) error { return f.folders().Tidy(ctx, f.Delete) }
+
+// folders lists the store's folders.
+func (f *Folder) folders() medium.Folders {
+	return medium.Folders{AtOnce: listsAtOnce, Of: func(ctx context.Context, folder string) (found []medium.Entry, err error) {
+		return found, f.do(ctx, "list", folder, func(dav *gowebdav.Client) error {
+			infos, err := dav.ReadDir("/" + folder)
+			found = medium.Entries(infos)
+			return ignoring(err, http.StatusNotFound)
+		})
+	}}
 }
 
 // Stat implements [medium.Medium].
@@ -309,17 +276,6 @@ func (f *Folder) Delete(ctx context.Context, name string) error {
 // Room implements [medium.Medium]: the library does not ask for quotas (RFC 4331), and most servers have none.
 func (f *Folder) Room(context.Context) (medium.Room, error) {
 	return medium.Room{FreeBytes: -1, TotalBytes: -1, FreeInodes: -1, TotalInodes: -1}, nil
-}
-
-// Tidy removes what a crashed process left half written.
-func (f *Folder) Tidy(ctx context.Context) error {
-	all, err := f.tree(ctx, "")
-	for _, o := range all {
-		if err == nil && strings.HasPrefix(path.Base(o.Name), partPrefix) && time.Since(o.Modified) > partAge {
-			err = f.Delete(ctx, o.Name)
-		}
-	}
-	return err
 }
 
 // Lasts implements [medium.Lasting].

@@ -1,0 +1,106 @@
+package medium
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"io/fs"
+	"path"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Files that are being written have a name of their own. Those of a crashed process are removed a day later.
+const (
+	PartPrefix = ".part-"
+	partAge    = 24 * time.Hour
+)
+
+// Part is the name of a new file in a folder, for what is being written and will be renamed when it is whole.
+func Part(folder string) string { return path.Join(folder, PartPrefix+rand.Text()) }
+
+// IsPart reports whether a file is one that is being written, or was when its writer died.
+func IsPart(name string) bool { return strings.HasPrefix(path.Base(name), PartPrefix) }
+
+// IsOldPart reports whether a file's writer died.
+func IsOldPart(o Object) bool { return IsPart(o.Name) && time.Since(o.Modified) > partAge }
+
+// Entry is a file or a folder within another; its name has no path.
+type Entry struct {
+	Object
+	IsFolder bool
+}
+
+// Entries are the files and folders among what was found; the rest (links, devices) is none of a store.
+func Entries(found []fs.FileInfo) (entries []Entry) {
+	for _, info := range found {
+		if info.IsDir() || info.Mode().IsRegular() {
+			entries = append(entries, Entry{Object{Name: info.Name(), Size: info.Size(), Modified: info.ModTime()}, info.IsDir()})
+		}
+	}
+	return entries
+}
+
+// Folders is a tree whose folders are listed one by one, as file protocols do it.
+type Folders struct {
+	// AtOnce is how many are listed side by side.
+	AtOnce int
+	// Of lists one. A folder that is not there is empty: nothing of its kind was written yet, or it went while we looked.
+	Of func(ctx context.Context, folder string) ([]Entry, error)
+}
+
+// List is [Medium.List].
+func (f Folders) List(ctx context.Context, prefix string, visit func(Object) error) error {
+	found, err := f.files(ctx, strings.TrimSuffix(prefix, "/"))
+	for i := 0; i < len(found) && err == nil; i++ {
+		if !IsPart(found[i].Name) {
+			err = visit(found[i])
+		}
+	}
+	return err
+}
+
+// Tidy removes what crashed processes left half written.
+func (f Folders) Tidy(ctx context.Context, remove func(context.Context, string) error) error {
+	found, err := f.files(ctx, "")
+	for i := 0; i < len(found) && err == nil; i++ {
+		if IsOldPart(found[i]) {
+			err = remove(ctx, found[i].Name)
+		}
+	}
+	return err
+}
+
+// files are all below a folder, parts too.
+func (f Folders) files(ctx context.Context, top string) (all []Object, err error) {
+	for level := []string{top}; len(level) > 0; {
+		found, errs := make([][]Entry, len(level)), make([]error, len(level))
+		var group sync.WaitGroup
+		slots := make(chan struct{}, f.AtOnce)
+		for i, folder := range level {
+			slots <- struct{}{}
+			group.Go(func() {
+				defer func() { <-slots }()
+				found[i], errs[i] = f.Of(ctx, folder)
+			})
+		}
+		group.Wait()
+		if err := errors.Join(errs...); err != nil {
+			return nil, err
+		}
+		var next []string
+		for i, entries := range found {
+			for _, e := range entries {
+				e.Name = path.Join(level[i], e.Name)
+				if e.IsFolder {
+					next = append(next, e.Name)
+				} else {
+					all = append(all, e.Object)
+				}
+			}
+		}
+		level = next
+	}
+	return all, nil
+}
