@@ -2,6 +2,7 @@ package lodge_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"maps"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/intake"
 	"keenlodge/internal/proof"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/recordstest"
@@ -306,6 +308,34 @@ func TestWhichAreCopied(t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.l.Copies.Run(t.Context(), "to-north-pier", "operator", copies.Request{})
 	require.ErrorContains(t, err, "copy rule to-north-pier is paused: the line is being mended")
+}
+
+// What is imported is copied as soon as it is complete too.
+func TestWhatIsImportedIsCopied(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	b := copyBench(t, map[string]site.Policy{"nightly-guests": everything("newest 9")},
+		map[string]site.Copy{"to-north-pier": {From: "quay-shelf", To: "north-pier", Machines: []string{"ferry-*"}, Soon: true, Rotation: "newest 2"}})
+	b.run("nightly-guests")
+	src := b.images("u-timetable")[0]
+	st, err := b.l.Stores.Named(ctx, "quay-shelf")
+	require.NoError(t, err)
+	m, err := st.ReadImage(ctx, src.ID)
+	require.NoError(t, err)
+	brought := wire.Brought{Disks: []wire.BroughtDisk{{Target: "vda", Size: m.Disks[0].Size}}}
+	_, err = b.l.Intake.Take(ctx, intake.Order{Store: "quay-shelf", Machine: "ferry-archive"}, brought, func(ctx context.Context, _ string) (store.OpenedDisk, error) {
+		return st.OpenDisk(ctx, m, m.Disks[0])
+	})
+	require.NoError(t, err)
+	r := b.newest("to-north-pier")
+	r = b.await(r.ID)
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	require.EqualValues(t, run.Chain, r.Cause)
+	there, err := b.rec.Images(ctx, records.ImageFilter{Store: "north-pier"})
+	require.NoError(t, err)
+	require.Len(t, there, 1)
+	require.Equal(t, "ferry-archive", there[0].Machine)
+	require.True(t, there[0].SeparateSet, "it stays until somebody drops it, as what it is a copy of")
 }
 
 // A far store that is full keeps what it has: the copy fails and says why, nothing of it stays, and what is dropped here in the middle is no trouble there.

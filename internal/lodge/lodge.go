@@ -145,6 +145,7 @@ func New(c Config) (*Lodge, error) {
 	l.captures = capture.New(c.Records, c.Log, l.Inventory, l.Stores, l.Hooks, pace, wire.Program, executable, filepath.Join(c.State, "digests"))
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
 	l.Copies = copies.New(c.Records, c.Log, l.Stores, l.Retention, l.Planning, pace, engine, wire.Program)
+	l.Stores.Came = l.Copies.Follow
 	engine.Register(run.Backup, backups{l})
 	engine.Register(run.Rehearsal, rehearsals{l})
 	return l, nil

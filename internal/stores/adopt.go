@@ -114,8 +114,16 @@ func (ss *Stores) Record(ctx context.Context, name string, m *image.Manifest) er
 	if _, err := ss.rec.AdoptMachine(ctx, machineFrom(m)); err != nil {
 		return err
 	}
-	_, err := ss.rec.Adopt(ctx, rec, nil)
-	return err
+	if _, err := ss.rec.Adopt(ctx, rec, nil); err != nil {
+		return err
+	}
+	if ss.Came == nil {
+		return nil
+	}
+	if err := ss.Came(ctx, name); err != nil { // the image is there and stays
+		ss.log.Warn("what follows an image that came into a store could not be started; its next moment does it", "store", name, "error", err)
+	}
+	return nil
 }
 
 // takeOver makes this lodge the one that rotates a store's images.

@@ -45,8 +45,10 @@ type Stores struct {
 	// program is called in stores.
 	mounts, indexes, program string
 	// Reader starts reader guests. OnHost opens file systems on this host instead, for proofs and checks.
-	Reader  reader.Starter
-	OnHost  bool
+	Reader reader.Starter
+	OnHost bool
+	// Came is called when an image came into a store by another way than a run.
+	Came    func(ctx context.Context, store string) error
 	opening chan struct{} // an entry for each image that is open
 
 	mu     sync.Mutex
