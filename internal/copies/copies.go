@@ -33,11 +33,12 @@ type Copies struct {
 	throttle  *throttle.Throttle
 	runs      *runs.Engine
 	program   string
+	strangers strangers
 }
 
 // New makes a Copies and registers runs of copy rules with the engine. program is the name under which copies are made.
 func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, rt *retention.Retention, pl *planning.Planning, pace *throttle.Throttle, e *runs.Engine, program string) *Copies {
-	c := &Copies{rec: rec, log: log, stores: ss, retention: rt, planning: pl, throttle: pace, runs: e, program: program}
+	c := &Copies{rec: rec, log: log, stores: ss, retention: rt, planning: pl, throttle: pace, runs: e, program: program, strangers: strangers{origins: map[string]string{}}}
 	e.Register(run.Copy, handler{c: c})
 	return c
 }

@@ -154,6 +154,9 @@ func (k *round) all(ctx, inWindow context.Context, force bool) error {
 			if err := k.reach(ctx); err != nil {
 				return err
 			}
+			if due, err = k.leaveStrangers(ctx, due, tried); err != nil {
+				return err
+			}
 		}
 		for _, m := range due {
 			tried[m.Origin] = true
@@ -181,6 +184,30 @@ func (k *round) all(ctx, inWindow context.Context, force bool) error {
 		k.Warn(ctx, "", "%v", errClosed)
 	}
 	return nil
+}
+
+// leaveStrangers leaves out what lies in the other store although the records don't know it, and marks it as tried.
+func (k *round) leaveStrangers(ctx context.Context, due []records.Lying, tried map[string]bool) ([]records.Lying, error) {
+	recorded, err := k.c.rec.LyingIn(ctx, k.rule.To, nil)
+	if err != nil {
+		return nil, err
+	}
+	there, err := k.c.strangers.in(ctx, k.to, recorded)
+	if err != nil {
+		return nil, fmt.Errorf("look for what lies in store %s already: %w", k.rule.To, err)
+	}
+	left := slices.DeleteFunc(due, func(m records.Lying) bool {
+		tried[m.Origin] = tried[m.Origin] || there[m.Origin]
+		return there[m.Origin]
+	})
+	if n := len(due) - len(left); n > 0 {
+		lie, them := "lie", "them"
+		if n == 1 {
+			lie, them = "lies", "it"
+		}
+		k.Warn(ctx, "", "%d of the images that are due %s in store %s already, and this lodge does not know %s; have %s recorded: keenlodge store adopt %s", n, lie, k.rule.To, them, them, k.rule.To)
+	}
+	return left, nil
 }
 
 // settle finds out what became of copies whose process died, before any is made again.

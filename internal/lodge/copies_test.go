@@ -338,6 +338,36 @@ func TestWhatIsImportedIsCopied(t *testing.T) {
 	require.True(t, there[0].SeparateSet, "it stays until somebody drops it, as what it is a copy of")
 }
 
+// After the database was lost, what lies in both stores is not sent again because only one of them was adopted so far.
+func TestCopiesThatTheRecordsForgot(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	b := copyBench(t, map[string]site.Policy{"nightly-guests": everything("newest 9")},
+		map[string]site.Copy{"to-north-pier": {From: "quay-shelf", To: "north-pier", Machines: []string{"tickets-db"}, Rotation: "newest 9"}})
+	b.run("nightly-guests")
+	r, _ := b.copy("to-north-pier", copies.Request{})
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	b.run("nightly-guests")
+
+	other := &bench{t: t, rec: recordstest.Open(t), host: b.host, log: &lockedBuffer{}, site: b.site}
+	other.start()
+	other.apply()
+	_, err := other.l.Stores.Adopt(ctx, "quay-shelf", true)
+	require.NoError(t, err)
+	for range 2 {
+		r, result := other.copy("to-north-pier", copies.Request{})
+		require.EqualValues(t, run.Warned, r.State, other.lines(r.ID))
+		require.Contains(t, other.lines(r.ID), "1 of the images that are due lies in store north-pier already, and this lodge does not know it")
+		require.LessOrEqual(t, result.Images, 1, "the newer one")
+	}
+	require.Len(t, far(t).Names("image/"), 2)
+	_, err = other.l.Stores.Adopt(ctx, "north-pier", true)
+	require.NoError(t, err)
+	r, _ = other.copy("to-north-pier", copies.Request{})
+	require.EqualValues(t, run.Done, r.State, other.lines(r.ID))
+	require.Len(t, other.in("north-pier", "u-tickets"), 2)
+}
+
 // A far store that is full keeps what it has: the copy fails and says why, nothing of it stays, and what is dropped here in the middle is no trouble there.
 func TestAFarStoreThatIsFull(t *testing.T) {
 	t.Parallel()

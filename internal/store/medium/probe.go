@@ -3,6 +3,7 @@ package medium
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -50,10 +51,7 @@ func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []pr
 	tell("reach", probe.OK, "%s", m)
 
 	name := fmt.Sprintf("probe/%016x", rand.Uint64())
-	content := make([]byte, 64<<10)
-	for i := range content {
-		content[i] = byte(rand.Uint32())
-	}
+	content := noise(64 << 10)
 	begun := time.Now()
 	if err := m.Put(ctx, name, content); err != nil {
 		tell("write", probe.Failed, "%v", Advise(err))
@@ -72,6 +70,14 @@ func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []pr
 		tell("read", probe.Failed, "what came back is not what was written")
 	default:
 		tell("read", probe.OK, "a part of it in %s", time.Since(begun).Round(time.Millisecond))
+	}
+	if err == nil {
+		switch text, err := speed(ctx, m, name+"-large"); {
+		case err != nil:
+			tell("speed", probe.Warning, "could not find out how fast it is: %v", Advise(err))
+		default:
+			tell("speed", probe.OK, "%s", text)
+		}
 	}
 	seen := false
 	err = m.List(ctx, "probe/", func(o Object) error { seen = seen || o.Name == name && o.Size == int64(len(content)); return nil })
@@ -129,6 +135,50 @@ func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []pr
 		tell("room", probe.OK, "%s free of %s", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)))
 	}
 	return steps
+}
+
+// enough is how long an object must take before its time tells how fast a medium is; no larger ones than largest are tried.
+const (
+	enough  = 500 * time.Millisecond
+	largest = 16 << 20
+)
+
+// speed writes objects of growing size, so that a thin line is not kept busy for long, and reads the last one back.
+func speed(ctx context.Context, m Medium, name string) (text string, err error) {
+	defer func() {
+		err = errors.Join(err, m.Delete(context.WithoutCancel(ctx), name))
+	}()
+	var content []byte
+	var wrote time.Duration
+	for size := 1 << 20; size <= largest && wrote < enough; size *= 4 {
+		content = noise(size)
+		begun := time.Now()
+		if err := m.Put(ctx, name, content); err != nil {
+			return "", err
+		}
+		wrote = time.Since(begun)
+	}
+	begun := time.Now()
+	back, err := m.Get(ctx, name, 0, -1)
+	if err != nil {
+		return "", err
+	}
+	read := time.Since(begun)
+	if !bytes.Equal(back, content) {
+		return "", errors.New("what came back is not what was written")
+	}
+	per := func(d time.Duration) string {
+		return humanize.IBytes(uint64(float64(len(content))/max(d.Seconds(), 1e-6))) + "/s"
+	}
+	return fmt.Sprintf("%s written at %s and read at %s, one object at a time", humanize.IBytes(uint64(len(content))), per(wrote), per(read)), nil
+}
+
+// noise is content that nothing on the way can make smaller.
+func noise(size int) []byte {
+	content := make([]byte, size)
+	source := rand.NewChaCha8([32]byte(binary.LittleEndian.AppendUint64(make([]byte, 24), rand.Uint64())))
+	source.Read(content)
+	return content
 }
 
 // Advise adds to an error what a person can do about it, unless it says so itself.

@@ -2,6 +2,7 @@ package medium_test
 
 import (
 	"context"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -29,6 +30,7 @@ func TestAProbeTellsWhatMayBeLost(t *testing.T) {
 			return lying{&mediumtest.Memory{Shelf: mediumtest.NewShelf()}, text}, nil
 		})
 		require.Contains(t, steps, want)
+		require.Regexp(t, `^16 MiB written at .*/s and read at .*/s`, steps[slices.IndexFunc(steps, func(s probe.Step) bool { return s.Name == "speed" })].Text)
 		for _, s := range steps {
 			require.NotEqual(t, probe.Failed, s.State, s.Text)
 		}

@@ -18,7 +18,43 @@ import (
 )
 
 // Dir is a folder. It implements [medium.Medium].
-type Dir struct{ root string }
+type Dir struct {
+	root string
+	on   fileSystem // on which the folder lay when it was opened
+}
+
+// fileSystem tells file systems apart, by what statfs(2) says. It is the same after it was mounted anew.
+type fileSystem struct {
+	kind int64
+	id   unix.Fsid
+}
+
+func fileSystemOf(folder string) (fileSystem, error) {
+	var s unix.Statfs_t
+	err := unix.Statfs(folder, &s)
+	return fileSystem{int64(s.Type), s.Fsid}, err
+}
+
+// there is nil if the folder lies where it lay: a disk or share that is unmounted leaves an empty folder behind, in which nothing may be put, and
+// nothing looked for.
+func (d *Dir) there() error {
+	switch now, err := fileSystemOf(d.root); {
+	case isAway(err), err == nil && now != d.on:
+		return fmt.Errorf("%w: what was mounted there is gone; mount its disk or share again", medium.ErrUnreachable)
+	default:
+		return err
+	}
+}
+
+// isAway reports whether an error is of a share or disk that went, and not of the file.
+func isAway(err error) bool {
+	for _, e := range []syscall.Errno{syscall.ESTALE, syscall.ENOTCONN, syscall.ESHUTDOWN, syscall.EHOSTDOWN, syscall.EHOSTUNREACH, syscall.ETIMEDOUT, syscall.ENODEV, syscall.ENXIO} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
+}
 
 // Open looks at a folder; it must exist and be writable. It makes no folder: one that is missing is more often a disk
 // that is not mounted than a wish.
@@ -47,7 +83,11 @@ func OpenToRead(root string) (*Dir, error) {
 	case !s.IsDir():
 		return nil, fmt.Errorf("%s is not a folder; name a folder for the store", root)
 	}
-	return &Dir{root}, nil
+	on, err := fileSystemOf(root)
+	if err != nil {
+		return nil, fmt.Errorf("folder %s: ask for its file system: %w", root, err)
+	}
+	return &Dir{root, on}, nil
 }
 
 // Root is the folder's path.
@@ -79,7 +119,11 @@ func (d *Dir) Empty() (bool, error) {
 func (d *Dir) Put(_ context.Context, name string, content []byte) error {
 	path := d.path(name)
 	folder := filepath.Dir(path)
-	if err := d.makeFolder(folder); err != nil {
+	err := d.there()
+	if err == nil {
+		err = d.makeFolder(folder)
+	}
+	if err != nil {
 		return d.failed("write", name, err)
 	}
 	part, err := os.CreateTemp(folder, medium.PartPrefix)
@@ -99,6 +143,9 @@ func (d *Dir) Put(_ context.Context, name string, content []byte) error {
 	}
 	if err == nil {
 		err = SyncFolder(folder)
+	}
+	if err == nil {
+		err = d.there()
 	}
 	return d.failed("write", name, err)
 }
@@ -160,7 +207,14 @@ func (d *Dir) Get(_ context.Context, name string, offset, length int64) ([]byte,
 
 // List implements [medium.Medium].
 func (d *Dir) List(ctx context.Context, prefix string, visit func(medium.Object) error) error {
-	return d.failed("list", prefix, d.list(ctx, strings.TrimSuffix(prefix, "/"), visit))
+	err := d.there()
+	if err == nil {
+		err = d.list(ctx, strings.TrimSuffix(prefix, "/"), visit)
+	}
+	if err == nil {
+		err = d.there() // if not, some of it did not show
+	}
+	return d.failed("list", prefix, err)
 }
 
 // list visits what lies in a folder and below it. Files are looked at from their folder, which spares each the way from the root.
@@ -222,7 +276,7 @@ func (d *Dir) Close() error { return nil }
 func (d *Dir) Delete(_ context.Context, name string) error {
 	err := os.Remove(d.path(name))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		err = d.there()
 	}
 	return d.failed("delete", name, err)
 }
@@ -247,7 +301,12 @@ func (d *Dir) failed(verb, name string, err error) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, fs.ErrNotExist):
+		if gone := d.there(); gone != nil && !errors.Is(gone, fs.ErrNotExist) {
+			return fmt.Errorf("%s: %w", medium.Doing(verb, name, d), gone)
+		}
 		return fmt.Errorf("%s: %w", medium.Doing(verb, name, d), medium.ErrNotFound)
+	case isAway(err):
+		return fmt.Errorf("%s: %w (%v)", medium.Doing(verb, name, d), medium.ErrUnreachable, err)
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		return fmt.Errorf("%s: %w; make room or move the store to a larger disk", medium.Doing(verb, name, d), medium.ErrFull)
 	}

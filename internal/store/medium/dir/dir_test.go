@@ -3,6 +3,7 @@ package dir
 import (
 	"context"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -116,4 +117,50 @@ func TestProbe(t *testing.T) {
 	steps = probe(full)
 	require.EqualValues(t, "failed", steps[len(steps)-1].State)
 	require.Contains(t, steps[len(steps)-1].Text, "no space left")
+}
+
+// A disk that goes leaves an empty folder behind: nothing is put there, and what was on the disk is not taken for lost.
+func TestADiskThatGoesAndComesBack(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "quay")
+	image := filepath.Join(t.TempDir(), "disk")
+	require.NoError(t, os.Mkdir(folder, 0o700))
+	require.NoError(t, os.WriteFile(image, nil, 0o600))
+	require.NoError(t, os.Truncate(image, 8<<20))
+	out, err := exec.Command("mkfs.ext4", "-q", image).CombinedOutput()
+	require.NoError(t, err, string(out))
+	mount := func() {
+		out, err := exec.Command("mount", "-o", "loop", image, folder).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	mount()
+	t.Cleanup(func() { exec.Command("umount", "-l", folder).Run() })
+	d, err := Open(folder)
+	require.NoError(t, err)
+	require.NoError(t, d.Put(t.Context(), "pack/00/one", []byte("one")))
+
+	require.NoError(t, exec.Command("umount", folder).Run(), "it is not kept busy by who does nothing")
+	for verb, err := range map[string]error{
+		"write": d.Put(t.Context(), "pack/00/two", []byte("two")),
+		"read": func() error {
+			_, err := d.Get(t.Context(), "pack/00/one", 0, -1)
+			return err
+		}(),
+		"look at": func() error {
+			_, err := d.Stat(t.Context(), "pack/00/one")
+			return err
+		}(),
+		"list":   d.List(t.Context(), "pack/", func(medium.Object) error { return nil }),
+		"delete": d.Delete(t.Context(), "pack/00/one"),
+	} {
+		require.ErrorIs(t, err, medium.ErrUnreachable, verb)
+		require.ErrorContains(t, err, verb)
+		require.ErrorContains(t, err, "mount its disk or share again")
+	}
+	left, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	require.Empty(t, left)
+
+	mount()
+	require.NoError(t, d.Put(t.Context(), "pack/00/two", []byte("two")))
+	require.Equal(t, map[string]int64{"pack/00/one": 3, "pack/00/two": 3}, list(t, d, "pack/"))
 }

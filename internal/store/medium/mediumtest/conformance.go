@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/core/probe"
 	"keenlodge/internal/store/medium"
 )
 
@@ -166,7 +167,7 @@ func (s Subject) probe(t *testing.T) {
 	m := s.Open(t)
 	steps := medium.Probe(t.Context(), func(context.Context) (medium.Medium, error) { return open{m}, nil })
 	for _, step := range steps {
-		require.NotEqual(t, "failed", step.State, "%s: %s", step.Name, step.Text)
+		require.NotEqual(t, probe.Failed, step.State, "%s: %s", step.Name, step.Text)
 	}
 	require.GreaterOrEqual(t, len(steps), 7)
 	require.Empty(t, list(t, m, ""), "nothing stays")
