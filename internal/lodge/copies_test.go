@@ -167,6 +167,48 @@ func TestFanOutAndRelay(t *testing.T) {
 	require.Equal(t, []string{src.ID, "on-to-light"}, []string{adopted.CopyOf, adopted.CopiedBy})
 }
 
+// A store on a disk that is carried to another lodge, which takes from it what it lacks and leaves the rest to its owner.
+func TestAStoreThatIsCarried(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	shelf := func(name string) site.Store {
+		return site.Store{Medium: "memory", Layout: site.Pooled, Settings: &memory.Settings{Shelf: t.Name() + name}}
+	}
+	b := newBenchWith(t, map[string]site.Policy{"nightly-guests": {Machines: []string{"timetable"}, Store: "quay-shelf", Rotation: "newest 9"}}, func(s *site.Site) {
+		s.Stores["box"] = shelf("box")
+		s.Copies = map[string]site.Copy{"to-box": {From: "quay-shelf", To: "box", Rotation: "newest 1"}}
+	})
+	other := &bench{t: t, rec: recordstest.Open(t), host: b.host, log: &lockedBuffer{}, site: b.site}
+	other.site.Policies, other.site.Stores = nil, map[string]site.Store{"box": shelf("box"), "islet": shelf("islet")}
+	other.site.Copies = map[string]site.Copy{"from-box": {From: "box", To: "islet", Rotation: "newest 9"}}
+	b.run("nightly-guests")
+	r, _ := b.copy("to-box", copies.Request{})
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	other.start()
+	other.apply()
+	for n := 1; n <= 2; n++ {
+		_, err := other.l.Stores.Adopt(ctx, "box", false)
+		require.NoError(t, err)
+		r, result := other.copy("from-box", copies.Request{})
+		require.EqualValues(t, run.Done, r.State, other.lines(r.ID))
+		require.Equal(t, 1, result.Images, other.lines(r.ID))
+		if n == 2 {
+			require.Less(t, result.Sent, int64(256<<10), "what changed, and no more")
+		}
+		there := other.in("islet", "u-timetable")
+		require.Len(t, there, n)
+		src := b.in("quay-shelf", "u-timetable")[0]
+		require.Equal(t, src.ID, there[0].CopyOf)
+		require.True(t, bytes.Equal(b.content(src.ID, "vda"), other.content(there[0].ID, "vda")))
+
+		b.host.Write("timetable", "vda", 512<<10, []byte("one more ferry"))
+		b.run("nightly-guests")
+		r, _ = b.copy("to-box", copies.Request{})
+		require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+		require.Len(t, b.in("box", "u-timetable"), 1, "the box has room for one")
+	}
+}
+
 // Into a sealed store, into an open one as a chain, and from that on: the content is the same, and what needs a seal stays behind one.
 func TestCopiesBetweenKindsOfStores(t *testing.T) {
 	t.Parallel()
