@@ -398,7 +398,7 @@ func TestForecastAndCalendar(t *testing.T) {
 	runs, _, err := lodge.Runs(t.Context(), wire.RunFilter{Page: wire.Page{Limit: 1000}})
 	require.NoError(t, err)
 	for _, r := range runs {
-		if r.Kind == "backup" {
+		if r.Kind == "backup" || r.Kind == "copy" {
 			backups++
 		}
 	}
