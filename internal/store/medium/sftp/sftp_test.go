@@ -34,6 +34,7 @@ func TestConformance(t *testing.T) {
 		return f
 	}
 	mediumtest.Run(t, mediumtest.Subject{
+		Costly: true,
 		Open: func(t *testing.T) medium.Medium {
 			root = filepath.Join(t.TempDir(), "north pier #1 & 100% ã")
 			require.NoError(t, os.Mkdir(root, 0o700))
