@@ -1,10 +1,9 @@
 package e2e
 
 import (
-	"bytes"
 	"os"
+	"os/exec"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -59,11 +58,7 @@ func TestOffSite(t *testing.T) {
 	require.NoError(t, os.RemoveAll(shelf))
 	require.Contains(t, keen(t, "image", "export", src.ID, "--as", "raw", "--to", filepath.Join(out, "none")).err, "near-shelf")
 	keenOK(t, "image", "export", copied[0].ID, "--as", "raw", "--to", filepath.Join(out, "far"))
-	near, err := os.ReadFile(filepath.Join(out, "near", "timetable-vda.raw"))
-	require.NoError(t, err)
-	far, err := os.ReadFile(filepath.Join(out, "far", "timetable-vda.raw"))
-	require.NoError(t, err)
-	require.True(t, bytes.Equal(near, far))
-	r2 := keen(t, "copy", "run", "to-islet", "--wait")
-	require.True(t, r2.code == 1 || strings.Contains(r2.out, "done"), "what is gone has no more to give")
+	different, err := exec.Command("cmp", filepath.Join(out, "near", "timetable-vda.raw"), filepath.Join(out, "far", "timetable-vda.raw")).CombinedOutput()
+	require.NoError(t, err, string(different))
+	require.Contains(t, keen(t, "copy", "run", "to-islet", "--wait").out, "done", "what is there need not be read again")
 }
