@@ -24,6 +24,7 @@ type choice struct {
 	verdicts []chosen
 	due      []records.Lying // in the order in which they go
 	copies   int             // that the rule has made and that are there
+	over     []records.Lying // all that the records know of the other store, also what is gone
 	there    int             // selected images of which there is a copy already
 }
 
@@ -58,6 +59,7 @@ func (c *Copies) choose(ctx context.Context, s site.Site, name string, rule site
 	if err != nil {
 		return out, err
 	}
+	out.over = to
 	machines, err := c.rec.Machines(ctx)
 	if err != nil {
 		return out, err

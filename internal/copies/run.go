@@ -154,12 +154,18 @@ func (k *round) all(ctx, inWindow context.Context, force bool) error {
 			if err := k.reach(ctx); err != nil {
 				return err
 			}
-			if due, err = k.leaveStrangers(ctx, due, tried); err != nil {
-				return err
-			}
 		}
 		for _, m := range due {
 			tried[m.Origin] = true
+		}
+		if first {
+			var told string
+			if due, told, err = k.leaveStrangers(ctx, found); err != nil {
+				return err
+			}
+			if told != "" {
+				k.Warn(ctx, "", "%s", told)
+			}
 		}
 		if err := k.carryAll(ctx, inWindow, due); err != nil {
 			return err
@@ -186,28 +192,21 @@ func (k *round) all(ctx, inWindow context.Context, force bool) error {
 	return nil
 }
 
-// leaveStrangers leaves out what lies in the other store although the records don't know it, and marks it as tried.
-func (k *round) leaveStrangers(ctx context.Context, due []records.Lying, tried map[string]bool) ([]records.Lying, error) {
-	recorded, err := k.c.rec.LyingIn(ctx, k.rule.To, nil)
+// leaveStrangers splits what is due into what goes, and what lies in the other store already although the records don't know it, which is told.
+func (k *round) leaveStrangers(ctx context.Context, found choice) (left []records.Lying, told string, err error) {
+	there, err := k.c.strangers.in(ctx, k.to, found.over)
 	if err != nil {
-		return nil, err
+		return nil, "", fmt.Errorf("look for what lies in store %s already: %w", k.rule.To, err)
 	}
-	there, err := k.c.strangers.in(ctx, k.to, recorded)
-	if err != nil {
-		return nil, fmt.Errorf("look for what lies in store %s already: %w", k.rule.To, err)
+	left = slices.DeleteFunc(slices.Clone(found.due), func(m records.Lying) bool { return there[m.Origin] })
+	switch n := len(found.due) - len(left); n {
+	case 0:
+	case 1:
+		told = fmt.Sprintf("1 of the images that are due lies in store %[1]s already, and this lodge does not know it; have it recorded: keenlodge store adopt %[1]s", k.rule.To)
+	default:
+		told = fmt.Sprintf("%d of the images that are due lie in store %[2]s already, and this lodge does not know them; have them recorded: keenlodge store adopt %[2]s", n, k.rule.To)
 	}
-	left := slices.DeleteFunc(due, func(m records.Lying) bool {
-		tried[m.Origin] = tried[m.Origin] || there[m.Origin]
-		return there[m.Origin]
-	})
-	if n := len(due) - len(left); n > 0 {
-		lie, them := "lie", "them"
-		if n == 1 {
-			lie, them = "lies", "it"
-		}
-		k.Warn(ctx, "", "%d of the images that are due %s in store %s already, and this lodge does not know %s; have %s recorded: keenlodge store adopt %s", n, lie, k.rule.To, them, them, k.rule.To)
-	}
-	return left, nil
+	return left, told, nil
 }
 
 // settle finds out what became of copies whose process died, before any is made again.
@@ -333,7 +332,14 @@ func (k *round) rehearse(ctx context.Context, force bool) error {
 		if text := cutsNote(k.from, k.to); text != "" {
 			note("cuts", k.rule.To, wire.Warned, "%s", text)
 		}
-		for _, m := range chosen.due {
+		due, told, err := k.leaveStrangers(ctx, chosen)
+		if err != nil {
+			return err
+		}
+		if told != "" {
+			note("images", k.rule.To, wire.Warned, "%s", told)
+		}
+		for _, m := range due {
 			manifest, err := k.from.ReadImage(ctx, m.ID)
 			if err != nil {
 				note("image", m.ID, wire.Failed, "%v", err)

@@ -399,6 +399,8 @@ func TestCopiesThatTheRecordsForgot(t *testing.T) {
 	other.apply()
 	_, err := other.l.Stores.Adopt(ctx, "quay-shelf", true)
 	require.NoError(t, err)
+	r, _ = other.copy("to-north-pier", copies.Request{Rehearse: true})
+	require.Contains(t, other.lines(r.ID), "1 of the images that are due lies in store north-pier already")
 	for range 2 {
 		r, result := other.copy("to-north-pier", copies.Request{})
 		require.EqualValues(t, run.Warned, r.State, other.lines(r.ID))

@@ -2,6 +2,7 @@ package lodge_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"strings"
 	"testing"
@@ -9,7 +10,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"fmt"
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/fault"

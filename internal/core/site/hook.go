@@ -2,7 +2,6 @@ package site
 
 import (
 	"fmt"
-	"keenlodge/internal/core/field"
 	"maps"
 	"net/netip"
 	"net/url"
@@ -11,6 +10,7 @@ import (
 	"time"
 
 	"keenlodge/internal/core/event"
+	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/suggest"
 )
 

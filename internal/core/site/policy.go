@@ -3,8 +3,6 @@ package site
 import (
 	"encoding/json"
 	"fmt"
-	"keenlodge/internal/core/expect"
-	"keenlodge/internal/core/field"
 	"maps"
 	"path"
 	"slices"
@@ -12,6 +10,8 @@ import (
 	"time"
 
 	"keenlodge/internal/core/cycle"
+	"keenlodge/internal/core/expect"
+	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/ignore"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"

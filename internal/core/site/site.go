@@ -6,8 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"keenlodge/internal/core/expect"
-	"keenlodge/internal/core/field"
 	"maps"
 	"reflect"
 	"regexp"
@@ -18,7 +16,9 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"keenlodge/internal/core/event"
+	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/media"
 	"keenlodge/internal/core/suggest"
 )

@@ -2,13 +2,13 @@ package site
 
 import (
 	"errors"
-	"keenlodge/internal/core/field"
 	"maps"
 	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/media"
 	"keenlodge/internal/core/suggest"
 	"keenlodge/internal/core/when"
