@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"path"
 	"strings"
@@ -104,3 +106,52 @@ func (f Folders) files(ctx context.Context, top string) (all []Object, err error
 	}
 	return all, nil
 }
+
+// Made remembers which folders below a store's own exist, so that each is made once.
+type Made struct {
+	// Top is the store's own folder, which is never made; "" or "." where names begin below it.
+	Top string
+
+	mu    sync.Mutex
+	there map[string]bool
+}
+
+// isBelow reports whether a folder lies below the top.
+func (m *Made) isBelow(folder string) bool {
+	return folder != m.Top && folder != "." && len(folder) > len(m.Top)
+}
+
+// Make makes a folder, those above it first.
+func (m *Made) Make(folder string, mkdir func(folder string) error) error {
+	m.mu.Lock()
+	there := m.there[folder]
+	m.mu.Unlock()
+	if there || !m.isBelow(folder) {
+		return nil
+	}
+	if err := m.Make(path.Dir(folder), mkdir); err != nil {
+		return err
+	}
+	if err := mkdir(folder); err != nil {
+		return err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.there == nil {
+		m.there = map[string]bool{}
+	}
+	m.there[folder] = true
+	return nil
+}
+
+// Forget has a folder, and those above it, made again: somebody removed them.
+func (m *Made) Forget(folder string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for ; m.isBelow(folder); folder = path.Dir(folder) {
+		delete(m.there, folder)
+	}
+}
+
+// ErrEnd marks an object that ends before what was asked for.
+var ErrEnd = fmt.Errorf("the file ends before: %w", io.ErrUnexpectedEOF)

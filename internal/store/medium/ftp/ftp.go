@@ -65,7 +65,7 @@ type Folder struct {
 
 	mu     sync.Mutex
 	lines  []*line
-	made   map[string]bool // folders that exist
+	made   medium.Made
 	closed bool
 }
 
@@ -93,7 +93,7 @@ func Open(ctx context.Context, c Config) (*Folder, error) {
 	if !path.IsAbs(c.Folder) {
 		return nil, fmt.Errorf("folder %q on %s: not an absolute path; write it from / on", c.Folder, c.Host)
 	}
-	f := &Folder{c: c, tls: medium.TLS(c.Host, c.Certificate), slots: make(chan struct{}, linesAtOnce), made: map[string]bool{}}
+	f := &Folder{c: c, tls: medium.TLS(c.Host, c.Certificate), slots: make(chan struct{}, linesAtOnce), made: medium.Made{Top: c.Folder}}
 	err := f.do(ctx, "open", "", func(l *line) error {
 		if err := l.ChangeDir(c.Folder); isMissing(err) {
 			return medium.ErrNoPlace
@@ -251,7 +251,7 @@ func code(err error) int {
 
 // answered reports whether the server said no, so that its line is whole.
 func answered(err error) bool {
-	for _, own := range []error{errEnd, medium.ErrNoPlace, medium.ErrFull, medium.ErrTooLarge, medium.ErrNotFound} {
+	for _, own := range []error{medium.ErrEnd, medium.ErrNoPlace, medium.ErrFull, medium.ErrTooLarge, medium.ErrNotFound} {
 		if errors.Is(err, own) {
 			return true
 		}
@@ -270,7 +270,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 	return f.do(ctx, "write", name, func(l *line) error {
 		target := f.path(name)
 		folder := path.Dir(target)
-		if err := f.makeFolder(l, folder); err != nil {
+		if err := f.made.Make(folder, func(name string) error { return makeFolder(l, name) }); err != nil {
 			return err
 		}
 		part := medium.Part(folder)
@@ -291,7 +291,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 			return nil
 		}
 		if isMissing(err) { // somebody removed the folder
-			f.forget(folder)
+			f.made.Forget(folder)
 		}
 		if answered(err) {
 			l.Delete(part)
@@ -302,38 +302,15 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 	})
 }
 
-// makeFolder makes a folder below the store's own, which it never makes.
-func (f *Folder) makeFolder(l *line, folder string) error {
-	f.mu.Lock()
-	made := f.made[folder]
-	f.mu.Unlock()
-	if made || folder == f.c.Folder || len(folder) < len(f.c.Folder) {
-		return nil
-	}
-	if err := f.makeFolder(l, path.Dir(folder)); err != nil {
-		return err
-	}
+// makeFolder makes one folder. That another writer made it just now is no error.
+func makeFolder(l *line, folder string) error {
 	if err := l.MakeDir(folder); err != nil {
 		if looked := l.ChangeDir(folder); looked != nil {
 			return err
 		}
 	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.made[folder] = true
 	return nil
 }
-
-func (f *Folder) forget(folder string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	for ; len(folder) > len(f.c.Folder); folder = path.Dir(folder) {
-		delete(f.made, folder)
-	}
-}
-
-// errEnd marks a file that ends before what was asked for.
-var errEnd = fmt.Errorf("the file ends before: %w", io.ErrUnexpectedEOF)
 
 // Get implements [medium.Medium]. The protocol knows where to begin and not where to end, so what is wanted is taken and the rest left.
 func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (out []byte, err error) {
@@ -350,7 +327,7 @@ func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (ou
 			want = size - offset
 		}
 		if offset > size || want < 0 || offset+want > size {
-			return errEnd
+			return medium.ErrEnd
 		}
 		if err := medium.CheckWhole(want); err != nil {
 			return err
@@ -475,7 +452,7 @@ func (f *Folder) failed(ctx context.Context, verb, name string, err error) error
 	if ctx.Err() != nil && !errors.Is(err, medium.ErrUnreachable) {
 		err = errors.Join(context.Cause(ctx), err)
 	}
-	for _, own := range []error{medium.ErrNoPlace, medium.ErrFull, medium.ErrTooLarge, medium.ErrNotFound, medium.ErrRefused, medium.ErrUnreachable, errEnd} {
+	for _, own := range []error{medium.ErrNoPlace, medium.ErrFull, medium.ErrTooLarge, medium.ErrNotFound, medium.ErrRefused, medium.ErrUnreachable, medium.ErrEnd} {
 		if errors.Is(err, own) {
 			return fmt.Errorf("%s: %w", medium.Doing(verb, name, f), err)
 		}

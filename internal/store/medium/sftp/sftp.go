@@ -47,7 +47,7 @@ type Folder struct {
 
 	mu     sync.Mutex
 	line   *line
-	made   map[string]bool // folders that exist
+	made   medium.Made
 	closed bool
 }
 
@@ -62,7 +62,7 @@ func Open(ctx context.Context, c Config) (*Folder, error) {
 	if !path.IsAbs(c.Folder) {
 		return nil, fmt.Errorf("folder %q on %s: not an absolute path; write it from / on", c.Folder, c.Host)
 	}
-	f := &Folder{c: c, made: map[string]bool{}}
+	f := &Folder{c: c, made: medium.Made{Top: c.Folder}}
 	err := f.do(ctx, "open", "", func(s *sftp.Client) error {
 		info, err := s.Stat(c.Folder)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -162,7 +162,7 @@ func (f *Folder) do(ctx context.Context, verb, name string, act func(*sftp.Clien
 // isCut reports whether an error is of the line and not of the file.
 func isCut(err error) bool {
 	var status *sftp.StatusError
-	if err == nil || errors.As(err, &status) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, errEnd) {
+	if err == nil || errors.As(err, &status) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, medium.ErrEnd) {
 		return false
 	}
 	var network net.Error
@@ -175,7 +175,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 	return f.do(ctx, "write", name, func(s *sftp.Client) error {
 		target := f.path(name)
 		folder := path.Dir(target)
-		if err := f.makeFolder(s, folder); err != nil {
+		if err := f.made.Make(folder, func(name string) error { return makeFolder(s, name) }); err != nil {
 			return err
 		}
 		part := medium.Part(folder)
@@ -191,7 +191,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 		}
 		s.Remove(part)
 		if errors.Is(err, fs.ErrNotExist) { // somebody removed the folder
-			f.forget(folder)
+			f.made.Forget(folder)
 		}
 		// The protocol has one answer for all that fails: whether there was room is for us to find out.
 		if room, asked := s.StatVFS(f.c.Folder); asked == nil && (room.FreeSpace() < uint64(len(content))+1<<20 || room.Favail == 0 && room.Files > 0) {
@@ -230,34 +230,14 @@ func (f *Folder) Lasts(ctx context.Context) (text string, err error) {
 	})
 }
 
-// makeFolder makes a folder below the store's own, which it never makes.
-func (f *Folder) makeFolder(s *sftp.Client, folder string) error {
-	f.mu.Lock()
-	made := f.made[folder]
-	f.mu.Unlock()
-	if made || folder == f.c.Folder {
-		return nil
-	}
-	if err := f.makeFolder(s, path.Dir(folder)); err != nil {
-		return err
-	}
+// makeFolder makes one folder. That another writer made it just now is no error.
+func makeFolder(s *sftp.Client, folder string) error {
 	if err := s.Mkdir(folder); err != nil {
 		if info, looked := s.Stat(folder); looked != nil || !info.IsDir() {
 			return err
 		}
 	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.made[folder] = true
 	return nil
-}
-
-func (f *Folder) forget(folder string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	for ; len(folder) > len(f.c.Folder); folder = path.Dir(folder) {
-		delete(f.made, folder)
-	}
 }
 
 // Get implements [medium.Medium].
@@ -285,14 +265,11 @@ func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (ou
 		case int64(n) == want:
 			return nil
 		case err == io.EOF:
-			return errEnd
+			return medium.ErrEnd
 		}
 		return err
 	})
 }
-
-// errEnd marks a file that ends before what was asked for.
-var errEnd = fmt.Errorf("the file ends before: %w", io.ErrUnexpectedEOF)
 
 // List implements [medium.Medium].
 func (f *Folder) List(ctx context.Context, prefix string, visit func(medium.Object) error) error {

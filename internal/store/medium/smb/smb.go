@@ -60,7 +60,7 @@ type Folder struct {
 
 	mu     sync.Mutex
 	line   *line
-	made   map[string]bool // folders that exist
+	made   medium.Made
 	closed bool
 }
 
@@ -73,7 +73,7 @@ type line struct {
 
 // Open signs in and looks whether the folder is there.
 func Open(ctx context.Context, c Config) (*Folder, error) {
-	f := &Folder{c: c, made: map[string]bool{}}
+	f := &Folder{c: c, made: medium.Made{Top: c.Folder}}
 	err := f.do(ctx, "open", "", func(s *smb2.Share) error {
 		if c.Folder == "" {
 			_, err := s.ReadDir("")
@@ -195,7 +195,7 @@ func (f *Folder) do(ctx context.Context, verb, name string, act func(*smb2.Share
 
 // isCut reports whether an error is of the line, or of a session that the server has ended, and not of the file.
 func isCut(err error) bool {
-	if err == nil || errors.Is(err, errEnd) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+	if err == nil || errors.Is(err, medium.ErrEnd) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return false
 	}
 	switch code(err) {
@@ -215,7 +215,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 	return f.do(ctx, "write", name, func(s *smb2.Share) error {
 		target := f.path(name)
 		folder := path.Dir(target)
-		if err := f.makeFolder(s, folder); err != nil {
+		if err := f.made.Make(folder, func(name string) error { return makeFolder(s, name) }); err != nil {
 			return err
 		}
 		part := medium.Part(folder)
@@ -230,7 +230,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 			return err // the part is found by its name, a day later
 		}
 		if errors.Is(err, fs.ErrNotExist) { // somebody removed the folder
-			f.forget(folder)
+			f.made.Forget(folder)
 		}
 		gone := s.Remove(part)
 		if errors.Is(gone, fs.ErrNotExist) {
@@ -265,38 +265,15 @@ func writeFile(s *smb2.Share, name string, content []byte) (err error) {
 	return file.Sync()
 }
 
-// makeFolder makes a folder below the store's own, which it never makes.
-func (f *Folder) makeFolder(s *smb2.Share, folder string) error {
-	f.mu.Lock()
-	made := f.made[folder]
-	f.mu.Unlock()
-	if made || folder == f.c.Folder || folder == "." || len(folder) < len(f.c.Folder) {
-		return nil
-	}
-	if err := f.makeFolder(s, path.Dir(folder)); err != nil {
-		return err
-	}
+// makeFolder makes one folder. That another writer made it just now is no error.
+func makeFolder(s *smb2.Share, folder string) error {
 	if err := s.Mkdir(folder, 0o700); err != nil {
 		if info, looked := s.Stat(folder); looked != nil || !info.IsDir() {
 			return err
 		}
 	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.made[folder] = true
 	return nil
 }
-
-func (f *Folder) forget(folder string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	for ; folder != "." && len(folder) > len(f.c.Folder); folder = path.Dir(folder) {
-		delete(f.made, folder)
-	}
-}
-
-// errEnd marks a file that ends before what was asked for.
-var errEnd = fmt.Errorf("the file ends before: %w", io.ErrUnexpectedEOF)
 
 // Get implements [medium.Medium].
 func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (out []byte, err error) {
@@ -315,7 +292,7 @@ func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (ou
 			want = info.Size() - offset
 		}
 		if want < 0 || offset+want > info.Size() {
-			return errEnd
+			return medium.ErrEnd
 		}
 		if err := medium.CheckWhole(want); err != nil {
 			return err

@@ -46,7 +46,7 @@ type Folder struct {
 	auth      gowebdav.Authorizer // remembers how the server wants to be signed in to
 
 	mu   sync.Mutex
-	made map[string]bool // folders that exist
+	made medium.Made
 }
 
 // Open signs in and looks whether the folder is there.
@@ -55,7 +55,7 @@ func Open(ctx context.Context, c Config) (*Folder, error) {
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
 		return nil, fmt.Errorf("address %q: not one; write for example https://files.brindle.example/images, with no password in it", c.Address)
 	}
-	f := &Folder{c: c, root: u.Scheme + "://" + u.Host + u.Path, made: map[string]bool{}, transport: http.DefaultTransport.(*http.Transport).Clone()}
+	f := &Folder{c: c, root: u.Scheme + "://" + u.Host + u.Path, transport: http.DefaultTransport.(*http.Transport).Clone()}
 	f.transport.TLSClientConfig = medium.TLS(u.Hostname(), c.Certificate)
 	f.transport.MaxIdleConnsPerHost = 16
 	if f.auth = gowebdav.NewEmptyAuth(); c.User != "" {
@@ -116,7 +116,7 @@ func status(err error) int {
 
 // isCut reports whether an error is of the line, or of a server that is not ready just now.
 func isCut(err error) bool {
-	if errors.Is(err, errEnd) || errors.Is(err, medium.ErrRefused) {
+	if errors.Is(err, medium.ErrEnd) || errors.Is(err, medium.ErrRefused) {
 		return false
 	}
 	var network net.Error
@@ -129,7 +129,7 @@ func isCut(err error) bool {
 func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 	return f.do(ctx, "write", name, func(dav *gowebdav.Client) error {
 		folder := path.Dir(name)
-		if err := f.makeFolder(dav, folder); err != nil {
+		if err := f.made.Make(folder, func(name string) error { return makeFolder(dav, name) }); err != nil {
 			return err
 		}
 		part := medium.Part(folder)
@@ -147,7 +147,7 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 			return nil
 		}
 		if s := status(err); s == http.StatusConflict || s == http.StatusNotFound { // somebody removed the folder
-			f.forget(folder)
+			f.made.Forget(folder)
 		}
 		if !isCut(err) {
 			return errors.Join(err, ignoring(dav.Remove(part), http.StatusNotFound))
@@ -164,39 +164,16 @@ func ignoring(err error, answers ...int) error {
 	return err
 }
 
-// makeFolder makes a folder below the store's own, which it never makes.
-func (f *Folder) makeFolder(dav *gowebdav.Client, folder string) error {
-	f.mu.Lock()
-	made := f.made[folder]
-	f.mu.Unlock()
-	if made || folder == "." {
-		return nil
-	}
-	if err := f.makeFolder(dav, path.Dir(folder)); err != nil {
-		return err
-	}
+// makeFolder makes one folder. That another writer made it just now is no error.
+func makeFolder(dav *gowebdav.Client, folder string) error {
 	if err := dav.Mkdir(folder, 0); err != nil && status(err) != http.StatusMethodNotAllowed {
 		// One that another writer made just now is told of in many ways.
 		if info, looked := dav.Stat(folder); looked != nil || !info.IsDir() {
 			return err
 		}
 	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.made[folder] = true
 	return nil
 }
-
-func (f *Folder) forget(folder string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	for ; folder != "."; folder = path.Dir(folder) {
-		delete(f.made, folder)
-	}
-}
-
-// errEnd marks a file that ends before what was asked for.
-var errEnd = fmt.Errorf("the file ends before: %w", io.ErrUnexpectedEOF)
 
 // Get implements [medium.Medium].
 func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (out []byte, err error) {
@@ -209,7 +186,7 @@ func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (ou
 			}
 			left := info.Size() - offset
 			if left < 0 || length > left {
-				return errEnd
+				return medium.ErrEnd
 			}
 			if length < 0 {
 				want = left
@@ -230,7 +207,7 @@ func (f *Folder) Get(ctx context.Context, name string, offset, length int64) (ou
 		n, err := io.ReadFull(body, out)
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 			if info, looked := dav.Stat(name); looked == nil && info.Size() <= offset+int64(n) {
-				return errEnd
+				return medium.ErrEnd
 			}
 			err = io.ErrUnexpectedEOF // the line was cut
 		}
@@ -318,7 +295,7 @@ func (f *Folder) failed(ctx context.Context, verb, name string, err error) error
 	switch s := status(err); {
 	case ctx.Err() != nil:
 		kind = context.Cause(ctx)
-	case errors.Is(err, medium.ErrNoPlace) || errors.Is(err, medium.ErrRefused) || errors.Is(err, medium.ErrFull) || errors.Is(err, medium.ErrTooLarge) || errors.Is(err, io.ErrUnexpectedEOF) && errors.Is(err, errEnd):
+	case errors.Is(err, medium.ErrNoPlace) || errors.Is(err, medium.ErrRefused) || errors.Is(err, medium.ErrFull) || errors.Is(err, medium.ErrTooLarge) || errors.Is(err, io.ErrUnexpectedEOF) && errors.Is(err, medium.ErrEnd):
 		return fmt.Errorf("%s: %w", medium.Doing(verb, name, f), err)
 	case s == http.StatusNotFound:
 		kind = medium.ErrNotFound
