@@ -13,7 +13,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -44,9 +43,7 @@ type Folder struct {
 	transport *http.Transport
 	root      string              // the address as the library wants it: it escapes the path itself
 	auth      gowebdav.Authorizer // remembers how the server wants to be signed in to
-
-	mu   sync.Mutex
-	made medium.Made
+	made      medium.Made
 }
 
 // Open signs in and looks whether the folder is there.
