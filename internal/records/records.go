@@ -27,6 +27,7 @@ import (
 	"keenlodge/internal/records/secrets"
 	"keenlodge/internal/records/trust"
 	"keenlodge/internal/records/unread"
+	"keenlodge/internal/records/upkeep"
 )
 
 // Errors that callers decide on.
@@ -46,6 +47,7 @@ type Records struct {
 	doors.Doors
 	deeds.Deeds
 	unread.Unread
+	upkeep.Upkeep
 	copied.Copied
 	db *db.DB
 
@@ -86,7 +88,7 @@ func Open(ctx context.Context, url string, told ...func(away bool, err error)) (
 		return nil, err
 	}
 	d := &db.DB{Pool: pool, Jobs: jobs}
-	return &Records{Trust: trust.New(d), Around: around.New(d), Listed: listed.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), Unread: unread.New(d), Copied: copied.New(d), db: d}, nil
+	return &Records{Trust: trust.New(d), Around: around.New(d), Listed: listed.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), Unread: unread.New(d), Upkeep: upkeep.New(d), Copied: copied.New(d), db: d}, nil
 }
 
 // Tell queues the telling of an event that changes nothing in the records.

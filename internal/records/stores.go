@@ -3,17 +3,10 @@ package records
 import (
 	"context"
 	"encoding/json"
-	"time"
 
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/records/db"
 )
-
-// ClaimSweep reports whether a store's sweep is due, and if so notes that it begins now: of several processes one gets it.
-func (r *Records) ClaimSweep(ctx context.Context, store string, every time.Duration) (bool, error) {
-	tag, err := r.db.Pool.Exec(ctx, "update stores set swept = now() where name = $1 and (swept is null or swept < now() - $2::interval)", store, every)
-	return tag.RowsAffected() == 1, err
-}
 
 // SetResult keeps what a run found.
 func (r *Records) SetResult(ctx context.Context, run string, result any) error {

@@ -45,7 +45,7 @@ func (rt *Retention) relieve(ctx context.Context, s site.Site, r *runs.Run, name
 	}
 	missing := rotation.Relieve(plans, need, why, now)
 	if missing > 0 {
-		text := fmt.Sprintf("the floor of store %s can't be reached by rotation: about %s are still missing, and all that is left must stay (pins, proven and newest images, and what they lean on)", name, show(missing))
+		text := fmt.Sprintf("the floor of store %s can't be reached by rotation: about %s are still missing, and all that is left must stay (pins, locks, proven and newest images, and what they lean on)", name, show(missing))
 		r.Warn(ctx, "", "%s", text)
 		if err := rt.rec.Queue(ctx, records.Happened{Event: event.Event{Name: event.FloorMissed, Run: r.ID, Policy: r.Policy, Store: name, Text: text}}); err != nil {
 			return false, err

@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
+	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
@@ -24,6 +26,8 @@ import (
 const (
 	// sweepEvery is how often each store is swept.
 	sweepEvery = 24 * time.Hour
+	// locksSoon is how often it is tried in a store that is locked from now on, or for longer.
+	locksSoon = 10 * time.Minute
 	// upkeepEvery is how often the lodge looks for a sweep that is due, or one that can go on.
 	upkeepEvery = time.Minute
 )
@@ -180,7 +184,8 @@ func (rt *Retention) sweep(ctx context.Context, s site.Site, r *runs.Run, q Swee
 		v.SweepReport, err = sweeper.Sweep(ctx, how)
 		return err
 	})
-	if err != nil {
+	// Locks are renewed even where nothing can be swept.
+	if err = errors.Join(err, rt.renewLocks(ctx, s, name, st, r)); err != nil {
 		return err
 	}
 	r.Log(ctx, name, "%d dropped images were taken out; %d images need %d pieces; %d packs deleted, %s given back, %s moved", len(left), v.Images, v.Blocks, v.Deleted, show(v.Freed-v.Moved), show(v.Moved))
@@ -188,6 +193,20 @@ func (rt *Retention) sweep(ctx context.Context, s site.Site, r *runs.Run, q Swee
 		r.Log(ctx, name, "%s", why)
 	}
 	return r.SetResult(ctx, v)
+}
+
+// renewLocks has a store's place go on locking what images share, and tells what somebody tried there.
+func (rt *Retention) renewLocks(ctx context.Context, s site.Site, name string, st store.Store, r *runs.Run) error {
+	l, err := rt.stores.RenewLocks(ctx, s, name, st)
+	if n := len(l.Hidden); n > 0 {
+		text := fmt.Sprintf("somebody deleted or overwrote %d objects of store %s, as far as its place let him: %s. They are locked, and are as they were; find out who has a key to that place", n, name, strings.Join(l.Hidden[:min(n, 5)], ", "))
+		r.Warn(ctx, name, "%s", text)
+		err = errors.Join(err, rt.rec.Queue(ctx, records.Happened{Event: event.Event{Name: event.LockTried, Run: r.ID, Store: name, Text: text}}))
+	}
+	if err == nil && l.Objects > 0 {
+		r.Log(ctx, name, "%d objects that images share are locked by their place; %d locks were renewed until %s", l.Objects, l.Renewed, l.Until.In(s.Location()).Format("2006-01-02"))
+	}
+	return err
 }
 
 // Upkeep starts the sweeps that are due, lets those go on that had to wait, and forgets what the site keeps no longer, until ctx ends.
@@ -228,7 +247,13 @@ func (rt *Retention) upkeepOnce(ctx context.Context, daily func(context.Context,
 		if _, open := s.Stores[name].SweepUntil(time.Now().In(s.Location())); !open {
 			continue
 		}
-		due, err := rt.rec.ClaimSweep(ctx, name, sweepEvery)
+		every := sweepEvery
+		if due, err := rt.stores.LocksDue(ctx, s, name); err != nil {
+			errs = append(errs, err)
+		} else if due {
+			every = locksSoon
+		}
+		due, err := rt.rec.ClaimSweep(ctx, name, every)
 		if err == nil && due {
 			swept = true
 			err = errors.Join(rt.SweepSoon(ctx, SweepRequest{Store: name}), daily(ctx, s))

@@ -125,6 +125,13 @@ type (
 		// must not be read of it. Close it.
 		Since(ctx context.Context, m *image.Manifest, d image.Disk, older *image.Manifest, olderDisk image.Disk) (OpenedDisk, error)
 	}
+	// Locker has its place lock what images need, if that can ([medium.Locker]).
+	Locker interface {
+		// Lock says for how long images are locked from now on, at most: 0 for not at all. It reports whether the place itself can.
+		Lock(d time.Duration) bool
+		// RenewLocks renews the locks of what images share as far as that is due; since is when it was done last for as long a time, the zero time for never.
+		RenewLocks(ctx context.Context, since time.Time) (RenewedLocks, error)
+	}
 	// Tidier removes what writers left that died.
 	Tidier interface {
 		Tidy(ctx context.Context) error

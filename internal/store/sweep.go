@@ -41,7 +41,18 @@ type SweepReport struct {
 	Deleted int   `json:"deleted"` // packs
 	Freed   int64 `json:"freed"`   // bytes that the deleted packs took
 	Moved   int64 `json:"moved"`   // bytes written for them anew
+	// Locked packs are condemned and needed by no image, but their place does not let them go yet.
+	Locked int `json:"locked"`
 	// Waiting packs are condemned but can't go yet, for the reasons told.
 	Waiting int      `json:"waiting"`
 	Why     []string `json:"why"`
+}
+
+// RenewedLocks tells of locks that were renewed.
+type RenewedLocks struct {
+	// Objects are what images share, Renewed those whose lock was renewed, until Until.
+	Objects, Renewed int
+	Until            time.Time
+	// Hidden are objects that somebody had deleted, overwritten or unlocked as far as the place let him, and that are as before.
+	Hidden []string
 }

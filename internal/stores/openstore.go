@@ -51,6 +51,7 @@ func (ss *Stores) Open(ctx context.Context, s site.Site, name string) (store.Sto
 	if err != nil {
 		return nil, fmt.Errorf("store %s: %w", name, err)
 	}
+	followLock(s, name, opened)
 	return opened, nil
 }
 
@@ -79,9 +80,6 @@ func (ss *Stores) open(ctx context.Context, name string, spec site.Store, id str
 	m, err := ss.reach(ctx, name, spec)
 	if err != nil {
 		return nil, err
-	}
-	if spec.Layout == site.Pooled {
-		m = throttle.Medium(m, ss.writePace(name))
 	}
 	s, err = ss.openOn(ctx, name, m, spec, id)
 	if err != nil {
@@ -145,6 +143,9 @@ func (ss *Stores) openOn(ctx context.Context, name string, m medium.Medium, spec
 		if err := tidy.Tidy(ctx); err != nil {
 			ss.log.Warn("what crashed writers left could not all be removed", "store", name, "error", err)
 		}
+	}
+	if spec.Layout == site.Pooled {
+		m = throttle.Medium(m, ss.writePace(name))
 	}
 	st, err := openLaid(ctx, m, h, secret, spec.Medium, ss.indexFolder(h.ID))
 	switch s := st.(type) {
@@ -237,6 +238,7 @@ func (ss *Stores) Ready(ctx context.Context, in site.Site, name string, had *sit
 	if err != nil {
 		return "", fmt.Errorf("%w: store %s: %w", fault.ErrInvalid, name, err)
 	}
+	followLock(in, name, s)
 	return s.Header().ID, nil
 }
 

@@ -399,7 +399,7 @@ func (ss *Stores) Probe(ctx context.Context, name string, r wire.ProbeRequest) (
 			return nil, err
 		}
 	}
-	steps := medium.Probe(ctx, func(ctx context.Context) (medium.Medium, error) { return medium.Open(ctx, spec, credentials) })
+	steps := medium.Probe(ctx, spec.Locked != "", func(ctx context.Context) (medium.Medium, error) { return medium.Open(ctx, spec, credentials) })
 	if steps[0].State == "failed" || r.Spec == nil {
 		return steps, nil
 	}

@@ -117,7 +117,28 @@ func (r pacedReader) Read(p []byte) (int, error) {
 }
 
 // Medium is a medium that is written to no faster than wait allows.
-func Medium(m medium.Medium, wait Wait) medium.Medium { return pacedMedium{m, wait} }
+func Medium(m medium.Medium, wait Wait) medium.Medium {
+	if l, ok := m.(medium.Locker); ok {
+		return pacedLocker{l, wait}
+	}
+	return pacedMedium{m, wait}
+}
+
+type pacedLocker struct {
+	medium.Locker
+	wait Wait
+}
+
+func (m pacedLocker) Put(ctx context.Context, name string, content []byte) error {
+	return pacedMedium{m.Locker, m.wait}.Put(ctx, name, content)
+}
+
+func (m pacedLocker) PutUntil(ctx context.Context, name string, content []byte, until time.Time) error {
+	if err := m.wait(ctx, len(content)); err != nil {
+		return err
+	}
+	return m.Locker.PutUntil(ctx, name, content, until)
+}
 
 type pacedMedium struct {
 	medium.Medium

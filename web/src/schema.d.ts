@@ -3611,7 +3611,7 @@ export interface components {
       layout?: "" | "pooled" | "open"
       /** @description another pooled store: a new one cuts as that does, so that the two can exchange pieces */
       like?: string
-      /** @description how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the lodge itself refuses */
+      /** @description how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the place locks it too where it can (object lock of a bucket), otherwise the lodge itself refuses */
       locked?: string
       /**
        * @description how it is reached: dir, s3, sftp, ftp, webdav, smb
@@ -3661,6 +3661,7 @@ export interface components {
         | "image-unusual"
         | "rotation-held"
         | "floor-missed"
+        | "lock-tried"
         | "machines-found"
         | "wrong-tokens"
       )[]
@@ -3762,7 +3763,7 @@ export interface components {
       like?: string
       /** @description where it is, in a word */
       location: string
-      /** @description how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the lodge itself refuses */
+      /** @description how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the place locks it too where it can (object lock of a bucket), otherwise the lodge itself refuses */
       locked?: string
       /**
        * @description how it is reached: dir, s3, sftp, ftp, webdav, smb
@@ -3903,6 +3904,8 @@ export interface components {
       left: string[]
       /** Format: int64 */
       left_bytes: number
+      /** Format: int64 */
+      locked: number
       /** Format: int64 */
       move: number
       /** Format: int64 */

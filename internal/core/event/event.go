@@ -28,6 +28,8 @@ const (
 	RotationHeld Name = "rotation-held"
 	// FloorMissed is a store that rotation can't bring up to its floor.
 	FloorMissed Name = "floor-missed"
+	// LockTried are objects of a locked store that somebody deleted or overwrote as far as its place let him.
+	LockTried Name = "lock-tried"
 	// MachinesFound are machines that a source has and the lodge did not know.
 	MachinesFound Name = "machines-found"
 	// WrongTokens are many wrong tokens from one address.
@@ -35,7 +37,7 @@ const (
 )
 
 // Names lists every name.
-var Names = []Name{RunDone, RunWarned, RunFailed, ImageDoubtful, ImageBroken, ImageUnusual, RotationHeld, FloorMissed, MachinesFound, WrongTokens}
+var Names = []Name{RunDone, RunWarned, RunFailed, ImageDoubtful, ImageBroken, ImageUnusual, RotationHeld, FloorMissed, LockTried, MachinesFound, WrongTokens}
 
 // Event is what happened, to what. What does not apply is empty.
 type Event struct {

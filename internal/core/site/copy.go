@@ -59,6 +59,17 @@ func (s Site) LockOf(name string) time.Duration {
 	return max(s.Stores[p.Store].LockTime(), s.Copies[name].LockTime())
 }
 
+// LockInto is for how long anything that comes into a store is locked, at most.
+func (s Site) LockInto(store string) time.Duration {
+	longest := s.Stores[store].LockTime()
+	for _, c := range s.Copies {
+		if c.To == store {
+			longest = max(longest, c.LockTime())
+		}
+	}
+	return longest
+}
+
 // Which says which images are copied.
 func (c Copy) Which() copying.Which {
 	if c.Images == "" {

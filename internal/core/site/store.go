@@ -34,7 +34,7 @@ type Store struct {
 	// Grace is how long a dropped image can be brought back.
 	Grace string `yaml:"grace,omitempty" json:"grace,omitempty" doc:"how long a dropped image can be brought back: 24 hours (the default), 3 days, none"`
 	// Locked is how long each image stays that comes into it, whatever rotation or anybody says.
-	Locked string `yaml:"locked,omitempty" json:"locked,omitempty" doc:"how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the lodge itself refuses"`
+	Locked string `yaml:"locked,omitempty" json:"locked,omitempty" doc:"how long nothing can delete an image that came into it, such as 14 days: no rotation, no administrator; the place locks it too where it can (object lock of a bucket), otherwise the lodge itself refuses"`
 	// Floor is what stays free: a run that would go below it is refused.
 	Floor       string `yaml:"floor,omitempty" json:"floor,omitempty" doc:"room that stays free, such as 20 GiB"`
 	FloorInodes int64  `yaml:"floor_inodes,omitempty" json:"floor_inodes,omitempty" doc:"inodes that stay free"`

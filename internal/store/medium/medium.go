@@ -29,7 +29,7 @@ func CheckWhole(length int64) error {
 	return nil
 }
 
-// Object is what a medium tells of an object. Size is in bytes; Modified is by the medium's own clock, and only Stat tells it.
+// Object is what a medium tells of an object. Size is in bytes; Modified is by the medium's own clock: Stat tells it, and the lists of a [Locker].
 type Object struct {
 	Name     string
 	Size     int64
@@ -46,6 +46,8 @@ var (
 	ErrNoRight = errors.New("not allowed")
 	// ErrNoPlace marks a folder or bucket that does not exist.
 	ErrNoPlace = errors.New("does not exist")
+	// ErrLocked marks an object that its place does not let go yet.
+	ErrLocked = errors.New("its place has it locked")
 )
 
 // Room is what is left on a medium, in bytes and inodes; a negative number means that the medium can't tell.
@@ -79,5 +81,19 @@ type Medium interface {
 	String() string
 }
 
-// isFull reports whether something failed for want of room.
+// Locker is a medium whose place itself can lock objects: until a moment nobody deletes or changes what is locked, and what was tried hides nothing
+// from who reads here. Delete of what is locked is [ErrLocked].
+type Locker interface {
+	Medium
+	// PutUntil is Put of an object that is locked until a moment at least.
+	PutUntil(ctx context.Context, name string, content []byte, until time.Time) error
+	// Extend has an object locked until a moment at least; one that is missing is [ErrNotFound].
+	Extend(ctx context.Context, name string, until time.Time) error
+	// MendHidden undoes what somebody did to hide objects that are locked, and names them.
+	MendHidden(ctx context.Context) ([]string, error)
+	// Locks says by what the place locks objects, and against whom.
+	Locks() string
+}
+
+// IsFull reports whether something failed for want of room.
 func IsFull(err error) bool { return errors.Is(err, ErrFull) }

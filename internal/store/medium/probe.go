@@ -38,8 +38,8 @@ type Lasting interface {
 const clockSlack = time.Minute
 
 // Probe tries a place: open it, write, read back, list, delete, room, clock, and who else can read. It ends at the first step
-// without which the others make no sense. What it writes it deletes.
-func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []probe.Step {
+// without which the others make no sense. What it writes it deletes. For what is to be locked it tries whether the place keeps to it, too.
+func Probe(ctx context.Context, locked bool, open func(context.Context) (Medium, error)) []probe.Step {
 	var steps probe.Steps
 	tell := steps.Tell
 	m, err := open(ctx)
@@ -116,6 +116,21 @@ func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []pr
 			tell("lasting", probe.OK, "what is written is made durable before it counts")
 		}
 	}
+	switch h, ok := m.(Locker); {
+	case ok && locked:
+		switch err := tryLock(ctx, h, name+"-locked"); {
+		case errors.Is(err, errNotKept):
+			tell("lock", probe.Failed, "%v; don't count on its lock", err)
+		case err != nil:
+			tell("lock", probe.Warning, "could not find out whether it locks what it is to lock: %v", Advise(err))
+		default:
+			tell("lock", probe.OK, "what is locked stays %s", h.Locks())
+		}
+	case ok:
+		tell("lock", probe.OK, "what is locked would stay %s", h.Locks())
+	case locked:
+		tell("lock", probe.Warning, "the place itself locks nothing: against who gets at it past this lodge, the lock does not help")
+	}
 	if err := m.Delete(ctx, name); err != nil {
 		tell("delete", probe.Failed, "%v", Advise(err))
 	} else if _, err := m.Stat(ctx, name); !errors.Is(err, ErrNotFound) {
@@ -135,6 +150,64 @@ func Probe(ctx context.Context, open func(context.Context) (Medium, error)) []pr
 		tell("room", probe.OK, "%s free of %s", humanize.IBytes(uint64(room.FreeBytes)), humanize.IBytes(uint64(room.TotalBytes)))
 	}
 	return steps
+}
+
+// errNotKept marks a place that promises to lock objects and does not.
+var errNotKept = errors.New("the place says that it locks objects, and did not")
+
+// lockedFor is how long an object is locked to see whether it is, and given that long again to go.
+const lockedFor = 4 * time.Second
+
+// tryLock has an object locked, tries to delete and to overwrite it, and deletes it when its time is over.
+func tryLock(ctx context.Context, m Locker, name string) (err error) {
+	content := noise(4 << 10)
+	if err := m.Put(ctx, name+"-clock", content); err != nil {
+		return err
+	}
+	o, err := m.Stat(ctx, name+"-clock")
+	if err = errors.Join(err, m.Delete(ctx, name+"-clock")); err != nil {
+		return err
+	}
+	until := o.Modified.Add(lockedFor) // by the place's own clock
+	if err := m.PutUntil(ctx, name, content, until); err != nil {
+		return err
+	}
+	gone := func() error {
+		for {
+			err := m.Delete(ctx, name)
+			if !errors.Is(err, ErrLocked) {
+				return err
+			}
+			select {
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			case <-time.After(time.Second):
+			}
+			if time.Since(until) > time.Minute {
+				return err
+			}
+		}
+	}
+	defer func() { err = errors.Join(err, gone()) }()
+	switch err := m.Delete(ctx, name); {
+	case err == nil:
+		return fmt.Errorf("%w: a deletion was not refused", errNotKept)
+	case !errors.Is(err, ErrLocked):
+		return err
+	}
+	if err := m.Extend(ctx, name, until.Add(time.Second)); err != nil {
+		return err
+	}
+	if err := m.Put(ctx, name, noise(4<<10)); err != nil && !errors.Is(err, ErrLocked) {
+		return err
+	}
+	switch back, err := m.Get(ctx, name, 0, -1); {
+	case err != nil && !errors.Is(err, ErrNotFound):
+		return err
+	case err != nil || !bytes.Equal(back, content):
+		return fmt.Errorf("%w: what was put over it is read in its place", errNotKept)
+	}
+	return nil
 }
 
 // enough is how long an object must take before its time tells how fast a medium is; no larger ones than largest are tried.

@@ -26,7 +26,7 @@ func TestAProbeTellsWhatMayBeLost(t *testing.T) {
 		"":                       {Name: "lasting", State: probe.OK, Text: "what is written is made durable before it counts"},
 		"it forgets in the dark": {Name: "lasting", State: probe.Warning, Text: "it forgets in the dark"},
 	} {
-		steps := medium.Probe(t.Context(), func(context.Context) (medium.Medium, error) {
+		steps := medium.Probe(t.Context(), false, func(context.Context) (medium.Medium, error) {
 			return lying{&mediumtest.Memory{Shelf: mediumtest.NewShelf()}, text}, nil
 		})
 		require.Contains(t, steps, want)

@@ -79,6 +79,9 @@ func Open(ctx context.Context, m medium.Medium) (*Store, error) {
 
 // folder is a medium as a folder of this host, in which files can be renamed, locked and mapped.
 func folder(m medium.Medium) (*dir.Dir, error) {
+	if h, ok := m.(dir.Locking); ok {
+		m = h.Dir
+	}
 	if d, ok := m.(*dir.Dir); ok {
 		return d, nil
 	}

@@ -136,7 +136,11 @@ func (s *Store) AddKey(ctx context.Context, secret chunk.Secret, k store.NewKey,
 	if s.seal == nil || chunk.NewSeal(secret).Check() != s.header.Check {
 		return store.Key{}, fmt.Errorf("%s: %w", s.medium, chunk.ErrWrongKey)
 	}
-	return putKey(ctx, s.medium, s.seal, secret, k, now)
+	key, err := putKey(ctx, s.medium, s.seal, secret, k, now)
+	if l, d := s.locker(); err == nil && l != nil {
+		err = l.Extend(ctx, keyName(key.ID), now.Add(d+lockMargin(d)))
+	}
+	return key, err
 }
 
 // RemoveKey takes a key away. The last one stays: without a key a store is lost. Who has copied the key, and knows what opens
@@ -159,5 +163,9 @@ func (s *Store) RemoveKey(ctx context.Context, id string) error {
 	case left == 0:
 		return fmt.Errorf("%s: key %s is the last one; without a key the store is lost, so add another first", s.medium, id)
 	}
-	return s.medium.Delete(ctx, keyName(id))
+	err = s.medium.Delete(ctx, keyName(id))
+	if errors.Is(err, medium.ErrLocked) {
+		return fmt.Errorf("%w; keys of a locked store are locked with it, and anew before that is over: take the store's lock off first, and remove the key then", err)
+	}
+	return err
 }

@@ -90,9 +90,12 @@ func (s *Store) Settle(ctx context.Context, id string) (*image.Manifest, error) 
 	if err == nil {
 		err = s.Secure(ctx, m)
 	}
+	if err == nil {
+		err = s.lockManifest(ctx, m)
+	}
 	switch {
-	case errors.Is(err, ErrTakenForDead):
-		m, err = nil, s.DropImage(ctx, id)
+	case errors.Is(err, ErrTakenForDead): // it was never whole, whatever its manifest says of a lock
+		m, err = nil, s.medium.Delete(ctx, imageName(id))
 	case errors.Is(err, medium.ErrNotFound):
 		m, err = nil, nil
 	}

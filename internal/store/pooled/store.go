@@ -48,7 +48,9 @@ type Store struct {
 
 	table table
 	// here says what may be kept on this host; local is that the index is, localErr why it is not.
-	here     Here
+	here Here
+	// locked is for how long the place is to lock what images need, in nanoseconds, 0 for not at all.
+	locked   atomic.Int64
 	local    *local
 	localErr error
 	nearby   *nearby
@@ -60,9 +62,10 @@ type Store struct {
 	// others are further copies of pieces that lie in several packs.
 	others    map[chunk.Name][]slot
 	indexes   map[string]*indexFile
-	condemned map[string][]chunk.PackID // condemnations that were read, by their objects' names
-	bad       map[chunk.Name]bool       // pieces that a check found damaged: new images must not lean on them
-	damaged   map[string]error          // objects that could not be read, by name
+	condemned map[string][]chunk.PackID  // condemnations that were read, by their objects' names
+	bad       map[chunk.Name]bool        // pieces that a check found damaged: new images must not lean on them
+	damaged   map[string]error           // objects that could not be read, by name
+	useless   map[chunk.PackID]time.Time // packs that their place has locked though no image needs them, with when to try again to delete them
 	sightings map[string]sighting
 }
 
@@ -191,7 +194,7 @@ func OpenKeeping(ctx context.Context, m medium.Medium, secret *chunk.Secret, her
 	}
 	s := &Store{medium: m, header: h, packTarget: packTarget, refreshing: newShared(), condemning: newShared(), sweeping: make(lock, 1), numbers: map[chunk.PackID]uint32{},
 		others: map[chunk.Name][]slot{}, indexes: map[string]*indexFile{}, condemned: map[string][]chunk.PackID{},
-		bad: map[chunk.Name]bool{}, damaged: map[string]error{}, sightings: map[string]sighting{}}
+		bad: map[chunk.Name]bool{}, damaged: map[string]error{}, useless: map[chunk.PackID]time.Time{}, sightings: map[string]sighting{}}
 	switch {
 	case h.Sealed && secret == nil:
 		return nil, fmt.Errorf("%s: %w; give this lodge one of its keys", m, store.ErrSealed)
@@ -395,6 +398,7 @@ func (s *Store) forgetMissing(there map[chunk.PackID]int64) {
 			p.gone = true
 			gone[uint32(i)] = true
 			delete(s.numbers, p.id)
+			delete(s.useless, p.id)
 			delete(s.damaged, packName(p.id))
 		}
 	}

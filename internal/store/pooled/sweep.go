@@ -228,6 +228,9 @@ func (s *Store) collect(ctx context.Context, r store.SweepRequest, out *store.Sw
 	if err := s.moveAll(ctx, slices.Compact(partly), r, out); err != nil {
 		return err
 	}
+	if out.Locked > 0 {
+		out.Why = append(out.Why, fmt.Sprintf("%d packs that no image needs are locked by their place; a sweep deletes them when it lets them go", out.Locked))
+	}
 	return s.closeCondemned(ctx, finished)
 }
 
@@ -238,7 +241,17 @@ func (s *Store) deletePack(ctx context.Context, id chunk.PackID, r store.SweepRe
 		length = s.packs[n].length
 	}
 	s.mu.RUnlock()
-	if err := s.medium.Delete(ctx, packName(id)); err != nil {
+	if s.backingOff(id) {
+		out.Locked++
+		return nil
+	}
+	err := s.medium.Delete(ctx, packName(id))
+	if errors.Is(err, medium.ErrLocked) {
+		s.backOff(id)
+		out.Locked++
+		return nil
+	}
+	if err != nil {
 		return err
 	}
 	if length > 0 {

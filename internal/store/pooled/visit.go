@@ -160,11 +160,12 @@ func (v *Visit) Finish(ctx context.Context, m *image.Manifest) error {
 		return err
 	}
 	_, err = v.s.medium.Stat(ctx, visitStart(v.id))
-	if err == nil {
-		return nil // a sweep that goes on without this visit looks for images after it has deleted the start
-	}
+	// A sweep that goes on without this visit looks for images after it has deleted the start.
 	if errors.Is(err, medium.ErrNotFound) {
 		err = v.s.Secure(ctx, m)
+	}
+	if err == nil {
+		err = v.s.lockManifest(ctx, m)
 	}
 	if err != nil {
 		return errors.Join(fmt.Errorf("image %s: %w", m.ID, err), v.s.medium.Delete(context.WithoutCancel(ctx), imageName(m.ID)))

@@ -286,7 +286,7 @@ func (w *Writer) upload(p *chunk.Pack, again bool) {
 			defer func() { w.room <- body }()
 		}
 		began := time.Now()
-		if err := w.s.medium.Put(w.ctx, packName(p.ID()), body); err != nil {
+		if err := w.s.putShared(w.ctx, packName(p.ID()), body); err != nil {
 			return err
 		}
 		w.adapt(time.Since(began))

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -253,7 +254,7 @@ func (d *Dir) list(ctx context.Context, folder string, visit func(medium.Object)
 		if err != nil {
 			return &fs.PathError{Op: "fstatat", Path: d.path(name), Err: err}
 		}
-		if err := visit(medium.Object{Name: name, Size: st.Size}); err != nil {
+		if err := visit(medium.Object{Name: name, Size: st.Size, Modified: time.Unix(st.Mtim.Unix())}); err != nil {
 			return err
 		}
 	}

@@ -97,7 +97,7 @@ func TestAnEmptyFolder(t *testing.T) {
 func TestProbe(t *testing.T) {
 	folder := t.TempDir()
 	probe := func(path string) []probe.Step {
-		return medium.Probe(t.Context(), func(context.Context) (medium.Medium, error) { return Open(path) })
+		return medium.Probe(t.Context(), false, func(context.Context) (medium.Medium, error) { return Open(path) })
 	}
 	steps := probe(filepath.Join(folder, "absent"))
 	require.Len(t, steps, 1)

@@ -35,11 +35,7 @@ func init() {
 		Doc:      "a folder of the service's host, or a mounted share",
 		Settings: func() media.Settings { return &Settings{} },
 		Open: func(_ context.Context, s media.Settings, _ medium.Secrets) (medium.Medium, error) {
-			d, err := Open(s.(*Settings).Folder)
-			if err != nil {
-				return nil, err // not d: a nil folder in an interface is not nil
-			}
-			return d, nil
+			return Reach(s.(*Settings).Folder)
 		},
 	})
 }

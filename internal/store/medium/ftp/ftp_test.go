@@ -173,7 +173,7 @@ func TestProbeSaysWhatIsWrong(t *testing.T) {
 	} {
 		c := s.config(Explicit, folder)
 		spoil(&c)
-		steps := medium.Probe(t.Context(), func(ctx context.Context) (medium.Medium, error) { return Open(ctx, c) })
+		steps := medium.Probe(t.Context(), false, func(ctx context.Context) (medium.Medium, error) { return Open(ctx, c) })
 		require.Len(t, steps, 1, want)
 		require.EqualValues(t, "failed", steps[0].State)
 		require.Contains(t, steps[0].Text, want)

@@ -23,7 +23,7 @@ type Subject struct {
 	Open func(t *testing.T) medium.Medium
 	// Plant makes small objects behind the medium's back, in the place that Open opened last.
 	Plant func(t *testing.T, names []string)
-	// Full opens a place with room for a few KiB, but not for a MiB.
+	// Full opens a place with room for a few KiB, but not for a MiB; nil where none can be made.
 	Full func(t *testing.T) medium.Medium
 	// Costly keeps the hundred thousand objects for make media (KEENLODGE_MEDIA=1).
 	Costly bool
@@ -36,7 +36,9 @@ func Run(t *testing.T, s Subject) {
 	t.Run("put get list stat delete", func(t *testing.T) { s.basics(t) })
 	t.Run("two writers", func(t *testing.T) { s.writers(t) })
 	t.Run("a hundred thousand objects", func(t *testing.T) { s.many(t) })
-	t.Run("a full place", func(t *testing.T) { s.full(t) })
+	if s.Full != nil {
+		t.Run("a full place", func(t *testing.T) { s.full(t) })
+	}
 	t.Run("a probe", func(t *testing.T) { s.probe(t) })
 	t.Run("cancelled", func(t *testing.T) { s.cancelled(t) })
 	if s.Line != nil {
@@ -165,7 +167,12 @@ func (s Subject) full(t *testing.T) {
 
 func (s Subject) probe(t *testing.T) {
 	m := s.Open(t)
-	steps := medium.Probe(t.Context(), func(context.Context) (medium.Medium, error) { return open{m}, nil })
+	steps := medium.Probe(t.Context(), true, func(context.Context) (medium.Medium, error) {
+		if h, ok := m.(medium.Locker); ok {
+			return openLocker{h}, nil
+		}
+		return open{m}, nil
+	})
 	for _, step := range steps {
 		require.NotEqual(t, probe.Failed, step.State, "%s: %s", step.Name, step.Text)
 	}
@@ -177,6 +184,10 @@ func (s Subject) probe(t *testing.T) {
 type open struct{ medium.Medium }
 
 func (open) Close() error { return nil }
+
+type openLocker struct{ medium.Locker }
+
+func (openLocker) Close() error { return nil }
 
 func (o open) Exposed(ctx context.Context, name string) (string, error) {
 	if e, ok := o.Medium.(medium.Exposer); ok {

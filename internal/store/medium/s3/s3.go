@@ -78,6 +78,26 @@ func Open(ctx context.Context, c Config) (*Bucket, error) {
 	return b, nil
 }
 
+// Reach is Open, and a [Locking] of a bucket that has object lock.
+func Reach(ctx context.Context, c Config) (medium.Medium, error) {
+	b, err := Open(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	lock, mode, validity, unit, err := b.core.Client.GetObjectLockConfig(ctx, b.c.Bucket)
+	switch err := b.failed("ask for the object lock of", "", err); {
+	case errors.Is(err, medium.ErrUnreachable):
+		return nil, err
+	case err != nil || lock != "Enabled":
+		return b, nil // it has none, does not know what that is, or does not say
+	}
+	h := &Locking{Bucket: b}
+	if mode != nil && validity != nil && unit != nil {
+		h.byDefault = fmt.Sprintf("%d %s", *validity, strings.ToLower(string(*unit)))
+	}
+	return h, nil
+}
+
 func (b *Bucket) String() string {
 	return fmt.Sprintf("bucket %s at %s", path.Join(b.c.Bucket, b.c.Prefix), b.c.Endpoint)
 }
@@ -95,16 +115,20 @@ func (b *Bucket) Get(ctx context.Context, name string, offset, length int64) ([]
 		_, err := b.Stat(ctx, name)
 		return nil, err
 	}
-	var out []byte
-	err := again(ctx, func() (err error) {
-		out, err = b.getOnce(ctx, name, offset, length)
+	return b.get(ctx, name, "", offset, length)
+}
+
+// get reads a range of a version, or of the newest one.
+func (b *Bucket) get(ctx context.Context, name, version string, offset, length int64) (out []byte, err error) {
+	err = again(ctx, func() (err error) {
+		out, err = b.getOnce(ctx, name, version, offset, length)
 		return err
 	})
 	return out, b.failed("read", name, err)
 }
 
-func (b *Bucket) getOnce(ctx context.Context, name string, offset, length int64) ([]byte, error) {
-	var options minio.GetObjectOptions
+func (b *Bucket) getOnce(ctx context.Context, name, version string, offset, length int64) ([]byte, error) {
+	options := minio.GetObjectOptions{VersionID: version}
 	if offset > 0 || length > 0 {
 		end := int64(0) // to the end
 		if length > 0 {
@@ -238,7 +262,7 @@ func (b *Bucket) failed(verb, name string, err error) error {
 	switch {
 	case r.Code == "NoSuchBucket" || errors.Is(err, medium.ErrNoPlace):
 		kind = medium.ErrNoPlace
-	case r.Code == "NoSuchKey" || r.StatusCode == http.StatusNotFound:
+	case r.Code == "NoSuchKey" || r.Code == "NoSuchVersion" || r.StatusCode == http.StatusNotFound:
 		kind = medium.ErrNotFound
 	case errors.Is(err, errShort) || r.Code == "InvalidRange" || r.StatusCode == http.StatusRequestedRangeNotSatisfiable:
 		kind = io.ErrUnexpectedEOF

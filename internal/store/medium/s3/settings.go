@@ -49,12 +49,8 @@ func init() {
 			{Name: "secret_key", Doc: "secret of the access key"}},
 		Open: func(ctx context.Context, settings media.Settings, secrets medium.Secrets) (medium.Medium, error) {
 			s := settings.(*Settings)
-			b, err := Open(ctx, Config{Endpoint: s.Endpoint, Bucket: s.Bucket, Prefix: s.Folder, Region: s.Region, PathStyle: s.PathStyle,
+			return Reach(ctx, Config{Endpoint: s.Endpoint, Bucket: s.Bucket, Prefix: s.Folder, Region: s.Region, PathStyle: s.PathStyle,
 				AccessKey: secrets["access_key"], SecretKey: secrets["secret_key"]})
-			if err != nil {
-				return nil, err // not b: a nil bucket in an interface is not nil
-			}
-			return b, nil
 		},
 	})
 }
