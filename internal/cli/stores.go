@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -83,7 +84,7 @@ func storeAddCommand() *cli.Command {
 			&cli.StringFlag{Name: "compression", Usage: "pooled layout: how hard to try to make what is new small: " + suggest.List(site.Compressions) + "; by default even"},
 			&cli.BoolFlag{Name: "compress", Usage: "open layout: compress the disks"},
 			&cli.StringFlag{Name: "like", Usage: "another store of the site: a new one cuts as that does, so that the two can exchange pieces"},
-			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"}, &cli.StringFlag{Name: "locked", Usage: "how long nothing can delete an image that came into it, such as \"14 days\""})...),
+			&cli.StringFlag{Name: "grace", Usage: "how long a dropped image can be brought back, such as \"3 days\" or none; by default 24 hours"}, lockedFlag())...),
 		Action: calls([]string{"a name for the store"}, func(ctx context.Context, c *cli.Command, k *client.Client) error {
 			spec, err := placeFrom(c)
 			if err != nil {
@@ -148,8 +149,12 @@ func sealFrom(c *cli.Command, n *wire.StoreAddition) error {
 	return nil
 }
 
+func lockedFlag() cli.Flag {
+	return &cli.StringFlag{Name: "locked", Usage: "how long nothing can delete an image that came into it, such as \"14 days\""}
+}
+
 func storeProbeCommand() *cli.Command {
-	return &cli.Command{Name: "probe", Usage: "try a place before it is used, or a store of the site", ArgsUsage: "[STORE]", Flags: append(placeFlags(), output()),
+	return &cli.Command{Name: "probe", Usage: "try a place before it is used, or a store of the site", ArgsUsage: "[STORE]", Flags: append(placeFlags(), lockedFlag(), output()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
 				return wrongUse("%s takes one store, or flags that describe a place", c.FullName())
@@ -164,6 +169,7 @@ func storeProbeCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
+				spec.Locked = c.String("locked")
 				name, n.Spec = "new", &spec
 				if err := spec.Check("place"); err != nil {
 					return usageError{err}
@@ -226,7 +232,14 @@ func storeDetails(w io.Writer, name string, s store.Summary) {
 	if s.Unreadable > 0 {
 		fmt.Fprintf(w, "✗ %d images can't be read; look at: keenlodge store check %s\n", s.Unreadable, name)
 	}
+	lockDetails(w, s)
 	growth(w, s)
+}
+
+func lockDetails(w io.Writer, s store.Summary) {
+	if s.Locked != "" {
+		fmt.Fprintf(w, "locked     what comes in for up to %s, %s\n", s.Locked, cmp.Or(s.Locks, "by this lodge's refusal alone: the place itself locks nothing"))
+	}
 }
 
 // openDetails describes a store of the open layout.
@@ -238,6 +251,7 @@ func openDetails(w io.Writer, name string, s store.Summary) {
 	if s.Unreadable > 0 {
 		fmt.Fprintf(w, "✗ %d images can't be read; look at: keenlodge store check %s\n", s.Unreadable, name)
 	}
+	lockDetails(w, s)
 	growth(w, s)
 }
 

@@ -40,6 +40,9 @@ type Summary struct {
 	Newest    *time.Time  `json:"newest"`
 	Days      []DayGrowth `json:"days"` // oldest first
 	Room      medium.Room `json:"room"`
+	// Locked is how long what comes in is locked, as the site says it; Locks says by what its place locks, "" where it can't.
+	Locked string `json:"locked,omitempty"`
+	Locks  string `json:"locks,omitempty"`
 
 	machines map[string]bool
 }

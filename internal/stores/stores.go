@@ -23,6 +23,7 @@ import (
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/core/when"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
@@ -442,7 +443,14 @@ func (ss *Stores) Show(ctx context.Context, name string) (store.Summary, error) 
 	if err != nil {
 		return store.Summary{}, err
 	}
-	return st.Show(ctx, s.Location())
+	sum, err := st.Show(ctx, s.Location())
+	if d := s.LockInto(name); d > 0 {
+		sum.Locked = when.FormatSpan(d)
+		if l, ok := st.Medium().(medium.Locker); ok && st.Header().Layout == site.Pooled {
+			sum.Locks = l.Locks()
+		}
+	}
+	return sum, err
 }
 
 // Pin pins an image, so that rotation never touches it, or lets it go. The pin lies in the store, too.

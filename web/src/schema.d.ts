@@ -3857,6 +3857,8 @@ export interface components {
       header: components["schemas"]["Header"]
       /** Format: int64 */
       images: number
+      locked?: string
+      locks?: string
       /** Format: int64 */
       machines: number
       /** Format: int64 */

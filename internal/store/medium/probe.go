@@ -217,14 +217,13 @@ const (
 )
 
 // speed writes objects of growing size, so that a thin line is not kept busy for long, and reads the last one back.
-func speed(ctx context.Context, m Medium, name string) (text string, err error) {
-	defer func() {
-		err = errors.Join(err, m.Delete(context.WithoutCancel(ctx), name))
-	}()
+func speed(ctx context.Context, m Medium, prefix string) (text string, err error) {
 	var content []byte
 	var wrote time.Duration
+	var name string
 	for size := 1 << 20; size <= largest && wrote < enough; size *= 4 {
-		content = noise(size)
+		content, name = noise(size), fmt.Sprintf("%s-%d", prefix, size)
+		defer func(name string) { err = errors.Join(err, m.Delete(context.WithoutCancel(ctx), name)) }(name)
 		begun := time.Now()
 		if err := m.Put(ctx, name, content); err != nil {
 			return "", err

@@ -67,7 +67,7 @@ func TestLocksOfAPlace(t *testing.T) {
 		sound := func() {
 			until := m.Until()
 			for _, name := range []string{store.HeaderName, store.HeaderCopy} {
-				require.Greater(t, until[name].Sub(time.Now()), lock, name)
+				require.Greater(t, time.Until(until[name]), lock, name)
 			}
 			for _, im := range kept {
 				require.False(t, until[imageName(im.ID)].Before(im.Locked))
