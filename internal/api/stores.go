@@ -91,6 +91,17 @@ func (s *server) registerStores(a huma.API) {
 		func(ctx context.Context, in *oneKey) (done, error) {
 			return done{true}, s.l.Stores.RemoveKey(ctx, in.Name, in.ID)
 		})
+	type release struct {
+		Name string `path:"name"`
+		Undo bool   `query:"undo" doc:"take a disk back that was let go and is still here"`
+	}
+	do(s, a, post("release-store", "/api/v1/stores/{name}/release", "Let the disk of a removable store go, so that it can be unplugged", 200),
+		func(ctx context.Context, in *release) (wire.Released, error) {
+			if in.Undo {
+				return s.l.Disks.TakeBack(ctx, in.Name)
+			}
+			return s.l.Disks.Release(ctx, in.Name)
+		})
 	type check struct {
 		Name string `path:"name"`
 		Body wire.CheckBody

@@ -22,7 +22,7 @@ import (
 
 func storeCommand() *cli.Command {
 	return noun("store", "places that keep images",
-		storeListCommand(), storeAddCommand(), storeProbeCommand(), storeShowCommand(), storeCheckCommand(), storeSweepCommand(), storeAdoptCommand(),
+		storeListCommand(), storeAddCommand(), storeProbeCommand(), storeShowCommand(), storeCheckCommand(), storeSweepCommand(), storeAdoptCommand(), storeReleaseCommand(),
 		storeKeyCommand(), storeUnlockCommand(), storeSecretCommand(), storeExtractCommand())
 }
 
@@ -55,6 +55,8 @@ func storeListCommand() *cli.Command {
 					switch {
 					case s.Error != "":
 						state = "✗ " + s.Error
+					case s.Away != nil:
+						state = "– its disk is away since " + moment(s.Away)
 					case s.Broken > 0:
 						state = fmt.Sprintf("! %d images are broken", s.Broken)
 					case s.Doubtful > 0:
@@ -373,6 +375,24 @@ func storeSweepCommand() *cli.Command {
 				for _, why := range r.Why {
 					fmt.Fprintf(w, "! %s\n", why)
 				}
+			})
+		})}
+}
+
+func storeReleaseCommand() *cli.Command {
+	return &cli.Command{Name: "release", Usage: "let the disk of a removable store go, so that it can be unplugged", ArgsUsage: "STORE",
+		Flags: []cli.Flag{output(), &cli.BoolFlag{Name: "undo", Usage: "take a disk back that was let go and is still here"}},
+		Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			r, err := k.ReleaseStore(ctx, name, c.Bool("undo"))
+			if err != nil {
+				return err
+			}
+			return show(c, r, func(w io.Writer) {
+				mark := "!"
+				if r.Safe || c.Bool("undo") {
+					mark = "✓"
+				}
+				fmt.Fprintf(w, "%s %s\n", mark, r.Says)
 			})
 		})}
 }

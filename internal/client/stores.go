@@ -81,3 +81,12 @@ func (c *Client) AdoptStore(ctx context.Context, name string, rotate bool) (out 
 	}
 	return out, c.call(ctx, http.MethodPost, path, nil, &out)
 }
+
+// ReleaseStore lets the disk of a removable store go, or takes it back.
+func (c *Client) ReleaseStore(ctx context.Context, name string, undo bool) (out wire.Released, err error) {
+	rest := "/release"
+	if undo {
+		rest += "?undo=true"
+	}
+	return out, c.call(ctx, http.MethodPost, storePath(name, rest), nil, &out)
+}

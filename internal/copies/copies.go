@@ -81,21 +81,50 @@ func (c *Copies) Follow(ctx context.Context, store string) error {
 	if err != nil {
 		return err
 	}
+	return c.start(ctx, s, run.Chain, func(r site.Copy) bool { return r.Soon && r.From == store })
+}
+
+// CatchUp starts the rules that copy into a store whose disk was plugged in, and those that copy from it as soon as images are complete.
+func (c *Copies) CatchUp(ctx context.Context, store string) error {
+	s, err := c.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	return c.start(ctx, s, run.Upkeep, func(r site.Copy) bool { return r.To == store || r.From == store && r.Soon })
+}
+
+// start queues runs of the rules that are wanted, unless they are paused or one of their stores is away.
+func (c *Copies) start(ctx context.Context, s site.Site, cause run.Cause, wanted func(site.Copy) bool) error {
 	pauses, err := c.planning.Pauses(ctx)
 	if err != nil {
 		return err
 	}
 	var errs []error
 	for _, name := range slices.Sorted(maps.Keys(s.Copies)) {
-		if r := s.Copies[name]; !r.Soon || r.From != store || pauses[name].Holds(time.Now()) {
+		r := s.Copies[name]
+		if !wanted(r) || pauses[name].Holds(time.Now()) {
 			continue
 		}
+		if away, err := c.away(ctx, s, r); err != nil || away != "" {
+			errs = append(errs, err)
+			continue // it catches up when the disk is plugged in
+		}
 		// One that is going looks again before it ends.
-		if _, err := c.runs.Queue(ctx, runs.Order{Kind: run.Copy, Policy: name, Cause: run.Chain}); err != nil && !errors.Is(err, records.ErrRunning) {
+		if _, err := c.runs.Queue(ctx, runs.Order{Kind: run.Copy, Policy: name, Cause: cause}); err != nil && !errors.Is(err, records.ErrRunning) {
 			errs = append(errs, err)
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// away names the store of a rule whose disk is away, or "".
+func (c *Copies) away(ctx context.Context, s site.Site, r site.Copy) (string, error) {
+	for _, name := range []string{r.From, r.To} {
+		if away, err := c.stores.Away(ctx, s, name); err != nil || away {
+			return name, err
+		}
+	}
+	return "", nil
 }
 
 // Begin starts the rules that copy images as soon as they are complete and have something to do: what was complete when the service ended.

@@ -113,6 +113,11 @@ func (h handler) Run(ctx context.Context, begun *runs.Run) error {
 	if asked.Rehearse {
 		return k.rehearse(ctx, asked.Force)
 	}
+	if away, err := c.away(ctx, s, rule); err != nil {
+		return err
+	} else if away != "" {
+		return run.Skip{Why: fmt.Sprintf("the disk of store %s is away; what is due goes when it is plugged in", away)}
+	}
 	inWindow, end := k.window(ctx)
 	defer end()
 	return k.all(ctx, inWindow, asked.Force)

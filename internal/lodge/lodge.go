@@ -17,6 +17,7 @@ import (
 	"keenlodge/internal/capture"
 	"keenlodge/internal/copies"
 	"keenlodge/internal/core/run"
+	"keenlodge/internal/disks"
 	"keenlodge/internal/doorman"
 	"keenlodge/internal/drills"
 	"keenlodge/internal/events"
@@ -93,6 +94,7 @@ type Lodge struct {
 	Restores   *restore.Restores
 	Planning   *planning.Planning
 	Copies     *copies.Copies
+	Disks      *disks.Disks
 
 	rec       *records.Records
 	log       *slog.Logger
@@ -146,6 +148,8 @@ func New(c Config) (*Lodge, error) {
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
 	l.Copies = copies.New(c.Records, c.Log, l.Stores, l.Retention, l.Planning, pace, engine, wire.Program)
 	l.Stores.Came = l.Copies.Follow
+	l.Disks = disks.New(c.Records, c.Log, l.Stores)
+	l.Disks.Arrived = l.Copies.CatchUp
 	engine.Register(run.Backup, backups{l})
 	engine.Register(run.Rehearsal, rehearsals{l})
 	return l, nil
@@ -170,7 +174,7 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 	upkeep := func(ctx context.Context) error {
 		return l.Retention.Upkeep(ctx, l.often, l.captures.TidyAll)
 	}
-	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve, l.Lines.Serve, l.Browse.Serve, l.Restores.ServeLoans, l.Lists.Serve)
+	err := l.Runs.Serve(ctx, begin, l.Planning.Schedule, l.Events.Serve, upkeep, l.Witness.Serve, l.Lines.Serve, l.Browse.Serve, l.Restores.ServeLoans, l.Lists.Serve, l.Disks.Serve)
 	return errors.Join(err, l.Stores.Close())
 }
 

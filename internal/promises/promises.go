@@ -19,6 +19,7 @@ import (
 	"keenlodge/internal/core/selection"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/lists"
+	"keenlodge/internal/places"
 	"keenlodge/internal/proof"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/listing"
@@ -141,7 +142,7 @@ func (p *Promises) look(ctx context.Context, now time.Time) (out []Machine, err 
 	if k.site, err = p.rec.Site(ctx); err != nil {
 		return nil, err
 	}
-	k.carriers = stores.Carriers(k.site)
+	k.carriers = places.Carriers(k.site)
 	k.policies, k.matchers = k.site.Matchers()
 	for _, name := range k.policies {
 		if o := k.site.Policies[name].Owes(); !o.Empty() {

@@ -130,6 +130,8 @@ type (
 	// Heard is how a source stands, Told what it told of itself.
 	Heard = around.Heard
 	Told  = around.Told
+	// Whereabouts are those of a store whose disk comes and goes.
+	Whereabouts = upkeep.Whereabouts
 	// Lying is an image as far as copying it asks for, Twin one that is the same as another, elsewhere.
 	Lying = copied.Lying
 	Twin  = copied.Twin

@@ -6,12 +6,10 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
-	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
@@ -195,20 +193,6 @@ func (rt *Retention) sweep(ctx context.Context, s site.Site, r *runs.Run, q Swee
 	return r.SetResult(ctx, v)
 }
 
-// renewLocks has a store's place go on locking what images share, and tells what somebody tried there.
-func (rt *Retention) renewLocks(ctx context.Context, s site.Site, name string, st store.Store, r *runs.Run) error {
-	l, err := rt.stores.RenewLocks(ctx, s, name, st)
-	if n := len(l.Hidden); n > 0 {
-		text := fmt.Sprintf("somebody deleted or overwrote %d objects of store %s, as far as its place let him: %s. They are locked, and are as they were; find out who has a key to that place", n, name, strings.Join(l.Hidden[:min(n, 5)], ", "))
-		r.Warn(ctx, name, "%s", text)
-		err = errors.Join(err, rt.rec.Queue(ctx, records.Happened{Event: event.Event{Name: event.LockTried, Run: r.ID, Store: name, Text: text}}))
-	}
-	if err == nil && l.Objects > 0 {
-		r.Log(ctx, name, "%d objects that images share are locked by their place; %d locks were renewed until %s", l.Objects, l.Renewed, l.Until.In(s.Location()).Format("2006-01-02"))
-	}
-	return err
-}
-
 // Upkeep starts the sweeps that are due, lets those go on that had to wait, and forgets what the site keeps no longer, until ctx ends.
 // often is called each time, daily for each store when its daily sweep was started.
 func (rt *Retention) Upkeep(ctx context.Context, often func(context.Context) error, daily func(context.Context, site.Site) error) error {
@@ -247,8 +231,12 @@ func (rt *Retention) upkeepOnce(ctx context.Context, daily func(context.Context,
 		if _, open := s.Stores[name].SweepUntil(time.Now().In(s.Location())); !open {
 			continue
 		}
+		if away, err := rt.stores.Away(ctx, s, name); err != nil || away {
+			errs = append(errs, err)
+			continue
+		}
 		every := sweepEvery
-		if due, err := rt.stores.LocksDue(ctx, s, name); err != nil {
+		if due, err := rt.locksDue(ctx, s, name); err != nil {
 			errs = append(errs, err)
 		} else if due {
 			every = locksSoon

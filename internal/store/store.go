@@ -23,6 +23,8 @@ var (
 	ErrNoStore = errors.New("it holds no store")
 	// ErrSealed marks a sealed store that is opened without its secret.
 	ErrSealed = errors.New("the store is sealed")
+	// ErrAway marks a store whose disk comes and goes, and is not here.
+	ErrAway = errors.New("its disk is away")
 	// ErrImagesMissing marks a store that lists fewer images than there must be.
 	ErrImagesMissing = errors.New("images are missing")
 )

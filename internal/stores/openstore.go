@@ -77,6 +77,10 @@ func (ss *Stores) open(ctx context.Context, name string, spec site.Store, id str
 		}
 		ss.forget(place) // its disk may be unmounted, or its line cut: see below what is there
 	}
+	spec, err := ss.whereabouts(ctx, name, spec, id)
+	if err != nil {
+		return nil, err
+	}
 	m, err := ss.reach(ctx, name, spec)
 	if err != nil {
 		return nil, err
@@ -234,6 +238,9 @@ func (ss *Stores) Ready(ctx context.Context, in site.Site, name string, had *sit
 		if err == nil {
 			s, err = ss.open(ctx, name, spec, "")
 		}
+	}
+	if errors.Is(err, store.ErrAway) {
+		return id, nil // it is the one that it was
 	}
 	if err != nil {
 		return "", fmt.Errorf("%w: store %s: %w", fault.ErrInvalid, name, err)

@@ -102,6 +102,11 @@ func (ss *Stores) All(ctx context.Context) ([]wire.Store, error) {
 		group.Go(func() error {
 			l := ss.look(ctx, s, name)
 			out[i].Used, out[i].Room = l.used, l.room
+			if errors.Is(l.err, store.ErrAway) {
+				w, err := ss.rec.Whereabouts(ctx, name)
+				out[i].Away = &w.Since
+				return err
+			}
 			if l.err != nil {
 				out[i].Error = l.err.Error()
 			}

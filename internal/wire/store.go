@@ -2,6 +2,7 @@ package wire
 
 import (
 	"encoding/json"
+	"time"
 
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/site"
@@ -65,6 +66,15 @@ type Store struct {
 	Used     int64       `json:"used" doc:"bytes that it takes on its medium"`
 	Room     medium.Room `json:"room"`
 	Error    string      `json:"error" doc:"why it can't be reached, or empty"`
+	// Away is since when the disk of a removable store is not here.
+	Away *time.Time `json:"away" doc:"since when its disk, which comes and goes, is not here"`
+}
+
+// Released tells how a store's disk was let go.
+type Released struct {
+	Folder string `json:"folder" doc:"where it was"`
+	Safe   bool   `json:"safe" doc:"it can be unplugged now"`
+	Says   string `json:"says"`
 }
 
 // StoreAddition asks for a store to be added to the site.

@@ -68,6 +68,9 @@ func (w *Witness) weaveOnce(ctx context.Context, kept map[string]int64) error {
 		if kept[name] == newest.N {
 			continue
 		}
+		if away, err := w.stores.Away(ctx, s, name); err == nil && away {
+			continue
+		}
 		if err := w.keep(ctx, name, self, newest, digest); err != nil {
 			w.log.Warn("a store does not keep the trail's newest weave; it is tried again", "store", name, "error", err)
 			continue

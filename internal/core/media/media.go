@@ -25,6 +25,22 @@ type Remote interface {
 	Account() string
 }
 
+// Removable is what settings implement of a medium whose places may lie on disks that come and go.
+type Removable interface {
+	Settings
+	// OnRemovable reports whether this one does, LocalFolder is where it lay when its disk was plugged in first.
+	OnRemovable() bool
+	LocalFolder() string
+	// At are the same settings for the folder in which it lies now.
+	At(folder string) Settings
+}
+
+// IsRemovable reports whether a place lies on a disk that comes and goes.
+func IsRemovable(s Settings) bool {
+	r, ok := s.(Removable)
+	return ok && r.OnRemovable()
+}
+
 // SettingError is a mistake in a setting. Field is its name in the site file.
 type SettingError struct{ Field, Why string }
 

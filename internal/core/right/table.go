@@ -153,6 +153,7 @@ var Table = []Entry{
 	change("import-image", OneStore, operators),
 	bolder(ProbeElsewhere, "probe-store", Lodge, "Try a store or a hypervisor that is not the site's: the lodge connects to whatever is named"),
 	change("check-store", OneStore, operators),
+	change("release-store", OneStore, operators),
 	bolder(RepairStore, "check-store", OneStore, "Repair a store"),
 	change("try-webhook", Lodge, operators),
 

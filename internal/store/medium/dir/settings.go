@@ -10,7 +10,8 @@ import (
 
 // Settings say which folder it is.
 type Settings struct {
-	Folder string `yaml:"folder,omitempty" json:"folder,omitempty" doc:"absolute path of an existing folder"`
+	Folder    string `yaml:"folder,omitempty" json:"folder,omitempty" doc:"absolute path of an existing folder"`
+	Removable bool   `yaml:"removable,omitempty" json:"removable,omitempty" doc:"its disk comes and goes; wherever it is mounted it is known by the store on it"`
 }
 
 // Check implements [media.Settings].
@@ -29,6 +30,14 @@ func (s *Settings) Location() string { return s.Folder }
 
 // LocalFolder is the folder: images can lie open in it.
 func (s *Settings) LocalFolder() string { return s.Folder }
+
+// OnRemovable implements [media.Removable].
+func (s *Settings) OnRemovable() bool { return s.Removable }
+
+// At implements [media.Removable].
+func (s *Settings) At(folder string) media.Settings {
+	return &Settings{Folder: folder, Removable: s.Removable}
+}
 
 func init() {
 	medium.Register("dir", medium.Driver{

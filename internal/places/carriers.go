@@ -1,4 +1,4 @@
-package stores
+package places
 
 import (
 	"fmt"
@@ -18,7 +18,9 @@ import (
 func Carriers(s site.Site) map[string]string {
 	out := map[string]string{}
 	for name, spec := range s.Stores {
-		out[name] = carrier(spec)
+		if out[name] = carrier(spec); media.IsRemovable(spec.Settings) {
+			out[name] = "the removable disk of store " + name
+		}
 	}
 	return out
 }

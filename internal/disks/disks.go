@@ -1,0 +1,183 @@
+// Package disks follows the stores whose disks come and go: it notices when one is plugged in, has it get what is due, and lets it go so that it can
+// be unplugged.
+package disks
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/media"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/places"
+	"keenlodge/internal/records"
+	"keenlodge/internal/store"
+	"keenlodge/internal/stores"
+	"keenlodge/internal/wire"
+)
+
+const (
+	// lookEvery is how often it is looked whether something was mounted or unmounted, surelyEvery whether a disk is here although nothing was.
+	lookEvery   = 2 * time.Second
+	surelyEvery = time.Minute
+)
+
+// Disks follows them.
+type Disks struct {
+	rec    *records.Records
+	log    *slog.Logger
+	stores *stores.Stores
+	// Arrived is called when the disk of a store was plugged in.
+	Arrived func(ctx context.Context, store string) error
+}
+
+// New makes a Disks.
+func New(rec *records.Records, log *slog.Logger, ss *stores.Stores) *Disks {
+	return &Disks{rec: rec, log: log, stores: ss, Arrived: func(context.Context, string) error { return nil }}
+}
+
+// Serve looks for disks that came or went until ctx ends.
+func (d *Disks) Serve(ctx context.Context) error {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	var before []byte
+	var looked time.Time
+	for {
+		now, err := os.ReadFile("/proc/self/mountinfo")
+		if err != nil || !bytes.Equal(now, before) || time.Since(looked) > surelyEvery {
+			if err := d.look(ctx); err != nil && ctx.Err() == nil {
+				d.log.Error("look for disks that came or went", "error", err)
+			}
+			before, looked = now, time.Now()
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+	}
+}
+
+// look notes of each removable store whether its disk is here.
+func (d *Disks) look(ctx context.Context) error {
+	s, err := d.rec.Site(ctx)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
+		if media.IsRemovable(s.Stores[name].Settings) {
+			errs = append(errs, d.lookFor(ctx, s, name))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func (d *Disks) lookFor(ctx context.Context, s site.Site, name string) error {
+	known, err := d.rec.Whereabouts(ctx, name)
+	if err != nil {
+		return err
+	}
+	asked := known
+	if known.Released { // it stays let go until it is really away
+		asked.Released = false
+		if err := d.rec.SetWhereabouts(ctx, name, asked); err != nil {
+			return err
+		}
+	}
+	folder, err := d.stores.Where(ctx, s, name)
+	here := err == nil
+	if err != nil && !errors.Is(err, store.ErrAway) {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	if known.Released && here {
+		return d.rec.SetWhereabouts(ctx, name, known)
+	}
+	if here == known.Here && !known.Since.IsZero() {
+		return nil
+	}
+	d.stores.Forget(s.Stores[name])
+	if err := d.rec.SetWhereabouts(ctx, name, records.Whereabouts{Here: here, Since: time.Now()}); err != nil || !here {
+		d.log.Info("the disk of a store is away", "store", name)
+		return err
+	}
+	d.log.Info("the disk of a store is here", "store", name, "folder", folder)
+	return d.Arrived(ctx, name)
+}
+
+// Release lets a store's disk go: nothing uses it any more, all is written out, and it is unmounted. While runs use it, that is [fault.ErrConflict].
+func (d *Disks) Release(ctx context.Context, name string) (wire.Released, error) {
+	s, spec, err := d.removable(ctx, name)
+	if err != nil {
+		return wire.Released{}, err
+	}
+	folder, err := d.stores.Where(ctx, s, name)
+	if errors.Is(err, store.ErrAway) {
+		return wire.Released{Safe: true, Says: fmt.Sprintf("store %s: %v", name, err)}, nil
+	}
+	if err != nil {
+		return wire.Released{}, err
+	}
+	// First nothing new may begin; then it is looked whether something is going.
+	now := records.Whereabouts{Here: true, Since: time.Now(), Released: true}
+	if err := d.rec.SetWhereabouts(ctx, name, now); err != nil {
+		return wire.Released{}, err
+	}
+	d.stores.Forget(spec)
+	using, err := d.rec.Using(ctx, name)
+	if err == nil && len(using) > 0 {
+		err = fmt.Errorf("%w: runs use store %s: %s; wait for their end (keenlodge run watch) or cancel them, and let it go then", fault.ErrConflict, name, strings.Join(using, ", "))
+	}
+	if err != nil {
+		now.Released = false
+		return wire.Released{}, errors.Join(err, d.rec.SetWhereabouts(ctx, name, now))
+	}
+	on, err := places.Unmount(folder)
+	if errors.Is(err, places.ErrStillMounted) {
+		return wire.Released{Folder: folder, Says: fmt.Sprintf("this lodge has let store %s go, and all is written out, but unplug it only after this: %v", name, err)}, nil
+	}
+	if err != nil {
+		now.Released = false
+		return wire.Released{}, errors.Join(fmt.Errorf("store %s: %w", name, err), d.rec.SetWhereabouts(ctx, name, now))
+	}
+	return wire.Released{Folder: folder, Safe: true, Says: fmt.Sprintf("store %s is unmounted from %s; it is safe to unplug", name, on.Point)}, nil
+}
+
+// TakeBack undoes Release of a disk that was not unplugged.
+func (d *Disks) TakeBack(ctx context.Context, name string) (wire.Released, error) {
+	s, _, err := d.removable(ctx, name)
+	if err != nil {
+		return wire.Released{}, err
+	}
+	if err := d.rec.SetWhereabouts(ctx, name, records.Whereabouts{}); err != nil {
+		return wire.Released{}, err
+	}
+	if err := d.lookFor(ctx, s, name); err != nil {
+		return wire.Released{}, err
+	}
+	folder, err := d.stores.Where(ctx, s, name)
+	if err != nil {
+		return wire.Released{Says: fmt.Sprintf("store %s: %v", name, err)}, nil
+	}
+	return wire.Released{Folder: folder, Says: fmt.Sprintf("store %s is used again", name)}, nil
+}
+
+func (d *Disks) removable(ctx context.Context, name string) (site.Site, site.Store, error) {
+	s, err := d.rec.Site(ctx)
+	if err != nil {
+		return s, site.Store{}, err
+	}
+	spec, err := s.Store(name)
+	if err == nil && !media.IsRemovable(spec.Settings) {
+		err = fmt.Errorf("%w: store %s is not removable; if its disk comes and goes, say so in its entry (removable: true)", fault.ErrConflict, name)
+	}
+	return s, spec, err
+}

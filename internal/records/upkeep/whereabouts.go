@@ -1,0 +1,36 @@
+package upkeep
+
+import (
+	"context"
+	"time"
+
+	"keenlodge/internal/records/db"
+)
+
+// Whereabouts is whether a store's disk, which comes and goes, is here, and since when. Released says that it was let go to be unplugged.
+type Whereabouts struct {
+	Here     bool      `json:"here"`
+	Since    time.Time `json:"since"`
+	Released bool      `json:"released"`
+}
+
+// Whereabouts are those of a store, the zero value where nobody looked yet.
+func (u Upkeep) Whereabouts(ctx context.Context, store string) (Whereabouts, error) {
+	type row struct {
+		Whereabouts Whereabouts `db:"whereabouts"`
+	}
+	found, err := db.One[row](ctx, u.db.Pool, "select coalesce(whereabouts, '{}') as whereabouts from stores where name = $1", store)
+	return found.Whereabouts, err
+}
+
+// SetWhereabouts notes them.
+func (u Upkeep) SetWhereabouts(ctx context.Context, store string, w Whereabouts) error {
+	return u.db.Exec(ctx, "update stores set whereabouts = $2 where name = $1", store, w)
+}
+
+// Using lists the runs that read or write a store now.
+func (u Upkeep) Using(ctx context.Context, store string) ([]string, error) {
+	return db.Column[string](ctx, u.db.Pool, `select distinct r.id from runs r join tasks t on t.run = r.id left join images i on i.id = t.image
+		where r.state = 'running' and t.state = 'running' and (t.store = $1 or i.store = $1 or r.kind in ('sweep', 'check') and t.machine = $1)
+		union select r.id from runs r where r.state = 'running' and r.kind in ('backup', 'copy') and r.policy in (select name from policies where spec->>'store' = $1 or spec->>'to' = $1 or spec->>'from' = $1) order by 1`, store)
+}
