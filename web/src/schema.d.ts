@@ -1324,6 +1324,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/stores/{name}/release": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Let the disk of a removable store go, so that it can be unplugged */
+    post: operations["release-store"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/stores/{name}/sweep": {
     parameters: {
       query?: never
@@ -2560,6 +2577,7 @@ export interface components {
         | "import-image"
         | "probe-elsewhere"
         | "check-store"
+        | "release-store"
         | "repair-store"
         | "try-webhook"
         | "confirm-rotation"
@@ -3090,6 +3108,13 @@ export interface components {
     }
     RehearseRequest: {
       freeze: boolean
+    }
+    Released: {
+      /** @description where it was */
+      folder: string
+      /** @description it can be unplugged now */
+      safe: boolean
+      says: string
     }
     Report: {
       adapted?: string[]
@@ -3629,6 +3654,8 @@ export interface components {
       port?: number
       /** @description s3: region, where the service has them */
       region?: string
+      /** @description dir: its disk comes and goes; wherever it is mounted it is known by the store on it */
+      removable?: boolean
       /** @description nothing in it can be read without a key */
       sealed?: boolean
       /** @description smb: name of the share */
@@ -3708,6 +3735,11 @@ export interface components {
     Store: {
       /** @description webdav: https:// (or http://) address of an existing folder */
       address?: string
+      /**
+       * Format: date-time
+       * @description since when its disk, which comes and goes, is not here
+       */
+      away: string | null
       /** @description what backups may write into it in a second, such as: 40 MiB, 10 MiB mon-fri 08:00-18:00 */
       bandwidth?: string[]
       /**
@@ -3782,6 +3814,8 @@ export interface components {
       port?: number
       /** @description s3: region, where the service has them */
       region?: string
+      /** @description dir: its disk comes and goes; wherever it is mounted it is known by the store on it */
+      removable?: boolean
       room: components["schemas"]["Room"]
       /** @description nothing in it can be read without a key */
       sealed?: boolean
@@ -12519,6 +12553,112 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Step"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "release-store": {
+    parameters: {
+      query?: {
+        /** @description take a disk back that was let go and is still here */
+        undo?: boolean
+      }
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Released"]
         }
       }
       /** @description Bad Request */
