@@ -189,7 +189,7 @@ func (s *server) seenForecast(ctx context.Context, in right.Within, names []stri
 		}
 	}
 	if len(names) == 0 { // of none, it would be of all
-		return wire.Forecast{Forecast: forecast.Forecast{Policies: []forecast.PolicyDays{}, Stores: []forecast.StoreDays{}, Crowds: []forecast.Contention{}}, Guessed: []string{}}, nil
+		return wire.Forecast{Forecast: forecast.Forecast{Policies: []forecast.PolicyDays{}, Stores: []forecast.StoreDays{}, Crowds: []forecast.Contention{}}, Guessed: []string{}, Unreached: []string{}}, nil
 	}
 	out, err := s.l.Planning.Forecast(ctx, names, days)
 	out.Stores = sight.Only(out.Stores, func(d forecast.StoreDays) bool { return in.SeenStores[d.Store] })

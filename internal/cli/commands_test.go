@@ -69,7 +69,7 @@ func newDesk(t *testing.T) *desk {
 	t.Helper()
 	d := &desk{t: t, folder: t.TempDir(), host: lodgetest.Guests(t), counts: map[string]int{}}
 	d.names = map[string]string{"FOLDER": d.folder}
-	for _, name := range []string{"shelf", "loft", "attic", "barn", "pier", "out", "out2"} {
+	for _, name := range []string{"shelf", "loft", "attic", "barn", "crate", "pier", "out", "out2"} {
 		require.NoError(t, os.Mkdir(filepath.Join(d.folder, name), 0o700))
 	}
 	d.site = lodgetest.Site(t, map[string]site.Policy{
@@ -492,6 +492,10 @@ store adopt quay-shelf -o json
 store add attic --folder FOLDER/attic --sealed --yes --passphrase-file FOLDER/word
 store add barn --folder FOLDER/barn -o json
 store add barn --folder FOLDER/barn => failed
+store add crate --folder FOLDER/crate --removable
+store release barn => failed
+store release crate --undo
+store release crate --undo -o json
 store key list attic
 store key list attic -o json
 store key add attic --label second --passphrase-file FOLDER/word2

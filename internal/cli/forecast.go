@@ -138,6 +138,9 @@ func forecastTables(w io.Writer, f wire.Forecast) {
 			fmt.Fprintf(w, "! %s: the guard will hold its rotation back; look at: keenlodge rotation preview %[1]s\n", p.Policy)
 		}
 	}
+	for _, text := range f.Unreached {
+		fmt.Fprintf(w, "! %s\n", text)
+	}
 	if len(f.Guessed) > 0 {
 		fmt.Fprintf(w, "! too little is known for more than a guess: %s\n", strings.Join(f.Guessed, ", "))
 	}

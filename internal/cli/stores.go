@@ -66,7 +66,7 @@ func storeListCommand() *cli.Command {
 					if s.Sealed {
 						sealed = "yes"
 					}
-					rows = append(rows, []string{s.Name, s.Medium, string(s.Layout), s.Location, sealed, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
+					rows = append(rows, []string{s.Name, s.Medium, string(s.Layout), s.StoreFigures.Location, sealed, fmt.Sprint(s.Images), size(s.Size), size(s.Used), size(s.Room.FreeBytes), state})
 				}
 				table(w, []string{"STORE", "MEDIUM", "LAYOUT", "WHERE", "SEALED", "IMAGES>", "DISKS>", "USED>", "FREE>", "STATE"}, rows)
 			})

@@ -16,6 +16,7 @@ import (
 	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
 	"keenlodge/internal/retention"
+	"keenlodge/internal/store/medium"
 	"keenlodge/internal/wire"
 )
 
@@ -25,7 +26,7 @@ const mostDays = 400
 // Forecast plays the next days of policies and copy rules; none named means all. Those of the same stores that are not named are played, too, for
 // they take their room, but not told.
 func (pl *Planning) Forecast(ctx context.Context, only []string, days int) (wire.Forecast, error) {
-	out := wire.Forecast{Guessed: []string{}}
+	out := wire.Forecast{Guessed: []string{}, Unreached: []string{}}
 	if days < 1 || days > mostDays {
 		return out, fmt.Errorf("%w: %d days can't be told; from 1 to %d can", fault.ErrInvalid, days, mostDays)
 	}
@@ -64,21 +65,28 @@ func (pl *Planning) Forecast(ctx context.Context, only []string, days int) (wire
 	for _, name := range sortedKeys(used) {
 		spec := s.Stores[name]
 		st := forecast.Store{Name: name, Leans: spec.Layout == site.Open, Free: -1, Floor: spec.FloorBytes(), Grace: spec.GraceTime(), Tasks: spec.Tasks()}
-		opened, err := pl.stores.Open(ctx, s, name)
-		if err != nil {
-			return out, err
+		if room, err := pl.room(ctx, s, name); err == nil {
+			st.Free = room.FreeBytes
+		} else if ctx.Err() != nil {
+			return out, context.Cause(ctx)
+		} else {
+			out.Unreached = append(out.Unreached, fmt.Sprintf("the room of store %s is not known now: %v", name, err))
 		}
-		room, err := opened.Medium().Room(ctx)
-		if err != nil {
-			return out, fmt.Errorf("store %s: %w", name, err)
-		}
-		st.Free = room.FreeBytes
 		r.Stores = append(r.Stores, st)
 	}
 	out.Forecast = forecast.Make(r)
 	out.Policies = slices.DeleteFunc(out.Policies, func(p forecast.PolicyDays) bool { return !told(p.Policy) })
 	out.Crowds = slices.DeleteFunc(out.Crowds, func(c forecast.Contention) bool { return !slices.ContainsFunc(c.Policies, told) })
 	return out, nil
+}
+
+// room is what is left in a store.
+func (pl *Planning) room(ctx context.Context, s site.Site, name string) (medium.Room, error) {
+	opened, err := pl.stores.Open(ctx, s, name)
+	if err != nil {
+		return medium.Room{}, err
+	}
+	return opened.Medium().Room(ctx)
 }
 
 // experience is what a lodge knows of its machines and images.

@@ -351,6 +351,9 @@ func (p *Promises) queue(ctx context.Context, w wanted) (queued bool, err error)
 		return err == nil, err
 	}
 	images, _, err := p.rec.ImagePage(ctx, records.ImageFilter{MachineID: w.m.ID, Page: listing.Page{Limit: lookBack}})
+	if err == nil {
+		images, err = p.stores.Near(ctx, images)
+	}
 	if err != nil {
 		return false, err
 	}
@@ -374,6 +377,9 @@ func (p *Promises) changed(ctx context.Context, m Machine) string {
 		return last.changed
 	}
 	what, err := p.compare(ctx, m)
+	if errors.Is(err, store.ErrAway) {
+		return ""
+	}
 	if err != nil {
 		p.log.Info("whether a machine changed since it was tried could not be seen", "machine", m.Label, "error", err)
 		return ""

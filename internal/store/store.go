@@ -12,6 +12,7 @@ import (
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/cut"
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/store/medium"
@@ -23,11 +24,17 @@ var (
 	ErrNoStore = errors.New("it holds no store")
 	// ErrSealed marks a sealed store that is opened without its secret.
 	ErrSealed = errors.New("the store is sealed")
-	// ErrAway marks a store whose disk comes and goes, and is not here.
-	ErrAway = errors.New("its disk is away")
+	// ErrAway marks a store whose disk comes and goes, and is not here. It is a [fault.ErrConflict].
+	ErrAway error = away{}
 	// ErrImagesMissing marks a store that lists fewer images than there must be.
 	ErrImagesMissing = errors.New("images are missing")
 )
+
+type away struct{}
+
+func (away) Error() string { return "its disk is away" }
+
+func (away) Is(target error) bool { return target == fault.ErrConflict }
 
 // OpenedDisk is a disk of an image, open for reading. Close it.
 type OpenedDisk interface {

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
+	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/media"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/places"
+	"keenlodge/internal/records"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium/dir"
 )
@@ -50,6 +53,23 @@ func (ss *Stores) Away(ctx context.Context, s site.Site, name string) (bool, err
 		return true, nil
 	}
 	return false, err
+}
+
+// Near leaves out images that lie in stores whose disks are away: nothing can be read of them now.
+func (ss *Stores) Near(ctx context.Context, images []records.Image) ([]records.Image, error) {
+	s, err := ss.rec.Site(ctx)
+	if err != nil {
+		return nil, err
+	}
+	away := map[string]bool{}
+	for _, m := range images {
+		if _, known := away[m.Store]; !known {
+			if away[m.Store], err = ss.Away(ctx, s, m.Store); err != nil && !errors.Is(err, fault.ErrNotFound) {
+				return nil, err
+			}
+		}
+	}
+	return slices.DeleteFunc(images, func(m records.Image) bool { return away[m.Store] }), nil
 }
 
 // Where is the folder in which a removable store lies now, "" for one that is not removable. One that is not here is [store.ErrAway].

@@ -98,7 +98,7 @@ func (ss *Stores) All(ctx context.Context) ([]wire.Store, error) {
 	var group errgroup.Group
 	for i, name := range names {
 		f := figures[name]
-		out[i] = wire.Store{Name: name, Store: s.Stores[name], Location: s.Stores[name].Location(), Images: f.Images, Broken: f.Broken, Doubtful: f.Doubtful, Size: f.Size}
+		out[i] = wire.Store{Store: s.Stores[name], StoreFigures: wire.StoreFigures{Name: name, Location: s.Stores[name].Location(), Images: f.Images, Broken: f.Broken, Doubtful: f.Doubtful, Size: f.Size}}
 		group.Go(func() error {
 			l := ss.look(ctx, s, name)
 			out[i].Used, out[i].Room = l.used, l.room

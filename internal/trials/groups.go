@@ -85,6 +85,9 @@ const lookBack = 100
 // Newest is the newest image from which a machine can start, nil if there is none.
 func (tr *Trials) Newest(ctx context.Context, machineID string) (*records.Image, error) {
 	images, _, err := tr.rec.ImagePage(ctx, records.ImageFilter{MachineID: machineID, Page: listing.Page{Limit: lookBack}})
+	if err == nil {
+		images, err = tr.stores.Near(ctx, images)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -55,8 +55,13 @@ type Credentials = medium.Secrets
 
 // Store is a store as people see it.
 type Store struct {
-	Name string `json:"name"`
+	StoreFigures
 	site.Store
+}
+
+// StoreFigures are what a store has beside its entry in the site.
+type StoreFigures struct {
+	Name     string `json:"name"`
 	Location string `json:"location" doc:"where it is, in a word"`
 	Images   int    `json:"images"`
 	Broken   int    `json:"broken" doc:"images that can't be restored whole"`
@@ -92,22 +97,9 @@ type ProbeRequest struct {
 	Access Credentials `json:"access,omitempty" doc:"what signs in; by default what the lodge has for the store"`
 }
 
-// storeFigures are what a Store has beside its entry in the site.
-type storeFigures struct {
-	Name     string      `json:"name"`
-	Location string      `json:"location"`
-	Images   int         `json:"images"`
-	Broken   int         `json:"broken"`
-	Doubtful int         `json:"doubtful"`
-	Size     int64       `json:"size"`
-	Used     int64       `json:"used"`
-	Room     medium.Room `json:"room"`
-	Error    string      `json:"error"`
-}
-
 // MarshalJSON writes the entry and the figures side by side.
 func (s Store) MarshalJSON() ([]byte, error) {
-	figures, err := json.Marshal(storeFigures{s.Name, s.Location, s.Images, s.Broken, s.Doubtful, s.Size, s.Used, s.Room, s.Error})
+	figures, err := json.Marshal(s.StoreFigures)
 	if err != nil {
 		return nil, err
 	}
@@ -120,10 +112,8 @@ func (s Store) MarshalJSON() ([]byte, error) {
 
 // UnmarshalJSON reads both.
 func (s *Store) UnmarshalJSON(text []byte) error {
-	var f storeFigures
-	if err := json.Unmarshal(text, &f); err != nil {
+	if err := json.Unmarshal(text, &s.StoreFigures); err != nil {
 		return err
 	}
-	s.Name, s.Location, s.Images, s.Broken, s.Doubtful, s.Size, s.Used, s.Room, s.Error = f.Name, f.Location, f.Images, f.Broken, f.Doubtful, f.Size, f.Used, f.Room, f.Error
 	return s.Store.UnmarshalJSON(text)
 }

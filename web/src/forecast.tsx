@@ -79,6 +79,16 @@ function Days({ forecast: f }: { forecast: Forecast }) {
             </Why>
           </>
         )}
+        {f.unreached.length > 0 && (
+          <>
+            {" · "}
+            <Why answer={f.unreached.join("; ")}>
+              <button className="text-careful underline decoration-dotted underline-offset-4">
+                ! {count(f.unreached.length, "store")} out of reach
+              </button>
+            </Why>
+          </>
+        )}
         {f.guessed.length > 0 && (
           <>
             {" · "}

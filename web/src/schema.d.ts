@@ -2109,6 +2109,7 @@ export interface components {
       policies: components["schemas"]["PolicyDays"][]
       proofs?: components["schemas"]["Outlook"][]
       stores: components["schemas"]["StoreDays"][]
+      unreached: string[]
       zone: string
     }
     Found: {
