@@ -3,15 +3,14 @@
 package disks
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"maps"
-	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"keenlodge/internal/core/fault"
@@ -25,9 +24,12 @@ import (
 )
 
 const (
-	// lookEvery is how often it is looked whether something was mounted or unmounted, surelyEvery whether a disk is here although nothing was.
-	lookEvery   = 2 * time.Second
-	surelyEvery = time.Minute
+	// missingEvery is how often disks that are away are looked for although nothing was mounted, surelyEvery how often those that are here, which that
+	// may wake.
+	missingEvery = 3 * time.Second
+	surelyEvery  = time.Minute
+	// waitMost is how long a wait takes at the most before it is seen that the service ends.
+	waitMost = time.Second
 )
 
 // Disks follows them.
@@ -37,6 +39,7 @@ type Disks struct {
 	stores *stores.Stores
 	// Arrived is called when the disk of a store was plugged in.
 	Arrived func(ctx context.Context, store string) error
+	noting  sync.Mutex // held while it is found out, and noted, where a disk is
 }
 
 // New makes a Disks.
@@ -46,28 +49,33 @@ func New(rec *records.Records, log *slog.Logger, ss *stores.Stores) *Disks {
 
 // Serve looks for disks that came or went until ctx ends.
 func (d *Disks) Serve(ctx context.Context) error {
-	tick := time.NewTicker(lookEvery)
-	defer tick.Stop()
-	var before []byte
-	var looked time.Time
-	for {
-		now, err := os.ReadFile("/proc/self/mountinfo")
-		if err != nil || !bytes.Equal(now, before) || time.Since(looked) > surelyEvery {
-			if err := d.look(ctx); err != nil && ctx.Err() == nil {
-				d.log.Error("look for disks that came or went", "error", err)
-			}
-			before, looked = now, time.Now()
+	watch, err := places.NewWatch()
+	if err != nil {
+		return err
+	}
+	defer watch.Close()
+	var looked, lookedForAll time.Time
+	for ctx.Err() == nil {
+		changed, err := watch.Wait(waitMost)
+		if err != nil {
+			return fmt.Errorf("watch what is mounted: %w", err)
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-tick.C:
+		all := changed || time.Since(lookedForAll) >= surelyEvery
+		if !all && time.Since(looked) < missingEvery {
+			continue
+		}
+		if err := d.look(ctx, all); err != nil && ctx.Err() == nil {
+			d.log.Error("look for disks that came or went", "error", err)
+		}
+		if looked = time.Now(); all {
+			lookedForAll = looked
 		}
 	}
+	return ctx.Err()
 }
 
-// look notes of each removable store whether its disk is here.
-func (d *Disks) look(ctx context.Context) error {
+// look notes of each removable store whether its disk is here; unless of all, of those that are not known to be.
+func (d *Disks) look(ctx context.Context, all bool) error {
 	s, err := d.rec.Site(ctx)
 	if err != nil {
 		return err
@@ -75,42 +83,56 @@ func (d *Disks) look(ctx context.Context) error {
 	var errs []error
 	for _, name := range slices.Sorted(maps.Keys(s.Stores)) {
 		if media.IsRemovable(s.Stores[name].Settings) {
-			errs = append(errs, d.lookFor(ctx, s, name))
+			errs = append(errs, d.lookFor(ctx, s, name, all))
 		}
 	}
 	return errors.Join(errs...)
 }
 
-func (d *Disks) lookFor(ctx context.Context, s site.Site, name string) error {
-	known, err := d.rec.Whereabouts(ctx, name)
-	if err != nil {
+func (d *Disks) lookFor(ctx context.Context, s site.Site, name string, surely bool) error {
+	d.noting.Lock()
+	arrived, err := d.note(ctx, s, name, surely)
+	d.noting.Unlock()
+	if err != nil || !arrived {
 		return err
+	}
+	return d.Arrived(ctx, name)
+}
+
+// note finds out where a store's disk is and notes it; arrived says that it was away before.
+func (d *Disks) note(ctx context.Context, s site.Site, name string, surely bool) (arrived bool, err error) {
+	known, err := d.rec.Whereabouts(ctx, name)
+	if err != nil || known.Here && !surely {
+		return false, err
 	}
 	asked := known
 	if known.Released { // it stays let go until it is really away
 		asked.Released = false
 		if err := d.rec.SetWhereabouts(ctx, name, asked); err != nil {
-			return err
+			return false, err
 		}
 	}
 	folder, err := d.stores.Where(ctx, s, name)
 	here := err == nil
 	if err != nil && !errors.Is(err, store.ErrAway) {
-		return fmt.Errorf("store %s: %w", name, err)
+		return false, fmt.Errorf("store %s: %w", name, err)
 	}
 	if known.Released && here {
-		return d.rec.SetWhereabouts(ctx, name, known)
+		return false, d.rec.SetWhereabouts(ctx, name, known)
 	}
 	if here == known.Here && !known.Since.IsZero() {
-		return nil
+		return false, nil
 	}
-	d.stores.Forget(s.Stores[name])
-	if err := d.rec.SetWhereabouts(ctx, name, records.Whereabouts{Here: here, Since: time.Now()}); err != nil || !here {
+	d.stores.Forget(s.Stores[name], name)
+	if err := d.rec.SetWhereabouts(ctx, name, records.Whereabouts{Here: here, Since: time.Now()}); err != nil {
+		return false, err
+	}
+	if here {
+		d.log.Info("the disk of a store is here", "store", name, "folder", folder)
+	} else {
 		d.log.Info("the disk of a store is away", "store", name)
-		return err
 	}
-	d.log.Info("the disk of a store is here", "store", name, "folder", folder)
-	return d.Arrived(ctx, name)
+	return here, nil
 }
 
 // Release lets a store's disk go: nothing uses it any more, all is written out, and it is unmounted. While runs use it, that is [fault.ErrConflict].
@@ -126,12 +148,14 @@ func (d *Disks) Release(ctx context.Context, name string) (wire.Released, error)
 	if err != nil {
 		return wire.Released{}, err
 	}
+	d.noting.Lock()
+	defer d.noting.Unlock()
 	// First nothing new may begin; then it is looked whether something is going.
 	now := records.Whereabouts{Here: true, Since: time.Now(), Released: true}
 	if err := d.rec.SetWhereabouts(ctx, name, now); err != nil {
 		return wire.Released{}, err
 	}
-	d.stores.Forget(spec)
+	d.stores.Forget(spec, name)
 	using, err := d.rec.Using(ctx, name)
 	if err == nil && len(using) > 0 {
 		err = fmt.Errorf("%w: runs use store %s: %s; wait for their end (keenlodge run watch) or cancel them, and let it go then", fault.ErrConflict, name, strings.Join(using, ", "))
@@ -148,6 +172,9 @@ func (d *Disks) Release(ctx context.Context, name string) (wire.Released, error)
 		now.Released = false
 		return wire.Released{}, errors.Join(fmt.Errorf("store %s: %w", name, err), d.rec.SetWhereabouts(ctx, name, now))
 	}
+	if err := d.rec.SetWhereabouts(ctx, name, records.Whereabouts{Since: time.Now()}); err != nil {
+		return wire.Released{}, err
+	}
 	return wire.Released{Folder: folder, Safe: true, Says: fmt.Sprintf("store %s is unmounted from %s; it is safe to unplug", name, on.Point)}, nil
 }
 
@@ -160,7 +187,7 @@ func (d *Disks) TakeBack(ctx context.Context, name string) (wire.Released, error
 	if err := d.rec.SetWhereabouts(ctx, name, records.Whereabouts{}); err != nil {
 		return wire.Released{}, err
 	}
-	if err := d.lookFor(ctx, s, name); err != nil {
+	if err := d.lookFor(ctx, s, name, true); err != nil {
 		return wire.Released{}, err
 	}
 	folder, err := d.stores.Where(ctx, s, name)

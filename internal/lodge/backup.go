@@ -138,7 +138,7 @@ func (k *backup) images(ctx context.Context) error {
 		return err
 	}
 	// A task that failed for want of room has given back what it stored; now that none is at work it can go.
-	if err := k.l.Stores.Collect(context.WithoutCancel(ctx), k.policy.Store, k.site.Stores[k.policy.Store].Location()); err != nil {
+	if err := k.l.Stores.Collect(context.WithoutCancel(ctx), k.policy.Store, k.site.Stores[k.policy.Store].Spot(k.policy.Store)); err != nil {
 		k.Caution(ctx, "", "what is not needed in store %s could not be deleted yet: %v", k.policy.Store, err)
 	}
 	if len(missing) == 0 && len(done) == 0 {

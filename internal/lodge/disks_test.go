@@ -20,7 +20,7 @@ import (
 )
 
 // plug makes a disk with a file system and returns how it is plugged in, at a folder that is made for it, and pulled out.
-func plug(t *testing.T) (in func(name string) string, out func()) {
+func plug(t *testing.T) (in func(at string) string, out func()) {
 	t.Helper()
 	if testing.Short() && os.Geteuid() != 0 {
 		t.Skip("mounting takes root")
@@ -34,8 +34,8 @@ func plug(t *testing.T) (in func(name string) string, out func()) {
 	at := ""
 	out = func() { exec.Command("umount", "-l", at).Run() }
 	t.Cleanup(out)
-	return func(name string) string {
-		at = filepath.Join(place, "media", name)
+	return func(folder string) string {
+		at = folder
 		require.NoError(t, os.MkdirAll(at, 0o700))
 		made, err := exec.Command("mount", "-o", "loop", image, at).CombinedOutput()
 		require.NoError(t, err, "%s", made)
@@ -48,7 +48,9 @@ func TestARemovableDisk(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
 	in, out := plug(t)
-	folder := filepath.Join(in("box one"), "keenlodge")
+	media := t.TempDir()
+	one, two := filepath.Join(media, "box one"), filepath.Join(media, "box two")
+	folder := filepath.Join(in(one), "keenlodge")
 	require.NoError(t, os.Mkdir(folder, 0o700))
 	b := newBench(t, map[string]site.Policy{"nightly-guests": {Machines: []string{"timetable"}, Store: "quay-shelf", Rotation: "newest 9"}})
 	_, err := b.l.AddStore(ctx, "box", wire.StoreAddition{Spec: site.Store{Medium: "dir", Layout: site.Pooled, Like: "quay-shelf", Settings: &dir.Settings{Folder: folder, Removable: true}}})
@@ -99,7 +101,7 @@ func TestARemovableDisk(t *testing.T) {
 	_, err = b.l.Stores.Named(ctx, "box")
 	require.ErrorContains(t, err, "its disk is away: it is mounted nowhere on this host")
 
-	other := filepath.Join(in("box two"), "keenlodge")
+	other := filepath.Join(in(two), "keenlodge")
 	b.until(func() bool { return len(b.in("box", "u-timetable")) == 2 && b.newest("to-box").State == run.Done }, "what was due")
 	require.EqualValues(t, run.Upkeep, b.newest("to-box").Cause)
 	require.Nil(t, box().Away)
@@ -141,11 +143,61 @@ func TestARemovableDisk(t *testing.T) {
 	require.NoError(t, f.Close())
 	out()
 	b.until(func() bool { w, err := b.rec.Whereabouts(ctx, "box"); return err == nil && !w.Here && !w.Released }, "that it is away")
-	in("box one")
+	in(one)
 	b.until(func() bool { w, err := b.rec.Whereabouts(ctx, "box"); return err == nil && w.Here }, "that it is here")
 	_, err = b.l.Stores.Named(ctx, "box")
 	require.NoError(t, err)
 	let, err = b.l.Disks.TakeBack(ctx, "box")
 	require.NoError(t, err)
 	require.Contains(t, let.Says, "is used again")
+}
+
+// Two disks that are used in turn, at one folder: each gets what it lacks when it is the one that is here, and rotates by itself.
+func TestDisksInTurn(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	at := filepath.Join(t.TempDir(), "vault")
+	b := newBench(t, map[string]site.Policy{"nightly-guests": {Machines: []string{"timetable"}, Store: "quay-shelf", Rotation: "newest 9"}})
+	disks := map[string]func(string) string{}
+	for _, name := range []string{"vault-red", "vault-green"} {
+		disks[name], _ = plug(t)
+		folder := filepath.Join(disks[name](at), "keenlodge")
+		require.NoError(t, os.Mkdir(folder, 0o700))
+		_, err := b.l.AddStore(ctx, name, wire.StoreAddition{Spec: site.Store{Medium: "dir", Layout: site.Pooled, Like: "quay-shelf", Set: "vault", Settings: &dir.Settings{Folder: folder, Removable: true}}})
+		require.NoError(t, err)
+		b.until(func() bool { w, err := b.rec.Whereabouts(ctx, name); return err == nil && w.Here }, "that it is seen")
+		let, err := b.l.Disks.Release(ctx, name)
+		require.NoError(t, err)
+		require.True(t, let.Safe, let.Says)
+		b.until(func() bool { w, err := b.rec.Whereabouts(ctx, name); return err == nil && !w.Here }, "that it is away")
+	}
+	var err error
+	b.site, err = b.rec.Site(ctx)
+	require.NoError(t, err)
+	b.site.Copies = map[string]site.Copy{"to-vault": {From: "quay-shelf", ToSet: "valut", Soon: true, Rotation: "newest 2"}}
+	_, err = b.l.Apply(ctx, b.site, true)
+	require.ErrorContains(t, err, `no store belongs to a set called "valut"; did you mean "vault"?`)
+	b.site.Copies = map[string]site.Copy{"to-vault": {From: "quay-shelf", ToSet: "vault", Soon: true, Rotation: "newest 2"}}
+	b.apply()
+	taken := 0
+	for _, name := range []string{"vault-red", "vault-green", "vault-red", "vault-green"} {
+		require.EqualValues(t, run.Done, b.run("nightly-guests").State)
+		taken++
+		disks[name](at)
+		newest := b.in("quay-shelf", "u-timetable")[0].ID
+		b.until(func() bool {
+			m := b.in(name, "u-timetable")
+			return len(m) > 0 && m[0].CopyOf == newest && b.newest("to-vault").State == run.Done
+		}, "the newest image on "+name)
+		require.Len(t, b.in(name, "u-timetable"), min(taken, 2))
+		now, err := b.rec.Site(ctx)
+		require.NoError(t, err)
+		require.Equal(t, name, now.Copies["to-vault"].To)
+		same, err := b.l.Apply(ctx, b.site, true)
+		require.NoError(t, err)
+		require.Empty(t, same.Changes, "which disk is here is no change of the site")
+		let, err := b.l.Disks.Release(ctx, name)
+		require.NoError(t, err)
+		require.True(t, let.Safe, let.Says)
+	}
 }

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -35,6 +36,30 @@ func Mounts() ([]Mount, error) {
 	}
 	return parse(body), nil
 }
+
+// Watch tells when something is mounted or unmounted on this host.
+type Watch struct{ table *os.File }
+
+// NewWatch begins to watch. Close it.
+func NewWatch() (*Watch, error) {
+	f, err := os.Open(table)
+	if err != nil {
+		return nil, fmt.Errorf("watch what is mounted: %w", err)
+	}
+	return &Watch{f}, nil
+}
+
+// Wait waits for a change (proc(5), "mounts": the file tells of one by POLLPRI), or for so long.
+func (w *Watch) Wait(most time.Duration) (changed bool, err error) {
+	n, err := unix.Poll([]unix.PollFd{{Fd: int32(w.table.Fd()), Events: unix.POLLPRI}}, int(most.Milliseconds()))
+	if errors.Is(err, unix.EINTR) {
+		return false, nil
+	}
+	return n > 0, err
+}
+
+// Close ends the watch.
+func (w *Watch) Close() error { return w.table.Close() }
 
 // parse reads a table of mounts. Lines that are none are left out.
 func parse(body []byte) (out []Mount) {

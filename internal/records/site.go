@@ -46,8 +46,18 @@ func (r *Records) KnownSite() site.Site {
 	return r.cachedSite
 }
 
-// siteIn reads the configuration in a transaction, or takes the copy that this process has if that is still the one.
+// siteIn reads the configuration in a transaction, or takes the copy that this process has if that is still the one. Which store of a set is filled
+// is asked each time.
 func (r *Records) siteIn(ctx context.Context, tx pgx.Tx) (site.Site, error) {
+	s, err := r.writtenIn(ctx, tx)
+	if err != nil || !s.FillsSets() {
+		return s, err
+	}
+	here, err := db.Column[string](ctx, tx, "select name from stores where whereabouts->>'here' = 'true' and whereabouts->>'released' is distinct from 'true' order by (whereabouts->>'since') desc")
+	return s.InTurn(func(name string) bool { return slices.Contains(here, name) }), err
+}
+
+func (r *Records) writtenIn(ctx context.Context, tx pgx.Tx) (site.Site, error) {
 	var version int64
 	if err := tx.QueryRow(ctx, "select version from settings").Scan(&version); err != nil {
 		return site.Site{}, err

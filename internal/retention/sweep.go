@@ -246,7 +246,7 @@ func (rt *Retention) upkeepOnce(ctx context.Context, daily func(context.Context,
 			swept = true
 			err = errors.Join(rt.SweepSoon(ctx, SweepRequest{Store: name}), daily(ctx, s))
 		} else if err == nil {
-			err = rt.stores.Collect(ctx, name, s.Stores[name].Location())
+			err = rt.stores.Collect(ctx, name, s.Stores[name].Spot(name))
 		}
 		errs = append(errs, err)
 	}

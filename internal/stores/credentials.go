@@ -48,7 +48,7 @@ func (ss *Stores) SetCredentials(ctx context.Context, store string, c wire.Crede
 	if err := ss.keep(ctx, store, account, c); err != nil {
 		return err
 	}
-	ss.forget(s.Stores[store].Location()) // it is opened anew, with the new ones
+	ss.forget(s.Stores[store].Spot(store)) // it is opened anew, with the new ones
 	return nil
 }
 

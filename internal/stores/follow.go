@@ -86,7 +86,7 @@ func (ss *Stores) Where(ctx context.Context, s site.Site, name string) (string, 
 }
 
 // Forget has a store opened anew the next time, wherever its disk is then.
-func (ss *Stores) Forget(spec site.Store) { ss.forget(spec.Location()) }
+func (ss *Stores) Forget(spec site.Store, name string) { ss.forget(spec.Spot(name)) }
 
 // followLock tells an open store for how long the site locks what comes into it.
 func followLock(s site.Site, name string, st store.Store) {

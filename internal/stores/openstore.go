@@ -66,7 +66,7 @@ func (ss *Stores) reach(ctx context.Context, name string, spec site.Store) (medi
 
 // open opens a store. id is the one that it must have, or "" for any.
 func (ss *Stores) open(ctx context.Context, name string, spec site.Store, id string) (store.Store, error) {
-	place := spec.Location()
+	place := spec.Spot(name)
 	ss.mu.Lock()
 	s := ss.opened[place]
 	ss.mu.Unlock()
@@ -221,7 +221,7 @@ func (ss *Stores) Close() error {
 // store's entry before, or nil. It returns the store's identity, or "" for a store that would have to be made.
 func (ss *Stores) Ready(ctx context.Context, in site.Site, name string, had *site.Store, try bool) (id string, err error) {
 	spec := in.Stores[name]
-	if had != nil && had.Medium == spec.Medium && had.Location() == spec.Location() {
+	if had != nil && had.Medium == spec.Medium && had.Spot(name) == spec.Spot(name) {
 		if id, err = ss.rec.StoreID(ctx, name); err != nil {
 			return "", err
 		}

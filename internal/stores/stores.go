@@ -140,7 +140,7 @@ type looked struct {
 
 // look tells how much a store takes and what is free, from a store that is open already where there is one.
 func (ss *Stores) look(ctx context.Context, s site.Site, name string) looked {
-	place := s.Stores[name].Location()
+	place := s.Stores[name].Spot(name)
 	ss.mu.Lock()
 	l, ok := ss.looks[place]
 	ss.mu.Unlock()
@@ -154,7 +154,7 @@ func (ss *Stores) look(ctx context.Context, s site.Site, name string) looked {
 
 // lookNow looks at a store's place.
 func (ss *Stores) lookNow(ctx context.Context, s site.Site, name string) (l looked) {
-	place := s.Stores[name].Location()
+	place := s.Stores[name].Spot(name)
 	ss.mu.Lock()
 	st := ss.opened[place]
 	ss.mu.Unlock()

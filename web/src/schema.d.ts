@@ -1813,7 +1813,9 @@ export interface components {
        */
       tasks_at_once?: number
       /** @description the store in which they are kept as well */
-      to: string
+      to?: string
+      /** @description in place of to: a set of removable stores, of which the one is filled that is here */
+      to_set?: string
       /**
        * Format: int64
        * @description how many images are to be copied now
@@ -3409,7 +3411,9 @@ export interface components {
        */
       tasks_at_once?: number
       /** @description the store in which they are kept as well */
-      to: string
+      to?: string
+      /** @description in place of to: a set of removable stores, of which the one is filled that is here */
+      to_set?: string
       /** @description hours in which it may start, and must stop when they end, such as: only 20:00-06:00 */
       windows?: string[]
     }
@@ -3659,6 +3663,8 @@ export interface components {
       removable?: boolean
       /** @description nothing in it can be read without a key */
       sealed?: boolean
+      /** @description of a removable store: what disks are called together that are used in turn; a copy rule fills the one that is here */
+      set?: string
       /** @description smb: name of the share */
       share?: string
       /** @description what a sweep may read and write in a second, such as 40 MiB; by default no limit */
@@ -3820,6 +3826,8 @@ export interface components {
       room: components["schemas"]["Room"]
       /** @description nothing in it can be read without a key */
       sealed?: boolean
+      /** @description of a removable store: what disks are called together that are used in turn; a copy rule fills the one that is here */
+      set?: string
       /** @description smb: name of the share */
       share?: string
       /**

@@ -20,7 +20,9 @@ import (
 // Copy is a copy rule: it keeps images of one store in another as well, with a rotation of their own there.
 type Copy struct {
 	From string `yaml:"from" json:"from" doc:"the store whose images are copied"`
-	To   string `yaml:"to" json:"to" doc:"the store in which they are kept as well"`
+	To   string `yaml:"to,omitempty" json:"to,omitempty" doc:"the store in which they are kept as well"`
+	// ToSet names a set of stores in place of one; To is then the one of them that is filled now.
+	ToSet string `yaml:"to_set,omitempty" json:"to_set,omitempty" doc:"in place of to: a set of removable stores, of which the one is filled that is here"`
 	// Machines, Tags and Except select machines as in a policy; none of the first two is all. Policies narrows to images of some.
 	Machines []string      `yaml:"machines,omitempty" json:"machines,omitempty" doc:"names, or patterns with * and ?; left out, and no tags, it is all"`
 	Tags     string        `yaml:"tags,omitempty" json:"tags,omitempty" doc:"tag expression, such as: tier=gold; machines that it fits are selected too"`

@@ -266,6 +266,10 @@ func (s Site) Check() error {
 			return err
 		}
 	}
+	if err := s.checkSets(); err != nil {
+		return err
+	}
+	s = s.InTurn(func(string) bool { return false })
 	if err := s.checkCopies(zone); err != nil {
 		return err
 	}
@@ -281,7 +285,7 @@ func (s Site) Complete(zone string) Site {
 	for name, v := range s.Stores {
 		s.Stores[name] = v.Complete()
 	}
-	return s
+	return s.InTurn(func(string) bool { return false })
 }
 
 // Policy finds a policy; one that is not there is [fault.ErrNotFound], with the nearest name that is.

@@ -23,6 +23,8 @@ type Store struct {
 
 	// Place is where it is.
 	Place string `yaml:"place,omitempty" json:"place,omitempty" doc:"where it is, by a name of your own such as harbour-office; roles can be narrowed to places"`
+	// Set is what disks have in common that are used in turn.
+	Set string `yaml:"set,omitempty" json:"set,omitempty" doc:"of a removable store: what disks are called together that are used in turn; a copy rule fills the one that is here"`
 	// Sealed says that the store is sealed. A store that is not what its entry says is refused.
 	Sealed bool `yaml:"sealed,omitempty" json:"sealed,omitempty" doc:"nothing in it can be read without a key"`
 	// Like is another store, whose cuts this one took over when it was made: the two exchange pieces.
@@ -54,6 +56,15 @@ func (s Store) Location() string {
 		return ""
 	}
 	return s.Settings.Location()
+}
+
+// Spot tells the store of a name from others: by its location, or by the name alone where its disk comes and goes, for several of these may be mounted
+// at one folder in turn.
+func (s Store) Spot(name string) string {
+	if media.IsRemovable(s.Settings) {
+		return "the disk of store " + name
+	}
+	return s.Location()
 }
 
 // Account is where and as whom its medium is signed in to, with the medium's name; of one that nobody signs in to, its location.
