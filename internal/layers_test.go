@@ -42,7 +42,7 @@ var layers = [][]string{
 	{"internal/lists"},
 	{"internal/stores/storestest"},
 	{"internal/inventory", "internal/stores", "internal/hooks"},
-	{"internal/places"},
+	{"internal/places", "internal/opening"},
 	{"internal/runs"},
 	{"internal/watchdog"},
 	{"internal/authority", "internal/doorman", "internal/switchboard"},

@@ -20,6 +20,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/line"
 	"keenlodge/internal/lists"
+	"keenlodge/internal/opening"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/store"
 	"keenlodge/internal/stores"
@@ -244,7 +245,7 @@ func (b *Browser) start(ctx context.Context, st store.Store, m *image.Manifest, 
 	var disks []reader.Disk
 	if err == nil {
 		var closeDisks func() error
-		if disks, closeDisks, err = stores.OpenDisks(ctx, st, m); err == nil {
+		if disks, closeDisks, err = opening.OpenDisks(ctx, st, m); err == nil {
 			g.end = append([]func() error{closeDisks}, g.end...)
 		}
 	}

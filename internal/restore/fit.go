@@ -5,8 +5,8 @@ import (
 	"errors"
 
 	"keenlodge/internal/fitting"
+	"keenlodge/internal/opening"
 	"keenlodge/internal/reader"
-	"keenlodge/internal/stores"
 )
 
 // wanted is what of the image's disks a request wants to be another.
@@ -18,7 +18,7 @@ func (q Request) wanted(definition string) fitting.Wanted {
 func (rs *Restores) fits(on restoring, q Request) *fitting.Job {
 	return &fitting.Job{Wanted: q.wanted(on.manifest.Definition), Start: rs.stores.Reader, Scratch: rs.scratch,
 		Open: func(ctx context.Context) ([]reader.Disk, func() error, error) {
-			return stores.OpenDisks(ctx, on.st, on.manifest)
+			return opening.OpenDisks(ctx, on.st, on.manifest)
 		}}
 }
 
@@ -32,7 +32,7 @@ func (rs *Restores) plans(ctx context.Context, on restoring, q Request) (plans [
 		return nil, err
 	}
 	defer end(context.WithoutCancel(ctx))
-	disks, shut, err := stores.OpenDisks(ctx, on.st, on.manifest)
+	disks, shut, err := opening.OpenDisks(ctx, on.st, on.manifest)
 	if err != nil {
 		return nil, err
 	}

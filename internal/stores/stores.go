@@ -24,7 +24,7 @@ import (
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
-	"keenlodge/internal/reader"
+	"keenlodge/internal/opening"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/store"
@@ -42,15 +42,11 @@ type Stores struct {
 	vault    *vault.Vault
 	throttle *throttle.Throttle
 	runs     *runs.Engine
-	// mounts is the folder in which images are mounted, indexes that in which what is known of large stores is kept; program is what this
-	// program is called in stores.
-	mounts, indexes, program string
-	// Reader starts reader guests. OnHost opens file systems on this host instead, for proofs and checks.
-	Reader reader.Starter
-	OnHost bool
+	// indexes is the folder in which what is known of large stores is kept; program is what this program is called in stores.
+	indexes, program string
+	*opening.Opener
 	// Came is called when an image came into a store by another way than a run.
-	Came    func(ctx context.Context, store string) error
-	opening chan struct{} // an entry for each image that is open
+	Came func(ctx context.Context, store string) error
 
 	mu     sync.Mutex
 	opened map[string]store.Store // by place
@@ -70,8 +66,7 @@ func Mounts(state string) string { return filepath.Join(state, "mounts") }
 // New makes a Stores and registers checks of stores with the engine. state is the folder for what belongs to this host, program the name
 // under which this program announces itself in stores. It starts no reader guests before its Reader is set.
 func New(rec *records.Records, log *slog.Logger, v *vault.Vault, t *throttle.Throttle, e *runs.Engine, state, program string) *Stores {
-	none := func(context.Context, []reader.Disk, bool) (*reader.Guest, error) { return nil, reader.ErrUnfit }
-	ss := &Stores{rec: rec, Reader: none, log: log, vault: v, throttle: t, runs: e, mounts: Mounts(state), opening: make(chan struct{}, mostOpen), indexes: filepath.Join(state, "index"), program: program, opened: map[string]store.Store{}, looks: map[string]looked{}, reserved: map[string]int64{}}
+	ss := &Stores{rec: rec, Opener: opening.New(Mounts(state)), log: log, vault: v, throttle: t, runs: e, indexes: filepath.Join(state, "index"), program: program, opened: map[string]store.Store{}, looks: map[string]looked{}, reserved: map[string]int64{}}
 	e.Register(run.Check, checks{ss: ss})
 	return ss
 }

@@ -1,4 +1,5 @@
-package stores
+// Package opening opens the file systems on images' disks for reading: in a reader guest, or on this host where that is switched on.
+package opening
 
 import (
 	"context"
@@ -34,9 +35,24 @@ type Opened interface {
 // mostOpen is how many images a process opens at once for proofs and checks.
 const mostOpen = 2
 
+// Opener opens them, a few images at a time.
+type Opener struct {
+	// Reader starts reader guests. OnHost opens file systems on this host instead, for proofs and checks.
+	Reader reader.Starter
+	OnHost bool
+	mounts string
+	slots  chan struct{} // an entry for each image that is open
+}
+
+// New makes an Opener that starts no reader guests before its Reader is set. mounts is the folder in which images are mounted on this host.
+func New(mounts string) *Opener {
+	none := func(context.Context, []reader.Disk, bool) (*reader.Guest, error) { return nil, reader.ErrUnfit }
+	return &Opener{Reader: none, mounts: mounts, slots: make(chan struct{}, mostOpen)}
+}
+
 // CanOpen reports why the file systems of images can't be opened here, or nil.
-func (ss *Stores) CanOpen() error {
-	if ss.OnHost {
+func (o *Opener) CanOpen() error {
+	if o.OnHost {
 		return mount.CheckRights()
 	}
 	if err := reader.Able(); err != nil {
@@ -67,13 +83,13 @@ func OpenDisks(ctx context.Context, st store.Store, m *image.Manifest) (disks []
 
 // LookInto opens the file systems of an image's disks: in a reader guest, or on this host where that is switched on. It waits while others are open.
 // moved is called with bytes that are read of the disks.
-func (ss *Stores) LookInto(ctx context.Context, st store.Store, m *image.Manifest, moved func(int64)) (_ Opened, err error) {
+func (o *Opener) LookInto(ctx context.Context, st store.Store, m *image.Manifest, moved func(int64)) (_ Opened, err error) {
 	select {
-	case ss.opening <- struct{}{}:
+	case o.slots <- struct{}{}:
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
 	}
-	free := func() error { <-ss.opening; return nil }
+	free := func() error { <-o.slots; return nil }
 	disks, closeDisks, err := OpenDisks(ctx, st, m)
 	if err != nil {
 		return nil, errors.Join(err, free())
@@ -82,18 +98,18 @@ func (ss *Stores) LookInto(ctx context.Context, st store.Store, m *image.Manifes
 		disks[i].Disk = counted{disks[i].Disk, moved}
 	}
 	ends := []func() error{closeDisks, free}
-	if ss.OnHost {
+	if o.OnHost {
 		by := map[string]disk.Disk{}
 		for _, d := range disks {
 			by[d.Name] = d.Disk
 		}
-		mounted, err := mount.Disks(ss.mounts, by)
+		mounted, err := mount.Disks(o.mounts, by)
 		if err != nil {
 			return nil, errors.Join(err, closing(ends))
 		}
 		return onHost{mounted, append([]func() error{mounted.Close}, ends...)}, nil
 	}
-	g, err := ss.Reader(ctx, disks, false)
+	g, err := o.Reader(ctx, disks, false)
 	if err != nil {
 		return nil, errors.Join(err, closing(ends))
 	}
