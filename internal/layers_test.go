@@ -32,7 +32,7 @@ var layers = [][]string{
 	{"internal/api/schema", "internal/api/guard", "internal/api/content", "internal/api/shape", "internal/api/sight", "internal/api/paging", "internal/api/problem"},
 	{"internal/lodge/lodgetest"},
 	{"internal/lodge"},
-	{"internal/copies", "internal/disks"},
+	{"internal/copies", "internal/disks", "internal/moving"},
 	{"internal/planning"},
 	{"internal/drills"},
 	{"internal/promises"},

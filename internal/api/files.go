@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"path"
 	"strconv"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -24,7 +23,6 @@ import (
 	"keenlodge/internal/core/plain"
 	"keenlodge/internal/intake"
 	"keenlodge/internal/line"
-	"keenlodge/internal/lists"
 	"keenlodge/internal/nbd"
 	"keenlodge/internal/records"
 	"keenlodge/internal/wire"
@@ -157,21 +155,9 @@ func (s *server) registerFind(a huma.API) {
 			}
 			r, err := s.l.Lists.Find(ctx, m.ID, in.Body.Name, in.Body.Most)
 			out := wire.FoundFiles{Searched: r.Searched, More: r.More, Missing: shape.Each(r.Missing, func(m records.Image) string { return m.ID })}
-			out.Files = shape.Each(r.Files, func(f lists.Found) wire.FoundFile {
-				return wire.FoundFile{Path: placeOf(f.Path), Versions: shape.Each(f.Versions, func(v lists.Version) wire.FileVersion {
-					return wire.FileVersion{Kind: v.Entry.Kind, Size: v.Entry.Size, Modified: v.Entry.Modified, Newest: v.Newest.ID, NewestTaken: v.Newest.Taken, Oldest: v.Oldest.ID, OldestTaken: v.Oldest.Taken, Images: v.Images}
-				})}
-			})
+			out.Files = shape.Each(r.Files, shape.Found)
 			return out, err
 		})
-}
-
-// placeOf is a path of a list as people write it: one in a file system has that's name before it.
-func placeOf(p string) string {
-	if name, _, in := strings.Cut(p, ":/"); in && !strings.Contains(name, ".") {
-		return files.Readable(p)
-	}
-	return "/" + files.Readable(p)
 }
 
 // serveDisk offers a disk of an image over NBD, on a connection that is upgraded for it (RFC 9110, section 7.8): read-only, until either side ends it.

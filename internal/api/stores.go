@@ -102,6 +102,14 @@ func (s *server) registerStores(a huma.API) {
 			}
 			return s.l.Disks.Release(ctx, in.Name)
 		})
+	type move struct {
+		Name string `path:"name"`
+		Body wire.Move
+	}
+	do(s, a, post("move-store", "/api/v1/stores/{name}/moves", "Bring a store to another place", 202),
+		func(ctx context.Context, in *move) (wire.Run, error) {
+			return started(s.l.Moving.Start(ctx, who(ctx), in.Name, in.Body))
+		})
 	type check struct {
 		Name string `path:"name"`
 		Body wire.CheckBody

@@ -69,7 +69,7 @@ func newDesk(t *testing.T) *desk {
 	t.Helper()
 	d := &desk{t: t, folder: t.TempDir(), host: lodgetest.Guests(t), counts: map[string]int{}}
 	d.names = map[string]string{"FOLDER": d.folder}
-	for _, name := range []string{"shelf", "loft", "attic", "barn", "crate", "pier", "out", "out2"} {
+	for _, name := range []string{"shelf", "loft", "attic", "barn", "crate", "barn2", "barn3", "pier", "out", "out2"} {
 		require.NoError(t, os.Mkdir(filepath.Join(d.folder, name), 0o700))
 	}
 	d.site = lodgetest.Site(t, map[string]site.Policy{
@@ -776,6 +776,11 @@ copy resume to-north-pier
 policy forecast to-north-pier --days 2 -o json
 rotation preview to-north-pier => varies
 image list --store north-pier
+store move north-pier --folder FOLDER/barn2
+store move north-pier --folder FOLDER/barn3 -o json
+store move north-pier --folder FOLDER/barn3 => failed
+store move nowhere --folder FOLDER/barn2 => failed
+store move north-pier --folder FOLDER/barn => failed
 `
 
 // onHost is what the service's program does on its host.

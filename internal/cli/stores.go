@@ -22,7 +22,7 @@ import (
 
 func storeCommand() *cli.Command {
 	return noun("store", "places that keep images",
-		storeListCommand(), storeAddCommand(), storeProbeCommand(), storeShowCommand(), storeCheckCommand(), storeSweepCommand(), storeAdoptCommand(), storeReleaseCommand(),
+		storeListCommand(), storeAddCommand(), storeProbeCommand(), storeShowCommand(), storeCheckCommand(), storeSweepCommand(), storeAdoptCommand(), storeReleaseCommand(), storeMoveCommand(),
 		storeKeyCommand(), storeUnlockCommand(), storeSecretCommand(), storeExtractCommand())
 }
 
@@ -375,6 +375,36 @@ func storeSweepCommand() *cli.Command {
 				for _, why := range r.Why {
 					fmt.Fprintf(w, "! %s\n", why)
 				}
+			})
+		})}
+}
+
+func storeMoveCommand() *cli.Command {
+	return &cli.Command{Name: "move", Usage: "bring a store to another place or medium, while runs go on", ArgsUsage: "STORE",
+		Description: "The flags describe the new place, which has to be empty; all else of the store's entry stays. Run again, it goes on where it was.\nThe old place stays as it is: delete what is there when you have seen that all is well.",
+		Flags:       append(placeFlags(), output(), &cli.StringFlag{Name: "bandwidth", Usage: "what it may move in a second, such as \"2 MiB\"; by default no limit"}),
+		Action: ofStore(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			spec, err := placeFrom(c)
+			if err != nil {
+				return err
+			}
+			m := wire.Move{Spec: spec, Bandwidth: c.String("bandwidth")}
+			if err := spec.Check("place"); err != nil {
+				return usageError{err}
+			}
+			if m.Access, err = credentialsFrom(c, spec.Medium, spec.Location()); err != nil {
+				return err
+			}
+			run, err := k.MoveStore(ctx, name, m)
+			if err != nil {
+				return err
+			}
+			var moved wire.Moved
+			if _, err := finish(ctx, c, k, run, &moved); err != nil {
+				return err
+			}
+			return show(c, moved, func(w io.Writer) {
+				fmt.Fprintf(w, "✓ store %s lies at %s now; %s were moved\n  the old place (%s) is as it was; delete what is there when you have seen that all is well\n", moved.Store, moved.To, size(moved.Bytes), moved.From)
 			})
 		})}
 }

@@ -90,3 +90,8 @@ func (c *Client) ReleaseStore(ctx context.Context, name string, undo bool) (out 
 	}
 	return out, c.call(ctx, http.MethodPost, storePath(name, rest), nil, &out)
 }
+
+// MoveStore starts a move of a store to another place.
+func (c *Client) MoveStore(ctx context.Context, name string, m wire.Move) (out wire.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, storePath(name, "/moves"), m, &out)
+}

@@ -27,6 +27,7 @@ import (
 	"keenlodge/internal/lending"
 	"keenlodge/internal/lists"
 	"keenlodge/internal/mount"
+	"keenlodge/internal/moving"
 	"keenlodge/internal/planning"
 	"keenlodge/internal/promises"
 	"keenlodge/internal/proof"
@@ -95,6 +96,7 @@ type Lodge struct {
 	Planning   *planning.Planning
 	Copies     *copies.Copies
 	Disks      *disks.Disks
+	Moving     *moving.Moving
 
 	rec       *records.Records
 	log       *slog.Logger
@@ -148,6 +150,8 @@ func New(c Config) (*Lodge, error) {
 	l.Planning = planning.New(c.Records, c.Log, l.Stores)
 	l.Copies = copies.New(c.Records, c.Log, l.Stores, l.Retention, l.Planning, pace, engine, wire.Program)
 	l.Stores.Came = l.Copies.Follow
+	l.Moving = moving.New(c.Records, c.Log, l.Stores, engine)
+	l.Moving.Change = l.change
 	l.Disks = disks.New(c.Records, c.Log, l.Stores)
 	l.Disks.Arrived = l.Copies.CatchUp
 	engine.Register(run.Backup, backups{l})

@@ -130,6 +130,8 @@ type (
 	// Heard is how a source stands, Told what it told of itself.
 	Heard = around.Heard
 	Told  = around.Told
+	// Locks tell when the locks of a store's objects were renewed.
+	Locks = upkeep.Locks
 	// Whereabouts are those of a store whose disk comes and goes.
 	Whereabouts = upkeep.Whereabouts
 	// Lying is an image as far as copying it asks for, Twin one that is the same as another, elsewhere.

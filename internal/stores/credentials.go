@@ -3,6 +3,7 @@ package stores
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -79,6 +80,9 @@ func (ss *Stores) credentials(ctx context.Context, store string, spec site.Store
 	case "":
 		return k.Secrets, ss.vault.Set(ctx, credentialsName(store), kept{spec.Account(), k.Secrets})
 	}
+	if c, err := ss.ForPlace(ctx, store, spec); err != nil || c != nil {
+		return c, err // it was moved there
+	}
 	return nil, fmt.Errorf("%w: what is kept for store %s signs in to %s, and its entry says %s now; give what signs in there: keenlodge store secret %s", fault.ErrConflict, store, k.For, spec.Account(), store)
 }
 
@@ -117,4 +121,46 @@ func (ss *Stores) keptFor(ctx context.Context, name string, spec site.Store) (wi
 // with its passphrase lost, its images would be lost too.
 func (ss *Stores) ForgetCredentials(ctx context.Context, name string) error {
 	return ss.vault.Forget(ctx, credentialsName(name))
+}
+
+// placeName is under which is kept what signs in to the place to which a store is being moved.
+func placeName(store string) string { return "place of store " + store }
+
+// KeepForPlace keeps what signs in to the place to which a store is to be moved. With nothing given, what is kept already will do.
+func (ss *Stores) KeepForPlace(ctx context.Context, store string, spec site.Store, c wire.Credentials) error {
+	if len(c) == 0 {
+		return nil
+	}
+	return ss.vault.Set(ctx, placeName(store), kept{spec.Account(), c})
+}
+
+// ForPlace is what signs in to the place to which a store is being moved, nil for nothing.
+func (ss *Stores) ForPlace(ctx context.Context, store string, spec site.Store) (wire.Credentials, error) {
+	var k kept
+	if ok, err := ss.vault.Get(ctx, placeName(store), &k); !ok || err != nil || k.For != spec.Account() {
+		return nil, err
+	}
+	return k.Secrets, nil
+}
+
+// Reach opens the place to which a store is being moved. Close it.
+func (ss *Stores) Reach(ctx context.Context, store string, spec site.Store) (medium.Medium, error) {
+	c, err := ss.ForPlace(ctx, store, spec)
+	if err == nil && c == nil {
+		c, err = ss.keptFor(ctx, store, spec) // it may be another folder of the same account
+	}
+	if err != nil {
+		return nil, err
+	}
+	return medium.Open(ctx, spec, c)
+}
+
+// Moved has a store signed in to at its new place from now on.
+func (ss *Stores) Moved(ctx context.Context, store string, was, spec site.Store) error {
+	ss.forget(was.Spot(store))
+	c, err := ss.ForPlace(ctx, store, spec)
+	if err != nil || c == nil {
+		return err
+	}
+	return errors.Join(ss.vault.Set(ctx, credentialsName(store), kept{spec.Account(), c}), ss.vault.Forget(ctx, placeName(store)))
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/media"
@@ -92,5 +93,36 @@ func (ss *Stores) Forget(spec site.Store, name string) { ss.forget(spec.Spot(nam
 func followLock(s site.Site, name string, st store.Store) {
 	if l, ok := st.(store.Locker); ok {
 		l.Lock(s.LockInto(name))
+	}
+}
+
+const (
+	// freeEvery is how often it is looked whether a store that changes over is free again, freeMost how long it is waited for that.
+	freeEvery = 500 * time.Millisecond
+	freeMost  = 10 * time.Minute
+)
+
+// whenFree waits while a run holds a store that it moves, and returns its entry as it is now.
+func (ss *Stores) whenFree(ctx context.Context, name string, spec site.Store) (site.Store, error) {
+	for end := time.Now().Add(freeMost); ; {
+		by, err := ss.rec.Held(ctx, name)
+		if err != nil {
+			return spec, err
+		}
+		if by == "" {
+			s, err := ss.rec.Site(ctx)
+			if now, ok := s.Stores[name]; ok {
+				spec = now
+			}
+			return spec, err
+		}
+		if time.Now().After(end) {
+			return spec, fmt.Errorf("%w: it is being moved by run %s; try again when that has ended", fault.ErrConflict, by)
+		}
+		select {
+		case <-ctx.Done():
+			return spec, context.Cause(ctx)
+		case <-time.After(freeEvery):
+		}
 	}
 }

@@ -44,6 +44,9 @@ func (ss *Stores) Open(ctx context.Context, s site.Site, name string) (store.Sto
 		return nil, err
 	}
 	id, err := ss.rec.StoreID(ctx, name)
+	if err == nil {
+		spec, err = ss.whenFree(ctx, name, spec) // it may have been moved since s was read
+	}
 	if err != nil {
 		return nil, fmt.Errorf("store %s: %w", name, err)
 	}

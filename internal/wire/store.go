@@ -75,6 +75,21 @@ type StoreFigures struct {
 	Away *time.Time `json:"away" doc:"since when its disk, which comes and goes, is not here"`
 }
 
+// Move asks for a store to be moved.
+type Move struct {
+	Spec      site.Store  `json:"spec" doc:"the new place: a medium and its settings; all else stays"`
+	Access    Credentials `json:"access,omitempty" doc:"what signs in there"`
+	Bandwidth string      `json:"bandwidth,omitempty" doc:"what it may move in a second, such as 2 MiB"`
+}
+
+// Moved tells of a store that was moved.
+type Moved struct {
+	Store string `json:"store"`
+	From  string `json:"from" doc:"the old place, which is as it was"`
+	To    string `json:"to"`
+	Bytes int64  `json:"bytes" doc:"that were moved"`
+}
+
 // Released tells how a store's disk was let go.
 type Released struct {
 	Folder string `json:"folder" doc:"where it was"`

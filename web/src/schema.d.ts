@@ -1307,6 +1307,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/stores/{name}/moves": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Bring a store to another place */
+    post: operations["move-store"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/stores/{name}/probes": {
     parameters: {
       query?: never
@@ -2590,6 +2607,7 @@ export interface components {
         | "continue-machine"
         | "sweep-store"
         | "add-store"
+        | "move-store"
         | "adopt-store"
         | "set-store-access"
         | "unlock-store"
@@ -2621,6 +2639,16 @@ export interface components {
       session: string
       /** @description no role is narrowed */
       whole: boolean
+    }
+    Move: {
+      /** @description what signs in there */
+      access?: {
+        [key: string]: string
+      }
+      /** @description what it may move in a second, such as 2 MiB */
+      bandwidth?: string
+      /** @description the new place: a medium and its settings; all else stays */
+      spec: components["schemas"]["SiteStore"]
     }
     NewKey: {
       label?: string
@@ -3249,6 +3277,7 @@ export interface components {
         | "trial"
         | "drill"
         | "copy"
+        | "move"
       /** Format: int64 */
       machines: number
       /** Format: date-time */
@@ -10188,6 +10217,7 @@ export interface operations {
           | "trial"
           | "drill"
           | "copy"
+          | "move"
       }
       header?: never
       path?: never
@@ -12455,6 +12485,113 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Done"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "move-store": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Move"]
+      }
+    }
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
         }
       }
       /** @description Bad Request */

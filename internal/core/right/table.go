@@ -164,6 +164,7 @@ var Table = []Entry{
 	change("continue-machine", OneMachine, administrator),
 	change("sweep-store", OneStore, administrator),
 	change("add-store", Lodge, administrator),
+	change("move-store", Lodge, administrator),
 	change("adopt-store", Lodge, administrator),
 	change("set-store-access", Lodge, administrator),
 	change("unlock-store", Lodge, administrator),

@@ -32,10 +32,12 @@ const (
 	Drill Kind = "drill"
 	// Copy carries a copy rule out: it keeps images of a store in another as well.
 	Copy Kind = "copy"
+	// Move brings a store to another place.
+	Move Kind = "move"
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold, Trial, Drill, Copy}
+var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold, Trial, Drill, Copy, Move}
 
 // Limited lists the kinds whose tasks count toward the limits of tasks at once: those that move a machine's data into a store. A restore goes before
 // them, and waits for nobody.

@@ -2,6 +2,7 @@ package upkeep
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"keenlodge/internal/records/db"
@@ -31,6 +32,18 @@ func (u Upkeep) SetWhereabouts(ctx context.Context, store string, w Whereabouts)
 // Using lists the runs that read or write a store now.
 func (u Upkeep) Using(ctx context.Context, store string) ([]string, error) {
 	return db.Column[string](ctx, u.db.Pool, `select distinct r.id from runs r join tasks t on t.run = r.id left join images i on i.id = t.image
-		where r.state = 'running' and t.state = 'running' and (t.store = $1 or i.store = $1 or r.kind in ('sweep', 'check') and t.machine = $1)
+		where r.state = 'running' and t.state = 'running' and (t.store = $1 or i.store = $1 or r.kind in ('sweep', 'check', 'move') and t.machine = $1)
+		union select i.run from images i where i.store = $1 and i.state = 'writing' and i.gone is null and i.run <> ''
 		union select r.id from runs r where r.state = 'running' and r.kind in ('backup', 'copy') and r.policy in (select name from policies where spec->>'store' = $1 or spec->>'to' = $1 or spec->>'from' = $1) order by 1`, store)
+}
+
+// Hold has a store wait for a run that changes it over; with "" it is let go.
+func (u Upkeep) Hold(ctx context.Context, store, run string) error {
+	return u.db.Exec(ctx, "update stores set held = $2 where name = $1", store, run)
+}
+
+// Held is the run that holds a store, "" for none: one that is over holds nothing.
+func (u Upkeep) Held(ctx context.Context, store string) (string, error) {
+	found, err := db.Column[string](ctx, u.db.Pool, "select s.held from stores s join runs r on r.id = s.held where s.name = $1 and r.state = 'running' and "+db.Lives("r.owner"), store)
+	return strings.Join(found, ""), err
 }
