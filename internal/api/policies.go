@@ -92,6 +92,10 @@ func (s *server) registerPolicies(a huma.API) {
 	})
 	do(s, a, op("resume-policy", http.MethodDelete, "policies/{name}/pause", "Let a paused policy, or copy rule, run again"),
 		func(ctx context.Context, in *named) (none, error) { return none{}, s.l.Planning.Resume(ctx, in.Name) })
+	do(s, a, op("gather-policy", http.MethodPost, "policies/{name}/gatherings", "Take a policy's images along from its former stores into its store"),
+		func(ctx context.Context, in *named) (wire.Run, error) {
+			return started(s.l.Copies.Gather(ctx, in.Name, who(ctx)))
+		})
 	type look struct {
 		Policies []string `query:"policy" doc:"names, joined by commas; all if none is given"`
 		Days     int      `query:"days" default:"30" minimum:"1" maximum:"400"`

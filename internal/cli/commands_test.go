@@ -156,6 +156,11 @@ func (d *desk) do(what string) {
 		d.site.Stores["north-pier"] = site.Store{Medium: "dir", Layout: site.Pooled, Like: "shelf", Place: "north-pier", Settings: &dir.Settings{Folder: filepath.Join(d.folder, "pier")}}
 		d.site.Copies = map[string]site.Copy{"to-north-pier": {From: "shelf", To: "north-pier", Schedules: []string{"every day at 05:00"}, Rotation: "30 daily"}}
 		d.apply()
+	case "elsewhere": // a policy has another store
+		p := d.site.Policies["weekly-tickets"]
+		p.Formerly, p.Store = []string{p.Store}, "north-pier"
+		d.site.Policies["weekly-tickets"] = p
+		d.apply()
 	case "unusual": // so is an image
 		require.NoError(d.t, d.rec.AddUnusual(d.t.Context(), d.names["IMAGE-02"], []unusual.Sign{{Kind: unusual.Kinds[d.counts[what]], Text: "renamed: 30 of 40 data files have another name"}}))
 		d.counts[what]++
@@ -776,6 +781,12 @@ copy resume to-north-pier
 policy forecast to-north-pier --days 2 -o json
 rotation preview to-north-pier => varies
 image list --store north-pier
+! elsewhere
+rotation preview weekly-tickets
+policy gather weekly-tickets
+policy gather weekly-tickets -o json
+policy gather nightly-guests => failed
+rotation preview weekly-tickets
 store move north-pier --folder FOLDER/barn2
 store move north-pier --folder FOLDER/barn3 -o json
 store move north-pier --folder FOLDER/barn3 => failed

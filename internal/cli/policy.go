@@ -34,7 +34,7 @@ func pickPolicy(ctx context.Context, k *client.Client, word string) (string, err
 
 func policyCommand() *cli.Command {
 	return noun("policy", "what to protect, how, when, where, and for how long", policyListCommand(), policyRunCommand(), policyRehearseCommand(),
-		policyForecastCommand(), policyPauseCommand(), policyResumeCommand())
+		policyForecastCommand(), policyPauseCommand(), policyGatherCommand(), policyResumeCommand())
 }
 
 // onPolicy makes an action on the policy that is named.
@@ -150,6 +150,23 @@ func rehearsed(w io.Writer, name string, r wire.Rehearsal) {
 func policyPauseCommand() *cli.Command {
 	return &cli.Command{Name: "pause", Usage: "keep a policy from running", ArgsUsage: "POLICY",
 		Flags: pauseFlags(), Action: onPolicy(pause("policy"))}
+}
+
+func policyGatherCommand() *cli.Command {
+	return &cli.Command{Name: "gather", Usage: "take a policy's images along from its former stores into its store", ArgsUsage: "POLICY",
+		Description: "For a policy whose entry names former stores (formerly:). Each image is copied, and then dropped where it was, unless it is pinned or locked.",
+		Flags:       []cli.Flag{output()},
+		Action: onPolicy(func(ctx context.Context, c *cli.Command, k *client.Client, name string) error {
+			run, err := k.GatherPolicy(ctx, name)
+			if err != nil {
+				return err
+			}
+			var r wire.CopyResult
+			if _, err := finish(ctx, c, k, run, &r); err != nil {
+				return err
+			}
+			return show(c, r, func(w io.Writer) { fmt.Fprintf(w, "✓ %s\n", r.Says()) })
+		})}
 }
 
 func pauseFlags() []cli.Flag {

@@ -85,7 +85,11 @@ func previewSet(w io.Writer, s wire.SetPreview) {
 		if m.Verdict == rotation.Drop {
 			drops++
 		}
-		rows = append(rows, []string{"  " + m.ID, moment(&m.Taken), string(m.Capture), orDash(m.Base), size(m.Stored), sign + " " + string(m.Verdict), m.Why})
+		why := m.Why
+		if m.Store != "" && m.Store != s.Store {
+			why += "; it lies in " + m.Store
+		}
+		rows = append(rows, []string{"  " + m.ID, moment(&m.Taken), string(m.Capture), orDash(m.Base), size(m.Stored), sign + " " + string(m.Verdict), why})
 	}
 	table(w, []string{"  IMAGE", "TAKEN", "CAPTURE", "LEANS ON", "STORED>", "VERDICT", "WHY"}, rows)
 	if drops > 0 {

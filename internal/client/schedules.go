@@ -73,3 +73,8 @@ func (c *Client) NewCalendar(ctx context.Context) (address string, err error) {
 	err = c.call(ctx, http.MethodPost, "/api/v1/calendar", nil, &out)
 	return c.url + out.Path, err
 }
+
+// GatherPolicy starts a run that takes a policy's images along from its former stores.
+func (c *Client) GatherPolicy(ctx context.Context, name string) (out wire.Run, err error) {
+	return out, c.call(ctx, http.MethodPost, policyPath(name, "/gatherings"), nil, &out)
+}

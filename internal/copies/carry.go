@@ -1,6 +1,7 @@
 package copies
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -187,7 +188,7 @@ func (k *round) once(ctx context.Context, t *runs.Task, src records.Lying) (sent
 	out.Sizes.New, out.Sizes.Stored = w.Written()
 	out.Sizes.Read = count.Read.Load()
 	out.Took = time.Since(began)
-	out.Lock(k.site.LockOf(k.name), time.Now())
+	out.Lock(k.site.LockOf(cmp.Or(k.name, k.policy)), time.Now())
 	t.NewBytes, t.Stored = out.Sizes.New, out.Sizes.Stored
 	finished = true
 	if err := w.Finish(ctx, &out); err != nil {

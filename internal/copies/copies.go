@@ -50,6 +50,8 @@ type Request struct {
 	Force bool `json:"force,omitempty"`
 	// Rehearse does everything but write.
 	Rehearse bool `json:"rehearse,omitempty"`
+	// Gather names a policy in place of a rule, whose images are taken along into the store that it has now.
+	Gather string `json:"gather,omitempty"`
 }
 
 // Run queues a run of a rule by hand, for who. While one is going, or the rule is paused, it is [fault.ErrConflict]. Windows do not hold it.

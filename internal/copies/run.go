@@ -27,6 +27,9 @@ type handler struct{ c *Copies }
 
 // Wait implements [runs.Waiter].
 func (h handler) Wait(ctx context.Context, r records.Run) (runs.Wait, error) {
+	if r.Policy == "" {
+		return runs.Wait{}, nil // of no rule
+	}
 	return h.c.planning.WaitForWindow(ctx, r)
 }
 
@@ -38,6 +41,9 @@ func (h handler) Longest(ctx context.Context, r records.Run) (time.Duration, err
 
 // Next implements [runs.Chained]: what comes after it, and a run of its own where an image was complete while it ended.
 func (h handler) Next(ctx context.Context, r records.Run, ended run.State) ([]records.Run, error) {
+	if r.Policy == "" {
+		return nil, nil
+	}
 	next, err := h.c.planning.Followers(ctx, r, ended)
 	if err != nil || ended != run.Done {
 		return next, err
@@ -83,6 +89,8 @@ type round struct {
 	site site.Site
 	rule site.Copy
 	name string
+	// policy is the one whose images are taken along, "" where a rule is carried out.
+	policy string
 
 	from, to store.Store
 	result   wire.CopyResult
@@ -101,11 +109,14 @@ func (h handler) Run(ctx context.Context, begun *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	rule, err := s.Copy(begun.Policy)
+	asked, err := runs.Request[Request](begun.Run)
 	if err != nil {
 		return err
 	}
-	asked, err := runs.Request[Request](begun.Run)
+	if asked.Gather != "" {
+		return h.gather(ctx, begun, s, asked.Gather)
+	}
+	rule, err := s.Copy(begun.Policy)
 	if err != nil {
 		return err
 	}

@@ -161,33 +161,39 @@ func of(copies bool) string {
 	return "policy = $1 and copied_by = ''"
 }
 
-// SetImages lists the images of a policy, or the copies of a rule, in a store that are there, oldest first in each set, with what planning needs of them
+// SetImages lists the images of a policy, or the copies of a rule, in some stores that are there, oldest first in each set, with what planning needs of them
 // and no more. Those of other machines than those named are left out; nil is all.
-func (r *Records) SetImages(ctx context.Context, name string, copies bool, store string, machineIDs []string) (images []Image, err error) {
+func (r *Records) SetImages(ctx context.Context, name string, copies bool, in []string, machineIDs []string) (images []Image, err error) {
+	// What is being taken along into the first of the stores counts once: there, when it has arrived.
+	once := ""
+	if len(in) > 1 {
+		once = ` and not (images.store <> ($2::text[])[1] and exists (select from images n where n.policy = $1 and n.copied_by = '' and n.store = ($2::text[])[1] and n.gone is null
+			and n.state = 'usable' and n.copy_of = coalesce(nullif(images.copy_of, ''), images.id)))`
+	}
 	// The labels are looked up once a machine, not once an image, and only of those that are asked for.
 	rows, err := r.db.Pool.Query(ctx, "select "+planColumns+`, coalesce(label, machine) from images
 		left join (select id as labelled, label from machines where $3::text[] is null or id = any($3)) mm on labelled = machine_id
-		where `+of(copies)+` and store = $2 and gone is null and not adopted and ($3::text[] is null or machine_id = any($3)) order by machine_id, taken, id`, name, store, machineIDs)
+		where `+of(copies)+` and store = any($2) and gone is null and not adopted and ($3::text[] is null or machine_id = any($3))`+once+` order by machine_id, taken, id`, name, in, machineIDs)
 	if err != nil {
 		return nil, err
 	}
 	return images, visitPlanned(rows, func(m Image) { images = append(images, m) })
 }
 
-// SetMachine is a machine of which a policy has images in a store.
+// SetMachine is a machine of which a policy has images in some stores.
 type SetMachine struct {
 	Label string `db:"label"`
 	ID    string `db:"machine_id"`
 }
 
-// SetMachines lists the machines of which a policy, or a copy rule, has images in a store, by their labels, those after one; limit 0 is all.
-func (r *Records) SetMachines(ctx context.Context, policy string, copies bool, store, afterLabel, afterID string, limit int) ([]SetMachine, error) {
+// SetMachines lists the machines of which a policy, or a copy rule, has images in some stores, by their labels, those after one; limit 0 is all.
+func (r *Records) SetMachines(ctx context.Context, policy string, copies bool, in []string, afterLabel, afterID string, limit int) ([]SetMachine, error) {
 	// From one machine to the next by the index, past all its images.
 	return db.All[SetMachine](ctx, r.db.Pool, `with recursive ids as (
-			(select machine_id from images where `+of(copies)+` and store = $2 and gone is null order by machine_id limit 1) union all
-			select n.machine_id from ids, lateral (select machine_id from images i where `+of(copies)+` and store = $2 and gone is null and i.machine_id > ids.machine_id order by i.machine_id limit 1) n)
+			(select machine_id from images where `+of(copies)+` and store = any($2) and gone is null order by machine_id limit 1) union all
+			select n.machine_id from ids, lateral (select machine_id from images i where `+of(copies)+` and store = any($2) and gone is null and i.machine_id > ids.machine_id order by i.machine_id limit 1) n)
 		select coalesce(mm.label, ids.machine_id) as label, ids.machine_id from ids left join lateral (select label from machines where id = ids.machine_id) mm on true
-		where (coalesce(mm.label, ids.machine_id), ids.machine_id) > ($3, $4) order by 1, 2 limit nullif($5, 0)`, policy, store, afterLabel, afterID, limit)
+		where (coalesce(mm.label, ids.machine_id), ids.machine_id) > ($3, $4) order by 1, 2 limit nullif($5, 0)`, policy, in, afterLabel, afterID, limit)
 }
 
 // Experience calls visit for the images from which a forecast is made, set by set and newest first in each: those that are there, and of

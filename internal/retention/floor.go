@@ -34,7 +34,11 @@ func (rt *Retention) relieve(ctx context.Context, s site.Site, r *runs.Run, name
 	why := fmt.Sprintf("store %s must keep %s free and lacks %s for that and for the next images", name, FloorWords(s.Stores[name]), show(need))
 	r.Log(ctx, "", "%s; the grace of what is dropped ends early", why)
 	for _, p := range plans {
-		need -= p.Plan.Gives(p.Images)
+		for i, d := range p.Plan.Decisions {
+			if d.Verdict == rotation.Drop && !p.Images[i].Elsewhere {
+				need -= p.Images[i].Bytes
+			}
+		}
 	}
 	gone, err := rt.rec.Leaving(ctx, name, 0)
 	if err != nil {

@@ -17,7 +17,7 @@ func (rt *Retention) foldHeld(ctx context.Context, r *runs.Run, set Set, plan ro
 	images := set.Planned()
 	for {
 		base, into, ok := plan.Fold(images)
-		if !ok {
+		if !ok || images[base].Elsewhere || images[into].Elsewhere {
 			return nil
 		}
 		r.Log(ctx, set.Machine, "folding image %s into %s", images[base].ID, images[into].ID)

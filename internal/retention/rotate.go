@@ -69,11 +69,11 @@ func (s Set) String() string {
 	return text
 }
 
-// Sets lists a policy's, or a copy rule's, sets in a store, of the machines with these identities, or of all. Those that it had in another store before
-// are its no more: nothing rotates them.
-func (rt *Retention) Sets(ctx context.Context, s site.Site, name, store string, machineIDs []string) ([]Set, error) {
+// Sets lists a policy's, or a copy rule's, sets in its store and in those that it names as former ones, of the machines with these identities, or of all.
+// Those that it had in yet another store are its no more: nothing rotates them.
+func (rt *Retention) Sets(ctx context.Context, s site.Site, name string, spec site.Policy, machineIDs []string) ([]Set, error) {
 	_, copies := s.Copies[name]
-	images, err := rt.rec.SetImages(ctx, name, copies, store, machineIDs)
+	images, err := rt.rec.SetImages(ctx, name, copies, spec.InStores(), machineIDs)
 	if err != nil {
 		return nil, err
 	}
@@ -81,6 +81,9 @@ func (rt *Retention) Sets(ctx context.Context, s site.Site, name, store string, 
 	at := map[key]int{}
 	for _, m := range images {
 		out = gather(out, at, m)
+	}
+	for i := range out {
+		out[i].Store = spec.Store
 	}
 	return out, nil
 }
@@ -124,6 +127,7 @@ func (s Set) Planned() []rotation.Image {
 	out := make([]rotation.Image, len(s.Images))
 	for i, m := range s.Images {
 		out[i] = Planned(m)
+		out[i].Elsewhere = m.Store != s.Store
 	}
 	return out
 }
@@ -155,7 +159,7 @@ func (rt *Retention) Preview(ctx context.Context, policy, rule, after string, li
 		return nil, "", err
 	}
 	_, copies := s.Copies[policy]
-	machines, err := rt.rec.SetMachines(ctx, policy, copies, spec.Store, label, id, limit)
+	machines, err := rt.rec.SetMachines(ctx, policy, copies, spec.InStores(), label, id, limit)
 	if err != nil {
 		return nil, "", err
 	}
@@ -184,7 +188,7 @@ func preview(set Set, p rotation.Set, rule string) wire.SetPreview {
 	out := wire.SetPreview{Machine: set.Machine, MachineID: set.MachineID, Store: set.Store, Scope: set.Scope, SeparateSet: set.Separate, Rule: rule, Guard: p.Plan.Guard, Gives: p.Plan.Gives(p.Images), Images: []wire.PreviewedFate{}}
 	for i, d := range p.Plan.Decisions {
 		m := set.Images[i]
-		out.Images = append(out.Images, wire.PreviewedFate{ID: d.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, Verdict: d.Verdict, Why: d.Why, Stored: m.Stored})
+		out.Images = append(out.Images, wire.PreviewedFate{ID: d.ID, Taken: m.Taken, Capture: m.Capture, Base: m.Base, Verdict: d.Verdict, Why: d.Why, Stored: m.Stored, Store: m.Store})
 	}
 	return out
 }
@@ -239,7 +243,7 @@ func (rt *Retention) plan(ctx context.Context, s site.Site, policy string, spec 
 	if err != nil {
 		return nil, nil, fmt.Errorf("%w: %w", fault.ErrInvalid, err)
 	}
-	if sets, err = rt.Sets(ctx, s, policy, spec.Store, machineIDs); err != nil {
+	if sets, err = rt.Sets(ctx, s, policy, spec, machineIDs); err != nil {
 		return nil, nil, err
 	}
 	now := time.Now().In(s.Location())
@@ -354,14 +358,40 @@ func (rt *Retention) Difference(ctx context.Context, now, next site.Site) ([]str
 	return told, nil
 }
 
+// leftBehind tells of images that a policy, or a copy rule, leaves in a store that it had, and that nothing rotates there.
+func (rt *Retention) leftBehind(ctx context.Context, now site.Site, kind, name string, was, is site.Policy) (told []string, err error) {
+	for _, store := range was.InStores() {
+		if slices.Contains(is.InStores(), store) || now.Copies[name].ToSet != "" {
+			continue
+		}
+		_, copies := now.Copies[name]
+		images, err := rt.rec.SetImages(ctx, name, copies, []string{store}, nil)
+		if err != nil {
+			return nil, err
+		}
+		if len(images) == 0 {
+			continue
+		}
+		line := fmt.Sprintf("%s %s keeps its images in %s from now on; %d stay in %s, where nothing rotates them", kind, name, is.Store, len(images), store)
+		if !copies {
+			line += fmt.Sprintf(": to have them count in its rotation, and go by it, write formerly: [%s]", store)
+		}
+		told = append(told, line)
+	}
+	return told, nil
+}
+
 // difference is Difference of one policy or copy rule.
 func (rt *Retention) difference(ctx context.Context, now, next site.Site, kind, name string) (told []string, err error) {
 	is, err := next.Planned(name)
 	was, fresh := now.Planned(name)
-	if err != nil || fresh != nil || was.Rotation == is.Rotation {
+	if err != nil || fresh != nil {
 		return nil, err
 	}
-	sets, err := rt.Sets(ctx, next, name, is.Store, nil)
+	if told, err = rt.leftBehind(ctx, now, kind, name, was, is); err != nil || was.Rotation == is.Rotation {
+		return told, err
+	}
+	sets, err := rt.Sets(ctx, next, name, is, nil)
 	if err != nil {
 		return nil, err
 	}

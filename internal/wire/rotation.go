@@ -29,4 +29,6 @@ type PreviewedFate struct {
 	Verdict rotation.Verdict `json:"verdict"`
 	Why     string           `json:"why"`
 	Stored  int64            `json:"stored"`
+	// Store is where it lies: a policy that changed its store has images in the former one, too.
+	Store string `json:"store"`
 }

@@ -875,6 +875,23 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/policies/{name}/gatherings": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Take a policy's images along from its former stores into its store */
+    post: operations["gather-policy"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/policies/{name}/pause": {
     parameters: {
       query?: never
@@ -2566,6 +2583,7 @@ export interface components {
         | "rehearse-policy"
         | "pause-policy"
         | "resume-policy"
+        | "gather-policy"
         | "cancel-run"
         | "prove-image"
         | "read-exhibit"
@@ -2860,6 +2878,8 @@ export interface components {
       fold?: boolean
       /** @description of scope files: the folders, as absolute paths */
       folders?: string[]
+      /** @description stores in which it kept its images before: these count in its rotation, and go by it, together with those in its store now */
+      formerly?: string[]
       /**
        * Format: int64
        * @description how old a newest image may be by the schedules, in nanoseconds; 0 for any age
@@ -2954,6 +2974,7 @@ export interface components {
       /** @enum {string} */
       capture: "full" | "incremental" | "differential"
       id: string
+      store: string
       /** Format: int64 */
       stored: number
       /** Format: date-time */
@@ -3543,6 +3564,8 @@ export interface components {
       fold?: boolean
       /** @description of scope files: the folders, as absolute paths */
       folders?: string[]
+      /** @description stores in which it kept its images before: these count in its rotation, and go by it, together with those in its store now */
+      formerly?: string[]
       /** @description read a guest that runs no faster than its own writes bear: while they take more than twice as long as before, reading slows down */
       gentle?: boolean
       /**
@@ -9339,6 +9362,109 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Policy"][]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "gather-policy": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        name: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
         }
       }
       /** @description Bad Request */

@@ -122,6 +122,7 @@ var Table = []Entry{
 	change("rehearse-policy", OnePolicy, operators),
 	change("pause-policy", OnePolicy, operators),
 	change("resume-policy", OnePolicy, operators),
+	change("gather-policy", OnePolicy, administrator),
 	change("cancel-run", OneRun, operators),
 	change("prove-image", OneImage, operators),
 	change("read-exhibit", OneImage, whoRestores),

@@ -34,7 +34,7 @@ func Relieve(sets []Set, need int64, why string, now time.Time) (missing int64) 
 	})
 	can := func(a at) bool {
 		set := &sets[a.set]
-		return set.Plan.Decisions[a.image].Verdict != Drop && !set.Plan.fixed[a.image] && leans[a.set][set.Images[a.image].ID] == 0
+		return !set.Images[a.image].Elsewhere && set.Plan.Decisions[a.image].Verdict != Drop && !set.Plan.fixed[a.image] && leans[a.set][set.Images[a.image].ID] == 0
 	}
 	where := map[at]int{}
 	for n, a := range order {

@@ -27,6 +27,8 @@ type Image struct {
 	Unusual bool `json:"unusual,omitempty"`
 	// Locked is until when nothing can delete it, the zero time for no lock.
 	Locked time.Time `json:"locked,omitzero"`
+	// Elsewhere says that it lies in another store than new ones: its going makes no room where that is needed.
+	Elsewhere bool `json:"elsewhere,omitempty"`
 }
 
 // Verdict is what becomes of an image.

@@ -48,6 +48,8 @@ type Policy struct {
 	// Unread says what becomes of a run that could not read some files, or some of a server's disks.
 	Unread string `yaml:"unread,omitempty" json:"unread,omitempty" enum:"warn,fail" doc:"what files, or places of a server's disks, that can't be read do: warn (the default for files; of disks the image is broken), or fail (the default for disks)"`
 	Store  string `yaml:"store" json:"store"`
+	// Formerly are stores in which it kept its images before.
+	Formerly []string `yaml:"formerly,omitempty" json:"formerly,omitempty" doc:"stores in which it kept its images before: these count in its rotation, and go by it, together with those in its store now"`
 	// Cycle says when an image is full; what lies between is of kind Capture.
 	Cycle   string          `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
 	Capture image.Capture   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
@@ -278,6 +280,15 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 	}
 	if _, ok := s.Stores[v.Store]; !ok {
 		return field.At(name, p+".store", "no store is called %q%s", v.Store, suggest.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
+	}
+	for i, store := range v.Formerly {
+		here := fmt.Sprintf("%s.formerly[%d]", p, i)
+		if _, ok := s.Stores[store]; !ok {
+			return field.At(name, here, "no store is called %q%s", store, suggest.Hint(store, slices.Sorted(maps.Keys(s.Stores))))
+		}
+		if store == v.Store || slices.Contains(v.Formerly[:i], store) {
+			return field.At(name, here, "store %s is named twice; name others, in which its images were before", store)
+		}
 	}
 	if err := v.checkScope(name, p); err != nil {
 		return err
@@ -599,3 +610,6 @@ func (v Policy) RotationRule() rotation.Rule {
 	}
 	return rule
 }
+
+// InStores lists the stores in which its images lie that its rotation counts: its store, and those before.
+func (v Policy) InStores() []string { return append([]string{v.Store}, v.Formerly...) }
