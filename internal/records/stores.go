@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 
-	"keenlodge/internal/core/run"
 	"keenlodge/internal/records/db"
 )
 
@@ -56,15 +55,6 @@ func (r *Records) StoreImages(ctx context.Context) (map[string]StoreFigures, err
 		out[row.Store] = row
 	}
 	return out, err
-}
-
-// SweepUnderWay is a sweep of a store that is in a state, or "".
-func (r *Records) SweepUnderWay(ctx context.Context, store string, state run.State) (id string, err error) {
-	ids, err := db.Column[string](ctx, r.db.Pool, "select id from runs where kind = 'sweep' and state = $2 and request->>'store' = $1 order by made limit 1", store, state)
-	if len(ids) > 0 {
-		id = ids[0]
-	}
-	return id, err
 }
 
 // SetRequest changes what a run that waits is asked for.

@@ -206,7 +206,7 @@ func TestSets(t *testing.T) {
 			m.MachineID = "u-other"
 		}
 	})
-	sets, err := b.rt.Sets(ctx, site.Site{}, "nightly-guests", "quay-shelf", nil)
+	sets, err := b.rt.Sets(ctx, site.Site{}, "nightly-guests", site.Policy{Store: "quay-shelf"}, nil)
 	require.NoError(t, err)
 	names := map[string]int{}
 	for _, s := range sets {

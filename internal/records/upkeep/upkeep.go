@@ -5,6 +5,7 @@ import (
 	"context"
 	"time"
 
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/records/db"
 )
 
@@ -48,4 +49,13 @@ func (u Upkeep) Locks(ctx context.Context, store string) (Locks, error) {
 // SetLocks notes that they were renewed.
 func (u Upkeep) SetLocks(ctx context.Context, store string, l Locks) error {
 	return u.db.Exec(ctx, "update stores set locks = $2::jsonb || jsonb_build_object('store', store_id) where name = $1", store, l)
+}
+
+// SweepUnderWay is a sweep of a store that is in a state, or "".
+func (u Upkeep) SweepUnderWay(ctx context.Context, store string, state run.State) (id string, err error) {
+	ids, err := db.Column[string](ctx, u.db.Pool, "select id from runs where kind = 'sweep' and state = $2 and request->>'store' = $1 order by made limit 1", store, state)
+	if len(ids) > 0 {
+		id = ids[0]
+	}
+	return id, err
 }
