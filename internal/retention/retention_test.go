@@ -214,10 +214,10 @@ func TestSets(t *testing.T) {
 	}
 	require.Equal(t, map[string]int{"timetable": 4, "timetable (some disks)": 1, "timetable (by hand)": 1}, names)
 	require.Len(t, sets, 4)
-	sets, err = b.rt.Sets(ctx, site.Site{}, "nightly-guests", "quay-shelf", []string{"u-other"})
+	sets, err = b.rt.Sets(ctx, site.Site{}, "nightly-guests", site.Policy{Store: "quay-shelf"}, []string{"u-other"})
 	require.NoError(t, err)
 	require.Len(t, sets, 1)
-	sets, err = b.rt.Sets(ctx, site.Site{}, "nightly-guests", "annex", nil)
+	sets, err = b.rt.Sets(ctx, site.Site{}, "nightly-guests", site.Policy{Store: "annex"}, nil)
 	require.NoError(t, err)
 	require.Empty(t, sets)
 
