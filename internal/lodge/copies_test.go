@@ -3,7 +3,9 @@ package lodge_test
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -29,6 +31,7 @@ import (
 	"keenlodge/internal/store/medium/dir"
 	"keenlodge/internal/store/medium/mediumtest"
 	"keenlodge/internal/store/medium/memory"
+	"keenlodge/internal/store/pooled"
 	"keenlodge/internal/wire"
 )
 
@@ -445,4 +448,74 @@ func TestAFarStoreThatIsFull(t *testing.T) {
 	far(t).Around = nil
 	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
 	require.Len(t, b.in("north-pier", "u-timetable"), 1)
+}
+
+// A password that expires in the middle, or a right that is taken away, ends the copy at once, without tries in vain, and says so; with the right back
+// the next run goes on, and what had arrived is not sent again.
+func TestARightThatEndsInTheMiddle(t *testing.T) {
+	t.Parallel()
+	for want, kind := range map[string]error{"was refused": medium.ErrRefused, "not allowed": medium.ErrNoRight} {
+		t.Run(want, func(t *testing.T) {
+			b := copyBench(t, map[string]site.Policy{"nightly-guests": everything("newest 9")}, map[string]site.Copy{"to-north-pier": {From: "quay-shelf", To: "north-pier", Machines: []string{"tickets-db"}, Rotation: "newest 9"}})
+			b.run("nightly-guests")
+			var ended atomic.Bool
+			var calls atomic.Int64
+			far(t).Around = func(call, name string, act func() error) error {
+				if call == "put" && strings.HasPrefix(name, "index/") {
+					ended.Store(true)
+				}
+				if ended.Load() {
+					calls.Add(1)
+					return fmt.Errorf("%s %s in memory: %w", call, name, kind)
+				}
+				return act()
+			}
+			r, _ := b.copy("to-north-pier", copies.Request{})
+			require.EqualValues(t, run.Failed, r.State)
+			require.Contains(t, b.lines(r.ID), want)
+			require.LessOrEqual(t, calls.Load(), int64(12), "it is not tried again and again")
+			require.Empty(t, b.in("north-pier", "u-tickets"))
+			far(t).Around = nil
+			r, result := b.copy("to-north-pier", copies.Request{})
+			require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+			require.Less(t, result.Sent, int64(100<<10), "what had arrived is not sent again")
+			require.Len(t, b.in("north-pier", "u-tickets"), 1)
+		})
+	}
+}
+
+// While images are copied into a store another lodge sweeps it, again and again. Every copy is whole.
+func TestAFarStoreThatIsSwept(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	b := copyBench(t, map[string]site.Policy{"nightly-guests": everything("newest 9")}, map[string]site.Copy{"to-north-pier": {From: "quay-shelf", To: "north-pier", Rotation: "newest 2"}})
+	other, err := pooled.Open(ctx, far(t), nil)
+	require.NoError(t, err)
+	var busy atomic.Bool
+	far(t).Around = func(call, name string, act func() error) error {
+		err := act()
+		if call == "put" && !strings.HasPrefix(name, "condemned/") && busy.CompareAndSwap(false, true) {
+			defer busy.Store(false)
+			if _, err := other.Sweep(ctx, store.SweepRequest{}); err != nil {
+				return err
+			}
+		}
+		return err
+	}
+	for range 4 {
+		noise := make([]byte, 512<<10)
+		rand.Read(noise)
+		b.host.Write("timetable", "vda", 0, noise)
+		require.EqualValues(t, run.Done, b.run("nightly-guests").State)
+		r, _ := b.copy("to-north-pier", copies.Request{})
+		require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	}
+	far(t).Around = nil
+	for _, id := range []string{"u-tickets", "u-timetable"} {
+		there := b.in("north-pier", id)
+		require.Len(t, there, 2)
+		for i, m := range there {
+			require.True(t, bytes.Equal(b.content(b.in("quay-shelf", id)[i].ID, "vda"), b.content(m.ID, "vda")))
+		}
+	}
 }

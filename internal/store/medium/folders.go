@@ -25,8 +25,22 @@ func Part(folder string) string { return path.Join(folder, PartPrefix+rand.Text(
 // IsPart reports whether a file is one that is being written, or was when its writer died.
 func IsPart(name string) bool { return strings.HasPrefix(path.Base(name), PartPrefix) }
 
-// IsOldPart reports whether a file's writer died.
-func IsOldPart(o Object) bool { return IsPart(o.Name) && time.Since(o.Modified) > partAge }
+// OldParts are those of the files whose writers died: parts that are much older than the newest file among them. The place's own clock tells, for ours
+// may be days from it.
+func OldParts(found []Object) (old []Object) {
+	var newest time.Time
+	for _, o := range found {
+		if o.Modified.After(newest) {
+			newest = o.Modified
+		}
+	}
+	for _, o := range found {
+		if IsPart(o.Name) && newest.Sub(o.Modified) > partAge {
+			old = append(old, o)
+		}
+	}
+	return old
+}
 
 // Entry is a file or a folder within another; its name has no path.
 type Entry struct {
@@ -66,10 +80,9 @@ func (f Folders) List(ctx context.Context, prefix string, visit func(Object) err
 // Tidy removes what crashed processes left half written.
 func (f Folders) Tidy(ctx context.Context, remove func(context.Context, string) error) error {
 	found, err := f.files(ctx, "")
-	for i := 0; i < len(found) && err == nil; i++ {
-		if IsOldPart(found[i]) {
-			err = remove(ctx, found[i].Name)
-		}
+	old := OldParts(found)
+	for i := 0; i < len(old) && err == nil; i++ {
+		err = remove(ctx, old[i].Name)
 	}
 	return err
 }

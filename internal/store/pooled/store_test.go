@@ -950,3 +950,32 @@ func TestACondemnationThatGoesDuringALook(t *testing.T) {
 	require.Positive(t, known)
 	require.NoError(t, reading.End(ctx))
 }
+
+// No name of an object has a capital letter, so that a share on which case does not count keeps a store as any other place.
+func TestNamesOnAShareWithoutCase(t *testing.T) {
+	for kind, sealed := range secrets {
+		t.Run(kind, func(t *testing.T) {
+			s, m := newStore(t, sealed)
+			var seen []string
+			m.Around = func(call, name string, act func() error) error {
+				seen = append(seen, name)
+				return act()
+			}
+			for range 3 {
+				d := randomDisk(rand.New(rand.NewPCG(3, uint64(len(seen)))), 8*small)
+				im, err := writeDisk(t.Context(), s, d)
+				require.NoError(t, err)
+				require.NoError(t, s.SetPin(t.Context(), im.ID, &store.Pin{Note: "Harbour"}))
+				require.NoError(t, s.AddProof(t.Context(), im.ID, store.Proof{Level: image.ByRead, Passed: true}))
+				require.NoError(t, s.DropImage(t.Context(), im.ID))
+			}
+			_, err := s.Sweep(t.Context(), store.SweepRequest{})
+			require.NoError(t, err)
+			require.NoError(t, store.PutOwner(t.Context(), m, store.Owner{Lodge: "4fd4a95f-5393-4aaa-a5b5-105aee2b4a37", Since: moment}))
+			require.Greater(t, len(seen), 40)
+			for _, name := range seen {
+				require.Equal(t, strings.ToLower(name), name)
+			}
+		})
+	}
+}

@@ -316,15 +316,28 @@ func (d *Dir) failed(verb, name string, err error) error {
 
 // Tidy removes what a crashed process left half written. It walks the whole folder.
 func (d *Dir) Tidy(context.Context) error {
-	return filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() || !medium.IsPart(e.Name()) {
+	walk := func(visit func(path string, e fs.DirEntry)) error {
+		return filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
+			if err == nil && !e.IsDir() {
+				visit(path, e)
+			}
 			return nil // unreadable folders are met, and told, when they are needed
+		})
+	}
+	any := false
+	if err := walk(func(_ string, e fs.DirEntry) { any = any || medium.IsPart(e.Name()) }); err != nil || !any {
+		return err
+	}
+	var found []medium.Object
+	err := walk(func(path string, e fs.DirEntry) {
+		if s, err := e.Info(); err == nil {
+			found = append(found, medium.Object{Name: path, Modified: s.ModTime()})
 		}
-		if s, err := e.Info(); err == nil && medium.IsOldPart(medium.Object{Name: e.Name(), Modified: s.ModTime()}) {
-			os.Remove(path)
-		}
-		return nil
 	})
+	for _, o := range medium.OldParts(found) {
+		os.Remove(o.Name)
+	}
+	return err
 }
 
 // Exposed implements [medium.Exposer]: everyone on the host can read when the folder and all above it let everyone in.
