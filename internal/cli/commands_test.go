@@ -771,6 +771,11 @@ copy rehearse to-north-pier -o json
 copy run to-north -w => varies
 copy run to-north-pier -w -o json
 copy run nowhere => failed
+copy export to-north-pier
+copy export to-north-pier -o json
+copy import to-north-pier
+copy import to-north-pier -o json
+copy import nowhere => failed
 copy images to-north-pier
 copy images to-north-pier --force -o json
 copy list

@@ -62,6 +62,7 @@ func copyCommand() *cli.Command {
 				}
 				return rehearsal(ctx, c, k, name, r)
 			})},
+		copyExportCommand(), copyImportCommand(),
 		&cli.Command{Name: "pause", Usage: "keep a rule from running", ArgsUsage: "RULE", Flags: pauseFlags(), Action: onRule(pause("copy"))},
 		&cli.Command{Name: "resume", Usage: "let a paused rule run again", ArgsUsage: "RULE", Action: onRule(resume("copy"))})
 }

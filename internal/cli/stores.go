@@ -277,12 +277,7 @@ func growth(w io.Writer, s store.Summary) {
 
 // finish waits for a run and reads its result. A run that failed without one is an error.
 func finish(ctx context.Context, c *cli.Command, k *client.Client, run wire.Run, result any) (wire.Run, error) {
-	progress := &lines{w: os.Stderr, steps: map[int64]string{}}
-	run, err := k.Watch(ctx, run.ID, func(r wire.Run) {
-		if c.String("output") != "json" {
-			progress.show(r)
-		}
-	})
+	run, err := watched(ctx, c, k, run)
 	if err != nil {
 		return run, err
 	}
@@ -294,6 +289,16 @@ func finish(ctx context.Context, c *cli.Command, k *client.Client, run wire.Run,
 		return run, fmt.Errorf("run %s %s: %s", run.ID, run.State, why)
 	}
 	return run, json.Unmarshal(run.Result, result)
+}
+
+// watched shows how a run goes on until it is over.
+func watched(ctx context.Context, c *cli.Command, k *client.Client, run wire.Run) (wire.Run, error) {
+	progress := &lines{w: os.Stderr, steps: map[int64]string{}}
+	return k.Watch(ctx, run.ID, func(r wire.Run) {
+		if c.String("output") != "json" {
+			progress.show(r)
+		}
+	})
 }
 
 func storeCheckCommand() *cli.Command {
