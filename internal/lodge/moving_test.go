@@ -103,9 +103,7 @@ func TestAStoreThatMoves(t *testing.T) {
 	require.NoError(t, err)
 	b.until(func() bool { held, err := b.rec.Using(ctx, "quay-shelf"); return err == nil && len(held) > 0 }, "that it is used")
 	_, err = b.l.Moving.Start(ctx, "operator", "quay-shelf", to)
-	if err != nil {
-		require.ErrorIs(t, err, fault.ErrConflict)
-	}
+	require.ErrorIs(t, err, fault.ErrConflict)
 	r = b.await(r.ID)
 	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
 	require.Contains(t, b.lines(r.ID), "the old place (memory, ")

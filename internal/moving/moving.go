@@ -77,8 +77,10 @@ func (m *Moving) Start(ctx context.Context, who, name string, q wire.Move) (reco
 			return records.Run{}, fmt.Errorf(`%w: bandwidth %q is no length; write for example "2 MiB"`, fault.ErrInvalid, q.Bandwidth)
 		}
 	}
-	if going, err := m.rec.Held(ctx, name); err != nil || going != "" {
-		return records.Run{}, errors.Join(err, fmt.Errorf("%w: store %s is being moved by run %s", fault.ErrConflict, name, going))
+	if going, err := m.rec.MoveUnderWay(ctx, name, "", run.Queued, run.Running); err != nil {
+		return records.Run{}, err
+	} else if going != "" {
+		return records.Run{}, fmt.Errorf("%w: store %s is being moved by run %s already", fault.ErrConflict, name, going)
 	}
 	if err := m.stores.KeepForPlace(ctx, name, next, q.Access); err != nil {
 		return records.Run{}, err
@@ -121,6 +123,24 @@ func mayTake(ctx context.Context, to medium.Medium, id string) error {
 type handler struct {
 	runs.Base
 	m *Moving
+}
+
+// Wait implements [runs.Waiter]: of two moves that were asked for at once, one is carried out.
+func (h handler) Wait(ctx context.Context, r records.Run) (runs.Wait, error) {
+	q, err := runs.Request[Request](r)
+	if err != nil {
+		return runs.Wait{}, nil // the run says so
+	}
+	other, err := h.m.rec.MoveUnderWay(ctx, q.Store, r.ID, run.Running)
+	if err == nil && other == "" {
+		if other, err = h.m.rec.MoveUnderWay(ctx, q.Store, r.ID, run.Queued); other > r.ID {
+			other = "" // that one makes way
+		}
+	}
+	if err != nil || other == "" {
+		return runs.Wait{}, err
+	}
+	return runs.Wait{Skip: fmt.Sprintf("store %s is being moved by run %s", q.Store, other)}, nil
 }
 
 // move is one under way.
@@ -180,6 +200,9 @@ const (
 // FreeEvery is how often it is looked whether nobody uses the store. Tests shorten it.
 var FreeEvery = 10 * time.Second
 
+// patience is how often that is done before no other run begins that would use it: until then nobody is kept waiting.
+const patience = 30
+
 // all copies until little is missing, and changes over when nobody is in the way.
 func (k *move) all(ctx context.Context, t *runs.Task) error {
 	if err := t.Begin(ctx, "copying"); err != nil {
@@ -194,7 +217,19 @@ func (k *move) all(ctx context.Context, t *runs.Task) error {
 	if err := t.Begin(ctx, "waiting for runs that use it"); err != nil {
 		return err
 	}
-	for told := ""; ; {
+	defer func() {
+		if err := k.m.rec.Drain(context.WithoutCancel(ctx), k.q.Store, ""); err != nil {
+			k.m.log.Error("runs wait for a store that is not moved any more; they begin when this run has ended", "store", k.q.Store, "error", err)
+		}
+	}()
+	told := ""
+	for n := 0; ; n++ {
+		if n == patience {
+			k.Log(ctx, k.q.Store, "there is always a run that uses it; no other begins now until it has changed over")
+			if err := k.m.rec.Drain(ctx, k.q.Store, k.ID); err != nil {
+				return err
+			}
+		}
 		changed, using, err := k.changeOver(ctx, t)
 		if err != nil || changed {
 			return err

@@ -37,21 +37,22 @@ func Mounts() ([]Mount, error) {
 	return parse(body), nil
 }
 
-// Watch tells when something is mounted or unmounted on this host.
-type Watch struct{ table *os.File }
+// Watch tells when something is mounted or unmounted on this host. Its file is none of package os: that would hand it to the runtime's poller, too, and
+// a change is told to the first who asks.
+type Watch struct{ table int }
 
 // NewWatch begins to watch. Close it.
 func NewWatch() (*Watch, error) {
-	f, err := os.Open(table)
+	fd, err := unix.Open(table, unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, fmt.Errorf("watch what is mounted: %w", err)
 	}
-	return &Watch{f}, nil
+	return &Watch{fd}, nil
 }
 
 // Wait waits for a change (proc(5), "mounts": the file tells of one by POLLPRI), or for so long.
 func (w *Watch) Wait(most time.Duration) (changed bool, err error) {
-	n, err := unix.Poll([]unix.PollFd{{Fd: int32(w.table.Fd()), Events: unix.POLLPRI}}, int(most.Milliseconds()))
+	n, err := unix.Poll([]unix.PollFd{{Fd: int32(w.table), Events: unix.POLLPRI}}, int(most.Milliseconds()))
 	if errors.Is(err, unix.EINTR) {
 		return false, nil
 	}
@@ -59,7 +60,7 @@ func (w *Watch) Wait(most time.Duration) (changed bool, err error) {
 }
 
 // Close ends the watch.
-func (w *Watch) Close() error { return w.table.Close() }
+func (w *Watch) Close() error { return unix.Close(w.table) }
 
 // parse reads a table of mounts. Lines that are none are left out.
 func parse(body []byte) (out []Mount) {

@@ -261,16 +261,22 @@ func (pl *Planning) Followers(ctx context.Context, ended records.Run, state run.
 	return pl.heedPauses(ctx, out)
 }
 
+// drainedFor is after how long a run asks again that waits for a store to be moved.
+const drainedFor = 2 * time.Second
+
 // WaitForWindow says how long a queued run has to wait for its windows; a run by hand waits for none. A run whose moment was missed
 // does not wait: it is skipped.
 func (pl *Planning) WaitForWindow(ctx context.Context, r records.Run) (runs.Wait, error) {
 	var none runs.Wait
-	if r.Cause == run.Hand {
-		return none, nil
-	}
 	s, err := pl.rec.Site(ctx)
 	if err != nil {
 		return none, err
+	}
+	if by, err := pl.rec.Drained(ctx, s.Copies[r.Policy].From, s.Copies[r.Policy].To, s.Policies[r.Policy].Store); err != nil || by != "" {
+		return runs.Wait{Until: time.Now().Add(drainedFor), Why: fmt.Sprintf("its store changes over to another place when it is free (run %s)", by)}, err
+	}
+	if r.Cause == run.Hand {
+		return none, nil
 	}
 	hosts, err := pl.HostsOf(ctx, s, r.Policy)
 	if err != nil {

@@ -112,6 +112,9 @@ func (h sweeps) Wait(ctx context.Context, r records.Run) (runs.Wait, error) {
 	if err != nil {
 		return runs.Wait{}, nil // the run says so
 	}
+	if by, err := h.rt.rec.Drained(ctx, q.Store); err != nil || by != "" {
+		return runs.Wait{Until: time.Now().Add(2 * time.Second), Why: fmt.Sprintf("store %s changes over to another place when it is free (run %s)", q.Store, by)}, err
+	}
 	other, err := h.rt.rec.SweepUnderWay(ctx, q.Store, run.Running)
 	if err != nil || other == "" {
 		return runs.Wait{}, err

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"keenlodge/internal/core/run"
 	"keenlodge/internal/records/db"
 )
 
@@ -45,5 +46,22 @@ func (u Upkeep) Hold(ctx context.Context, store, run string) error {
 // Held is the run that holds a store, "" for none: one that is over holds nothing.
 func (u Upkeep) Held(ctx context.Context, store string) (string, error) {
 	found, err := db.Column[string](ctx, u.db.Pool, "select s.held from stores s join runs r on r.id = s.held where s.name = $1 and r.state = 'running' and "+db.Lives("r.owner"), store)
+	return strings.Join(found, ""), err
+}
+
+// MoveUnderWay is a run that moves a store and is in one of some states, other than one; "" for none.
+func (u Upkeep) MoveUnderWay(ctx context.Context, store, other string, states ...run.State) (string, error) {
+	found, err := db.Column[string](ctx, u.db.Pool, "select id from runs where kind = 'move' and state = any($3) and request->>'store' = $1 and id <> $2 order by id limit 1", store, other, states)
+	return strings.Join(found, ""), err
+}
+
+// Drain has no run begin that would use a store, so that a run that moves it finds it free; with "" they begin again.
+func (u Upkeep) Drain(ctx context.Context, store, run string) error {
+	return u.db.Exec(ctx, "update stores set drained = $2 where name = $1", store, run)
+}
+
+// Drained is the run for which no other begins that would use one of some stores, "" for none.
+func (u Upkeep) Drained(ctx context.Context, stores ...string) (string, error) {
+	found, err := db.Column[string](ctx, u.db.Pool, "select s.drained from stores s join runs r on r.id = s.drained where s.name = any($1) and r.state = 'running' and "+db.Lives("r.owner")+" limit 1", stores)
 	return strings.Join(found, ""), err
 }
