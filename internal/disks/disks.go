@@ -28,8 +28,6 @@ const (
 	// may wake.
 	missingEvery = 3 * time.Second
 	surelyEvery  = time.Minute
-	// waitMost is how long a wait takes at the most before it is seen that the service ends.
-	waitMost = time.Second
 )
 
 // Disks follows them.
@@ -54,9 +52,10 @@ func (d *Disks) Serve(ctx context.Context) error {
 		return err
 	}
 	defer watch.Close()
+	defer context.AfterFunc(ctx, watch.End)()
 	var looked, lookedForAll time.Time
 	for ctx.Err() == nil {
-		changed, err := watch.Wait(waitMost)
+		changed, err := watch.Wait(missingEvery)
 		if err != nil {
 			return fmt.Errorf("watch what is mounted: %w", err)
 		}

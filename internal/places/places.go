@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -39,7 +40,12 @@ func Mounts() ([]Mount, error) {
 
 // Watch tells when something is mounted or unmounted on this host. Its file is none of package os: that would hand it to the runtime's poller, too, and
 // a change is told to the first who asks.
-type Watch struct{ table int }
+type Watch struct {
+	table int
+	end   [2]int // a pipe
+	mu    sync.Mutex
+	over  bool
+}
 
 // NewWatch begins to watch. Close it.
 func NewWatch() (*Watch, error) {
@@ -47,20 +53,38 @@ func NewWatch() (*Watch, error) {
 	if err != nil {
 		return nil, fmt.Errorf("watch what is mounted: %w", err)
 	}
-	return &Watch{fd}, nil
+	w := &Watch{table: fd}
+	if err := unix.Pipe2(w.end[:], unix.O_CLOEXEC|unix.O_NONBLOCK); err != nil {
+		return nil, errors.Join(fmt.Errorf("watch what is mounted: %w", err), unix.Close(fd))
+	}
+	return w, nil
+}
+
+// End ends a wait that is under way, and all that follow. It may be called by another goroutine.
+func (w *Watch) End() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if !w.over {
+		unix.Write(w.end[1], []byte{0})
+	}
 }
 
 // Wait waits for a change (proc(5), "mounts": the file tells of one by POLLPRI), or for so long.
 func (w *Watch) Wait(most time.Duration) (changed bool, err error) {
-	n, err := unix.Poll([]unix.PollFd{{Fd: int32(w.table), Events: unix.POLLPRI}}, int(most.Milliseconds()))
-	if errors.Is(err, unix.EINTR) {
-		return false, nil
+	fds := []unix.PollFd{{Fd: int32(w.table), Events: unix.POLLPRI}, {Fd: int32(w.end[0]), Events: unix.POLLIN}}
+	if _, err := unix.Poll(fds, int(most.Milliseconds())); err != nil && !errors.Is(err, unix.EINTR) {
+		return false, err
 	}
-	return n > 0, err
+	return fds[0].Revents != 0, nil
 }
 
 // Close ends the watch.
-func (w *Watch) Close() error { return unix.Close(w.table) }
+func (w *Watch) Close() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.over = true
+	return errors.Join(unix.Close(w.table), unix.Close(w.end[0]), unix.Close(w.end[1]))
+}
 
 // parse reads a table of mounts. Lines that are none are left out.
 func parse(body []byte) (out []Mount) {

@@ -55,4 +55,9 @@ func TestWatch(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, changed)
 	}
+	w.End()
+	began := time.Now()
+	_, err = w.Wait(time.Minute)
+	require.NoError(t, err)
+	require.Less(t, time.Since(began), 30*time.Second)
 }
