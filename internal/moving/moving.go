@@ -230,8 +230,16 @@ func (k *move) all(ctx context.Context, t *runs.Task) error {
 				return err
 			}
 		}
-		changed, using, err := k.changeOver(ctx, t)
-		if err != nil || changed {
+		using, err := k.others(ctx)
+		if err == nil && len(using) == 0 {
+			if err = k.catchUp(ctx, t); err == nil { // others may begin meanwhile
+				var changed bool
+				if changed, using, err = k.changeOver(ctx, t); changed {
+					return err
+				}
+			}
+		}
+		if err != nil {
 			return err
 		}
 		if words := strings.Join(using, ", "); words != told {
@@ -243,10 +251,13 @@ func (k *move) all(ctx context.Context, t *runs.Task) error {
 			return context.Cause(ctx)
 		case <-time.After(FreeEvery):
 		}
-		if err := k.catchUp(ctx, t); err != nil {
-			return err
-		}
 	}
+}
+
+// others are the runs that use the store beside this one.
+func (k *move) others(ctx context.Context) ([]string, error) {
+	using, err := k.m.rec.Using(ctx, k.q.Store)
+	return slices.DeleteFunc(using, func(id string) bool { return id == k.ID }), err
 }
 
 // catchUp copies in rounds until little is missing.
@@ -349,11 +360,8 @@ func (k *move) changeOver(ctx context.Context, t *runs.Task) (changed bool, usin
 		return false, nil, err
 	}
 	defer func() { err = errors.Join(err, m.rec.Hold(context.WithoutCancel(ctx), name, "")) }()
-	if using, err = m.rec.Using(ctx, name); err != nil {
-		return false, nil, err
-	}
-	if using = slices.DeleteFunc(using, func(id string) bool { return id == k.ID }); len(using) > 0 {
-		return false, using, nil
+	if using, err = k.others(ctx); err != nil || len(using) > 0 {
+		return false, using, err
 	}
 	if err := t.Begin(ctx, "changing over"); err != nil {
 		return false, nil, err

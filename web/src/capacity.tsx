@@ -1,7 +1,7 @@
 import type { UseQueryResult } from "@tanstack/react-query"
 import type { Store } from "./api"
 import { Instead, Panel, Why } from "./parts"
-import { bytes, count } from "./words"
+import { bytes, count, moment } from "./words"
 
 export function Capacity({ stores }: { stores: UseQueryResult<Store[]> }) {
   const all = stores.data ?? []
@@ -20,7 +20,8 @@ export function Capacity({ stores }: { stores: UseQueryResult<Store[]> }) {
                 {s.name}
                 {s.sealed && <span className="ml-2 text-sm font-normal text-quiet">sealed</span>}
               </span>
-              {!s.error && (
+              {s.away && <span className="text-sm text-quiet">disk away since {moment(s.away)}</span>}
+              {!s.error && !s.away && (
                 <Why
                   answer={`${s.location}: ${count(s.images, "image")} of disks with ${bytes(s.size)} take ${bytes(s.used)}: zeros, what is repeated and what compression saves are not stored.`}
                 >
@@ -42,7 +43,7 @@ export function Capacity({ stores }: { stores: UseQueryResult<Store[]> }) {
               <p className="text-wrong">✕ {s.error}</p>
             ) : (
               <p className="text-sm text-quiet">
-                {count(s.images, "image")} · {bytes(s.size)} of disks in {bytes(s.used)}
+                {count(s.images, "image")} · {bytes(s.size)} of disks{!s.away && ` in ${bytes(s.used)}`}
               </p>
             )}
           </li>
