@@ -147,19 +147,25 @@ func (d *Disks) Release(ctx context.Context, name string) (wire.Released, error)
 	if err != nil {
 		return wire.Released{}, err
 	}
+	busy := func() error {
+		using, err := d.rec.Using(ctx, name)
+		if err == nil && len(using) > 0 {
+			err = fmt.Errorf("%w: runs use store %s: %s; wait for their end (keenlodge run watch) or cancel them, and let it go then", fault.ErrConflict, name, strings.Join(using, ", "))
+		}
+		return err
+	}
+	if err := busy(); err != nil { // those that are going are not to notice
+		return wire.Released{}, err
+	}
 	d.noting.Lock()
 	defer d.noting.Unlock()
-	// First nothing new may begin; then it is looked whether something is going.
+	// Nothing new may begin; then it is looked again whether something is going.
 	now := records.Whereabouts{Here: true, Since: time.Now(), Released: true}
 	if err := d.rec.SetWhereabouts(ctx, name, now); err != nil {
 		return wire.Released{}, err
 	}
 	d.stores.Forget(spec, name)
-	using, err := d.rec.Using(ctx, name)
-	if err == nil && len(using) > 0 {
-		err = fmt.Errorf("%w: runs use store %s: %s; wait for their end (keenlodge run watch) or cancel them, and let it go then", fault.ErrConflict, name, strings.Join(using, ", "))
-	}
-	if err != nil {
+	if err := busy(); err != nil {
 		now.Released = false
 		return wire.Released{}, errors.Join(err, d.rec.SetWhereabouts(ctx, name, now))
 	}

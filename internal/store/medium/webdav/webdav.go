@@ -122,6 +122,9 @@ func isCut(err error) bool {
 		s == 0 && (errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, net.ErrClosed))
 }
 
+// renames is how often a part that is there is renamed again whose server says that something is not.
+const renames = 3
+
 // Put implements [medium.Medium]. The protocol has no word that something is durable; it is put under a name of its own, looked at, and renamed.
 func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 	return f.do(ctx, "write", name, func(dav *gowebdav.Client) error {
@@ -138,6 +141,13 @@ func (f *Folder) Put(ctx context.Context, name string, content []byte) error {
 			}
 		}
 		if err == nil {
+			err = dav.Rename(part, name, true)
+		}
+		// Of several that put one object at once, one may find that another's, which it was to replace, went just now.
+		for n := 0; n < renames && status(err) == http.StatusNotFound; n++ {
+			if _, lost := dav.Stat(part); lost != nil {
+				break
+			}
 			err = dav.Rename(part, name, true)
 		}
 		if err == nil {
