@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
@@ -76,7 +77,7 @@ func (k *round) gatherFrom(ctx context.Context, from, to string) error {
 	case left == 0:
 		k.Log(ctx, "", "nothing of policy %s is left in store %s; formerly: can go out of its entry", k.policy, from)
 	default:
-		k.Warn(ctx, "", "%d images of policy %s stay in store %s: what is pinned, locked, damaged, or leaned on by such", left, k.policy, from)
+		k.Warn(ctx, "", "%d images of policy %s stay in store %s: what is pinned, locked, damaged, or leaned on by such; unpin it, or gather again when its lock is over", left, k.policy, from)
 	}
 	return nil
 }
@@ -119,7 +120,7 @@ func (k *round) letGo(ctx context.Context, own []records.Lying, to string) (left
 	leaned := map[string]bool{}
 	for _, m := range own {
 		twin := there[m.Origin]
-		if twin == "" || leaned[m.ID] || m.Pinned || m.Locked != nil {
+		if twin == "" || leaned[m.ID] || m.Pinned || m.Locked != nil && m.Locked.After(time.Now()) {
 			leaned[m.Base] = true
 			left++
 			continue

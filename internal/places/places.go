@@ -9,12 +9,13 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"keenlodge/internal/core/mountinfo"
 )
 
 // Mount is a file system of a block device that is mounted on this host.
@@ -89,30 +90,11 @@ func (w *Watch) Close() error {
 // parse reads a table of mounts. Lines that are none are left out.
 func parse(body []byte) (out []Mount) {
 	for scan := bufio.NewScanner(bytes.NewReader(body)); scan.Scan(); {
-		before, after, ok := strings.Cut(scan.Text(), " - ")
-		f, of := strings.Fields(before), strings.Fields(after)
-		if !ok || len(f) < 5 || len(of) < 2 || !strings.HasPrefix(of[1], "/dev/") || f[3] != "/" {
-			continue
+		if l, ok := mountinfo.Parse(scan.Text()); ok && strings.HasPrefix(l.Source, "/dev/") && l.Root == "/" {
+			out = append(out, Mount{Point: l.Point, Device: l.Device, Source: l.Source})
 		}
-		out = append(out, Mount{Point: unescape(f[4]), Device: f[2], Source: unescape(of[1])})
 	}
 	return out
-}
-
-// unescape undoes \040 and the like.
-func unescape(s string) string {
-	var out strings.Builder
-	for i := 0; i < len(s); i++ {
-		if s[i] == '\\' && i+3 < len(s) {
-			if n, err := strconv.ParseUint(s[i+1:i+4], 8, 8); err == nil {
-				out.WriteByte(byte(n))
-				i += 3
-				continue
-			}
-		}
-		out.WriteByte(s[i])
-	}
-	return out.String()
 }
 
 // Find looks for a folder that lay at a path when its disk was plugged in first: there, and at the end of that path below every mount. is tells it from

@@ -10,7 +10,6 @@ import (
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
-	"keenlodge/internal/records/upkeep"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/store"
 )
@@ -48,7 +47,7 @@ func (rt *Retention) renew(ctx context.Context, s site.Site, name string, st sto
 	}
 	began := time.Now()
 	if !ok || !l.Lock(d) {
-		return out, rt.rec.SetLocks(ctx, name, upkeep.Locks{Renewed: began, For: d})
+		return out, rt.rec.SetLocks(ctx, name, records.Locks{Renewed: began, For: d})
 	}
 	known, err := rt.rec.Locks(ctx, name)
 	if err != nil {
@@ -57,5 +56,5 @@ func (rt *Retention) renew(ctx context.Context, s site.Site, name string, st sto
 	if out, err = l.RenewLocks(ctx, known.Since(d)); err != nil {
 		return out, fmt.Errorf("store %s: %w; what is locked stays so for the rest of its margin, and the next sweep tries again", name, err)
 	}
-	return out, rt.rec.SetLocks(ctx, name, upkeep.Locks{Renewed: began, For: d, ByPlace: true})
+	return out, rt.rec.SetLocks(ctx, name, records.Locks{Renewed: began, For: d, ByPlace: true})
 }

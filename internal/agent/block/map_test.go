@@ -113,7 +113,6 @@ func TestParseMounts(t *testing.T) {
 	require.Equal(t, []string{"/", "/boot/efi", "/srv/all", "/mnt/far"}, paths)
 	require.True(t, got[3].Network())
 	require.EqualValues(t, 8<<20|17, got[2].Number)
-	require.Equal(t, `a b\`, unescape(`a\040b\`))
 	_, err = parseMounts(strings.NewReader("22 1 8:2 / / rw\n"))
 	require.Error(t, err)
 }

@@ -11,6 +11,8 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"keenlodge/internal/core/mountinfo"
 )
 
 // Mount is a file system that is mounted. Used and Total are bytes.
@@ -39,44 +41,23 @@ func parseMounts(r io.Reader) ([]Mount, error) {
 	lines := bufio.NewScanner(r)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
-		before, after, ok := strings.Cut(lines.Text(), " - ")
-		fields, rest := strings.Fields(before), strings.Fields(after)
-		if !ok || len(fields) < 6 || len(rest) < 2 {
+		l, ok := mountinfo.Parse(lines.Text())
+		id, err := strconv.Atoi(l.ID)
+		dev, good := Number(l.Device)
+		if !ok || err != nil || !good {
 			return nil, fmt.Errorf("mountinfo: %q is not to be understood", lines.Text())
 		}
-		id, err := strconv.Atoi(fields[0])
-		dev, good := Number(fields[2])
-		if err != nil || !good {
-			return nil, fmt.Errorf("mountinfo: %q is not to be understood", lines.Text())
-		}
-		m := Mount{ID: id, Number: dev, Path: unescape(fields[4]), Kind: rest[0], Source: unescape(rest[1]), Options: fields[5]}
-		root := unescape(fields[3])
+		m := Mount{ID: id, Number: dev, Path: l.Point, Kind: l.Kind, Source: l.Source, Options: l.Options}
 		i := slices.IndexFunc(out, func(o Mount) bool { return o.Number == m.Number })
 		switch {
 		case i < 0:
 			out = append(out, m)
-		case root == "/" && out[i].Path != "/": // the whole of it rather than a part that was bound elsewhere
+		case l.Root == "/" && out[i].Path != "/": // the whole of it rather than a part that was bound elsewhere
 			m.ID = min(m.ID, out[i].ID)
 			out[i] = m
 		}
 	}
 	return out, lines.Err()
-}
-
-// unescape undoes what mountinfo does to blanks.
-func unescape(s string) string {
-	var out strings.Builder
-	for i := 0; i < len(s); i++ {
-		if s[i] == '\\' && i+3 < len(s) {
-			if n, err := strconv.ParseUint(s[i+1:i+4], 8, 8); err == nil {
-				out.WriteByte(byte(n))
-				i += 3
-				continue
-			}
-		}
-		out.WriteByte(s[i])
-	}
-	return out.String()
 }
 
 // Space fills in how much a file system holds.
