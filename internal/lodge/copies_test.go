@@ -519,3 +519,58 @@ func TestAFarStoreThatIsSwept(t *testing.T) {
 		}
 	}
 }
+
+// A far store in whose place another owner's lies, or that is damaged, gets nothing that it could not give back, and loses nothing: the copy says what
+// is wrong, and the next one goes on once that is mended.
+func TestAFarStoreThatIsNotWhatItWas(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		wrong, says string
+		plant       func(t *testing.T, shelf *mediumtest.Memory)
+	}{
+		{"another owner's", "holds another store", func(t *testing.T, shelf *mediumtest.Memory) {
+			other := newBenchNamed(t, "other")
+			for _, name := range shelf.Names("") {
+				shelf.Poke(name, nil)
+			}
+			for _, name := range other.Names("") {
+				shelf.Poke(name, other.Peek(name))
+			}
+		}},
+		{"emptied", "it did before", func(t *testing.T, shelf *mediumtest.Memory) {
+			for _, name := range shelf.Names("") {
+				shelf.Poke(name, nil)
+			}
+		}},
+		{"its header and the header's copy damaged", "store.json", func(t *testing.T, shelf *mediumtest.Memory) {
+			for _, name := range []string{store.HeaderName, store.HeaderCopy} {
+				shelf.Poke(name, shelf.Peek(name)[:20])
+			}
+		}},
+	} {
+		t.Run(c.wrong, func(t *testing.T) {
+			b := copyBench(t, map[string]site.Policy{"nightly-guests": everything("newest 9")}, map[string]site.Copy{"to-north-pier": {From: "quay-shelf", To: "north-pier", Machines: []string{"tickets-db"}, Rotation: "newest 1"}})
+			b.run("nightly-guests")
+			r, _ := b.copy("to-north-pier", copies.Request{})
+			require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+			b.run("nightly-guests")
+			shelf, held := far(t), far(t).Copy()
+			c.plant(t, shelf)
+			planted := shelf.Copy()
+			r, _ = b.copy("to-north-pier", copies.Request{})
+			require.EqualValues(t, run.Failed, r.State, b.lines(r.ID))
+			require.Contains(t, b.lines(r.ID), c.says)
+			require.Equal(t, planted.Names(""), shelf.Names(""), "nothing is written to it, and nothing taken away")
+			require.Len(t, b.in("north-pier", "u-tickets"), 1, "and no rotation drops what can't be replaced")
+			for _, name := range shelf.Names("") {
+				shelf.Poke(name, nil)
+			}
+			for _, name := range held.Names("") {
+				shelf.Poke(name, held.Peek(name))
+			}
+			r, _ = b.copy("to-north-pier", copies.Request{})
+			require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+			require.True(t, bytes.Equal(b.content(b.in("quay-shelf", "u-tickets")[0].ID, "vda"), b.content(b.in("north-pier", "u-tickets")[0].ID, "vda")))
+		})
+	}
+}
