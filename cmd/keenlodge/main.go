@@ -10,6 +10,7 @@ import (
 	"keenlodge/demo/show"
 	"keenlodge/internal/cli"
 	"keenlodge/internal/service"
+	standin "keenlodge/internal/standin/all"
 )
 
 func main() {
@@ -20,5 +21,5 @@ func main() {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
-	os.Exit(cli.Main(ctx, os.Args, service.Host, append(service.Commands(), show.Command())...))
+	os.Exit(cli.Main(ctx, os.Args, service.Host, append(service.Commands(), show.Command(), standin.Command())...))
 }

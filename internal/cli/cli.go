@@ -38,7 +38,7 @@ func wrongUse(format string, args ...any) error { return usageError{fmt.Errorf(f
 var errWarned = errors.New("done with warnings")
 
 // Main runs the command line and returns the exit code. host is what is done with no service asked; more are commands that other faces
-// bring, which take flags only.
+// bring, which take flags, and the arguments that they name.
 func Main(ctx context.Context, args []string, host Host, more ...*cli.Command) int {
 	return execute(ctx, newApp(os.Stdout, host, more...), args, os.Stderr)
 }
@@ -65,9 +65,9 @@ func newApp(out io.Writer, host Host, more ...*cli.Command) *cli.Command {
 		}, more...),
 	}
 	for _, c := range more {
-		act := c.Action
+		act, takes := c.Action, strings.Fields(c.ArgsUsage)
 		c.Action = func(ctx context.Context, c *cli.Command) error {
-			if err := arguments(c); err != nil {
+			if err := arguments(c, takes...); err != nil {
 				return err
 			}
 			return act(ctx, c)

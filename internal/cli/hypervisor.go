@@ -115,11 +115,12 @@ func reached(h wire.Hypervisor) string {
 // hypervisorFlags describe how one is reached.
 func hypervisorFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "uri", Usage: "libvirt address: qemu:///system, qemu+ssh://user@host/system or qemu+tls://host/system"},
-		&cli.StringFlag{Name: "kind", Usage: "how it is spoken to: libvirt, qemu, or agent for servers whose agents call the lodge", Value: site.Libvirt},
+		&cli.StringFlag{Name: "uri", Usage: "libvirt address: qemu:///system, qemu+ssh://user@host/system or qemu+tls://host/system; of other kinds a folder or https://host:port"},
+		&cli.StringFlag{Name: "kind", Usage: "how it is spoken to: libvirt, qemu, islet, or agent for servers whose agents call the lodge", Value: site.Libvirt},
 		&cli.StringFlag{Name: "host-key", Usage: "by SSH: the host's public key (ssh-ed25519 AAAA…), from: ssh-keyscan HOST; by default what the service's known_hosts files say"},
 		&cli.StringFlag{Name: "key-file", Usage: "private key that signs in, a path on the service's host; by SSH its agent's keys by default"},
 		&cli.StringFlag{Name: "cert-file", Usage: "by TLS: the service's certificate, a path on its host"},
+		&cli.StringFlag{Name: "secret-file", Usage: "by HTTPS: a file that holds NAME:SECRET to sign in with, of mode 0600, a path on the service's host"},
 		&cli.StringFlag{Name: "ca-file", Usage: "by TLS: the certificate of the authority that the hypervisor's is from, a path on the service's host"},
 		&cli.StringFlag{Name: "place", Usage: "where it is, by a name of your own such as harbour-office; roles can be narrowed to places"},
 		&cli.StringFlag{Name: "pool", Usage: "storage pool for restored disks; by default its first active one"},
@@ -132,7 +133,7 @@ func hypervisorFrom(c *cli.Command) site.Hypervisor {
 	if kind == site.Libvirt {
 		kind = "" // the default is not written down
 	}
-	return site.Hypervisor{Kind: kind, URI: c.String("uri"), HostKey: c.String("host-key"), KeyFile: c.String("key-file"), CertFile: c.String("cert-file"), CAFile: c.String("ca-file"), Place: c.String("place"), Pool: c.String("pool")}
+	return site.Hypervisor{Kind: kind, URI: c.String("uri"), HostKey: c.String("host-key"), KeyFile: c.String("key-file"), CertFile: c.String("cert-file"), CAFile: c.String("ca-file"), SecretFile: c.String("secret-file"), Place: c.String("place"), Pool: c.String("pool")}
 }
 
 func hypervisorAddCommand() *cli.Command {

@@ -39,6 +39,7 @@ import (
 	"keenlodge/internal/scratch"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/agent"
+	_ "keenlodge/internal/source/islet"     // a kind of source
 	_ "keenlodge/internal/source/libvirt"   // a kind of source
 	_ "keenlodge/internal/source/qemu"      // a kind of source
 	_ "keenlodge/internal/store/medium/all" // every medium

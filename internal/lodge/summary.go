@@ -2,6 +2,7 @@ package lodge
 
 import (
 	"context"
+	"fmt"
 	"reflect"
 	"slices"
 	"sync"
@@ -90,6 +91,9 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 			sum.Note(h.Name, "it did not answer when it was asked for its guests (it did "+last+"): "+h.Error, namesShown)
 		}
 	}
+	if err := l.noteLeftBehind(ctx, &sum, in, now); err != nil {
+		return st, err
+	}
 	for _, m := range machines {
 		if !in.All && !in.SeenMachines[m.ID] {
 			continue
@@ -144,6 +148,20 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 	}
 	st.summary = sum
 	return st, nil
+}
+
+// leftLong is for how long what a run left outside is tried to be removed before the summary tells of it.
+const leftLong = 24 * time.Hour
+
+// noteLeftBehind tells of what runs left on sources, such as a snapshot that can't be removed, and that is there a day later still.
+func (l *Lodge) noteLeftBehind(ctx context.Context, sum *wire.Standing, in right.Within, now time.Time) error {
+	left, err := l.rec.Unclean(ctx)
+	for _, t := range left {
+		if t.Ended != nil && now.Sub(*t.Ended) >= leftLong && (in.All || in.SeenMachines[t.MachineID]) {
+			sum.Note(t.Machine, fmt.Sprintf("what run %s left on %s can't be removed since %s; it is tried again and again: keenlodge run show %[1]s", t.Run, t.Hypervisor, t.Ended.Format("Mon 2 Jan 15:04")), namesShown)
+		}
+	}
+	return err
 }
 
 // Summary is how the lodge stands, as far as it is within a reach.

@@ -3,6 +3,7 @@ package nbd
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -29,6 +30,7 @@ const (
 
 	repServer   = 2
 	repUnknown  = repError | 6
+	repTLSFirst = repError | 5
 	repInvalid  = repError | 3
 	repUnsup    = repError | 1
 	infoBlock   = 3
@@ -57,9 +59,22 @@ type Export struct {
 
 // Serve offers a disk on a connection, until the client disconnects or ctx ends. The connection is not closed.
 func Serve(ctx context.Context, conn net.Conn, e Export) error {
-	s := &serving{conn: conn, in: bufio.NewReaderSize(conn, 64<<10), e: e}
+	s := &serving{conn: conn, e: e}
+	return s.serve(ctx)
+}
+
+// ServeSecure offers what find finds by the name that a client asks for, as [Serve] does, once the client has begun TLS: nothing else is answered before.
+// No list is told, so that a name can be what lets somebody in.
+func ServeSecure(ctx context.Context, conn net.Conn, secure *tls.Config, find func(name string) (Export, bool)) error {
+	s := &serving{conn: conn, secure: secure, find: find}
+	return s.serve(ctx)
+}
+
+func (s *serving) serve(ctx context.Context) error {
+	conn := s.conn
+	s.in = bufio.NewReaderSize(conn, 64<<10)
 	defer context.AfterFunc(ctx, func() { conn.Close() })()
-	transmit, err := s.negotiate()
+	transmit, err := s.negotiate(ctx)
 	if err == nil && transmit {
 		err = s.transmit(ctx)
 	}
@@ -70,7 +85,7 @@ func Serve(ctx context.Context, conn net.Conn, e Export) error {
 		return nil // the client went
 	}
 	if err != nil {
-		return fmt.Errorf("offer %s over NBD: %w", e.Name, err)
+		return fmt.Errorf("offer %s over NBD: %w", s.e.Name, err)
 	}
 	return nil
 }
@@ -81,6 +96,9 @@ type serving struct {
 	e          Export
 	structured bool
 	contexts   [3]bool // by id: allocationID, bitmapID
+	// secure is what TLS is begun with, nil once it is, or where none is asked for. find finds what e is, nil where that is said.
+	secure *tls.Config
+	find   func(name string) (Export, bool)
 
 	send sync.Mutex
 }
@@ -95,8 +113,34 @@ func (s *serving) contextName(id int) string {
 	return dirtyBitmap + s.e.Bitmap
 }
 
+// has tells whether there is an export of a name, which is the one that is offered then.
+func (s *serving) has(name string) bool {
+	if s.find == nil {
+		return name == s.e.Name
+	}
+	e, ok := s.find(name)
+	if ok {
+		s.e = e
+	}
+	return ok
+}
+
+// begin begins TLS, in which all is said from then on (protocol, NBD_OPT_STARTTLS).
+func (s *serving) begin(ctx context.Context) error {
+	if s.in.Buffered() > 0 {
+		return errors.New("the client spoke on before TLS had begun")
+	}
+	conn := tls.Server(s.conn, s.secure)
+	if err := conn.HandshakeContext(ctx); err != nil {
+		return fmt.Errorf("begin TLS: %w", err)
+	}
+	s.conn, s.secure = conn, nil
+	s.in = bufio.NewReaderSize(conn, 64<<10)
+	return nil
+}
+
 // negotiate answers options until the client wants to begin.
-func (s *serving) negotiate() (transmit bool, err error) {
+func (s *serving) negotiate(ctx context.Context) (transmit bool, err error) {
 	var hello []byte
 	hello = binary.BigEndian.AppendUint64(hello, magicInit)
 	hello = binary.BigEndian.AppendUint64(hello, magicOption)
@@ -123,7 +167,7 @@ func (s *serving) negotiate() (transmit bool, err error) {
 		if _, err := io.ReadFull(s.in, body); err != nil {
 			return false, err
 		}
-		done, err := s.option(head.Option, body, flags&flagNoZeroes != 0)
+		done, err := s.option(ctx, head.Option, body, flags&flagNoZeroes != 0)
 		if done || err != nil {
 			return done && head.Option != optAbort, err
 		}
@@ -131,7 +175,7 @@ func (s *serving) negotiate() (transmit bool, err error) {
 }
 
 // option answers one option; done says that the negotiation is over.
-func (s *serving) option(option uint32, body []byte, short bool) (done bool, err error) {
+func (s *serving) option(ctx context.Context, option uint32, body []byte, short bool) (done bool, err error) {
 	reply := func(kind uint32, body []byte) {
 		var out []byte
 		out = binary.BigEndian.AppendUint64(out, magicOptReply)
@@ -143,9 +187,25 @@ func (s *serving) option(option uint32, body []byte, short bool) (done bool, err
 		}
 	}
 	flags := uint16(flagReadOnly | flagMultiConn)
+	if s.secure != nil && option != optStartTLS && option != optAbort {
+		if option == optExportName { // to which nothing can be said
+			return false, errors.New("the client asks for an export without TLS")
+		}
+		reply(repTLSFirst, nil)
+		return false, err
+	}
 	switch option {
+	case optStartTLS:
+		if s.secure == nil {
+			reply(repUnsup, nil)
+			return false, err
+		}
+		if reply(repAck, nil); err == nil {
+			err = s.begin(ctx)
+		}
+		return false, err
 	case optExportName:
-		if string(body) != s.e.Name {
+		if !s.has(string(body)) {
 			return false, fmt.Errorf("there is no export %.40q", body)
 		}
 		out := binary.BigEndian.AppendUint64(nil, uint64(s.e.Disk.Size()))
@@ -159,6 +219,10 @@ func (s *serving) option(option uint32, body []byte, short bool) (done bool, err
 		reply(repAck, nil)
 		return true, err
 	case optList:
+		if s.find != nil {
+			reply(repUnsup, nil)
+			return false, err
+		}
 		reply(repServer, append(binary.BigEndian.AppendUint32(nil, uint32(len(s.e.Name))), s.e.Name...))
 		reply(repAck, nil)
 	case optStructuredReply:
@@ -169,7 +233,7 @@ func (s *serving) option(option uint32, body []byte, short bool) (done bool, err
 		switch {
 		case !ok:
 			reply(repInvalid, nil)
-		case name != s.e.Name:
+		case !s.has(name):
 			reply(repUnknown, nil)
 		default:
 			info := binary.BigEndian.AppendUint16(nil, infoExport)
@@ -209,7 +273,7 @@ func (s *serving) metaContexts(set bool, body []byte, reply func(uint32, []byte)
 		reply(repInvalid, nil)
 		return
 	}
-	if name != s.e.Name {
+	if !s.has(name) {
 		reply(repUnknown, nil)
 		return
 	}

@@ -3,15 +3,25 @@ package nbd
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
+	"fmt"
 	"io"
-	"math/rand/v2"
+	"math/big"
+	mrand "math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -50,7 +60,7 @@ func (s striped) ReadAt(p []byte, off int64) (int, error) {
 
 func newStriped() striped {
 	d := make(disk.Memory, 9<<20+512)
-	rng := rand.New(rand.NewPCG(1, 2))
+	rng := mrand.New(mrand.NewPCG(1, 2))
 	for i := range d {
 		if i>>20%2 == 0 {
 			d[i] = byte(rng.Uint32())
@@ -121,6 +131,62 @@ func TestServe(t *testing.T) {
 	text, err = exec.Command("qemu-io", "-f", "raw", "-c", "write 0 4096", url).CombinedOutput()
 	require.Error(t, err)
 	require.Contains(t, string(text), "Permission denied")
+}
+
+// Where TLS is asked for nothing is answered before it, and by a client that knows the authority; an export is found by its name, and none is listed.
+func TestServeSecure(t *testing.T) {
+	d := newStriped()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	made := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "rock-1"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature, NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"rock-1"}}
+	der, err := x509.CreateCertificate(rand.Reader, made, made, key.Public(), key)
+	require.NoError(t, err)
+	cert, err := x509.ParseCertificate(der)
+	require.NoError(t, err)
+	known := x509.NewCertPool()
+	known.AddCert(cert)
+	server := &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				ServeSecure(context.Background(), conn, server, func(name string) (Export, bool) { return Export{Name: name, Disk: d}, name == "a word" })
+			}()
+		}
+	}()
+	over := func(secure *tls.Config, name string) (*Client, error) {
+		conn, err := net.Dial("tcp", l.Addr().String())
+		require.NoError(t, err)
+		return Over(t.Context(), conn, secure, name, "")
+	}
+	c, err := over(&tls.Config{RootCAs: known, ServerName: "rock-1"}, "a word")
+	require.NoError(t, err)
+	defer c.Close()
+	got := make([]byte, d.Size())
+	_, err = c.ReadAt(got, 0)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(d.Memory, got))
+	_, err = over(&tls.Config{RootCAs: known, ServerName: "rock-1"}, "another")
+	require.ErrorContains(t, err, "another")
+	_, err = over(&tls.Config{ServerName: "rock-1"}, "a word")
+	require.ErrorContains(t, err, "unknown authority")
+	_, err = over(nil, "a word")
+	require.ErrorContains(t, err, "a word")
+
+	port := l.Addr().(*net.TCPAddr).Port
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "ca-cert.pem"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644))
+	opts := fmt.Sprintf("driver=nbd,server.type=inet,server.host=127.0.0.1,server.port=%d,export=a word,tls-creds=t,tls-hostname=rock-1", port)
+	text, err := exec.Command("qemu-img", "info", "--object", "tls-creds-x509,id=t,endpoint=client,dir="+folder, "--image-opts", opts).CombinedOutput()
+	require.NoError(t, err, string(text))
+	require.Contains(t, string(text), fmt.Sprintf("(%d bytes)", d.Size()))
 }
 
 // A place that can't be read fails that request alone; a client that talks nonsense is put out.

@@ -3525,6 +3525,8 @@ export interface components {
       place?: string
       /** @description storage pool for restored disks */
       pool?: string
+      /** @description by HTTPS: a file that holds NAME:SECRET to sign in with, of mode 0600 */
+      secret_file?: string
       /**
        * Format: int64
        * @description how many of its guests are captured at the same time; default 2

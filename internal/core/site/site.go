@@ -52,6 +52,8 @@ type Hypervisor struct {
 	KeyFile  string `yaml:"key_file,omitempty" json:"key_file,omitempty" doc:"private key (PEM, without a passphrase) that signs in, by SSH or TLS; by SSH the keys of the service's agent by default"`
 	CertFile string `yaml:"cert_file,omitempty" json:"cert_file,omitempty" doc:"by TLS: the service's own certificate (PEM)"`
 	CAFile   string `yaml:"ca_file,omitempty" json:"ca_file,omitempty" doc:"by TLS: the certificate of the authority that the host's is from (PEM)"`
+	// SecretFile is the path of a file that the service can read, and nobody else.
+	SecretFile string `yaml:"secret_file,omitempty" json:"secret_file,omitempty" doc:"by HTTPS: a file that holds NAME:SECRET to sign in with, of mode 0600"`
 	// Place is where it is.
 	Place string `yaml:"place,omitempty" json:"place,omitempty" doc:"where it is, by a name of your own such as harbour-office; roles can be narrowed to places"`
 	// Pool is the storage pool for restored disks; empty for the first active one.

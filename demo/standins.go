@@ -1,0 +1,88 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/source/rest"
+	"keenlodge/internal/standin"
+	"keenlodge/internal/standin/islet"
+)
+
+// Lighthouse is the guest of hypervisor islet-3.
+const Lighthouse = "lighthouse"
+
+// StartStandin starts a stand-in, and returns its entry in a site file once it answers.
+func (p *Place) StartStandin(ctx context.Context, kind, name string) (site.Hypervisor, *rest.Client, error) {
+	port, err := freePort()
+	if err != nil {
+		return site.Hypervisor{}, nil, err
+	}
+	folder, address := p.Path(name), fmt.Sprintf("127.0.0.1:%d", port)
+	cmd := exec.Command(p.Program, "standin", kind, "--folder", folder, "--listen", address, "--pace", "100ms")
+	process, err := p.start(name, cmd, syscall.SIGTERM)
+	if err != nil {
+		return site.Hypervisor{}, nil, err
+	}
+	spec := site.Hypervisor{Kind: kind, URI: "https://" + address, CAFile: filepath.Join(folder, standin.CertificateFile), SecretFile: filepath.Join(folder, standin.SecretFile)}
+	var c *rest.Client
+	return spec, c, Until(ctx, 20*time.Second, "the stand-in "+name, func() (err error) {
+		if process.Ended() {
+			return fmt.Errorf("it ended; look at %s", p.Path(name+".log"))
+		}
+		if c, err = rest.New(spec); err == nil {
+			err = c.Call(ctx, http.MethodGet, "/about", nil, nil)
+		}
+		return err
+	})
+}
+
+// MakeLighthouse gives islet-3 its guest: a disk with files, and one on which it keeps its log. It is powered on.
+func (p *Place) MakeLighthouse(ctx context.Context, c *rest.Client) error {
+	folder := p.Path("lighthouse")
+	files := map[string]string{"etc/hostname": Lighthouse + "\n", "srv/lamp/sectors.txt": "white 015-148\nred 148-221\ngreen 221-015\n", "srv/lamp/character.txt": "Fl(3) WRG 15s 41m 18M\n"}
+	for name, text := range files {
+		if err := os.MkdirAll(filepath.Join(folder, filepath.Dir(name)), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	if _, err := as(ctx, nil, "sh", "-ec", `truncate -s 64M "$0.raw"; mkfs.ext4 -q -F -L lighthouse -E root_owner=0:0 -d "$0" "$0.raw"; qemu-img convert -f raw -O qcow2 "$0.raw" "$0-vda.qcow2"; qemu-img create -q -f qcow2 "$0-vdb.qcow2" 16M; rm "$0.raw"`, folder); err != nil {
+		return err
+	}
+	g := islet.Guest{Name: Lighthouse, Tags: map[string]string{"role": "light", "tier": "silver"}, Logs: true, Build: islet.Build{Memory: 256 << 20, CPUs: 1, Firmware: "bios"}}
+	for _, target := range []string{"vda", "vdb"} {
+		var v islet.Volume
+		if err := sendFile(ctx, c, "/volumes/"+Lighthouse+"-"+target, folder+"-"+target+".qcow2", &v); err != nil {
+			return err
+		}
+		g.Disks = append(g.Disks, islet.Disk{Target: target, Volume: v.ID})
+	}
+	if err := c.Call(ctx, http.MethodPost, "/guests", g, &g); err != nil {
+		return err
+	}
+	return c.Task(ctx, time.Minute, http.MethodPost, "/guests/"+g.ID+"/power", "on", nil)
+}
+
+// sendFile sends a file by PUT.
+func sendFile(ctx context.Context, c *rest.Client, path, file string, out any) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	return c.Send(ctx, http.MethodPut, path, info.Size(), f, out)
+}

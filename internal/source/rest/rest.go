@@ -1,0 +1,332 @@
+// Package rest is a client of systems that speak JSON over HTTPS: it signs in, slows down where it is asked to, asks again where that does no harm, and
+// follows tasks to their end. Sources use it.
+package rest
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/source"
+)
+
+const (
+	// callTime is how long an answer may take, sendTime how long something large may travel.
+	callTime = 30 * time.Second
+	sendTime = 24 * time.Hour
+	// slowTime is how long in all it is waited where a system asks to slow down.
+	slowTime = 2 * time.Minute
+	// tries is how often something is asked that changes nothing, retryWait the time before the second one, and five times as long before the third.
+	tries     = 3
+	retryWait = 100 * time.Millisecond
+	// mostAnswer is the longest answer that is read, in bytes, mostWords that of an answer that is a refusal.
+	mostAnswer = 256 << 20
+	mostWords  = 4 << 10
+)
+
+// Status is an answer that is a refusal, with its status of HTTP (RFC 9110, section 15).
+type Status struct {
+	Code int
+	Text string
+}
+
+func (s *Status) Error() string {
+	if s.Text == "" {
+		return fmt.Sprintf("it answers %d %s", s.Code, http.StatusText(s.Code))
+	}
+	return s.Text
+}
+
+// Is reports whether an error is an answer of a status.
+func Is(err error, code int) bool {
+	var s *Status
+	return errors.As(err, &s) && s.Code == code
+}
+
+// Client speaks with a system. It is for many goroutines.
+type Client struct {
+	base   *url.URL
+	http   *http.Client
+	secure *tls.Config
+	file   string // of the secret
+
+	mu    sync.Mutex
+	token string
+}
+
+// New makes a client of what a source's entry names: an https:// address, the file of a secret, and the authority of its certificate.
+func New(spec site.Hypervisor) (*Client, error) {
+	base, err := url.Parse(spec.URI)
+	if err != nil || base.Scheme != "https" || base.Host == "" || base.User != nil {
+		return nil, fmt.Errorf("address %q: write it as https://HOST:PORT, with no name or password in it", spec.URI)
+	}
+	secure := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: base.Hostname()}
+	if spec.CAFile != "" {
+		body, err := os.ReadFile(spec.CAFile)
+		if err != nil {
+			return nil, fmt.Errorf("certificate of its authority: %w", err)
+		}
+		secure.RootCAs = x509.NewCertPool()
+		if !secure.RootCAs.AppendCertsFromPEM(body) {
+			return nil, fmt.Errorf("certificate of its authority: %s holds none (PEM)", spec.CAFile)
+		}
+	}
+	if spec.SecretFile == "" {
+		return nil, errors.New("it has to be signed in to: set secret_file to a file that holds NAME:SECRET, of mode 0600")
+	}
+	transport := &http.Transport{TLSClientConfig: secure, MaxIdleConnsPerHost: 8, IdleConnTimeout: 30 * time.Second, ForceAttemptHTTP2: true}
+	return &Client{base: base, secure: secure, file: spec.SecretFile, http: &http.Client{Transport: transport,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
+}
+
+// Close lets its connections go.
+func (c *Client) Close() error {
+	c.http.CloseIdleConnections()
+	return nil
+}
+
+// Secure is by what its system is known.
+func (c *Client) Secure() *tls.Config { return c.secure.Clone() }
+
+// secret reads what is signed in with. A file that others may read is refused.
+func (c *Client) secret() (name, secret string, err error) {
+	info, err := os.Stat(c.file)
+	if err == nil && info.Mode()&0o077 != 0 {
+		err = fmt.Errorf("others may read it, too (mode %04o); chmod 600 it", info.Mode().Perm())
+	}
+	var body []byte
+	if err == nil {
+		body, err = os.ReadFile(c.file)
+	}
+	if err != nil {
+		return "", "", fmt.Errorf("secret file %s: %w", c.file, err)
+	}
+	name, secret, ok := strings.Cut(strings.TrimSpace(string(body)), ":")
+	if !ok {
+		return "", "", fmt.Errorf("secret file %s: it does not hold NAME:SECRET", c.file)
+	}
+	return name, secret, nil
+}
+
+// signIn gets a token, in place of one that is over.
+func (c *Client) signIn(ctx context.Context, over string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.token != over {
+		return nil // another did
+	}
+	name, secret, err := c.secret()
+	if err != nil {
+		return err
+	}
+	body, err := json.Marshal(map[string]string{"name": name, "secret": secret})
+	if err != nil {
+		return err
+	}
+	var answer struct {
+		Token string `json:"token"`
+	}
+	if err := c.once(ctx, http.MethodPost, "/session", "", bytes.NewReader(body), int64(len(body)), &answer); err != nil {
+		return fmt.Errorf("sign in as %s: %w", name, err)
+	}
+	c.token = answer.Token
+	return nil
+}
+
+// once asks one time.
+func (c *Client) once(ctx context.Context, method, path, token string, body io.Reader, length int64, out any) error {
+	at, err := c.base.Parse(strings.TrimSuffix(c.base.Path, "/") + path)
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, method, at.String(), body)
+	if err != nil {
+		return err
+	}
+	if r.ContentLength = length; length == 0 {
+		r.Body = http.NoBody
+	}
+	if token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	answer, err := c.http.Do(r)
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err // without the address, which whoever asks names
+		}
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		return fmt.Errorf("%s %w: %w", c.base.Host, source.ErrUnreachable, err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode/100 != 2 {
+		return refused(answer)
+	}
+	got, err := io.ReadAll(io.LimitReader(answer.Body, mostAnswer+1))
+	switch {
+	case err != nil:
+		return fmt.Errorf("%s %w: its answer broke off: %w", c.base.Host, source.ErrUnreachable, err)
+	case len(got) > mostAnswer:
+		return fmt.Errorf("the answer to %s %s is longer than %d MiB", method, path, mostAnswer>>20)
+	case out == nil:
+		return nil
+	}
+	if err := json.Unmarshal(got, out); err != nil {
+		return fmt.Errorf("the answer to %s %s is not what was asked for: %w", method, path, err)
+	}
+	return nil
+}
+
+// slowDown is an answer that asks to wait.
+type slowDown struct {
+	*Status
+	wait time.Duration
+}
+
+func (s slowDown) Unwrap() []error { return []error{s.Status, source.ErrBusy} }
+
+func refused(answer *http.Response) error {
+	body, _ := io.ReadAll(io.LimitReader(answer.Body, mostWords)) // what does not come is not shown
+	var said struct {
+		Error string `json:"error"`
+	}
+	_ = json.Unmarshal(body, &said) // one that says nothing is told by its number
+	s := &Status{answer.StatusCode, said.Error}
+	switch answer.StatusCode {
+	case http.StatusTooManyRequests:
+		n, err := strconv.Atoi(answer.Header.Get("Retry-After"))
+		if err != nil || n < 0 || n > 60 {
+			n = 1
+		}
+		return slowDown{s, time.Duration(n) * time.Second}
+	case http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+		return fmt.Errorf("%w: %w", source.ErrBusy, s)
+	}
+	return s
+}
+
+// Call asks something, and reads the answer into out, unless it is nil. What only looks is asked again where it got no answer.
+func (c *Client) Call(ctx context.Context, method, path string, in, out any) error {
+	var body []byte
+	if in != nil {
+		var err error
+		if body, err = json.Marshal(in); err != nil {
+			return err
+		}
+	}
+	again := method == http.MethodGet
+	for n, pause := 1, retryWait; ; n, pause = n+1, 5*pause {
+		err := c.call(ctx, callTime, method, path, func() (io.Reader, int64) { return bytes.NewReader(body), int64(len(body)) }, out)
+		if err == nil || !again || n == tries || !errors.Is(err, source.ErrUnreachable) && !errors.Is(err, source.ErrBusy) {
+			return err
+		}
+		if waited := wait(ctx, pause); waited != nil {
+			return errors.Join(err, waited)
+		}
+	}
+}
+
+// Send sends what is read from body, length bytes. It is sent once.
+func (c *Client) Send(ctx context.Context, method, path string, length int64, body io.Reader, out any) error {
+	// Signing in first, for what was read can't be sent again.
+	if err := c.Call(ctx, http.MethodGet, "/about", nil, nil); err != nil {
+		return err
+	}
+	return c.call(ctx, sendTime, method, path, func() (io.Reader, int64) { return body, length }, out)
+}
+
+// call asks, signs in where need be, and waits where it is asked to.
+func (c *Client) call(ctx context.Context, limit time.Duration, method, path string, body func() (io.Reader, int64), out any) error {
+	signedIn := false
+	for end := time.Now().Add(slowTime); ; {
+		c.mu.Lock()
+		token := c.token
+		c.mu.Unlock()
+		var err error
+		if token != "" {
+			within, done := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%s %w within %s", c.base.Host, source.ErrUnreachable, limit))
+			reader, length := body()
+			err = c.once(within, method, path, token, reader, length, out)
+			done()
+		}
+		var slow slowDown
+		switch {
+		case token == "" || Is(err, http.StatusUnauthorized) && !signedIn:
+			signedIn = token != ""
+			within, done := context.WithTimeoutCause(ctx, callTime, fmt.Errorf("%s %w within %s", c.base.Host, source.ErrUnreachable, callTime))
+			err := c.signIn(within, token)
+			done()
+			if err != nil {
+				return err
+			}
+		case errors.As(err, &slow) && time.Now().Add(slow.wait).Before(end):
+			if err := wait(ctx, slow.wait); err != nil {
+				return err
+			}
+		default:
+			return err
+		}
+	}
+}
+
+func wait(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-t.C:
+		return nil
+	}
+}
+
+// task is something that takes time.
+type task struct {
+	ID     string          `json:"id"`
+	State  string          `json:"state"`
+	Result json.RawMessage `json:"result"`
+	Error  string          `json:"error"`
+}
+
+// Task has something done that takes time, and follows it to its end, within limit.
+func (c *Client) Task(ctx context.Context, limit time.Duration, method, path string, in, out any) error {
+	ctx, done := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%s %s: %w, its task is not over within %s", method, path, source.ErrBusy, limit))
+	defer done()
+	var t task
+	if err := c.Call(ctx, method, path, in, &t); err != nil {
+		return err
+	}
+	for pause := 10 * time.Millisecond; ; pause = min(2*pause, time.Second) {
+		switch t.State {
+		case "done":
+			if out == nil || len(t.Result) == 0 {
+				return nil
+			}
+			return json.Unmarshal(t.Result, out)
+		case "failed":
+			return errors.New(t.Error)
+		}
+		if err := wait(ctx, pause); err != nil {
+			return err
+		}
+		// One that is forgotten is not known to have ended well.
+		if err := c.Call(ctx, http.MethodGet, "/tasks/"+url.PathEscape(t.ID), nil, &t); err != nil {
+			return fmt.Errorf("follow its task: %w", err)
+		}
+	}
+}
