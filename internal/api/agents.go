@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/called"
 	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/authority"
@@ -44,23 +45,23 @@ func (s *server) registerAgents(a huma.API) {
 		Body  wire.Joining
 	}
 	huma.Register(a, open("join-agent", "/api/v1/agents/{agent}/certificate", "Join, with the word that an administrator was told"), func(ctx context.Context, in *joining) (*body[wire.Certificate], error) {
-		call := callOf(ctx)
-		if !call.secure {
+		call := called.Of(ctx)
+		if !call.Secure {
 			return nil, huma.Error400BadRequest("an agent joins over TLS; have the service speak it: keenlodge serve --tls")
 		}
 		err := s.l.Agents.MayJoin(ctx, in.Agent, in.Body.Word)
 		return s.certified(ctx, in.Agent, err, func() (authority.Issued, error) {
-			return s.l.Agents.Join(ctx, in.Agent, in.Body.Word, in.Body.Request, call.deed.Address)
+			return s.l.Agents.Join(ctx, in.Agent, in.Body.Word, in.Body.Request, call.Deed.Address)
 		})
 	})
 	huma.Register(a, open("renew-agent", "/api/v1/agent/certificate", "Be certified anew, by the certificate that the agent shows"), func(ctx context.Context, in *struct{ Body wire.CertificateRequest }) (*body[wire.Certificate], error) {
-		call := callOf(ctx)
-		if call.peer == nil {
+		call := called.Of(ctx)
+		if call.Peer == nil {
 			return nil, huma.Error401Unauthorized("an agent shows its certificate")
 		}
-		g, err := s.l.Agents.Known(ctx, call.peer)
+		g, err := s.l.Agents.Known(ctx, call.Peer)
 		return s.certified(ctx, g.Name, err, func() (authority.Issued, error) {
-			return s.l.Agents.Renew(ctx, call.peer, in.Body.Request, call.deed.Address)
+			return s.l.Agents.Renew(ctx, call.Peer, in.Body.Request, call.Deed.Address)
 		})
 	})
 }
@@ -69,7 +70,7 @@ func (s *server) registerAgents(a huma.API) {
 func (s *server) certified(ctx context.Context, name string, err error, issue func() (authority.Issued, error)) (*body[wire.Certificate], error) {
 	var out authority.Issued
 	if err == nil {
-		callOf(ctx).deed.Who = "agent " + name
+		called.Of(ctx).Deed.Who = "agent " + name
 		err = s.begin(ctx)
 	}
 	if err == nil {
@@ -79,7 +80,7 @@ func (s *server) certified(ctx context.Context, name string, err error, issue fu
 		return nil, s.stranger(ctx, "no agent is known by this; an administrator enrolls its server: keenlodge machine enroll NAME")
 	}
 	if err != nil {
-		callOf(ctx).deed.Why = fault.Text(err)
+		called.Of(ctx).Deed.Why = fault.Text(err)
 		return nil, problem.Of(err, s.log)
 	}
 	return &body[wire.Certificate]{wire.Certificate(out)}, nil

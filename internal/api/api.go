@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 
+	"keenlodge/internal/api/called"
 	"keenlodge/internal/api/feed"
 	"keenlodge/internal/api/guard"
 	"keenlodge/internal/api/lines"
@@ -84,14 +85,14 @@ func do[I, O any](s *server, a huma.API, op huma.Operation, handle func(context.
 	huma.Register(a, op, func(ctx context.Context, in *I) (*body[O], error) {
 		var out O
 		var err error
-		if changesSomething(op.Method) {
+		if called.Changes(op.Method) {
 			err = s.begin(ctx)
 		}
 		if err == nil {
 			out, err = handle(ctx, in)
 		}
 		if err != nil {
-			callOf(ctx).deed.Why = fault.Text(err)
+			called.Of(ctx).Deed.Why = fault.Text(err)
 			return nil, problem.Of(err, s.log)
 		}
 		return &body[O]{out}, nil
@@ -102,6 +103,7 @@ func (s *server) register(a huma.API) {
 	s.registerDoors(a)
 	s.registerAgents(a)
 	s.registerMachines(a)
+	s.registerSnapshots(a)
 	s.registerStores(a)
 	s.registerPolicies(a)
 	s.registerGroups(a)

@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/called"
 	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/authority"
@@ -29,7 +30,7 @@ const cookie = "keenlodge_session"
 // registerDoors has who comes in: browsers that sign in and out, tokens, sessions.
 func (s *server) registerDoors(a huma.API) {
 	s.registerSignIn(a)
-	get(s, a, "get-me", "/api/v1/me", "Who calls, and what he may do", func(ctx context.Context, _ *none) (wire.Me, error) { return shape.Me(callOf(ctx).Caller), nil })
+	get(s, a, "get-me", "/api/v1/me", "Who calls, and what he may do", func(ctx context.Context, _ *none) (wire.Me, error) { return shape.Me(called.Of(ctx).Caller), nil })
 
 	authorityOf := func(st authority.State, err error) (wire.Authority, error) {
 		return wire.Authority(st), err
@@ -100,7 +101,7 @@ func (s *server) registerDoors(a huma.API) {
 		})
 
 	get(s, a, "list-sessions", "/api/v1/sessions", "Browsers that are signed in: the caller's token's; all of them for who may end them", func(ctx context.Context, _ *none) ([]wire.Session, error) {
-		c := callOf(ctx).Caller
+		c := called.Of(ctx).Caller
 		all, err := s.l.Access.Sessions(ctx, c, endsOthers(c))
 		return shape.Each(all, func(ss records.Session) wire.Session {
 			return wire.Session{ID: ss.ID, Token: ss.Name, Made: ss.Made, Used: ss.Used, Expires: ss.Expires, Address: ss.Address, Browser: ss.Browser, Mine: ss.ID == c.Session}
@@ -110,14 +111,14 @@ func (s *server) registerDoors(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Session string `path:"session"`
 		}) (done, error) {
-			c := callOf(ctx).Caller
+			c := called.Of(ctx).Caller
 			return done{true}, s.l.Access.EndSession(ctx, c, endsOthers(c), in.Session)
 		})
 	do(s, a, huma.Operation{OperationID: "end-sessions", Method: http.MethodDelete, Path: "/api/v1/sessions", Summary: "Sign all browsers of the caller's token out, or everybody's"},
 		func(ctx context.Context, in *struct {
 			Everybody bool `query:"everybody" doc:"those of other tokens, too"`
 		}) (wire.Ended, error) {
-			c := callOf(ctx).Caller
+			c := called.Of(ctx).Caller
 			if in.Everybody && !endsOthers(c) {
 				return wire.Ended{}, fmt.Errorf("%w: %s", fault.ErrForbidden, right.Refusal(c.Grants, right.EndOthers))
 			}
@@ -145,15 +146,15 @@ func (s *server) registerSignIn(a huma.API) {
 	}
 	huma.Register(a, open(huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Summary: "Sign a browser in"}),
 		func(ctx context.Context, in *signIn) (*signedIn, error) {
-			call, token := callOf(ctx), strings.TrimSpace(in.Body.Token)
-			c, err := s.l.Access.Check(ctx, token, call.deed.Address, access.All)
+			call, token := called.Of(ctx), strings.TrimSpace(in.Body.Token)
+			c, err := s.l.Access.Check(ctx, token, call.Deed.Address, access.All)
 			if err == nil {
-				call.Caller, call.deed.Who = c, c.Name
+				call.Caller, call.Deed.Who = c, c.Name
 				err = s.begin(ctx)
 			}
 			secret := ""
 			if err == nil {
-				_, secret, err = s.l.Access.SignIn(ctx, token, call.deed.Address, plain.Text(in.Browser, mostBrowser))
+				_, secret, err = s.l.Access.SignIn(ctx, token, call.Deed.Address, plain.Text(in.Browser, mostBrowser))
 			}
 			if access.IsUnknown(err) {
 				return nil, s.stranger(ctx, "this token is not known to the lodge")
@@ -165,10 +166,10 @@ func (s *server) registerSignIn(a huma.API) {
 		})
 	redeem := withoutSignIn(huma.Operation{OperationID: "redeem-code", Method: http.MethodPost, Path: "/api/v1/redemptions", Summary: "Give a code that was told for one use, and get a token for it"})
 	huma.Register(a, redeem, func(ctx context.Context, in *struct{ Body wire.Redemption }) (*body[wire.Redeemed], error) {
-		call := callOf(ctx)
-		c, err := s.l.Access.CheckCode(ctx, in.Body.Code, call.deed.Address)
+		call := called.Of(ctx)
+		c, err := s.l.Access.CheckCode(ctx, in.Body.Code, call.Deed.Address)
 		if err == nil {
-			call.Caller, call.deed.Who = c, c.Name
+			call.Caller, call.Deed.Who = c, c.Name
 			err = s.begin(ctx)
 		}
 		secret := ""
@@ -184,10 +185,10 @@ func (s *server) registerSignIn(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Session string `cookie:"keenlodge_session"`
 		}) (*signedIn, error) {
-			call := callOf(ctx)
-			c, err := s.l.Access.Check(ctx, in.Session, call.deed.Address, access.All)
+			call := called.Of(ctx)
+			c, err := s.l.Access.Check(ctx, in.Session, call.Deed.Address, access.All)
 			if err == nil && c.Session != "" {
-				call.Caller, call.deed.Who = c, c.Name
+				call.Caller, call.Deed.Who = c, c.Name
 				if err = s.begin(ctx); err == nil {
 					err = s.l.Access.EndSession(ctx, c, false, c.Session)
 				}
@@ -201,14 +202,14 @@ func (s *server) registerSignIn(a huma.API) {
 
 // cookie is what a browser keeps for so long.
 func (s *server) cookie(ctx context.Context, value string, good time.Duration) http.Cookie {
-	return http.Cookie{Name: cookie, Value: value, Path: "/", HttpOnly: true, Secure: callOf(ctx).secure, SameSite: http.SameSiteStrictMode, MaxAge: int(good / time.Second)}
+	return http.Cookie{Name: cookie, Value: value, Path: "/", HttpOnly: true, Secure: called.Of(ctx).Secure, SameSite: http.SameSiteStrictMode, MaxAge: int(good / time.Second)}
 }
 
 // stranger is the answer to a key that opens nothing: the later, the more there were from its address.
 func (s *server) stranger(ctx context.Context, says string) error {
-	tooMany, first := s.l.Access.Strangers.Wrong(ctx, callOf(ctx).deed.Address, time.Now())
+	tooMany, first := s.l.Access.Strangers.Wrong(ctx, called.Of(ctx).Deed.Address, time.Now())
 	if first {
-		s.log.Warn("a wrong token was shown", "address", callOf(ctx).deed.Address)
+		s.log.Warn("a wrong token was shown", "address", called.Of(ctx).Deed.Address)
 	}
 	if tooMany {
 		return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tokens come from this address; try again later"), http.Header{"Retry-After": {"10"}})

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/called"
 	"keenlodge/internal/api/shape"
 	"keenlodge/internal/api/sight"
 	"keenlodge/internal/wire"
@@ -37,7 +38,7 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 	defer tick.Stop()
 	check := time.NewTicker(checkEvery)
 	defer check.Stop()
-	call := callOf(ctx)
+	call := called.Of(ctx)
 	for {
 		select {
 		case <-ctx.Done():
@@ -47,7 +48,7 @@ func (s *server) events(ctx context.Context, _ *none, send sse.Sender) {
 				return
 			}
 		case <-check.C:
-			if _, err := s.l.Access.Check(ctx, call.key, call.deed.Address, access.All); access.IsUnknown(err) {
+			if _, err := s.l.Access.Check(ctx, call.Key, call.Deed.Address, access.All); access.IsUnknown(err) {
 				return
 			}
 		case e, ok := <-events:

@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 
+	"keenlodge/internal/api/called"
 	"keenlodge/internal/api/content"
 	"keenlodge/internal/api/guard"
 	"keenlodge/internal/api/problem"
@@ -175,7 +176,7 @@ func (s *server) serveDisk(a huma.API) {
 				d, end, err = s.l.Browse.Disk(ctx, in.ID, in.Disk)
 			}
 			if err != nil {
-				callOf(ctx).deed.Why = fault.Text(err)
+				called.Of(ctx).Deed.Why = fault.Text(err)
 				return nil, problem.Of(err, s.log)
 			}
 			return &huma.StreamResponse{Body: func(to huma.Context) {
@@ -212,7 +213,7 @@ func (s *server) takeDisks(a huma.API) {
 				err = s.begin(ctx)
 			}
 			if err != nil {
-				callOf(ctx).deed.Why = fault.Text(err)
+				called.Of(ctx).Deed.Why = fault.Text(err)
 				return nil, problem.Of(err, s.log)
 			}
 			return &huma.StreamResponse{Body: func(to huma.Context) {
@@ -232,7 +233,7 @@ func look(s *server, ctx context.Context, place string, open func(browse.Place) 
 	at, err := browse.ParsePlace(place)
 	if err == nil {
 		if place != "" {
-			callOf(ctx).deed.Target += "?path=" + plain.Text(place, 500)
+			called.Of(ctx).Deed.Target += "?path=" + plain.Text(place, 500)
 		}
 		err = s.begin(ctx)
 	}
@@ -241,7 +242,7 @@ func look(s *server, ctx context.Context, place string, open func(browse.Place) 
 		in, err = open(at)
 	}
 	if err != nil {
-		callOf(ctx).deed.Why = fault.Text(err)
+		called.Of(ctx).Deed.Why = fault.Text(err)
 		return nil, problem.Of(err, s.log)
 	}
 	return in, nil
@@ -266,8 +267,8 @@ func (s *server) streamBy(id string, in io.ReadCloser, kind string, head func(hu
 		}
 		if err := send(to.BodyWriter()); err != nil {
 			s.log.Warn("what is in an image could not be sent whole", "image", id, "error", err)
-			if c := callOf(to.Context()); c.begun != nil {
-				c.begun.End(context.WithoutCancel(to.Context()), deed.Failed, "it was not sent whole: "+fault.Text(err))
+			if c := called.Of(to.Context()); c.Begun != nil {
+				c.Begun.End(context.WithoutCancel(to.Context()), deed.Failed, "it was not sent whole: "+fault.Text(err))
 			}
 			panic(http.ErrAbortHandler) // so that who reads it notices
 		}

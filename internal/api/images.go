@@ -113,9 +113,7 @@ func (s *server) registerImages(a huma.API) {
 		})
 	type pin struct {
 		ID   string `path:"id"`
-		Body struct {
-			Note string `json:"note,omitempty" doc:"why it is pinned"`
-		}
+		Body wire.PinBody
 	}
 	do(s, a, huma.Operation{OperationID: "pin-image", Method: http.MethodPut, Path: "/api/v1/images/{id}/pin", Summary: "Pin an image, so that rotation never touches it"},
 		func(ctx context.Context, in *pin) (wire.Image, error) {

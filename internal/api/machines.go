@@ -23,11 +23,16 @@ type NamedMachine struct {
 	Machine string `path:"machine" doc:"label, name or identity; a slash in it is written %2F"`
 }
 
-func (s *server) machine(ctx context.Context, word string) (records.Machine, error) {
-	if plain, err := url.PathUnescape(word); err == nil {
-		word = plain
+// word is the machine as it was named.
+func (n NamedMachine) word() string {
+	if plain, err := url.PathUnescape(n.Machine); err == nil {
+		return plain
 	}
-	return s.l.Inventory.Resolve(ctx, word)
+	return n.Machine
+}
+
+func (s *server) machine(ctx context.Context, word string) (records.Machine, error) {
+	return s.l.Inventory.Resolve(ctx, NamedMachine{word}.word())
 }
 
 // registerMachines has what is about machines and their sources.
@@ -120,11 +125,7 @@ func (s *server) registerMachines(a huma.API) {
 	}
 	do(s, a, huma.Operation{OperationID: "continue-machine", Method: http.MethodPost, Path: "/api/v1/machines/{machine}/continuation", Summary: "Say that a machine is the one that another was"},
 		func(ctx context.Context, in *continued) (wire.Machine, error) {
-			word, err := url.PathUnescape(in.Machine)
-			if err != nil {
-				word = in.Machine
-			}
-			m, err := s.l.Inventory.Continue(ctx, word, in.Body.Old)
+			m, err := s.l.Inventory.Continue(ctx, in.word(), in.Body.Old)
 			return shape.Machine(inventory.View{MachineRow: records.MachineRow{Machine: m}, CoveredBy: []string{}}), err
 		})
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"keenlodge/internal/api/called"
 	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/schema"
 	"keenlodge/internal/core/fault"
@@ -24,7 +25,7 @@ func pages[I, O any](s *server, a huma.API, id, path, summary string, handle fun
 	huma.Register(a, op, func(ctx context.Context, in *I) (*paged[O], error) {
 		out, link, err := handle(ctx, in)
 		if err != nil {
-			callOf(ctx).deed.Why = fault.Text(err)
+			called.Of(ctx).Deed.Why = fault.Text(err)
 			return nil, problem.Of(err, s.log)
 		}
 		return &paged[O]{link, out}, nil

@@ -54,7 +54,7 @@ func (s *server) registerPolicies(a huma.API) {
 	}
 	do(s, a, starts("rehearse-policy", "policies/{name}/rehearsals", "Start a run that does everything but write; what it found is in its result"),
 		func(ctx context.Context, in *rehearse) (wire.Run, error) {
-			return started(s.l.RehearsePolicy(ctx, in.Name, who(ctx), in.Body))
+			return started(s.l.Rehearsals.Start(ctx, in.Name, who(ctx), in.Body))
 		})
 	type preview struct {
 		paging.Query
@@ -62,7 +62,7 @@ func (s *server) registerPolicies(a huma.API) {
 		Rule string `query:"rule" doc:"another rotation phrase to try"`
 	}
 	pages(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation of a policy, or of the copies of a rule, would do, machine by machine", func(ctx context.Context, in *preview) ([]wire.SetPreview, string, error) {
-		sets, next, err := s.l.Retention.Preview(ctx, in.Name, in.Rule, in.After, min(in.Limit, previewMost))
+		sets, next, err := s.l.PreviewRotation(ctx, in.Name, in.Rule, in.After, min(in.Limit, previewMost))
 		if seen := within(ctx); !seen.All && !seen.Named[in.Name] {
 			sets = sight.Only(sets, func(p wire.SetPreview) bool { return seen.Machines[p.MachineID] })
 		}
@@ -76,7 +76,7 @@ func (s *server) registerPolicies(a huma.API) {
 	}
 	do(s, a, op("confirm-rotation", http.MethodPost, "policies/{name}/rotation", "Let a rotation happen that the guard holds back"),
 		func(ctx context.Context, in *confirm) ([]string, error) {
-			return s.l.Retention.Confirm(ctx, in.Name, in.Body.Drops)
+			return s.l.ConfirmRotation(ctx, in.Name, in.Body.Drops)
 		})
 	type pause struct {
 		Name string `path:"name"`
@@ -102,14 +102,7 @@ func (s *server) registerPolicies(a huma.API) {
 	}
 	get(s, a, "get-forecast", "/api/v1/forecast", "Coming runs, the images that will exist, and the space that they take",
 		func(ctx context.Context, in *look) (wire.Forecast, error) {
-			if seen := within(ctx); !seen.All {
-				return s.seenForecast(ctx, seen, in.Policies, in.Days)
-			}
-			out, err := s.l.Planning.Forecast(ctx, in.Policies, in.Days)
-			if err == nil {
-				out.Proofs, err = s.l.Promises.Outlook(ctx)
-			}
-			return out, err
+			return s.l.Forecast(ctx, within(ctx), in.Policies, in.Days)
 		})
 	do(s, a, op("new-webhook-key", http.MethodPost, "webhooks/{name}/key", "Make the key with which a webhook's events are signed"),
 		func(ctx context.Context, in *named) (wire.SigningKey, error) {

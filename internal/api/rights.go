@@ -2,23 +2,19 @@ package api
 
 import (
 	"context"
-	"fmt"
-	"maps"
-	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"keenlodge/internal/access"
+	"keenlodge/internal/api/called"
 	"keenlodge/internal/api/guard"
 	"keenlodge/internal/api/problem"
 	"keenlodge/internal/api/sight"
 	"keenlodge/internal/core/fault"
-	"keenlodge/internal/core/forecast"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/records"
 	"keenlodge/internal/records/listing"
-	"keenlodge/internal/wire"
 )
 
 // public marks operations that need no sign-in.
@@ -37,11 +33,11 @@ func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
 			next(ctx)
 			return
 		}
-		call := callOf(ctx.Context())
-		call.key = shown(ctx)
-		caller, err := s.l.Access.Check(ctx.Context(), call.key, call.deed.Address, access.All)
+		call := called.Of(ctx.Context())
+		call.Key = shown(ctx)
+		caller, err := s.l.Access.Check(ctx.Context(), call.Key, call.Deed.Address, access.All)
 		switch {
-		case access.IsUnknown(err) && call.key == "":
+		case access.IsUnknown(err) && call.Key == "":
 			problem.Write(a, ctx, huma.Error401Unauthorized("sign in: this call needs a token"))
 			return
 		case access.IsUnknown(err):
@@ -52,9 +48,9 @@ func (s *server) signedIn(a huma.API) func(huma.Context, func(huma.Context)) {
 			problem.Write(a, ctx, huma.Error503ServiceUnavailable("the lodge can't reach its database"))
 			return
 		}
-		call.Caller, call.deed.Who = caller, caller.Name
-		if call.within, err = s.allow(ctx.Context(), right.Operation(ctx.Operation().OperationID), ctx.Param); err != nil {
-			call.refused, call.deed.Why = true, fault.Text(err)
+		call.Caller, call.Deed.Who = caller, caller.Name
+		if call.In, err = s.allow(ctx.Context(), right.Operation(ctx.Operation().OperationID), ctx.Param); err != nil {
+			call.Refused, call.Deed.Why = true, fault.Text(err)
 			problem.Write(a, ctx, problem.Of(err, s.log))
 			return
 		}
@@ -73,7 +69,7 @@ func shown(ctx huma.Context) string {
 // allow returns what the caller's roles reach for an operation. It is an error if they do not allow it, or if the one thing that it is
 // about is not within; param has the parts of the path that name it.
 func (s *server) allow(ctx context.Context, id right.Operation, param func(string) string) (right.Within, error) {
-	c := callOf(ctx).Caller
+	c := called.Of(ctx).Caller
 	in, err := c.Within(id, func(grants []right.Grant) (right.Within, error) { return s.l.Access.Reach(ctx, grants) })
 	if err != nil || in.All {
 		return in, err
@@ -114,7 +110,7 @@ func (s *server) allow(ctx context.Context, id right.Operation, param func(strin
 func (s *server) seenMachine(ctx context.Context, word string) (records.Machine, error) {
 	m, err := s.machine(ctx, word)
 	if in := within(ctx); !in.All {
-		err = sight.OnlyWithin(err, in.SeenMachines[m.ID], "machine", word, callOf(ctx).Grants)
+		err = sight.OnlyWithin(err, in.SeenMachines[m.ID], "machine", word, called.Of(ctx).Grants)
 	}
 	return m, err
 }
@@ -122,7 +118,7 @@ func (s *server) seenMachine(ctx context.Context, word string) (records.Machine,
 // runWithin reports whether a run is within: all of its machines, or one of them at least.
 func (s *server) runWithin(ctx context.Context, in right.Within, id string, whole bool) (bool, error) {
 	r, err := s.l.Runs.Find(ctx, id)
-	callOf(ctx).run = r
+	called.Of(ctx).Run = r
 	if err != nil || in.Named[r.Policy] {
 		return err == nil, err
 	}
@@ -135,7 +131,7 @@ func (s *server) runWithin(ctx context.Context, in right.Within, id string, whol
 }
 
 // within is what the caller may see of what a list is about.
-func within(ctx context.Context) right.Within { return callOf(ctx).within }
+func within(ctx context.Context) right.Within { return called.Of(ctx).In }
 
 // reach narrows a list of images or runs to what the caller may see.
 func reach(ctx context.Context) *listing.Reach {
@@ -158,7 +154,7 @@ func machineReach(ctx context.Context) *listing.Reach {
 // seenTasks are those of a run's tasks that the caller may see.
 func seenTasks(ctx context.Context, tasks []records.Task) []records.Task {
 	in := within(ctx)
-	if in.All || in.Named[callOf(ctx).run.Policy] {
+	if in.All || in.Named[called.Of(ctx).Run.Policy] {
 		return tasks
 	}
 	return sight.Only(tasks, func(t records.Task) bool { return in.Machines[t.MachineID] })
@@ -166,7 +162,7 @@ func seenTasks(ctx context.Context, tasks []records.Task) []records.Task {
 
 // seenLines are those of a run's log that are about machines which the caller may see, or about none.
 func (s *server) seenLines(ctx context.Context, lines []records.LogLine) ([]records.LogLine, error) {
-	in, r := within(ctx), callOf(ctx).run
+	in, r := within(ctx), called.Of(ctx).Run
 	if in.All || in.Named[r.Policy] {
 		return lines, nil
 	}
@@ -176,22 +172,4 @@ func (s *server) seenLines(ctx context.Context, lines []records.LogLine) ([]reco
 		seen[t.Machine] = seen[t.Machine] || in.Machines[t.MachineID]
 	}
 	return sight.Only(lines, func(l records.LogLine) bool { return seen[l.Machine] }), err
-}
-
-// seenForecast is the forecast of the policies that are wholly within, and of the stores that the caller may see.
-func (s *server) seenForecast(ctx context.Context, in right.Within, names []string, days int) (wire.Forecast, error) {
-	if len(names) == 0 {
-		names = slices.Sorted(maps.Keys(in.Policies))
-	}
-	for _, name := range names {
-		if !in.Policies[name] {
-			return wire.Forecast{}, fmt.Errorf("%w: no policy is called %q among what this token is wholly for", fault.ErrNotFound, name)
-		}
-	}
-	if len(names) == 0 { // of none, it would be of all
-		return wire.Forecast{Forecast: forecast.Forecast{Policies: []forecast.PolicyDays{}, Stores: []forecast.StoreDays{}, Crowds: []forecast.Contention{}}, Guessed: []string{}, Unreached: []string{}}, nil
-	}
-	out, err := s.l.Planning.Forecast(ctx, names, days)
-	out.Stores = sight.Only(out.Stores, func(d forecast.StoreDays) bool { return in.SeenStores[d.Store] })
-	return out, err
 }

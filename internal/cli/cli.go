@@ -60,7 +60,7 @@ func newApp(out io.Writer, host Host, more ...*cli.Command) *cli.Command {
 			&cli.StringFlag{Name: "reason", Usage: "why you do what changes something, for the trail", Sources: cli.EnvVars("KEENLODGE_REASON")},
 		},
 		Commands: append([]*cli.Command{
-			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), copyCommand(), promiseCommand(), groupCommand(), drillCommand(), runCommand(), imageCommand(), restoreCommand(), rotationCommand(),
+			machineCommand(), hypervisorCommand(), storeCommand(), policyCommand(), copyCommand(), snapshotCommand(), promiseCommand(), groupCommand(), drillCommand(), runCommand(), imageCommand(), restoreCommand(), rotationCommand(),
 			scheduleCommand(), webhookCommand(), calendarCommand(), siteCommand(), tokenCommand(host), sessionCommand(), authorityCommand(), agentCommand(), vaultCommand(host), rescueCommand(host), auditCommand(), signInCommand(), signOutCommand(),
 		}, more...),
 	}

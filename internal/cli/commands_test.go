@@ -222,7 +222,7 @@ func (d *desk) learn(kind string, words ...string) {
 		Run string `json:"run"` // which a drill is called by
 	}
 	require.NoError(d.t, json.Unmarshal([]byte(out), &found), told)
-	if kind == "RUN" {
+	if kind == "RUN" || kind == "SNAPSHOT" {
 		slices.Reverse(found) // the newest is first
 	}
 	for _, f := range found {
@@ -241,6 +241,7 @@ func (d *desk) plain(text string) string {
 	d.learn("DRILL", "drill", "list")
 	d.learn("RUN", "run", "list", "--all")
 	d.learn("IMAGE", "image", "list", "--all", "--gone", "--sort", "taken")
+	d.learn("SNAPSHOT", "snapshot", "list", "--gone")
 	d.learn("KEY", "store", "key", "list", "attic")
 	for name, is := range d.names {
 		text = strings.ReplaceAll(text, is, name)
@@ -797,6 +798,27 @@ store move north-pier --folder FOLDER/barn3 -o json
 store move north-pier --folder FOLDER/barn3 => failed
 store move nowhere --folder FOLDER/barn2 => failed
 store move north-pier --folder FOLDER/barn => failed
+snapshot list
+snapshot take timetable --note before·the·upgrade -w
+snapshot take timetable --keep 2·days -w -o json
+snapshot take timetable --keep long => failed
+snapshot list
+snapshot list timetable --others -o json
+snapshot list --others => usage
+snapshot pin SNAPSHOT-01 --note until·it·is·over
+snapshot drop SNAPSHOT-01 => failed
+snapshot list
+snapshot unpin SNAPSHOT-01
+snapshot back SNAPSHOT-01 --show
+snapshot back SNAPSHOT-01 --show -o json
+snapshot back SNAPSHOT-01 --typed timetable => failed
+snapshot back SNAPSHOT-01 --power-off --typed timetables => failed
+snapshot back SNAPSHOT-01 --power-off --typed timetable -w
+snapshot drop SNAPSHOT-01 -w
+snapshot take timetable -w
+snapshot drop SNAPSHOT-03 -w -o json
+snapshot drop SNAPSHOT-09 => failed
+snapshot list --gone
 `
 
 // onHost is what the service's program does on its host.

@@ -7,6 +7,7 @@ import (
 
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/records"
 )
 
 // AskFor asks the sources that a policy may need for their machines, and records them. What they said some seconds ago will do, unless fresh.
@@ -33,6 +34,15 @@ func (inv *Inventory) AskMore(ctx context.Context, s site.Site, policy site.Poli
 	answers := inv.Ask(ctx, s, fresh, append([]string{}, names...)...)
 	_, err = inv.Record(ctx, answers)
 	return answers, err
+}
+
+// Tasks makes tasks of machines that a policy covers.
+func Tasks(machines []records.Machine, policy site.Policy) []records.Task {
+	tasks := make([]records.Task, len(machines))
+	for i, m := range machines {
+		tasks[i] = records.Task{Machine: m.Label, MachineID: m.ID, Guest: m.Name, Hypervisor: m.Hypervisor, Store: policy.Store}
+	}
+	return tasks
 }
 
 // Missing lists what keeps machines from being captured that a policy covers: their source is silent, or nobody has them.

@@ -8,7 +8,6 @@ import (
 
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/run"
-	"keenlodge/internal/core/site"
 	"keenlodge/internal/inventory"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
@@ -115,7 +114,7 @@ func (k *backup) begin(ctx context.Context, ready func(records.Machine) bool) er
 	for _, m := range covered {
 		k.begun[m.ID] = true
 	}
-	tasks, err := k.AddTasks(ctx, tasksOf(covered, k.policy))
+	tasks, err := k.AddTasks(ctx, inventory.Tasks(covered, k.policy))
 	if err != nil {
 		return err
 	}
@@ -124,7 +123,7 @@ func (k *backup) begin(ctx context.Context, ready func(records.Machine) bool) er
 		over = 0
 	}
 	k.going.Go(func() {
-		done := k.l.performAll(ctx, k.Run, k.site, tasks, over, k.captureOne)
+		done := k.l.Runs.PerformAll(ctx, k.Run, k.site, tasks, over, k.captureOne)
 		k.mu.Lock()
 		defer k.mu.Unlock()
 		k.done = append(k.done, done...)
@@ -176,13 +175,4 @@ func (k *backup) follow(ctx context.Context, t *runs.Task, why error) (moved boo
 	t.Log(ctx, "it was on %s as %s when it was listed, and is on %s as %s now", t.Hypervisor, t.Guest, m.Hypervisor, m.Name)
 	t.Hypervisor, t.Guest = m.Hypervisor, m.Name
 	return true, t.Save(ctx)
-}
-
-// tasksOf makes tasks of machines.
-func tasksOf(machines []records.Machine, policy site.Policy) []records.Task {
-	tasks := make([]records.Task, len(machines))
-	for i, m := range machines {
-		tasks[i] = records.Task{Machine: m.Label, MachineID: m.ID, Guest: m.Name, Hypervisor: m.Hypervisor, Store: policy.Store}
-	}
-	return tasks
 }

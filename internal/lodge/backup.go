@@ -17,6 +17,7 @@ import (
 	"keenlodge/internal/planning"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
+	"keenlodge/internal/snapshots"
 	"keenlodge/internal/store"
 	"keenlodge/internal/trials"
 )
@@ -128,14 +129,21 @@ func (b backups) Run(ctx context.Context, r *runs.Run) error {
 	return errors.Join(err, k.hookEnd(context.WithoutCancel(ctx), err))
 }
 
-// images makes an image of each machine that the policy covers, proves it where the policy says so, and rotates the sets that gained one.
+// images makes an image of each machine that the policy covers, or keeps a snapshot in place of it, proves it where the policy says so, and rotates the
+// sets that gained one.
 func (k *backup) images(ctx context.Context) error {
-	if err := k.reach(ctx); err != nil {
-		return err
+	inPlace := k.policy.Covers() == image.InPlace
+	if !inPlace {
+		if err := k.reach(ctx); err != nil {
+			return err
+		}
 	}
 	done, missing, err := k.captureAll(ctx)
 	if err != nil {
 		return err
+	}
+	if inPlace {
+		return errors.Join(append(missing, k.l.Snapshots.Rotate(ctx, k.site, k.Run, k.policy))...)
 	}
 	// A task that failed for want of room has given back what it stored; now that none is at work it can go.
 	if err := k.l.Stores.Collect(context.WithoutCancel(ctx), k.policy.Store, k.site.Stores[k.policy.Store].Spot(k.policy.Store)); err != nil {
@@ -168,25 +176,13 @@ func (k *backup) reach(ctx context.Context) error {
 	})
 }
 
-// performAll performs tasks, each when it is its turn: by the spreading of starts over a time, and by the limits of tasks at once.
-func (l *Lodge) performAll(ctx context.Context, r *runs.Run, s site.Site, tasks []records.Task, over time.Duration, work func(context.Context, *runs.Task) error) []records.Task {
-	done := make([]records.Task, len(tasks))
-	starts := runs.Spread(tasks, time.Now().In(s.Location()), over)
-	var all sync.WaitGroup
-	for i, rec := range tasks {
-		all.Go(func() {
-			limits := records.Limits{Lodge: s.Tasks(), Hypervisor: s.Hypervisors[rec.Hypervisor].Tasks(), Store: s.Stores[rec.Store].Tasks()}
-			late := l.Runs.Turn(ctx, &rec, limits, starts[i])
-			done[i] = r.Perform(ctx, rec, func(ctx context.Context, t *runs.Task) error {
-				if late != nil {
-					return late
-				}
-				return work(ctx, t)
-			})
-		})
+// take makes an image of a machine, or a snapshot in place.
+func (k *backup) take(ctx context.Context, t *runs.Task) error {
+	if k.policy.Covers() != image.InPlace {
+		return k.l.captures.Capture(ctx, k.order, k.store, t)
 	}
-	all.Wait()
-	return done
+	_, err := k.l.Snapshots.TakeOne(ctx, k.order, t, snapshots.Wish{Note: k.Note})
+	return err
 }
 
 // captureOne captures one machine, with its hooks around it, and again after what may pass by itself.
@@ -198,16 +194,16 @@ func (k *backup) captureOne(ctx context.Context, t *runs.Task) error {
 		err = k.Retry(ctx, retries, t.Machine, func() error { return k.l.captures.Undo(ctx, t) }, func(try int) error {
 			t.Tries, t.Warnings, t.Image = try, nil, ""
 			t.Done, t.Total, t.NewBytes, t.Stored, t.Frozen = 0, 0, 0, 0, 0
-			err := k.l.captures.Capture(ctx, k.order, k.store, t)
+			err := k.take(ctx, t)
 			if moved, looked := k.follow(ctx, t, err); moved || looked != nil {
 				if err = errors.Join(k.l.captures.Undo(ctx, t), looked); err == nil {
-					err = k.l.captures.Capture(ctx, k.order, k.store, t)
+					err = k.take(ctx, t)
 				}
 			}
 			return err
 		})
 	}
-	if err == nil {
+	if err == nil && k.store != nil {
 		if followed := k.l.Copies.Follow(ctx, k.policy.Store); followed != nil {
 			t.Caution(ctx, "the rules that copy an image as soon as it is complete could not be started; their next moment does it: %v", followed)
 		}

@@ -582,7 +582,7 @@ func TestRehearsal(t *testing.T) {
 	b.run("nightly-guests")
 	before := b.shelf().Names("")
 	rehearse := func(freeze bool) (records.Run, string) {
-		r, err := b.l.RehearsePolicy(t.Context(), "nightly-guests", "operator", wire.RehearseRequest{Freeze: freeze})
+		r, err := b.l.Rehearsals.Start(t.Context(), "nightly-guests", "operator", wire.RehearseRequest{Freeze: freeze})
 		require.NoError(t, err)
 		r = b.await(r.ID)
 		return r, b.lines(r.ID)

@@ -2,6 +2,8 @@ package lodge_test
 
 import (
 	"bytes"
+	"context"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -21,12 +23,22 @@ import (
 	"keenlodge/internal/records/listing"
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/source/sourcetest"
+	"keenlodge/internal/standin/standintest"
 	"keenlodge/internal/store/medium/mediumtest"
 	"keenlodge/internal/store/medium/memory"
+	"keenlodge/internal/watchdog"
 )
 
-// The program runs itself as a freeze's watchdog; the fake needs none, so a test binary is never asked to be one.
+// The program runs itself as a freeze's watchdog, and so does this one, which is a stand-in, too, where that is wanted.
 func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == watchdog.Command {
+		if err := watchdog.Thaw(context.Background(), os.Stdin, os.Stdout); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+	standintest.Main()
 	chunk.PassphraseWork = 5 // a strong one takes a second each time
 	recordstest.Main(m)
 }

@@ -33,10 +33,12 @@ import (
 	"keenlodge/internal/proof"
 	"keenlodge/internal/reader"
 	"keenlodge/internal/records"
+	"keenlodge/internal/rehearsal"
 	"keenlodge/internal/restore"
 	"keenlodge/internal/retention"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/scratch"
+	"keenlodge/internal/snapshots"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/agent"
 	_ "keenlodge/internal/source/islet"     // a kind of source
@@ -98,6 +100,8 @@ type Lodge struct {
 	Copies     *copies.Copies
 	Disks      *disks.Disks
 	Moving     *moving.Moving
+	Snapshots  *snapshots.Snapshots
+	Rehearsals *rehearsal.Rehearsals
 
 	rec       *records.Records
 	log       *slog.Logger
@@ -156,7 +160,8 @@ func New(c Config) (*Lodge, error) {
 	l.Disks = disks.New(c.Records, c.Log, l.Stores)
 	l.Disks.Arrived = l.Copies.CatchUp
 	engine.Register(run.Backup, backups{l})
-	engine.Register(run.Rehearsal, rehearsals{l})
+	l.Snapshots = snapshots.New(c.Records, c.Log, l.Inventory, l.captures, engine)
+	l.Rehearsals = rehearsal.New(c.Records, l.Stores, l.Inventory, l.captures, l.Planning, l.Snapshots, engine, l.cleanUp)
 	return l, nil
 }
 
@@ -185,5 +190,5 @@ func (l *Lodge) Serve(ctx context.Context, ready func()) error {
 
 // often is what the service looks after once a minute.
 func (l *Lodge) often(ctx context.Context) error {
-	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Promises.Plan(ctx), l.Inventory.Survey(ctx), l.Access.Upkeep(ctx), l.doorman.Note(ctx))
+	return errors.Join(l.captures.SettleLeft(ctx), l.Proofs.ReadAgain(ctx), l.Promises.Plan(ctx), l.Inventory.Survey(ctx), l.Snapshots.Upkeep(ctx), l.Access.Upkeep(ctx), l.doorman.Note(ctx))
 }

@@ -308,6 +308,6 @@ func TestSummaryAndLanes(t *testing.T) {
 	b.host.Remove("tickets-db")
 	s = look()
 	require.Equal(t, []int{2, 1}, []int{s.Machines, s.Covered}, "what is gone and has images is still looked after")
-	_, err = b.l.RehearsePolicy(ctx, "nightly", "operator", wire.RehearseRequest{})
+	_, err = b.l.Rehearsals.Start(ctx, "nightly", "operator", wire.RehearseRequest{})
 	require.ErrorIs(t, err, fault.ErrNotFound)
 }

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/inventory"
@@ -91,7 +92,7 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 			sum.Note(h.Name, "it did not answer when it was asked for its guests (it did "+last+"): "+h.Error, namesShown)
 		}
 	}
-	if err := l.noteLeftBehind(ctx, &sum, in, now); err != nil {
+	if err := l.noteLeftBehind(ctx, s, &sum, in, now); err != nil {
 		return st, err
 	}
 	for _, m := range machines {
@@ -121,6 +122,9 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 					c.covers = append(c.covers, m.Label)
 				}
 				st.policies[name] = c
+			}
+			if s.Policies[name].Covers() == image.InPlace {
+				continue // what it keeps is no copy
 			}
 			covered = true
 			promised = planning.Sooner(promised, c.freshness)
@@ -153,8 +157,18 @@ func (l *Lodge) stand(ctx context.Context, s site.Site, in right.Within) (standi
 // leftLong is for how long what a run left outside is tried to be removed before the summary tells of it.
 const leftLong = 24 * time.Hour
 
-// noteLeftBehind tells of what runs left on sources, such as a snapshot that can't be removed, and that is there a day later still.
-func (l *Lodge) noteLeftBehind(ctx context.Context, sum *wire.Standing, in right.Within, now time.Time) error {
+// noteLeftBehind tells of what runs left on sources, such as a snapshot that can't be removed, and that is there a day later still; and of snapshots in
+// place that are too old.
+func (l *Lodge) noteLeftBehind(ctx context.Context, s site.Site, sum *wire.Standing, in right.Within, now time.Time) error {
+	told, err := l.Snapshots.Headlines(ctx, s, now)
+	if err != nil {
+		return err
+	}
+	for _, t := range told {
+		if in.All || in.SeenMachines[t.MachineID] {
+			sum.Note(t.Machine, t.Text, namesShown)
+		}
+	}
 	left, err := l.rec.Unclean(ctx)
 	for _, t := range left {
 		if t.Ended != nil && now.Sub(*t.Ended) >= leftLong && (in.All || in.SeenMachines[t.MachineID]) {

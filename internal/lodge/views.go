@@ -2,11 +2,18 @@ package lodge
 
 import (
 	"context"
+	"fmt"
+	"maps"
+	"slices"
 	"time"
 
+	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/forecast"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/right"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
+	"keenlodge/internal/wire"
 )
 
 // coversShown is how many of the machines that a policy covers are named in a list of policies.
@@ -60,4 +67,54 @@ func (l *Lodge) Policies(ctx context.Context, in right.Within) ([]PolicyView, er
 		out = append(out, v)
 	}
 	return out, nil
+}
+
+// PreviewRotation returns what the next rotation of a policy, or of the copies of a rule, would do, as [retention.Retention.Preview] does; of one that
+// keeps snapshots in place all sets are one page.
+func (l *Lodge) PreviewRotation(ctx context.Context, name, rule, after string, limit int) ([]wire.SetPreview, string, error) {
+	s, err := l.rec.Site(ctx)
+	if err == nil && s.Policies[name].Covers() == image.InPlace {
+		sets, err := l.Snapshots.Preview(ctx, s, name, rule)
+		return sets, "", err
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	return l.Retention.Preview(ctx, name, rule, after, limit)
+}
+
+// ConfirmRotation lets a rotation happen that the guard holds back, of images or of snapshots in place.
+func (l *Lodge) ConfirmRotation(ctx context.Context, name string, drops []string) ([]string, error) {
+	s, err := l.rec.Site(ctx)
+	if err == nil && s.Policies[name].Covers() == image.InPlace {
+		return l.Snapshots.Confirm(ctx, s, name, drops)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return l.Retention.Confirm(ctx, name, drops)
+}
+
+// Forecast is the forecast of the policies that are wholly within a reach, and of the stores that are seen in it; no names are all of them.
+func (l *Lodge) Forecast(ctx context.Context, in right.Within, names []string, days int) (out wire.Forecast, err error) {
+	if in.All {
+		if out, err = l.Planning.Forecast(ctx, names, days); err == nil {
+			out.Proofs, err = l.Promises.Outlook(ctx)
+		}
+		return out, err
+	}
+	if len(names) == 0 {
+		names = slices.Sorted(maps.Keys(in.Policies))
+	}
+	for _, name := range names {
+		if !in.Policies[name] {
+			return out, fmt.Errorf("%w: no policy is called %q among what this token is wholly for", fault.ErrNotFound, name)
+		}
+	}
+	if len(names) == 0 { // of none, it would be of all
+		return wire.Forecast{Forecast: forecast.Forecast{Policies: []forecast.PolicyDays{}, Stores: []forecast.StoreDays{}, Crowds: []forecast.Contention{}}, Guessed: []string{}, Unreached: []string{}}, nil
+	}
+	out, err = l.Planning.Forecast(ctx, names, days)
+	out.Stores = slices.DeleteFunc(out.Stores, func(d forecast.StoreDays) bool { return !in.SeenStores[d.Store] })
+	return out, err
 }

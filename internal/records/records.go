@@ -22,6 +22,7 @@ import (
 	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/deeds"
 	"keenlodge/internal/records/doors"
+	"keenlodge/internal/records/inplace"
 	"keenlodge/internal/records/listed"
 	"keenlodge/internal/records/schema"
 	"keenlodge/internal/records/secrets"
@@ -49,7 +50,8 @@ type Records struct {
 	unread.Unread
 	upkeep.Upkeep
 	copied.Copied
-	db *db.DB
+	Snapshots inplace.InPlace
+	db        *db.DB
 
 	mu         sync.Mutex
 	cachedSite site.Site // of the version, while that stays
@@ -88,7 +90,7 @@ func Open(ctx context.Context, url string, told ...func(away bool, err error)) (
 		return nil, err
 	}
 	d := &db.DB{Pool: pool, Jobs: jobs}
-	return &Records{Trust: trust.New(d), Around: around.New(d), Listed: listed.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), Unread: unread.New(d), Upkeep: upkeep.New(d), Copied: copied.New(d), db: d}, nil
+	return &Records{Trust: trust.New(d), Around: around.New(d), Listed: listed.New(d), Secrets: secrets.New(d), Doors: doors.New(d), Deeds: deeds.New(d), Unread: unread.New(d), Upkeep: upkeep.New(d), Copied: copied.New(d), Snapshots: inplace.New(d), db: d}, nil
 }
 
 // Tell queues the telling of an event that changes nothing in the records.

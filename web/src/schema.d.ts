@@ -841,6 +841,92 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/machines/{machine}/snapshots": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Take a snapshot in place of a machine by hand */
+    post: operations["take-snapshot"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/machines/{machine}/snapshots/{id}": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    post?: never
+    /** Remove a snapshot in place */
+    delete: operations["drop-snapshot"]
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/machines/{machine}/snapshots/{id}/back": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Have a machine be as it was at a snapshot in place */
+    post: operations["go-back"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/machines/{machine}/snapshots/{id}/loss": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** What going back to a snapshot in place would lose */
+    get: operations["preview-back"]
+    put?: never
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/machines/{machine}/snapshots/{id}/pin": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    /** Pin a snapshot in place, so that rotation never touches it */
+    put: operations["pin-snapshot"]
+    post?: never
+    /** Let a pinned snapshot in place go */
+    delete: operations["unpin-snapshot"]
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/me": {
     parameters: {
       query?: never
@@ -1179,6 +1265,23 @@ export interface paths {
     get: operations["get-site"]
     /** Replace the configuration */
     put: operations["apply-site"]
+    post?: never
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/snapshots": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    /** Snapshots in place, newest first */
+    get: operations["list-snapshots"]
+    put?: never
     post?: never
     delete?: never
     options?: never
@@ -1714,6 +1817,12 @@ export interface components {
       renewed: number
       /** @description the key of the next one is in the vault, and was not taken out */
       spare: boolean
+    }
+    BackBody: {
+      /** @description the machine's name: what was written since is lost */
+      confirm: string
+      /** @description power a machine off that runs */
+      off?: boolean
     }
     CancelBody: {
       why?: string
@@ -2591,6 +2700,13 @@ export interface components {
         | "prove-key"
         | "list-groups"
         | "list-copies"
+        | "list-snapshots"
+        | "take-snapshot"
+        | "drop-snapshot"
+        | "pin-snapshot"
+        | "unpin-snapshot"
+        | "preview-back"
+        | "go-back"
         | "list-copy-images"
         | "run-copy"
         | "prove-group"
@@ -2946,13 +3062,14 @@ export interface components {
       says: string[]
       schedules?: components["schemas"]["SiteSchedule"][]
       /**
-       * @description what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server)
+       * @description what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server); or inplace, to keep snapshots on the machines' own storage, which are no images and lie in no store
        * @enum {string}
        */
-      scope?: "machine" | "disks" | "system" | "files"
+      scope?: "machine" | "disks" | "system" | "files" | "inplace"
       /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
       spread?: string
-      store: string
+      /** @description the store in which its images are kept; none for scope inplace */
+      store?: string
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
       /** @description what is expected of machines that are started from their images; the first that fits a machine holds */
@@ -3299,6 +3416,7 @@ export interface components {
         | "drill"
         | "copy"
         | "move"
+        | "snapshot"
       /** Format: int64 */
       machines: number
       /** Format: date-time */
@@ -3621,13 +3739,14 @@ export interface components {
       rotation: string
       schedules?: components["schemas"]["SiteSchedule"][]
       /**
-       * @description what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server)
+       * @description what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server); or inplace, to keep snapshots on the machines' own storage, which are no images and lie in no store
        * @enum {string}
        */
-      scope?: "machine" | "disks" | "system" | "files"
+      scope?: "machine" | "disks" | "system" | "files" | "inplace"
       /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
       spread?: string
-      store: string
+      /** @description the store in which its images are kept; none for scope inplace */
+      store?: string
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
       /** @description what is expected of machines that are started from their images; the first that fits a machine holds */
@@ -3755,6 +3874,73 @@ export interface components {
       )[]
       /** @description https:// address, or http:// on loopback */
       url: string
+    }
+    Snapshot: {
+      /**
+       * Format: int64
+       * @description what it takes, or what was written since; -1 where that is not known
+       */
+      bytes: number
+      /** @enum {string} */
+      consistency: "application" | "filesystem" | "off" | "each file" | "crash"
+      /**
+       * Format: int64
+       * @description nanoseconds that file systems stood still for it
+       */
+      frozen: number
+      /** Format: date-time */
+      gone?: string
+      /** @description what a person has to hear of it, or empty */
+      headline: string
+      /** @description empty for one that somebody else made: it is listed, and never touched */
+      id: string
+      machine: string
+      machine_id: string
+      /** @description it has the machine's memory, too */
+      memory: boolean
+      /** @description what its source calls it, for one that somebody else made */
+      name: string
+      note: string
+      pin_note: string
+      pinned: boolean
+      /** @description empty for one that was taken by hand */
+      policy: string
+      run: string
+      source: string
+      state: string
+      /** Format: date-time */
+      taken: string
+      /** @description why it can't be removed */
+      trouble: string
+      /**
+       * Format: date-time
+       * @description when a person is asked about one that was taken by hand
+       */
+      until?: string
+      /** @description why it went, or is to go */
+      why: string
+    }
+    SnapshotBody: {
+      /** @description after how long a person is asked about it, such as 2 days; default 7 days */
+      keep?: string
+      /** @description with the memory of a machine that runs, where its source can */
+      memory?: boolean
+      /** @description what it is for, such as: before the upgrade */
+      note?: string
+    }
+    SnapshotLoss: {
+      /**
+       * Format: int64
+       * @description what was written since, -1 where that is not known
+       */
+      bytes: number
+      /** @description snapshots that were taken since; sources that keep them as a chain lose them, too */
+      later: components["schemas"]["Snapshot"][]
+      /** @description the newest image of the machine that was taken since: what is in it is not lost */
+      newest?: components["schemas"]["Image"]
+      /** @description the machine runs: it has to be powered off */
+      runs: boolean
+      snapshot: components["schemas"]["Snapshot"]
     }
     Some: {
       /** Format: int64 */
@@ -9247,6 +9433,647 @@ export interface operations {
       }
     }
   }
+  "take-snapshot": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["SnapshotBody"]
+      }
+    }
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "drop-snapshot": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "go-back": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["BackBody"]
+      }
+    }
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "preview-back": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["SnapshotLoss"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "pin-snapshot": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PinBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Done"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "unpin-snapshot": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        /** @description label, name or identity; a slash in it is written %2F */
+        machine: string
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Done"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "get-me": {
     parameters: {
       query?: never
@@ -10346,6 +11173,7 @@ export interface operations {
           | "drill"
           | "copy"
           | "move"
+          | "snapshot"
       }
       header?: never
       path?: never
@@ -11559,6 +12387,114 @@ export interface operations {
         }
         content: {
           "application/json": components["schemas"]["Applied"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "list-snapshots": {
+    parameters: {
+      query?: {
+        machine?: string
+        policy?: string
+        /** @description those too that went */
+        gone?: boolean
+        /** @description of one machine, those too that somebody else made: its source is asked */
+        others?: boolean
+      }
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    requestBody?: never
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Snapshot"][]
         }
       }
       /** @description Bad Request */

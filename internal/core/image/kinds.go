@@ -33,7 +33,10 @@ const (
 	SomeFiles Scope = "files"
 )
 
-// Scopes lists every scope.
+// InPlace is what a policy covers that keeps snapshots in place: no image is of this scope.
+const InPlace Scope = "inplace"
+
+// Scopes lists every scope of images.
 var Scopes = []Scope{WholeMachine, SomeDisks, SystemState, SomeFiles}
 
 // OfFiles reports whether an image of this scope holds files, and no disks.

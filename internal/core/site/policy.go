@@ -35,7 +35,7 @@ type Policy struct {
 	// Active tells which member of a high-availability pair is to be captured.
 	Active *Active `yaml:"active,omitempty" json:"active,omitempty" doc:"skips a machine that is not the active member of its pair"`
 	// Scope is what images cover; empty is the whole machine, or the disks named.
-	Scope image.Scope `yaml:"scope,omitempty" json:"scope,omitempty" enum:"machine,disks,system,files" doc:"what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server)"`
+	Scope image.Scope `yaml:"scope,omitempty" json:"scope,omitempty" enum:"machine,disks,system,files,inplace" doc:"what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server); or inplace, to keep snapshots on the machines' own storage, which are no images and lie in no store"`
 	// Disks narrows images to some of a machine's disks.
 	Disks []string `yaml:"disks,omitempty" json:"disks,omitempty" doc:"targets of the disks to cover, such as vdb; by default all"`
 	// Parts and LeaveOut choose of a system state; Folders are those of scope files.
@@ -47,7 +47,7 @@ type Policy struct {
 	Personal bool     `yaml:"personal,omitempty" json:"personal,omitempty" doc:"of files: take people's own folders (/home, /root), too"`
 	// Unread says what becomes of a run that could not read some files, or some of a server's disks.
 	Unread string `yaml:"unread,omitempty" json:"unread,omitempty" enum:"warn,fail" doc:"what files, or places of a server's disks, that can't be read do: warn (the default for files; of disks the image is broken), or fail (the default for disks)"`
-	Store  string `yaml:"store" json:"store"`
+	Store  string `yaml:"store,omitempty" json:"store,omitempty" doc:"the store in which its images are kept; none for scope inplace"`
 	// Formerly are stores in which it kept its images before.
 	Formerly []string `yaml:"formerly,omitempty" json:"formerly,omitempty" doc:"stores in which it kept its images before: these count in its rotation, and go by it, together with those in its store now"`
 	// Cycle says when an image is full; what lies between is of kind Capture.
@@ -278,7 +278,11 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 	if err := v.checkSelection(name, p); err != nil {
 		return err
 	}
-	if _, ok := s.Stores[v.Store]; !ok {
+	if v.Covers() == image.InPlace {
+		if err := v.checkInPlace(name, p); err != nil {
+			return err
+		}
+	} else if _, ok := s.Stores[v.Store]; !ok {
 		return field.At(name, p+".store", "no store is called %q%s", v.Store, suggest.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
 	}
 	for i, store := range v.Formerly {
@@ -360,6 +364,17 @@ func (v Policy) checkSelection(name, p string) error {
 	return nil
 }
 
+// checkInPlace refuses what makes no sense for snapshots in place.
+func (v Policy) checkInPlace(name, p string) error {
+	for f, used := range map[string]bool{"store": v.Store != "", "formerly": len(v.Formerly) > 0, "disks": len(v.Disks) > 0, "cycle": v.Cycle != "", "capture": v.Capture != "", "fold": v.Fold, "by_hand": v.ByHand != "", "prove": v.Prove != "",
+		"hold": v.Hold != "", "promise": v.Promise != "", "trials": len(v.Trials) > 0, "restored": len(v.Restored) > 0, "gentle": v.Gentle, "unread": v.Unread != ""} {
+		if used {
+			return field.At(name, p+"."+f, "%s means nothing for scope inplace: snapshots in place are no images, and lie in no store; leave it out", f)
+		}
+	}
+	return nil
+}
+
 // Covers is the scope of its images.
 func (v Policy) Covers() image.Scope {
 	switch {
@@ -373,7 +388,7 @@ func (v Policy) Covers() image.Scope {
 
 // checkScope refuses what makes no sense for what its images cover.
 func (v Policy) checkScope(name, p string) error {
-	if err := field.Known(name, p, "scope", v.Scope, image.Scopes); err != nil {
+	if err := field.Known(name, p, "scope", v.Scope, append(slices.Clone(image.Scopes), image.InPlace)); err != nil {
 		return err
 	}
 	if err := field.Known(name, p, "unread", v.Unread, ofUnread); err != nil {

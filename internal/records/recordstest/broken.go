@@ -2,11 +2,13 @@ package recordstest
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/inplace"
 )
 
 // Later has images in doubt have been so for as long as it takes for a second finding to count.
@@ -26,4 +28,10 @@ func Break(t testing.TB, rec *records.Records, id string) {
 	state, err = rec.Damaged(t.Context(), id, "twolook0")
 	require.NoError(t, err)
 	require.Equal(t, image.Broken, state)
+}
+
+// MakingSnapshot records a snapshot that a run which is not known any more was taking.
+func MakingSnapshot(t *testing.T, r *records.Records, machineID, hypervisor, machine string) {
+	t.Helper()
+	require.NoError(t, r.Snapshots.Save(t.Context(), inplace.Snapshot{ID: "abcdefghik", MachineID: machineID, Machine: machine, Hypervisor: hypervisor, Run: "nosuchrun", Taken: time.Now(), State: "making"}))
 }

@@ -89,7 +89,18 @@ func request(since string) source.Request {
 // A hypervisor with an interface of its own keeps the contract of sources.
 func TestIsASource(t *testing.T) {
 	r := newRock(t)
-	sourcetest.Run(t, sourcetest.Subject{Guest: "lighthouse", Target: "vda", Dial: r.dial, NewID: image.NewID, Write: r.write})
+	subject := sourcetest.Subject{Guest: "lighthouse", Target: "vda", Dial: r.dial, NewID: image.NewID, Write: r.write}
+	sourcetest.Run(t, subject)
+	require.Empty(t, r.snapshots())
+	sourcetest.RunInPlace(t, subject, func(t *testing.T, at int64) []byte {
+		k, err := r.capturer().Capture(t.Context(), request(""))
+		require.NoError(t, err)
+		p := make([]byte, 1<<20)
+		_, err = k.Disks()[0].ReadAt(p, at)
+		require.NoError(t, err)
+		require.NoError(t, k.Close(t.Context(), false, nil))
+		return p
+	})
 	require.Empty(t, r.snapshots())
 }
 

@@ -99,6 +99,7 @@ type Guest struct {
 	Frozen      bool
 	Job         string
 	Checkpoints []string
+	snaps       []snap
 	// Files are those of a server, nil for what has none to offer; Parts are of its system state.
 	Files filestest.Tree
 	Parts []source.PartOf

@@ -1,4 +1,6 @@
-package lodge
+// Package rehearsal does all of a policy's run but what writes: it connects, selects, freezes where that is asked for, and weighs what would be read,
+// stored and dropped.
+package rehearsal
 
 import (
 	"context"
@@ -22,39 +24,60 @@ import (
 	"keenlodge/internal/records"
 	"keenlodge/internal/retention"
 	"keenlodge/internal/runs"
+	"keenlodge/internal/snapshots"
+	"keenlodge/internal/source"
 	"keenlodge/internal/store"
 	"keenlodge/internal/stores"
 	"keenlodge/internal/wire"
 )
 
-// RehearsePolicy queues a rehearsal, for who.
-func (l *Lodge) RehearsePolicy(ctx context.Context, policy, who string, q wire.RehearseRequest) (records.Run, error) {
-	s, err := l.rec.Site(ctx)
+// Rehearsals rehearses.
+type Rehearsals struct {
+	rec       *records.Records
+	stores    *stores.Stores
+	inventory *inventory.Inventory
+	captures  *capture.Captures
+	planning  *planning.Planning
+	snapshots *snapshots.Snapshots
+	runs      *runs.Engine
+	cleanUp   func(ctx context.Context, t records.Task) error
+}
+
+// New makes a Rehearsals and registers its runs with the engine. cleanUp removes what a task's capture left on its source.
+func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, c *capture.Captures, pl *planning.Planning, sn *snapshots.Snapshots, e *runs.Engine, cleanUp func(ctx context.Context, t records.Task) error) *Rehearsals {
+	rs := &Rehearsals{rec, ss, inv, c, pl, sn, e, cleanUp}
+	e.Register(run.Rehearsal, handler{rs})
+	return rs
+}
+
+// Start queues a rehearsal of a policy, for who.
+func (rs *Rehearsals) Start(ctx context.Context, policy, who string, q wire.RehearseRequest) (records.Run, error) {
+	s, err := rs.rec.Site(ctx)
 	if err == nil {
 		_, err = s.Policy(policy)
 	}
 	if err != nil {
 		return records.Run{}, err
 	}
-	return l.Runs.Queue(ctx, runs.Order{Kind: run.Rehearsal, Policy: policy, Cause: run.Hand, Who: who, Request: q})
+	return rs.runs.Queue(ctx, runs.Order{Kind: run.Rehearsal, Policy: policy, Cause: run.Hand, Who: who, Request: q})
 }
 
 // signs stand before a check's line in the log.
 var signs = map[wire.Verdict]string{wire.OK: "✓", wire.Warned: "!", wire.Failed: "✗"}
 
-// rehearsals carries rehearsals out.
-type rehearsals struct{ l *Lodge }
+// handler carries rehearsals out.
+type handler struct{ rs *Rehearsals }
 
 // Settle implements [runs.Handler].
-func (rehearsals) Settle(context.Context, *runs.Run, *records.Task) error { return nil }
+func (handler) Settle(context.Context, *runs.Run, *records.Task) error { return nil }
 
 // Cleanup implements [runs.Handler].
-func (h rehearsals) Cleanup(ctx context.Context, t records.Task) error { return h.l.cleanUp(ctx, t) }
+func (h handler) Cleanup(ctx context.Context, t records.Task) error { return h.rs.cleanUp(ctx, t) }
 
 // rehearsal is one under way.
 type rehearsal struct {
 	*runs.Run
-	l      *Lodge
+	*Rehearsals
 	s      site.Site
 	policy site.Policy
 	order  capture.Order
@@ -83,9 +106,9 @@ func (r *rehearsal) noted(ctx context.Context, what, on string, err error, forma
 }
 
 // Run implements [runs.Handler]: all of a run but what writes.
-func (h rehearsals) Run(ctx context.Context, begun *runs.Run) error {
-	l := h.l
-	s, err := l.rec.Site(ctx)
+func (h handler) Run(ctx context.Context, begun *runs.Run) error {
+	rs := h.rs
+	s, err := rs.rec.Site(ctx)
 	if err != nil {
 		return err
 	}
@@ -97,10 +120,13 @@ func (h rehearsals) Run(ctx context.Context, begun *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	r := &rehearsal{Run: begun, l: l, s: s, policy: policy, freeze: asked.Freeze, found: wire.Rehearsal{Checks: []wire.RehearsalCheck{}, Drops: []string{}}}
+	r := &rehearsal{Run: begun, Rehearsals: rs, s: s, policy: policy, freeze: asked.Freeze, found: wire.Rehearsal{Checks: []wire.RehearsalCheck{}, Drops: []string{}}}
 	r.order = capture.Order{Site: s, Policy: policy, Run: begun}
 	r.start(ctx)
-	st, err := l.Stores.Open(ctx, s, policy.Store)
+	if policy.Covers() == image.InPlace {
+		return r.inPlace(ctx)
+	}
+	st, err := rs.stores.Open(ctx, s, policy.Store)
 	if r.noted(ctx, "store", policy.Store, err, "reached, signed in and opened") {
 		r.capacity(ctx, st)
 	}
@@ -109,7 +135,7 @@ func (h rehearsals) Run(ctx context.Context, begun *runs.Run) error {
 	if err != nil {
 		return err
 	}
-	l.performAll(ctx, begun, s, tasks, 0, func(ctx context.Context, t *runs.Task) error {
+	rs.runs.PerformAll(ctx, begun, s, tasks, 0, func(ctx context.Context, t *runs.Task) error {
 		if st == nil {
 			return nil
 		}
@@ -118,6 +144,11 @@ func (h rehearsals) Run(ctx context.Context, begun *runs.Run) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
+	return r.end(ctx, tasks)
+}
+
+// end sums up what was found.
+func (r *rehearsal) end(ctx context.Context, tasks []records.Task) error {
 	r.byMachine(tasks)
 	if err := r.SetResult(ctx, r.found); err != nil {
 		return err
@@ -156,10 +187,10 @@ func (r *rehearsal) start(ctx context.Context) {
 	} else {
 		r.note(ctx, "schedule", r.Policy, wire.OK, "next at %s", next.Format("2006-01-02 15:04 MST"))
 	}
-	if pauses, err := r.l.Planning.Pauses(ctx); err == nil && pauses[r.Policy].Holds(now) {
+	if pauses, err := r.planning.Pauses(ctx); err == nil && pauses[r.Policy].Holds(now) {
 		r.note(ctx, "pause", r.Policy, wire.Warned, "it is paused%s", planning.PauseWords(pauses[r.Policy], zone))
 	}
-	hosts, err := r.l.Planning.HostsOf(ctx, r.s, r.Policy)
+	hosts, err := r.planning.HostsOf(ctx, r.s, r.Policy)
 	if err != nil {
 		r.note(ctx, "window", r.Policy, wire.Failed, "%v", err)
 		return
@@ -211,11 +242,11 @@ func (r *rehearsal) scripts(ctx context.Context) {
 
 // choose asks the sources and makes a task of each machine that a run would cover.
 func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
-	answers, err := r.l.Inventory.AskFor(ctx, r.s, r.policy, true)
+	answers, err := r.inventory.AskFor(ctx, r.s, r.policy, true)
 	if err != nil {
 		return nil, err
 	}
-	covered, err := r.l.Inventory.Covered(ctx, r.policy)
+	covered, err := r.inventory.Covered(ctx, r.policy)
 	if err != nil {
 		return nil, err
 	}
@@ -225,12 +256,12 @@ func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
 		}
 	}
 	silent := inventory.Silent(answers)
-	missing, err := r.l.Inventory.Missing(ctx, r.Policy, r.policy, silent)
+	missing, err := r.inventory.Missing(ctx, r.Policy, r.policy, silent)
 	if err != nil {
 		return nil, err
 	}
 	covered = slices.DeleteFunc(covered, func(m records.Machine) bool { return silent[m.Hypervisor] != "" })
-	tasks, err := r.AddTasks(ctx, tasksOf(covered, r.policy))
+	tasks, err := r.AddTasks(ctx, inventory.Tasks(covered, r.policy))
 	if err != nil {
 		return nil, err
 	}
@@ -252,7 +283,7 @@ func (r *rehearsal) choose(ctx context.Context) ([]records.Task, error) {
 // machine has a machine captured as a run would, with nothing read, and weighs what that would add and drop.
 func (r *rehearsal) machine(ctx context.Context, st store.Store, t *runs.Task) error {
 	name := t.Machine
-	tried, err := r.l.captures.Try(ctx, r.order, st, t, r.freeze)
+	tried, err := r.captures.Try(ctx, r.order, st, t, r.freeze)
 	var skip run.Skip
 	switch {
 	case errors.As(err, &skip):
@@ -290,7 +321,7 @@ func (r *rehearsal) machine(ctx context.Context, st store.Store, t *runs.Task) e
 // weigh compares what a run would add with the room that is there, and says what rotation would drop.
 func (r *rehearsal) weigh(ctx context.Context, st store.Store, tried capture.Tried) error {
 	rec := tried.Image
-	need, from, err := r.l.Stores.Estimate(ctx, rec, tried.Reads)
+	need, from, err := r.stores.Estimate(ctx, rec, tried.Reads)
 	if err != nil {
 		return err
 	}
@@ -320,4 +351,46 @@ func (r *rehearsal) weigh(ctx context.Context, st store.Store, tried capture.Tri
 		r.note(ctx, "rotation", rec.Machine, wire.OK, "%q would drop %s", r.policy.Rotation, strings.Join(drops, ", "))
 	}
 	return nil
+}
+
+// inPlace looks whether the machines' sources keep snapshots, and what rotation would drop with one more; none is taken.
+func (r *rehearsal) inPlace(ctx context.Context) error {
+	r.scripts(ctx)
+	tasks, err := r.choose(ctx)
+	if err != nil {
+		return err
+	}
+	r.runs.PerformAll(ctx, r.Run, r.s, tasks, 0, func(ctx context.Context, t *runs.Task) error {
+		h, err := r.inventory.Connect(ctx, r.s, t.Hypervisor)
+		if err == nil {
+			_, err = source.As[source.Snapshotter](h, "keep snapshots in place")
+			defer h.Close()
+		}
+		r.noted(ctx, "snapshot", t.Machine, err, "its source keeps snapshots in place; none was taken")
+		return nil
+	})
+	sets, err := r.snapshots.Preview(ctx, r.s, r.Policy, "")
+	if err != nil {
+		return err
+	}
+	for _, k := range sets {
+		var drops []string
+		for _, m := range k.Images {
+			if m.Verdict == rotation.Drop {
+				drops = append(drops, m.ID)
+			}
+		}
+		r.mu.Lock()
+		r.found.Drops = append(r.found.Drops, drops...)
+		r.mu.Unlock()
+		switch {
+		case k.Guard != "":
+			r.note(ctx, "rotation", k.Machine, wire.Warned, "the guard would hold it back: %s", k.Guard)
+		case len(drops) == 0:
+			r.note(ctx, "rotation", k.Machine, wire.OK, "%q drops nothing of the %d snapshots that there are", r.policy.Rotation, len(k.Images))
+		default:
+			r.note(ctx, "rotation", k.Machine, wire.OK, "%q drops %s", r.policy.Rotation, strings.Join(drops, ", "))
+		}
+	}
+	return r.end(ctx, tasks)
 }

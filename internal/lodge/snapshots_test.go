@@ -1,0 +1,232 @@
+package lodge_test
+
+import (
+	"bytes"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/inplace"
+	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/right"
+	"keenlodge/internal/core/rotation"
+	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
+	"keenlodge/internal/records/recordstest"
+	"keenlodge/internal/standin"
+	"keenlodge/internal/standin/islet"
+	"keenlodge/internal/standin/standintest"
+	"keenlodge/internal/wire"
+)
+
+// isle is a lodge with a hypervisor islet-3, on which lighthouse runs.
+type isle struct {
+	*bench
+	host  *standintest.Standin
+	guest string
+}
+
+func newIsle(t *testing.T, policies map[string]site.Policy) *isle {
+	t.Helper()
+	s := standintest.Start(t, islet.Kind, standin.Options{})
+	path := filepath.Join(t.TempDir(), "d.qcow2")
+	out, err := exec.Command("qemu-img", "create", "-q", "-f", "qcow2", path, "16M").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	body, err := os.ReadFile(path)
+	require.NoError(t, err)
+	var g islet.Guest
+	s.Must(http.MethodPost, "/guests", islet.Guest{Name: "lighthouse", Build: islet.Build{Memory: 256 << 20, CPUs: 1}, Disks: []islet.Disk{{Target: "vda", Volume: s.Bring("lighthouse-vda", body)}}}, &g)
+	require.NoError(t, s.Task(t.Context(), time.Minute, http.MethodPost, "/guests/"+g.ID+"/power", "on", nil))
+	return &isle{newBenchWith(t, policies, func(p *site.Site) { p.Hypervisors["islet-3"] = s.Site }), s, g.ID}
+}
+
+// write has the guest write a MiB of one byte at the beginning of its disk.
+func (i *isle) write(fill byte) {
+	i.t.Helper()
+	body := bytes.Repeat([]byte{fill}, 1<<20)
+	require.NoError(i.t, i.host.Send(i.t.Context(), http.MethodPut, "/inside/"+i.guest+"/vda?at=0", int64(len(body)), bytes.NewReader(body), nil))
+}
+
+// there are the snapshots that the hypervisor has.
+func (i *isle) there() (out []islet.Snapshot) {
+	i.host.Must(http.MethodGet, "/guests/"+i.guest+"/snapshots", nil, &out)
+	return out
+}
+
+// listed lists the snapshots that are recorded.
+func (i *isle) listed(f wire.SnapshotFilter) []wire.Snapshot {
+	i.t.Helper()
+	found, err := i.l.Snapshots.List(i.t.Context(), right.Within{All: true}, f)
+	require.NoError(i.t, err)
+	return found
+}
+
+// byHand awaits a run by hand that ends well.
+func (i *isle) byHand(r wire.Run, err error) {
+	i.t.Helper()
+	require.NoError(i.t, err)
+	done := i.await(r.ID)
+	require.EqualValues(i.t, run.Done, done.State, i.lines(r.ID))
+}
+
+var light = site.Policy{Machines: []string{"lighthouse"}, Scope: image.InPlace, Rotation: "newest 2"}
+
+// A policy of scope inplace keeps snapshots, which rotate by its phrase; they are no copy, so the machine is not covered by it. What others made is
+// listed, and never touched.
+func TestSnapshotsInPlace(t *testing.T) {
+	t.Parallel()
+	i := newIsle(t, map[string]site.Policy{"hourly-light": light})
+	require.NoError(t, i.host.Task(t.Context(), time.Minute, http.MethodPost, "/guests/"+i.guest+"/snapshots", map[string]string{"name": "the keeper's own"}, nil))
+	require.NoError(t, i.host.Task(t.Context(), time.Minute, http.MethodPost, "/guests/"+i.guest+"/snapshots", map[string]string{"name": "keenlodge-in-place-abcdefghij"}, nil))
+	for n := range 4 {
+		i.write(byte(n))
+		r := i.run("hourly-light")
+		require.EqualValues(t, run.Done, r.State, i.lines(r.ID))
+	}
+	found := i.listed(wire.SnapshotFilter{})
+	require.Len(t, found, 2)
+	require.Equal(t, []any{"lighthouse", "hourly-light", image.FileSystem, inplace.Kept}, []any{found[0].Machine, found[0].Policy, found[0].Consistency, found[0].State})
+	require.Len(t, i.there(), 4, "two of ours, and two of others")
+	require.Len(t, i.listed(wire.SnapshotFilter{Gone: true}), 4)
+	others := i.listed(wire.SnapshotFilter{Machine: "lighthouse", Others: true})
+	require.Len(t, others, 4)
+	require.ElementsMatch(t, []string{"the keeper's own", "keenlodge-in-place-abcdefghij"}, []string{others[2].Name, others[3].Name})
+	require.Empty(t, i.images("islet"), "no image was made")
+	s, err := i.l.Summary(t.Context(), right.Within{All: true})
+	require.NoError(t, err)
+	require.Contains(t, s.Open.Names, "lighthouse", "what is kept in place is no copy")
+	require.NoError(t, i.l.Snapshots.Look(t.Context(), i.site))
+	i.until(func() bool { // the summary is some seconds old at the most
+		s, err = i.l.Summary(t.Context(), right.Within{All: true})
+		require.NoError(t, err)
+		return strings.Contains(fmt.Sprint(s.Notices), "snapshot keenlodge-in-place-abcdefghij of lighthouse bears our mark, and no record knows it")
+	}, "the headline")
+
+	// A number typed wrong deletes nothing.
+	for range 3 {
+		i.site.Policies["hourly-light"] = site.Policy{Machines: light.Machines, Scope: image.InPlace, Rotation: "newest 9"}
+		i.apply()
+		require.EqualValues(t, run.Done, i.run("hourly-light").State)
+	}
+	i.site.Policies["hourly-light"] = site.Policy{Machines: light.Machines, Scope: image.InPlace, Rotation: "newest 1"}
+	i.apply()
+	r := i.run("hourly-light")
+	require.EqualValues(t, run.Warned, r.State)
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 6)
+	sets, _, err := i.l.PreviewRotation(t.Context(), "hourly-light", "", "", 0)
+	require.NoError(t, err)
+	require.NotEmpty(t, sets[0].Guard)
+	var drops []string
+	for _, m := range sets[0].Images {
+		if m.Verdict == rotation.Drop {
+			drops = append(drops, m.ID)
+		}
+	}
+	_, err = i.l.ConfirmRotation(t.Context(), "hourly-light", drops[1:])
+	require.ErrorContains(t, err, "look again")
+	_, err = i.l.ConfirmRotation(t.Context(), "hourly-light", drops)
+	require.NoError(t, err)
+	require.NoError(t, i.l.Snapshots.Upkeep(t.Context()))
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 1)
+	require.Len(t, i.there(), 3)
+}
+
+// By hand: taken with a note, pinned, and gone back to; what is lost by that is shown before, the machine is as it was, and the next image is full.
+func TestGoingBack(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	i := newIsle(t, map[string]site.Policy{"nightly-light": {Machines: []string{"lighthouse"}, Store: "quay-shelf", Cycle: "full once", Rotation: "newest 9"}})
+	i.write(1)
+	require.EqualValues(t, run.Done, i.run("nightly-light").State)
+	r, err := i.l.Snapshots.Take(ctx, "operator", "lighthouse", wire.SnapshotBody{Note: "before the upgrade", Keep: "2 days"})
+	i.byHand(wire.Run{ID: r.ID}, err)
+	before := i.listed(wire.SnapshotFilter{})[0]
+	require.Equal(t, "before the upgrade", before.Note)
+	require.WithinDuration(t, time.Now().Add(48*time.Hour), *before.Until, time.Minute)
+	require.NoError(t, i.l.Snapshots.Pin(ctx, "lighthouse", before.ID, "until it is over"))
+	_, err = i.l.Snapshots.Drop(ctx, "operator", "lighthouse", before.ID)
+	require.ErrorContains(t, err, "is pinned")
+	i.write(2)
+	r, err = i.l.Snapshots.Take(ctx, "operator", "lighthouse", wire.SnapshotBody{})
+	i.byHand(wire.Run{ID: r.ID}, err)
+	loss, err := i.l.Snapshots.Loss(ctx, "lighthouse", before.ID)
+	require.NoError(t, err)
+	require.Equal(t, []any{int64(1 << 20), 1, true, (*wire.Image)(nil)}, []any{loss.Bytes, len(loss.Later), loss.Runs, loss.Newest})
+	_, err = i.l.Snapshots.Back(ctx, "operator", "lighthouse", before.ID, wire.BackBody{Confirm: "lighthous"})
+	require.ErrorContains(t, err, "confirm it by the machine's name")
+	r, err = i.l.Snapshots.Back(ctx, "operator", "lighthouse", before.ID, wire.BackBody{Confirm: "lighthouse"})
+	require.NoError(t, err)
+	require.EqualValues(t, run.Failed, i.await(r.ID).State, "it runs")
+	require.Contains(t, i.lines(r.ID), "would have to be powered off")
+	r, err = i.l.Snapshots.Back(ctx, "operator", "lighthouse", before.ID, wire.BackBody{Confirm: "lighthouse", Off: true})
+	i.byHand(wire.Run{ID: r.ID}, err)
+	require.Contains(t, i.lines(r.ID), "went with it: it was taken later")
+	var g islet.Guest
+	i.host.Must(http.MethodGet, "/guests/"+i.guest, nil, &g)
+	require.Equal(t, islet.On, g.Power)
+	require.EqualValues(t, run.Done, i.run("nightly-light").State)
+	m := i.images(i.identity())[0]
+	require.Equal(t, image.Full, m.Capture, "nobody knows what changed")
+	require.True(t, bytes.Equal(bytes.Repeat([]byte{1}, 1<<20), i.content(m.ID, "vda")[:1<<20]), "%v", i.content(m.ID, "vda")[:8])
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 1)
+}
+
+func (i *isle) identity() string {
+	m, err := i.l.Inventory.Resolve(i.t.Context(), "lighthouse")
+	require.NoError(i.t, err)
+	return m.ID
+}
+
+// One that can't be removed is tried again, and told after a day; one whose taker died is removed; one that somebody else removed is recorded so.
+func TestSnapshotsThatStay(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	i := newIsle(t, map[string]site.Policy{"hourly-light": {Machines: light.Machines, Scope: image.InPlace, Rotation: "newest 1", Quiesce: machine.NoFreeze}})
+	require.EqualValues(t, run.Done, i.run("hourly-light").State)
+	i.host.Fault(standin.Fault{Call: "snapshot.remove work", Do: standin.Stuck, Times: 2})
+	r := i.run("hourly-light")
+	require.EqualValues(t, run.Warned, r.State)
+	found := i.listed(wire.SnapshotFilter{})
+	require.Len(t, found, 2)
+	require.Equal(t, inplace.Leaving, found[1].State)
+	require.Contains(t, found[1].Trouble, "the storage does not let it happen")
+	require.NoError(t, i.l.Snapshots.Upkeep(ctx))
+	_, err := i.rec.Pool().Exec(ctx, "update snapshots set troubled = troubled - interval '25 hours' where id = $1", found[1].ID)
+	require.NoError(t, err)
+	require.Contains(t, i.listed(wire.SnapshotFilter{})[1].Headline, "can't be removed since")
+	require.NoError(t, i.l.Snapshots.Upkeep(ctx))
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 1)
+
+	// The hypervisor dies while one is taken: the run fails, and what is there of it goes when it is back.
+	i.host.Fault(standin.Fault{Call: "task.show", Do: standin.DieBefore})
+	r = i.run("hourly-light")
+	require.EqualValues(t, run.Failed, r.State)
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 2)
+	i.host.Again()
+	require.NoError(t, i.l.Snapshots.Upkeep(ctx))
+	require.Len(t, i.there(), 1)
+
+	// A process of the lodge that died while one was taken.
+	recordstest.MakingSnapshot(t, i.rec, i.identity(), "islet-3", "lighthouse")
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 2)
+	require.NoError(t, i.l.Snapshots.Upkeep(ctx))
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 1)
+
+	// Somebody removes ours with the hypervisor's own means.
+	kept := i.there()[0]
+	require.NoError(t, i.host.Task(ctx, time.Minute, http.MethodDelete, "/guests/"+i.guest+"/snapshots/"+kept.ID, nil, nil))
+	_, err = i.rec.Pool().Exec(ctx, "update snapshots set taken = taken - interval '1 hour'")
+	require.NoError(t, err)
+	require.NoError(t, i.l.Snapshots.Look(ctx, i.site))
+	require.Empty(t, i.listed(wire.SnapshotFilter{}))
+	require.True(t, slices.ContainsFunc(i.listed(wire.SnapshotFilter{Gone: true}), func(s wire.Snapshot) bool { return strings.Contains(s.Why, "somebody else removed it") }))
+}
