@@ -14,6 +14,7 @@ import (
 	"keenlodge/internal/source/rest"
 	"keenlodge/internal/standin"
 	"keenlodge/internal/standin/islet"
+	"keenlodge/internal/standin/skerry"
 )
 
 // Lighthouse is the guest of hypervisor islet-3.
@@ -85,4 +86,48 @@ func sendFile(ctx context.Context, c *rest.Client, path, file string, out any) e
 		return err
 	}
 	return c.Send(ctx, http.MethodPut, path, info.Size(), f, out)
+}
+
+// Archive is the instance of account skerry in its east, Tides the one in its west.
+const (
+	Archive = "berth-archive"
+	Tides   = "tide-model"
+)
+
+// MakeArchive gives the account skerry its instances: each with a volume of files, berth-archive with a second one.
+func (p *Place) MakeArchive(ctx context.Context, c *rest.Client) error {
+	for name, region := range map[string]string{Archive: "skerry-east", Tides: "skerry-west"} {
+		i := skerry.Instance{Name: name, Type: "two-oars", Network: "harbour", Tags: map[string]string{"tier": "silver"}}
+		if name == Archive {
+			i.Tags["role"] = "archive"
+		}
+		folder := p.Path(name)
+		if err := os.MkdirAll(filepath.Join(folder, "srv"), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(folder, "srv", "berths.csv"), []byte("berth,length,depth\n1,62,4.1\n2,48,3.6\n"), 0o644); err != nil {
+			return err
+		}
+		if _, err := as(ctx, nil, "sh", "-ec", `truncate -s 48M "$0.raw"; mkfs.ext4 -q -F -L archive -E root_owner=0:0 -d "$0" "$0.raw"; qemu-img convert -f raw -O qcow2 "$0.raw" "$0.qcow2"; rm "$0.raw"`, folder); err != nil {
+			return err
+		}
+		var v skerry.Volume
+		if err := sendFile(ctx, c, "/regions/"+region+"/volumes/"+name+"-vda", folder+".qcow2", &v); err != nil {
+			return err
+		}
+		i.Volumes = append(i.Volumes, skerry.Attached{Device: "vda", Volume: v.ID})
+		if name == Archive {
+			if err := c.Call(ctx, http.MethodPost, "/regions/"+region+"/volumes", skerry.NewVolume{Name: name + "-vdb", Size: 8 << 20}, &v); err != nil {
+				return err
+			}
+			i.Volumes = append(i.Volumes, skerry.Attached{Device: "vdb", Volume: v.ID})
+		}
+		if err := c.Call(ctx, http.MethodPost, "/regions/"+region+"/instances", i, &i); err != nil {
+			return err
+		}
+		if err := c.Task(ctx, time.Minute, http.MethodPost, "/regions/"+region+"/instances/"+i.ID+"/power", true, nil); err != nil {
+			return err
+		}
+	}
+	return nil
 }

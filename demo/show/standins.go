@@ -8,6 +8,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/standin/islet"
+	"keenlodge/internal/standin/skerry"
 	"keenlodge/internal/wire"
 )
 
@@ -52,5 +53,74 @@ func (s *show) islet(ctx context.Context) error {
 		return err
 	}
 	s.done("restore", "lighthouse-again made on islet-3 of image %s, and started", images[0].ID)
+	return nil
+}
+
+// snapshot takes a moment in place by hand, and goes back to it.
+func (s *show) snapshot(ctx context.Context) error {
+	r, err := s.c.TakeSnapshot(ctx, demo.Lighthouse, wire.SnapshotBody{Note: "before the new lamp"})
+	if _, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	found, err := s.c.Snapshots(ctx, wire.SnapshotFilter{Machine: demo.Lighthouse})
+	if err != nil || len(found) != 1 {
+		return fmt.Errorf("there should be one snapshot of %s, but there are %d: %w", demo.Lighthouse, len(found), err)
+	}
+	loss, err := s.c.SnapshotLoss(ctx, demo.Lighthouse, found[0].ID)
+	if err != nil {
+		return err
+	}
+	r, err = s.c.GoBack(ctx, demo.Lighthouse, found[0].ID, wire.BackBody{Confirm: demo.Lighthouse, Off: true})
+	if _, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	s.done("in place", "lighthouse: a snapshot before the new lamp (%s), and back to it: %.1f MiB written since were shown before, and are lost", found[0].Consistency, float64(loss.Bytes)/(1<<20))
+	return nil
+}
+
+// account covers what is in a cloud account: snapshots in place by tags, and images that leave it; one comes back in the account's other region.
+func (s *show) account(ctx context.Context) error {
+	spec, c, err := s.p.StartStandin(ctx, skerry.Kind, "skerry")
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if err := s.p.MakeArchive(ctx, c); err != nil {
+		return err
+	}
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	spec.Place = "skerry"
+	all.Hypervisors["skerry"] = spec
+	all.Policies["hourly-skerry"] = site.Policy{Tags: "kind=instance and tier=silver", Scope: image.InPlace, Rotation: "24 hourly, 7 daily", Schedules: []site.Schedule{{When: "every 1 hours from 00:05"}}}
+	all.Policies["weekly-skerry"] = site.Policy{Tags: "kind=instance and role=archive", Store: "quay-shelf", Cycle: "full once", Rotation: "newest 4", Prove: image.ByRead, Schedules: []site.Schedule{{When: "every sun at 04:00"}}}
+	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
+		return err
+	}
+	r, err := s.c.RunPolicy(ctx, "hourly-skerry", "")
+	if r, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	s.done("account", "skerry, a cloud account: %d instances in two regions, chosen by tags, have a snapshot in place of all their volumes", len(r.Tasks))
+	for range 2 {
+		r, err := s.c.RunPolicy(ctx, "weekly-skerry", "")
+		if _, err = s.await(ctx, r, err); err != nil {
+			return err
+		}
+	}
+	images, _, err := s.c.Images(ctx, wire.ImageFilter{Machine: demo.Archive})
+	if err != nil {
+		return err
+	}
+	if m := images[0]; m.Capture != image.Incremental {
+		return fmt.Errorf("the second image of %s should be what changed between two snapshots; it is %s: %s", demo.Archive, m.Capture, m.CaptureWhy)
+	}
+	r, err = s.c.Restore(ctx, images[0].ID, wire.RestoreBody{As: "berth-archive-again", Hypervisor: "skerry", Pool: "skerry-west", Start: true})
+	if _, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	s.done("restore", "berth-archive left the account for quay-shelf, and is an instance again, in its other region")
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"os"
 	"time"
 
@@ -77,7 +78,11 @@ func previewSet(w io.Writer, s wire.SetPreview) {
 	if s.SeparateSet {
 		apart = ", images made by hand"
 	}
-	fmt.Fprintf(w, "%s in %s%s, by %q\n", s.Machine, s.Store, apart, s.Rule)
+	where, what := s.Store, "images"
+	if s.Scope == image.InPlace {
+		where, what = "place", "snapshots"
+	}
+	fmt.Fprintf(w, "%s in %s%s, by %q\n", s.Machine, where, apart, s.Rule)
 	var rows [][]string
 	drops := 0
 	for _, m := range s.Images {
@@ -91,9 +96,9 @@ func previewSet(w io.Writer, s wire.SetPreview) {
 		}
 		rows = append(rows, []string{"  " + m.ID, moment(&m.Taken), string(m.Capture), orDash(m.Base), size(m.Stored), sign + " " + string(m.Verdict), why})
 	}
-	table(w, []string{"  IMAGE", "TAKEN", "CAPTURE", "LEANS ON", "STORED>", "VERDICT", "WHY"}, rows)
+	table(w, []string{"  " + strings.ToUpper(what[:len(what)-1]), "TAKEN", "CAPTURE", "LEANS ON", "STORED>", "VERDICT", "WHY"}, rows)
 	if drops > 0 {
-		fmt.Fprintf(w, "%d of %d images would go, which took %s\n", drops, len(s.Images), size(s.Gives))
+		fmt.Fprintf(w, "%d of %d %s would go, which took %s\n", drops, len(s.Images), what, size(s.Gives))
 	}
 	guardLine(w, s.Guard)
 }

@@ -44,6 +44,7 @@ import (
 	_ "keenlodge/internal/source/islet"     // a kind of source
 	_ "keenlodge/internal/source/libvirt"   // a kind of source
 	_ "keenlodge/internal/source/qemu"      // a kind of source
+	_ "keenlodge/internal/source/skerry"    // a kind of source
 	_ "keenlodge/internal/store/medium/all" // every medium
 	"keenlodge/internal/stores"
 	"keenlodge/internal/switchboard"

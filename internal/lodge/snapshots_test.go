@@ -24,6 +24,7 @@ import (
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/standin"
 	"keenlodge/internal/standin/islet"
+	"keenlodge/internal/standin/skerry"
 	"keenlodge/internal/standin/standintest"
 	"keenlodge/internal/wire"
 )
@@ -229,4 +230,62 @@ func TestSnapshotsThatStay(t *testing.T) {
 	require.NoError(t, i.l.Snapshots.Look(ctx, i.site))
 	require.Empty(t, i.listed(wire.SnapshotFilter{}))
 	require.True(t, slices.ContainsFunc(i.listed(wire.SnapshotFilter{Gone: true}), func(s wire.Snapshot) bool { return strings.Contains(s.Why, "somebody else removed it") }))
+}
+
+// Volumes and instances of an account are selected by tags, also those that appear later; one whose tag was removed is taken no more, and its snapshots
+// rotate still, by the policy that took them. Two lodges with one account leave each other's alone.
+func TestAnAccount(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	s := standintest.Start(t, skerry.Kind, standin.Options{})
+	make := func(name, tier string) (i skerry.Instance) {
+		var v skerry.Volume
+		s.Must(http.MethodPost, "/regions/skerry-west/volumes", skerry.NewVolume{Name: name + "-vda", Size: 4 << 20}, &v)
+		s.Must(http.MethodPost, "/regions/skerry-west/instances", skerry.Instance{Name: name, Tags: map[string]string{"tier": tier}, Volumes: []skerry.Attached{{Device: "vda", Volume: v.ID}}}, &i)
+		return i
+	}
+	tide := make("tide-model", "gold")
+	policies := map[string]site.Policy{"hourly-gold": {Tags: "kind=instance and tier=gold", Scope: image.InPlace, Rotation: "newest 2"}}
+	b := newBenchWith(t, policies, func(p *site.Site) { p.Hypervisors["skerry"] = s.Site })
+	list := func() (names []string) {
+		found, err := b.l.Snapshots.List(ctx, right.Within{All: true}, wire.SnapshotFilter{})
+		require.NoError(t, err)
+		for _, x := range found {
+			names = append(names, x.Machine)
+		}
+		slices.Sort(names)
+		return names
+	}
+	runs := func() {
+		t.Helper()
+		r := b.run("hourly-gold")
+		require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	}
+	runs()
+	require.Equal(t, []string{"tide-model"}, list())
+	make("berth-archive", "gold")
+	runs()
+	runs()
+	require.Equal(t, []string{"berth-archive", "berth-archive", "tide-model", "tide-model"}, list())
+	s.Must(http.MethodPut, "/regions/skerry-west/instances/"+tide.ID+"/tags", map[string]string{}, nil)
+	b.site.Policies["hourly-gold"] = site.Policy{Tags: "kind=instance and tier=gold", Scope: image.InPlace, Rotation: "newest 1"}
+	b.apply()
+	runs()
+	require.Equal(t, []string{"berth-archive", "tide-model"}, list(), "by the policy that took them")
+
+	t.Run("another lodge", func(t *testing.T) {
+		o := newBenchWith(t, map[string]site.Policy{"theirs": {Tags: "kind=instance and tier=gold", Scope: image.InPlace, Rotation: "newest 1"}}, func(p *site.Site) { p.Hypervisors["skerry"] = s.Site })
+		for range 2 {
+			require.EqualValues(t, run.Done, o.run("theirs").State)
+		}
+	})
+	require.Equal(t, []string{"berth-archive", "tide-model"}, list())
+	var found skerry.Page[skerry.Moment]
+	s.Must(http.MethodGet, "/regions/skerry-west/moments", nil, &found)
+	require.Len(t, found.Items, 3)
+	require.NoError(t, b.l.Snapshots.Look(ctx, b.site))
+	told, err := b.l.Snapshots.Headlines(ctx, b.site, time.Now())
+	require.NoError(t, err)
+	require.Len(t, told, 1)
+	require.Contains(t, told[0].Text, "bears our mark, and no record knows it")
 }

@@ -15,6 +15,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/core/when"
 	"keenlodge/internal/records"
+	"keenlodge/internal/records/inplace"
 	"keenlodge/internal/retention"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/wire"
@@ -58,7 +59,9 @@ func (pl *Planning) Forecast(ctx context.Context, only []string, days int) (wire
 		}
 		r.Policies = append(r.Policies, p)
 		if told(name) {
-			used[p.Store] = true
+			if p.Store != "" {
+				used[p.Store] = true
+			}
 			out.Guessed = append(out.Guessed, guessed...)
 		}
 	}
@@ -144,6 +147,19 @@ func (pl *Planning) experience(ctx context.Context, s site.Site) (experience, er
 		}
 		last.see(m)
 	})
+	if err != nil {
+		return e, err
+	}
+	kept, err := pl.rec.Snapshots.List(ctx, inplace.Filter{})
+	for _, x := range kept {
+		k := setKey{x.Policy, "", x.MachineID}
+		if e.sets[k] == nil {
+			e.sets[k] = &seenSet{}
+		}
+		m := x.Known().Rotated()
+		m.Bytes = 0
+		e.sets[k].there = append(e.sets[k].there, m)
+	}
 	return e, err
 }
 
@@ -209,6 +225,9 @@ func (e experience) policy(s site.Site, name string) (out forecast.Policy, guess
 			}
 		}
 		set, guess := e.set(name, spec.Store, m, source)
+		if spec.Covers() == image.InPlace { // in no store, and none of its bytes
+			set, guess = forecast.Set{Machine: m.Label, Hypervisor: m.Hypervisor, Images: set.Images}, false
+		}
 		if out.Sets = append(out.Sets, set); guess {
 			guessed = append(guessed, name+" of "+m.Label)
 		}

@@ -30,7 +30,8 @@ type Snapshotter interface {
 	// capture. memory asks for that of a machine that runs, too; a source that can't do without it, or with it, says so in the warnings. If it fails,
 	// nothing stays, or Unsnap removes it.
 	Snap(ctx context.Context, r Request, note string, memory bool) (Snapped, error)
-	// Snapshots lists those of a machine, or of all where name is "": ours, and those that others made.
+	// Snapshots lists those of a machine, or of all where name is "", oldest first: ours, and those that others made. Of all, a source with very many may
+	// list ours only.
 	Snapshots(ctx context.Context, name string) ([]Snapshot, error)
 	// Unsnap removes one of ours, by its ID and, where that is known, by the source's word for it; of one that has the ID, but another ref, nothing is
 	// touched. It tells whether there was one, and that is gone when it returns no error.

@@ -67,8 +67,10 @@ type Request struct {
 	// UUID is the machine's, where that is known: another one of its name is [ErrNoMachine].
 	UUID string
 	// ID is the image's. All that the capture leaves on its source bears it, so that it can be found and cleared.
-	ID      string
-	Quiesce machine.Quiesce
+	ID string
+	// Policy and Run are what it is taken by, for what a source can write beside it.
+	Policy, Run string
+	Quiesce     machine.Quiesce
 	// Since is the ID of an earlier capture: only what was written since then is asked for. "" asks for all.
 	Since string
 	// Checkpoint says that a later capture may ask for what is written after this one.

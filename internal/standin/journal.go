@@ -122,6 +122,9 @@ func (j *Journal) rollBack() {
 	j.batch.Reset()
 }
 
+// OnRollBack has what is not in the journal be undone, too, where the change that is under way fails.
+func (j *Journal) OnRollBack(undo func()) { j.undo = append(j.undo, undo) }
+
 // Table is rows of one kind, by ID.
 type Table[T any] struct {
 	journal *Journal

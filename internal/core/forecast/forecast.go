@@ -510,7 +510,10 @@ func crowds(r Request, played []PolicyDays) []Contention {
 		allowed["store "+s.Name] = s.Tasks
 	}
 	for i, p := range r.Policies {
-		on := map[string]int{"store " + p.Store: len(p.Sets)}
+		on := map[string]int{}
+		if p.Store != "" { // snapshots in place lie in none
+			on["store "+p.Store] = len(p.Sets)
+		}
 		for _, s := range p.Sets {
 			on["hypervisor "+s.Hypervisor]++
 		}

@@ -177,6 +177,12 @@ func (c *Client) once(ctx context.Context, method, path, token string, body io.R
 	if answer.StatusCode/100 != 2 {
 		return refused(answer)
 	}
+	if plain, ok := out.(*raw); ok {
+		if plain.n, err = io.ReadFull(answer.Body, plain.into); err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+			return fmt.Errorf("%s %w: its answer broke off: %w", c.base.Host, source.ErrUnreachable, err)
+		}
+		return nil
+	}
 	got, err := io.ReadAll(io.LimitReader(answer.Body, mostAnswer+1))
 	switch {
 	case err != nil:
@@ -239,6 +245,26 @@ func (c *Client) Call(ctx context.Context, method, path string, in, out any) err
 			return errors.Join(err, waited)
 		}
 	}
+}
+
+// Read reads bytes that are no JSON into p, and returns how many came.
+func (c *Client) Read(ctx context.Context, path string, p []byte) (n int, err error) {
+	for try, pause := 1, retryWait; ; try, pause = try+1, 5*pause {
+		got := raw{into: p}
+		err := c.call(ctx, callTime, http.MethodGet, path, func() (io.Reader, int64) { return http.NoBody, 0 }, &got)
+		if err == nil || try == tries || !errors.Is(err, source.ErrUnreachable) && !errors.Is(err, source.ErrBusy) {
+			return got.n, err
+		}
+		if waited := wait(ctx, pause); waited != nil {
+			return 0, errors.Join(err, waited)
+		}
+	}
+}
+
+// raw is an answer that is no JSON.
+type raw struct {
+	into []byte
+	n    int
 }
 
 // Send sends what is read from body, length bytes. It is sent once.

@@ -25,6 +25,8 @@ type Subject struct {
 	Write func(t *testing.T, at int64, fill byte)
 	// NewID draws the ID of a capture.
 	NewID func() string
+	// Unfrozen says that nothing can be frozen: what asks for it is refused.
+	Unfrozen bool
 }
 
 // Run holds a source to its contract.
@@ -279,6 +281,10 @@ func (s Subject) hook(t *testing.T) {
 		return nil
 	}
 	k, err := c.Capture(t.Context(), r)
+	if s.Unfrozen {
+		require.ErrorContains(t, err, "freezes nothing")
+		return
+	}
 	if err == nil { // its file systems stand still later, and on the far side
 		require.Implements(t, (*source.Settler)(nil), k)
 		require.NoError(t, k.Close(t.Context(), false, nil))

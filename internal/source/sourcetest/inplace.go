@@ -14,6 +14,7 @@ import (
 	"keenlodge/internal/core/disk"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/source"
 )
 
@@ -204,4 +205,15 @@ func RunInPlace(t *testing.T, s Subject, read func(t *testing.T, at int64) []byt
 	require.Equal(t, filled(1), read(t, 0))
 	_, err = keeps.Snapshots(t.Context(), "no-such-guest")
 	require.ErrorIs(t, err, source.ErrNoMachine)
+}
+
+// QCOW2 is a disk as a qcow2 file.
+func QCOW2(t *testing.T, d disk.Disk) []byte {
+	t.Helper()
+	f, err := qcow2.New(t.Context(), d, "")
+	require.NoError(t, err)
+	var out bytes.Buffer
+	_, err = f.WriteTo(&out)
+	require.NoError(t, err)
+	return out.Bytes()
 }

@@ -12,7 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/standin"
-	_ "keenlodge/internal/standin/islet" // a kind of stand-in
+	_ "keenlodge/internal/standin/islet"  // a kind of stand-in
+	_ "keenlodge/internal/standin/skerry" // a kind of stand-in
 )
 
 // Command is "keenlodge standin".
