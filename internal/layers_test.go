@@ -62,7 +62,7 @@ var layers = [][]string{
 	{"internal/records/listing", "internal/records/schema"},
 	{"internal/source/islet", "internal/source/skerry"},
 	{"internal/source/libvirt", "internal/source/qemu", "internal/source/agent", "internal/source/sourcetest"},
-	{"internal/source/libvirt/inside", "internal/source/libvirt/trial"},
+	{"internal/source/libvirt/inside", "internal/source/libvirt/trial", "internal/source/libvirt/inplace"},
 	{"internal/source/libvirt/admit"},
 	{"internal/source/libvirt/daemon", "internal/source/guestagent"},
 	{"internal/standin/all", "internal/standin/standintest"},

@@ -140,7 +140,7 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 	begin := func() error { return c.start(ctx, def, disks, r.Checkpoint) }
 	if c.consistency == image.Crash {
 		var stood source.Stood
-		stood, err = source.WhileFrozen(ctx, r, freezer{c}, begin)
+		stood, err = source.WhileFrozen(ctx, r, freezer{c.h, c.domain}, begin)
 		c.consistency, c.frozen, c.warnings = stood.Consistency, stood.Frozen, append(c.warnings, stood.Warnings...)
 	} else {
 		err = begin()
@@ -414,21 +414,24 @@ func (c *capture) startAt(ctx context.Context, def *libvirtxml.Domain, disks []l
 	return err
 }
 
-// freezer freezes a capture's guest.
-type freezer struct{ c *capture }
+// freezer freezes a guest.
+type freezer struct {
+	h      *Host
+	domain golibvirt.Domain
+}
 
 // Guard implements [source.Freezer]. On this host the watchdog is enough.
 func (f freezer) Guard(ctx context.Context) (end func(), err error) {
-	if _, here := f.c.h.Way.(daemon.Local); here {
+	if _, here := f.h.Way.(daemon.Local); here {
 		return func() {}, nil
 	}
-	return f.c.h.Guard(ctx, f.c.domain)
+	return f.h.Guard(ctx, f.domain)
 }
 
-func (f freezer) Freeze(ctx context.Context) error { return f.c.h.Freeze(ctx, f.c.domain) }
+func (f freezer) Freeze(ctx context.Context) error { return f.h.Freeze(ctx, f.domain) }
 
 func (f freezer) Thaw(ctx context.Context) (n int, err error) {
-	thawed, err := f.c.h.ThawDomain(ctx, f.c.domain)
+	thawed, err := f.h.ThawDomain(ctx, f.domain)
 	return int(thawed), err
 }
 

@@ -17,6 +17,7 @@ import (
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/libvirt/daemon"
+	"keenlodge/internal/source/libvirt/inplace"
 	"keenlodge/internal/source/libvirt/inside"
 )
 
@@ -31,7 +32,10 @@ func init() {
 }
 
 // Host is a libvirt daemon. It implements [source.Source]. Calls may be made at the same time.
-type Host struct{ inside.Agent }
+type Host struct {
+	inside.Agent
+	source.Snapshotter
+}
 
 // Dial connects to a libvirt daemon, as [daemon.Dial] does.
 func Dial(ctx context.Context, spec site.Hypervisor) (*Host, error) {
@@ -39,7 +43,9 @@ func Dial(ctx context.Context, spec site.Hypervisor) (*Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Host{inside.Of(c)}, nil
+	h := &Host{Agent: inside.Of(c)}
+	h.Snapshotter = inplace.Host{Conn: c, Freezer: func(d golibvirt.Domain) source.Freezer { return freezer{h, d} }, Below: h.Below, Checkpoints: h.Checkpoints, DropCheckpoints: h.DropCheckpoints}
+	return h, nil
 }
 
 // Machines implements [source.Source].

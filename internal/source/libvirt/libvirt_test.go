@@ -64,7 +64,7 @@ func TestWhatACaptureCoversAndWhatNot(t *testing.T) {
 
 // The job names every disk, so that libvirt adds none by itself; what it makes lies beside the disk and bears our mark.
 func TestTheJobIsDescribed(t *testing.T) {
-	here := &Host{inside.Of(daemon.At(daemon.Local("/run/libvirt/libvirt-sock")))}
+	here := &Host{Agent: inside.Of(daemon.At(daemon.Local("/run/libvirt/libvirt-sock")))}
 	def := parsed(t)
 	disks, _ := captured(def)
 	c := &capture{h: here, mark: "abcdefgh23", domain: golibvirt.Domain{Name: "tickets-db"}}

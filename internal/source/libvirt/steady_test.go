@@ -60,7 +60,7 @@ func TestALineThatIsCutWhileADiskIsRead(t *testing.T) {
 
 	line := mediumtest.NewLine(t, socket)
 	var told atomic.Int64
-	h := &Host{inside.Of(daemon.At(through{line: line}))}
+	h := &Host{Agent: inside.Of(daemon.At(through{line: line}))}
 	c := &capture{h: h, tell: func(string, ...any) { told.Add(1) }, patience: time.Minute}
 	opened, err := c.connect(t.Context(), "vda", "", 0)
 	require.NoError(t, err)

@@ -152,7 +152,7 @@ func (f freezes) Thaw(context.Context) (n int, err error) {
 // RunInPlace holds a source to its contract of snapshots in place. Read reads a MiB of the disk Target, as it is now, of a guest that is stopped for it
 // where that has to be.
 func RunInPlace(t *testing.T, s Subject, read func(t *testing.T, at int64) []byte) {
-	h, _ := s.connect(t)
+	h, c := s.connect(t)
 	keeps, err := source.As[source.Snapshotter](h, "keep snapshots in place")
 	require.NoError(t, err)
 	filled := func(fill byte) []byte { return bytes.Repeat([]byte{fill}, 1<<20) }
@@ -184,6 +184,11 @@ func RunInPlace(t *testing.T, s Subject, read func(t *testing.T, at int64) []byt
 	require.False(t, was, "one of that name that is not ours")
 	require.Len(t, of(), 2)
 
+	base := s.request("") // on which a later backup would build
+	k, err := c.Capture(t.Context(), base)
+	require.NoError(t, err)
+	finish(t, k)
+	require.NoError(t, k.Close(t.Context(), true, nil))
 	_, err = keeps.GoBack(t.Context(), s.Guest, first.ID, first.Ref, false)
 	require.ErrorIs(t, err, source.ErrBusy, "it runs")
 	require.Equal(t, filled(3), read(t, 0))
@@ -191,6 +196,10 @@ func RunInPlace(t *testing.T, s Subject, read func(t *testing.T, at int64) []byt
 	require.NoError(t, err)
 	require.Equal(t, filled(1), read(t, 0))
 	require.Equal(t, first.ID, of()[0].ID, "it is there still")
+	k, err = c.Capture(t.Context(), s.request(base.ID))
+	require.NoError(t, err)
+	require.Nil(t, k.Disks()[0].Whole, "nobody knows what changed since")
+	require.NoError(t, k.Close(t.Context(), false, []string{base.ID}))
 	_, err = keeps.GoBack(t.Context(), s.Guest, "nosuchid00", "", true)
 	require.Error(t, err)
 	for _, x := range of() {

@@ -192,3 +192,50 @@ func (c *Conn) CreateVolume(p golibvirt.StoragePool, name string, length int64) 
 	}
 	return c.L.StorageVolCreateXML(p, text, 0)
 }
+
+// RemoveFile removes a file of the hypervisor's host; one that is not there is no error.
+func (c *Conn) RemoveFile(ctx context.Context, file string) error {
+	return c.inFolder(ctx, path.Dir(file), func(p golibvirt.StoragePool) error {
+		return c.Within(ctx, AnswerTime, "remove "+file, func() error {
+			if err := c.L.StoragePoolRefresh(p, 0); err != nil {
+				return err
+			}
+			v, err := c.L.StorageVolLookupByName(p, path.Base(file))
+			if err == nil {
+				err = c.L.StorageVolDelete(v, 0)
+			}
+			if IsCode(err, golibvirt.ErrNoStorageVol) {
+				return nil
+			}
+			return err
+		})
+	})
+}
+
+// LayOver makes a qcow2 file that holds nothing yet, over another one.
+func (c *Conn) LayOver(ctx context.Context, file, base string) error {
+	return c.inFolder(ctx, path.Dir(file), func(p golibvirt.StoragePool) error {
+		return c.Within(ctx, AnswerTime, "make "+file, func() error {
+			if err := c.L.StoragePoolRefresh(p, 0); err != nil {
+				return err
+			}
+			below, err := c.L.StorageVolLookupByPath(base)
+			if err != nil {
+				return err
+			}
+			_, size, _, err := c.L.StorageVolGetInfo(below)
+			if err != nil {
+				return err
+			}
+			def := libvirtxml.StorageVolume{Name: path.Base(file), Capacity: &libvirtxml.StorageVolumeSize{Unit: "B", Value: size},
+				Target:       &libvirtxml.StorageVolumeTarget{Format: &libvirtxml.StorageVolumeTargetFormat{Type: "qcow2"}, Compat: "1.1"}, // version 3: others carry no bitmaps
+				BackingStore: &libvirtxml.StorageVolumeBackingStore{Path: base, Format: &libvirtxml.StorageVolumeTargetFormat{Type: "qcow2"}}}
+			text, err := def.Marshal()
+			if err != nil {
+				return err
+			}
+			_, err = c.L.StorageVolCreateXML(p, text, 0)
+			return err
+		})
+	})
+}
