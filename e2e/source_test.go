@@ -90,9 +90,7 @@ func writer(guest string, dial func(t *testing.T) source.Source) func(t *testing
 
 // libvirt's guests keep snapshots on their own disks: external ones, which are merged and gone back to, and internal ones with their memory.
 func TestInPlaceOnLibvirt(t *testing.T) {
-	if !faultsToo() {
-		t.Skip("it takes two minutes, most of them guests that start: make faults")
-	}
+	forFaults(t, "it takes two minutes, most of them guests that start")
 	require.NoError(t, pier())
 	t.Parallel() // beside others that wait; it has a guest of its own
 	require.NoError(t, withTestDisk(t.Context(), "harbour-radio"))
