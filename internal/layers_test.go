@@ -81,7 +81,7 @@ var layers = [][]string{
 	{"internal/store/medium/mediumtest"},
 	{"internal/store/medium/mediumtest/objects", "internal/store/medium/mediumtest/gateway"},
 	{"internal/store/medium"},
-	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private", "internal/inode", "internal/ahead", "internal/closed", "internal/scratch", "internal/bootable"},
+	{"internal/nbd", "internal/zone", "internal/reach", "internal/pinned", "internal/private", "internal/inode", "internal/ahead", "internal/closed", "internal/scratch", "internal/bootable", "internal/meeting"},
 	{"internal/core"},
 }
 

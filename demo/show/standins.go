@@ -94,7 +94,7 @@ func (s *show) account(ctx context.Context) error {
 	}
 	spec.Place = "skerry"
 	all.Hypervisors["skerry"] = spec
-	all.Policies["hourly-skerry"] = site.Policy{Tags: "kind=instance and tier=silver", Scope: image.InPlace, Rotation: "24 hourly, 7 daily", Schedules: []site.Schedule{{When: "every 1 hours from 00:05"}}}
+	all.Policies["hourly-skerry"] = site.Policy{Tags: "kind=instance and tier=silver", Scope: image.InPlace, AlsoIn: []string{"skerry-west"}, Rotation: "24 hourly, 7 daily", Schedules: []site.Schedule{{When: "every 1 hours from 00:05"}}}
 	all.Policies["weekly-skerry"] = site.Policy{Tags: "kind=instance and role=archive", Store: "quay-shelf", Cycle: "full once", Rotation: "newest 4", Prove: image.ByRead, Schedules: []site.Schedule{{When: "every sun at 04:00"}}}
 	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
 		return err
@@ -103,7 +103,11 @@ func (s *show) account(ctx context.Context) error {
 	if r, err = s.await(ctx, r, err); err != nil {
 		return err
 	}
-	s.done("account", "skerry, a cloud account: %d instances in two regions, chosen by tags, have a snapshot in place of all their volumes", len(r.Tasks))
+	kept, err := s.c.Snapshots(ctx, wire.SnapshotFilter{Policy: "hourly-skerry"})
+	if err != nil || len(kept) != 3 {
+		return fmt.Errorf("there should be a snapshot of each of the two instances of skerry, and a copy of one, but there are %d: %w", len(kept), err)
+	}
+	s.done("account", "skerry, a cloud account: %d instances in two regions, chosen by tags, have a snapshot in place of all their volumes; that of berth-archive is in the other region, too", len(r.Tasks))
 	for range 2 {
 		r, err := s.c.RunPolicy(ctx, "weekly-skerry", "")
 		if _, err = s.await(ctx, r, err); err != nil {

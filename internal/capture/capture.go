@@ -19,6 +19,7 @@ import (
 	"keenlodge/internal/core/unusual"
 	"keenlodge/internal/hooks"
 	"keenlodge/internal/inventory"
+	"keenlodge/internal/meeting"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/source"
@@ -55,6 +56,8 @@ type Order struct {
 	// Capture is what the run's schedule asks for, "" for what the cycle says; Disks are its targets in place of the policy's.
 	Capture image.Capture
 	Disks   []string
+	// Meetings are those in which its machines wait for each other while they are frozen.
+	Meetings []*meeting.Meeting
 }
 
 // disks are the targets that the order covers, nil for all.
@@ -415,6 +418,11 @@ func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string
 		Moment: func(ctx context.Context, m site.Moment) error {
 			warnings, err := c.hooks.Call(ctx, o.Site, hooks.Event{Moment: m, Policy: o.Run.Policy, Run: o.Run.ID, Cause: o.Run.Cause, Machine: t.Machine, Image: t.Image})
 			t.Warnings = append(t.Warnings, warnings...)
+			for _, together := range o.Meetings {
+				if m == site.Frozen && err == nil {
+					together.Arrive(ctx, t.MachineID)
+				}
+			}
 			return err
 		},
 		Starting: func() error {

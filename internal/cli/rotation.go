@@ -81,6 +81,9 @@ func previewSet(w io.Writer, s wire.SetPreview) {
 	where, what := s.Store, "images"
 	if s.Scope == image.InPlace {
 		where, what = "place", "snapshots"
+		if s.Store != "" {
+			where = s.Store
+		}
 	}
 	fmt.Fprintf(w, "%s in %s%s, by %q\n", s.Machine, where, apart, s.Rule)
 	var rows [][]string

@@ -158,6 +158,9 @@ func snapshotSays(s wire.Snapshot) string {
 	if s.Memory {
 		out = append(out, "with memory")
 	}
+	if s.Region != "" {
+		out = append(out, "that of "+s.CopyOf+" in "+s.Region)
+	}
 	for _, text := range []string{s.Note, s.PinNote, s.Trouble} {
 		if text != "" {
 			out = append(out, text)

@@ -96,6 +96,8 @@ type backup struct {
 	store  store.Store
 	order  capture.Order
 
+	together []together
+
 	mu    sync.Mutex
 	begun map[string]bool // by machine: it has a task
 	going sync.WaitGroup
@@ -138,10 +140,14 @@ func (k *backup) images(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := k.meet(ctx); err != nil {
+		return err
+	}
 	done, missing, err := k.captureAll(ctx)
 	if err != nil {
 		return err
 	}
+	k.tellMoments(ctx)
 	if inPlace {
 		return errors.Join(append(missing, k.l.Snapshots.Rotate(ctx, k.site, k.Run, k.policy))...)
 	}
@@ -178,6 +184,7 @@ func (k *backup) reach(ctx context.Context) error {
 
 // take makes an image of a machine, or a snapshot in place.
 func (k *backup) take(ctx context.Context, t *runs.Task) error {
+	defer k.leave(t.Task)
 	if k.policy.Covers() != image.InPlace {
 		return k.l.captures.Capture(ctx, k.order, k.store, t)
 	}

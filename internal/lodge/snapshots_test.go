@@ -273,13 +273,29 @@ func TestAnAccount(t *testing.T) {
 	runs()
 	require.Equal(t, []string{"berth-archive", "tide-model"}, list(), "by the policy that took them")
 
+	// Copied to another region, where they rotate by themselves; what can't be copied is told.
+	b.site.Policies["hourly-gold"] = site.Policy{Tags: "kind=instance and tier=gold", Scope: image.InPlace, Rotation: "newest 1", AlsoIn: []string{"skerry-west", "skerry-east"}}
+	b.apply()
+	runs()
+	runs()
+	require.Equal(t, []string{"berth-archive", "berth-archive", "tide-model"}, list())
+	var east skerry.Page[skerry.Moment]
+	s.Must(http.MethodGet, "/regions/skerry-east/moments", nil, &east)
+	require.Len(t, east.Items, 1)
+	s.Fault(standin.Fault{Call: "moment.copy work", Do: standin.Stuck})
+	r := b.run("hourly-gold")
+	require.EqualValues(t, run.Warned, r.State)
+	require.Contains(t, b.lines(r.ID), "it is not in skerry-east, too: copy snapshot")
+	s.Must(http.MethodGet, "/regions/skerry-east/moments", nil, &east)
+	require.Len(t, east.Items, 1, "the one of before")
+
 	t.Run("another lodge", func(t *testing.T) {
 		o := newBenchWith(t, map[string]site.Policy{"theirs": {Tags: "kind=instance and tier=gold", Scope: image.InPlace, Rotation: "newest 1"}}, func(p *site.Site) { p.Hypervisors["skerry"] = s.Site })
 		for range 2 {
 			require.EqualValues(t, run.Done, o.run("theirs").State)
 		}
 	})
-	require.Equal(t, []string{"berth-archive", "tide-model"}, list())
+	require.Equal(t, []string{"berth-archive", "berth-archive", "tide-model"}, list())
 	var found skerry.Page[skerry.Moment]
 	s.Must(http.MethodGet, "/regions/skerry-west/moments", nil, &found)
 	require.Len(t, found.Items, 3)
@@ -288,4 +304,25 @@ func TestAnAccount(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, told, 1)
 	require.Contains(t, told[0].Text, "bears our mark, and no record knows it")
+}
+
+// Machines of a group that a policy takes together are of one moment: each goes on only when all stand still. Where they can't be captured at once, the
+// run says that they are not.
+func TestOneMoment(t *testing.T) {
+	t.Parallel()
+	b := newBenchWith(t, map[string]site.Policy{"hourly-ticketing": {Machines: []string{"*"}, Store: "quay-shelf", Rotation: "newest 9", Together: []string{"ticketing"}}},
+		func(s *site.Site) {
+			s.Groups = map[string]site.Group{"ticketing": {Machines: []string{"tickets-db", "timetable"}}}
+		})
+	r := b.run("hourly-ticketing")
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	require.Contains(t, b.lines(r.ID), "group ticketing is of one moment: tickets-db, timetable stood still together, the last of them ")
+
+	host := b.site.Hypervisors["quay-1"]
+	host.TasksAtOnce = 1
+	b.site.Hypervisors["quay-1"] = host
+	b.apply()
+	r = b.run("hourly-ticketing")
+	require.EqualValues(t, run.Warned, r.State)
+	require.Contains(t, b.lines(r.ID), "group ticketing is not of one moment: its machines did not stand still within 3s of each other")
 }

@@ -22,7 +22,7 @@ import (
 	"keenlodge/internal/wire"
 )
 
-// set are the snapshots of one machine under one policy, oldest first, with what becomes of them.
+// set are the snapshots of one machine under one policy in one region, oldest first, with what becomes of them.
 type set struct {
 	of     []record.Snapshot
 	images []rotation.Image
@@ -36,15 +36,16 @@ func plan(all []record.Snapshot, rule rotation.Rule, now time.Time) (sets []set)
 		if x.State != inplace.Kept && x.State != inplace.Making {
 			continue
 		}
-		i, ok := at[x.MachineID]
+		key := x.MachineID + " " + x.Region
+		i, ok := at[key]
 		if !ok {
 			i = len(sets)
-			at[x.MachineID], sets = i, append(sets, set{})
+			at[key], sets = i, append(sets, set{})
 		}
 		sets[i].of = append(sets[i].of, x)
 	}
 	slices.SortFunc(sets, func(a, b set) int {
-		return cmp.Or(strings.Compare(a.of[0].Label, b.of[0].Label), strings.Compare(a.of[0].MachineID, b.of[0].MachineID))
+		return cmp.Or(strings.Compare(a.of[0].Label, b.of[0].Label), strings.Compare(a.of[0].MachineID, b.of[0].MachineID), strings.Compare(a.of[0].Region, b.of[0].Region))
 	})
 	for i := range sets {
 		k := &sets[i]
@@ -134,7 +135,7 @@ func (ss *Snapshots) Preview(ctx context.Context, s site.Site, name, rule string
 	}
 	out := []wire.SetPreview{}
 	for _, k := range plan(all, parsed, time.Now().In(s.Location())) {
-		v := wire.SetPreview{Machine: k.of[0].Label, MachineID: k.of[0].MachineID, Scope: image.InPlace, Rule: parsed.String(), Guard: k.plan.Guard, Gives: k.plan.Gives(k.images), Images: []wire.PreviewedFate{}}
+		v := wire.SetPreview{Machine: k.of[0].Label, MachineID: k.of[0].MachineID, Store: k.of[0].Region, Scope: image.InPlace, Rule: parsed.String(), Guard: k.plan.Guard, Gives: k.plan.Gives(k.images), Images: []wire.PreviewedFate{}}
 		for i, d := range k.plan.Decisions {
 			v.Images = append(v.Images, wire.PreviewedFate{ID: d.ID, Taken: k.of[i].Taken, Capture: image.Full, Verdict: d.Verdict, Why: d.Why, Stored: k.images[i].Bytes})
 		}

@@ -256,11 +256,42 @@ func (ss *Snapshots) TakeOne(ctx context.Context, o capture.Order, t *runs.Task,
 	if err := ss.rec.Snapshots.Save(context.WithoutCancel(ctx), rec); err != nil {
 		return "", errors.Join(err, ss.undo(context.WithoutCancel(ctx), keeps, rec, err)) // one that no record knows is nobody's
 	}
-	t.Log(ctx, "snapshot %s taken, %s", rec.ID, orNot(rec.Consistency))
-	return rec.ID, nil
+	t.Log(ctx, "snapshot %s taken, consistency %s", rec.ID, rec.Consistency)
+	return rec.ID, ss.spread(ctx, h, keeps, o.Policy.AlsoIn, rec, got.Snapshot, t)
 }
 
-func orNot(c image.Consistency) string { return "consistency " + string(c) }
+// spread copies a snapshot to other regions. What fails is a warning: the snapshot itself is there, and the next one is copied again.
+func (ss *Snapshots) spread(ctx context.Context, h source.Source, keeps source.Snapshotter, regions []string, rec record.Snapshot, got source.Snapshot, t *runs.Task) error {
+	for _, region := range regions {
+		to, err := source.As[source.Spreader](h, "copy snapshots to other regions")
+		if err != nil {
+			t.Warn("%v", err)
+			return nil
+		}
+		if to.Region(got) == region {
+			continue
+		}
+		if err := t.Begin(ctx, "copying it to "+region); err != nil {
+			return err
+		}
+		c := rec
+		c.ID, c.Ref, c.Region, c.CopyOf, c.State = image.NewID(), "", region, rec.ID, inplace.Making
+		if err := ss.rec.Snapshots.Save(ctx, c); err != nil {
+			return err
+		}
+		there, err := to.Spread(ctx, got, region, c.ID)
+		if err != nil {
+			t.Warn("it is not in %s, too: %v", region, errors.Join(err, ss.undo(context.WithoutCancel(ctx), keeps, c, err)))
+			continue
+		}
+		c.Ref, c.State = there.Ref, inplace.Kept
+		if err := ss.rec.Snapshots.Save(context.WithoutCancel(ctx), c); err != nil {
+			return errors.Join(err, ss.undo(context.WithoutCancel(ctx), keeps, c, err))
+		}
+		t.Log(ctx, "snapshot %s is that of %s in %s", c.ID, rec.ID, region)
+	}
+	return nil
+}
 
 // undo removes what may be there of a snapshot that failed. What can't be removed now is by and by.
 func (ss *Snapshots) undo(ctx context.Context, keeps source.Snapshotter, rec record.Snapshot, why error) error {
@@ -387,7 +418,7 @@ func (ss *Snapshots) List(ctx context.Context, in right.Within, f wire.SnapshotF
 
 // shown is a snapshot as people see it.
 func shown(x record.Snapshot, headline string) wire.Snapshot {
-	return wire.Snapshot{ID: x.ID, Machine: x.Label, MachineID: x.MachineID, Source: x.Hypervisor, Policy: x.Policy, Run: x.Run, Note: x.Note, Taken: x.Taken, Consistency: x.Consistency, Frozen: x.Frozen, Memory: x.Memory, Bytes: x.Bytes,
+	return wire.Snapshot{ID: x.ID, Machine: x.Label, MachineID: x.MachineID, Source: x.Hypervisor, Policy: x.Policy, Run: x.Run, Region: x.Region, CopyOf: x.CopyOf, Note: x.Note, Taken: x.Taken, Consistency: x.Consistency, Frozen: x.Frozen, Memory: x.Memory, Bytes: x.Bytes,
 		State: x.State, Pinned: x.Pinned, PinNote: x.PinNote, Until: x.Until, Gone: x.Gone, Why: x.Why, Trouble: x.Trouble, Headline: headline}
 }
 

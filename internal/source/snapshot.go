@@ -40,3 +40,11 @@ type Snapshotter interface {
 	// on again where it ran. What else is lost by it, such as checkpoints, is removed before and told; later snapshots are, as the source tells.
 	GoBack(ctx context.Context, name, id, ref string, off bool) (told []string, err error)
 }
+
+// Spreader is a source with regions, to which snapshots in place can be copied.
+type Spreader interface {
+	// Spread copies a snapshot of ours to another region, as one with an ID of its own, and returns when it is there. What is in that region already is none.
+	Spread(ctx context.Context, of Snapshot, region, id string) (Snapshot, error)
+	// Region is where a snapshot is.
+	Region(of Snapshot) string
+}

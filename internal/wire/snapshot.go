@@ -16,6 +16,8 @@ type Snapshot struct {
 	Name        string            `json:"name" doc:"what its source calls it, for one that somebody else made"`
 	Policy      string            `json:"policy" doc:"empty for one that was taken by hand"`
 	Run         string            `json:"run"`
+	Region      string            `json:"region" doc:"where it is a copy of another one; empty where its machine is"`
+	CopyOf      string            `json:"copy_of"`
 	Note        string            `json:"note"`
 	Taken       time.Time         `json:"taken"`
 	Consistency image.Consistency `json:"consistency"`

@@ -1879,6 +1879,24 @@ export interface components {
       /** Format: int64 */
       writtenOut: number
     }
+    Condition: {
+      /** @description command in the guest, run by its agent; it must end with 0 */
+      command?: string[]
+      /**
+       * @description what a failure does; default stop
+       * @enum {string}
+       */
+      else?: "stop" | "warn"
+      /**
+       * Format: int64
+       * @description percent that must be free in it, or in all that are mounted
+       */
+      free?: number
+      /** @description mount point on which a file system must be mounted */
+      mounted?: string
+      /** @description how long the command may take; default 30 seconds */
+      within?: string
+    }
     ConfirmBody: {
       /** @description the images that were seen to go, of all sets; if others go now, nothing does */
       drops: string[]
@@ -2964,6 +2982,8 @@ export interface components {
     Policy: {
       /** @description skips a machine that is not the active member of its pair */
       active?: components["schemas"]["SiteActive"]
+      /** @description of scope inplace: regions of the machine's source to which each snapshot is copied, where they rotate by the same phrase */
+      also_in?: string[]
       /** @description commands on the machine that bring applications to rest before its file systems stand still, in this order, and have them go on after */
       applications?: components["schemas"]["SiteApplication"][]
       /**
@@ -2977,7 +2997,7 @@ export interface components {
        */
       capture?: "incremental" | "differential"
       /** @description what must hold in the guest before it is captured */
-      checks?: components["schemas"]["SiteHealth"][]
+      checks?: components["schemas"]["Condition"][]
       /**
        * Format: int64
        * @description how many machines it selects
@@ -3072,6 +3092,8 @@ export interface components {
       store?: string
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
+      /** @description groups whose machines, as far as it covers them, are frozen together: what is taken of them is of one moment */
+      together?: string[]
       /** @description what is expected of machines that are started from their images; the first that fits a machine holds */
       trials?: components["schemas"]["Trial"][]
       /**
@@ -3593,24 +3615,6 @@ export interface components {
       /** @description what is expected of them when they are tried together; for others of them it is what their policies say */
       trials?: components["schemas"]["Trial"][]
     }
-    SiteHealth: {
-      /** @description command in the guest, run by its agent; it must end with 0 */
-      command?: string[]
-      /**
-       * @description what a failure does; default stop
-       * @enum {string}
-       */
-      else?: "stop" | "warn"
-      /**
-       * Format: int64
-       * @description percent that must be free in it, or in all that are mounted
-       */
-      free?: number
-      /** @description mount point on which a file system must be mounted */
-      mounted?: string
-      /** @description how long the command may take; default 30 seconds */
-      within?: string
-    }
     SiteHook: {
       /** @description moments: begun, machine-begun, frozen, thawed, machine-done, failed, done */
       at: ("begun" | "machine-begun" | "frozen" | "thawed" | "machine-done" | "failed" | "done")[]
@@ -3660,6 +3664,8 @@ export interface components {
     SitePolicy: {
       /** @description skips a machine that is not the active member of its pair */
       active?: components["schemas"]["SiteActive"]
+      /** @description of scope inplace: regions of the machine's source to which each snapshot is copied, where they rotate by the same phrase */
+      also_in?: string[]
       /** @description commands on the machine that bring applications to rest before its file systems stand still, in this order, and have them go on after */
       applications?: components["schemas"]["SiteApplication"][]
       /**
@@ -3673,7 +3679,7 @@ export interface components {
        */
       capture?: "incremental" | "differential"
       /** @description what must hold in the guest before it is captured */
-      checks?: components["schemas"]["SiteHealth"][]
+      checks?: components["schemas"]["Condition"][]
       /** @description when an image is full: always full (the default), full every 7th, full on sun, full once */
       cycle?: string
       /** @description targets of the disks to cover, such as vdb; by default all */
@@ -3749,6 +3755,8 @@ export interface components {
       store?: string
       /** @description tag expression, such as: tier=gold and not role=web; machines that it fits are selected too */
       tags?: string
+      /** @description groups whose machines, as far as it covers them, are frozen together: what is taken of them is of one moment */
+      together?: string[]
       /** @description what is expected of machines that are started from their images; the first that fits a machine holds */
       trials?: components["schemas"]["Trial"][]
       /**
@@ -3883,6 +3891,7 @@ export interface components {
       bytes: number
       /** @enum {string} */
       consistency: "application" | "filesystem" | "off" | "each file" | "crash"
+      copy_of: string
       /**
        * Format: int64
        * @description nanoseconds that file systems stood still for it
@@ -3905,6 +3914,8 @@ export interface components {
       pinned: boolean
       /** @description empty for one that was taken by hand */
       policy: string
+      /** @description where it is a copy of another one; empty where its machine is */
+      region: string
       run: string
       source: string
       state: string

@@ -59,7 +59,7 @@ func webhook(change func(w *Webhook)) func(*Site) {
 	}
 }
 
-func health(h Health) func(*Site) {
+func condition(h Health) func(*Site) {
 	return policy(func(p *Policy) { p.Checks = []Health{{Free: 1}, h} })
 }
 func hook(h Hook) func(*Site) { return policy(func(p *Policy) { p.Hooks = []Hook{h} }) }
@@ -150,15 +150,15 @@ func TestLimits(t *testing.T) {
 		{policy(func(p *Policy) {
 			p.Fold, p.Store, p.Cycle, p.Capture = true, "plain-shelf", "full once", image.Differential
 		}), "$.policies.'nightly-guests'.fold", "only incremental images"},
-		{health(Health{Free: 99, Mounted: "/"}), "", ""},
-		{health(Health{Free: 100, Mounted: "/"}), "$.policies.'nightly-guests'.checks[1]", "free is a number of percent"},
-		{health(Health{Free: -1, Mounted: "/"}), "$.policies.'nightly-guests'.checks[1]", "free is a number of percent"},
-		{health(Health{Mounted: "data"}), "$.policies.'nightly-guests'.checks[1]", "mounted an absolute path"},
-		{health(Health{}), "$.policies.'nightly-guests'.checks[1]", "a check is either a command"},
-		{health(Health{Command: []string{"x"}, Mounted: "/"}), "$.policies.'nightly-guests'.checks[1]", "a check is either a command"},
-		{health(Health{Command: []string{"x"}, Within: "soon"}), "$.policies.'nightly-guests'.checks[1]", "within: "},
-		{health(Health{Command: []string{"x"}, Within: "2 minutes", Else: "warn"}), "", ""},
-		{health(Health{Command: []string{"x"}, Else: "stop"}), "", ""},
+		{condition(Health{Free: 99, Mounted: "/"}), "", ""},
+		{condition(Health{Free: 100, Mounted: "/"}), "$.policies.'nightly-guests'.checks[1]", "free is a number of percent"},
+		{condition(Health{Free: -1, Mounted: "/"}), "$.policies.'nightly-guests'.checks[1]", "free is a number of percent"},
+		{condition(Health{Mounted: "data"}), "$.policies.'nightly-guests'.checks[1]", "mounted an absolute path"},
+		{condition(Health{}), "$.policies.'nightly-guests'.checks[1]", "a check is either a command"},
+		{condition(Health{Command: []string{"x"}, Mounted: "/"}), "$.policies.'nightly-guests'.checks[1]", "a check is either a command"},
+		{condition(Health{Command: []string{"x"}, Within: "soon"}), "$.policies.'nightly-guests'.checks[1]", "within: "},
+		{condition(Health{Command: []string{"x"}, Within: "2 minutes", Else: "warn"}), "", ""},
+		{condition(Health{Command: []string{"x"}, Else: "stop"}), "", ""},
 		{hook(Hook{At: []Moment{Begun}, Script: "/bin/true", Else: "fail", Within: "2 minutes"}), "", ""},
 		{hook(Hook{At: []Moment{Begun}, Script: "/bin/true", Else: "warn"}), "", ""},
 		{hook(Hook{At: []Moment{Begun}, Script: "/bin/true", Else: "fial"}), "$.policies.'nightly-guests'.hooks[0]", `did you mean "fail"?`},

@@ -12,6 +12,7 @@ import (
 	"keenlodge/internal/core/cycle"
 	"keenlodge/internal/core/expect"
 	"keenlodge/internal/core/field"
+	"keenlodge/internal/core/health"
 	"keenlodge/internal/core/ignore"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
@@ -50,12 +51,16 @@ type Policy struct {
 	Store  string `yaml:"store,omitempty" json:"store,omitempty" doc:"the store in which its images are kept; none for scope inplace"`
 	// Formerly are stores in which it kept its images before.
 	Formerly []string `yaml:"formerly,omitempty" json:"formerly,omitempty" doc:"stores in which it kept its images before: these count in its rotation, and go by it, together with those in its store now"`
+	// AlsoIn are regions to which each snapshot in place is copied.
+	AlsoIn []string `yaml:"also_in,omitempty" json:"also_in,omitempty" doc:"of scope inplace: regions of the machine's source to which each snapshot is copied, where they rotate by the same phrase"`
 	// Cycle says when an image is full; what lies between is of kind Capture.
 	Cycle   string          `yaml:"cycle,omitempty" json:"cycle,omitempty" doc:"when an image is full: always full (the default), full every 7th, full on sun, full once"`
 	Capture image.Capture   `yaml:"capture,omitempty" json:"capture,omitempty" enum:"incremental,differential" doc:"what lies between full ones; default incremental"`
 	Quiesce machine.Quiesce `yaml:"quiesce,omitempty" json:"quiesce,omitempty" doc:"default preferred"`
 	// LongestFreeze bounds how long a server's file systems stand still.
 	LongestFreeze string `yaml:"longest_freeze,omitempty" json:"longest_freeze,omitempty" doc:"how long a server's file systems may stand still, up to 1 minute; default 10 seconds"`
+	// Together are groups whose members wait for each other while they are frozen.
+	Together []string `yaml:"together,omitempty" json:"together,omitempty" doc:"groups whose machines, as far as it covers them, are frozen together: what is taken of them is of one moment"`
 	// Applications are brought to rest before a machine's file systems stand still, in this order.
 	Applications []Application `yaml:"applications,omitempty" json:"applications,omitempty" doc:"commands on the machine that bring applications to rest before its file systems stand still, in this order, and have them go on after"`
 	Checks       []Health      `yaml:"checks,omitempty" json:"checks,omitempty" doc:"what must hold in the guest before it is captured"`
@@ -130,19 +135,7 @@ type Active struct {
 }
 
 // Health is a condition in the guest.
-type Health struct {
-	Command []string `yaml:"command,omitempty" json:"command,omitempty" doc:"command in the guest, run by its agent; it must end with 0"`
-	Within  string   `yaml:"within,omitempty" json:"within,omitempty" doc:"how long the command may take; default 30 seconds"`
-	Mounted string   `yaml:"mounted,omitempty" json:"mounted,omitempty" doc:"mount point on which a file system must be mounted"`
-	Free    int      `yaml:"free,omitempty" json:"free,omitempty" minimum:"0" maximum:"99" doc:"percent that must be free in it, or in all that are mounted"`
-	Else    string   `yaml:"else,omitempty" json:"else,omitempty" enum:"stop,warn" doc:"what a failure does; default stop"`
-}
-
-// Stops reports whether a failed condition keeps the machine from being captured.
-func (h Health) Stops() bool { return h.Else != "warn" }
-
-// Limit is how long the command may take.
-func (h Health) Limit() time.Duration { return field.SpanOf(h.Within, 30*time.Second) }
+type Health = health.Condition
 
 var (
 	// between lists what an image that is not full can be.
@@ -282,6 +275,8 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 		if err := v.checkInPlace(name, p); err != nil {
 			return err
 		}
+	} else if len(v.AlsoIn) > 0 {
+		return field.At(name, p+".also_in", "also_in is for scope inplace; what is in stores is copied by copy rules")
 	} else if _, ok := s.Stores[v.Store]; !ok {
 		return field.At(name, p+".store", "no store is called %q%s", v.Store, suggest.Hint(v.Store, slices.Sorted(maps.Keys(s.Stores))))
 	}
@@ -326,8 +321,15 @@ func (v Policy) check(name, p string, s Site, zone *time.Location) error {
 	if err := v.checkSchedules(name, p, s, zone); err != nil {
 		return err
 	}
-	if err := v.checkHealth(name, p); err != nil {
-		return err
+	for i, group := range v.Together {
+		if _, ok := s.Groups[group]; !ok {
+			return field.At(name, fmt.Sprintf("%s.together[%d]", p, i), "no group is called %q%s", group, suggest.Hint(group, slices.Sorted(maps.Keys(s.Groups))))
+		}
+	}
+	for i, h := range v.Checks {
+		if err := h.Check(name, fmt.Sprintf("%s.checks[%d]", p, i)); err != nil {
+			return err
+		}
 	}
 	if err := v.checkTrials(name, p); err != nil {
 		return err
@@ -468,25 +470,6 @@ func (v Policy) checkSchedules(name, p string, s Site, zone *time.Location) erro
 	hours := []when.Windows{field.WindowsOf(v.Windows), field.WindowsOf(s.Stores[v.Store].Windows)}
 	if _, ok := hours[0].Opens(time.Date(2026, 1, 5, 0, 0, 0, 0, time.UTC), hours[1:]...); !ok {
 		return field.At(name, p+".windows", "its windows and those of store %s are never open at once", v.Store)
-	}
-	return nil
-}
-
-func (v Policy) checkHealth(name, p string) error {
-	for i, h := range v.Checks {
-		here := fmt.Sprintf("%s.checks[%d]", p, i)
-		if (len(h.Command) > 0) == (h.Mounted != "" || h.Free > 0) {
-			return field.At(name, here, "a check is either a command, or mounted, free or both")
-		}
-		if h.Else != "" && h.Else != "stop" && h.Else != "warn" {
-			return field.At(name, here, "else %q is not known%s", h.Else, suggest.Hint(h.Else, []string{"stop", "warn"}))
-		}
-		if _, err := field.SpanOr(h.Within, 0); err != nil {
-			return field.At(name, here, "within: %v", err)
-		}
-		if h.Free < 0 || h.Free > 99 || h.Mounted != "" && !path.IsAbs(h.Mounted) {
-			return field.At(name, here, "free is a number of percent, and mounted an absolute path")
-		}
 	}
 	return nil
 }

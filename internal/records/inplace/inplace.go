@@ -45,6 +45,9 @@ type Snapshot struct {
 	Trouble     string            `db:"trouble"`
 	Troubled    *time.Time        `db:"troubled"`
 	Seen        *time.Time        `db:"seen"`
+	// Region is where it is a copy, "" where its machine is; CopyOf is the snapshot of which it is one.
+	Region string `db:"region"`
+	CopyOf string `db:"copy_of"`
 }
 
 // Known is what core computes with.
@@ -61,14 +64,14 @@ func (s Snapshot) Known() inplace.Snapshot {
 
 // columns are those of a snapshot, with how its machine is called by people now.
 const columns = `select s.id, s.machine_id, s.machine, coalesce(m.label, s.machine) as label, s.hypervisor, s.policy, s.run, s.note, s.ref, s.taken, s.consistency, s.frozen, s.memory, s.bytes, s.state, s.pinned,
-	s.pin_note, s.until, s.gone, s.why, s.trouble, s.troubled, s.seen from snapshots s left join machines m on m.id = s.machine_id `
+	s.pin_note, s.until, s.gone, s.why, s.trouble, s.troubled, s.seen, s.region, s.copy_of from snapshots s left join machines m on m.id = s.machine_id `
 
 // Save makes a snapshot's record, or changes it.
 func (p InPlace) Save(ctx context.Context, s Snapshot) error {
-	_, err := p.db.Pool.Exec(ctx, `insert into snapshots (id, machine_id, machine, hypervisor, policy, run, note, ref, taken, consistency, frozen, memory, bytes, state, until)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
+	_, err := p.db.Pool.Exec(ctx, `insert into snapshots (id, machine_id, machine, hypervisor, policy, run, note, ref, taken, consistency, frozen, memory, bytes, state, until, region, copy_of)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
 		on conflict (id) do update set machine = $3, hypervisor = $4, ref = $8, taken = $9, consistency = $10, frozen = $11, memory = $12, bytes = $13, state = $14`,
-		s.ID, s.MachineID, s.Machine, s.Hypervisor, s.Policy, s.Run, s.Note, s.Ref, s.Taken, s.Consistency, s.Frozen, s.Memory, s.Bytes, s.State, s.Until)
+		s.ID, s.MachineID, s.Machine, s.Hypervisor, s.Policy, s.Run, s.Note, s.Ref, s.Taken, s.Consistency, s.Frozen, s.Memory, s.Bytes, s.State, s.Until, s.Region, s.CopyOf)
 	return err
 }
 

@@ -147,18 +147,12 @@ func (c connection) Snapshots(ctx context.Context, name string) (out []source.Sn
 }
 
 // Unsnap implements [source.Snapshotter].
-func (c connection) Unsnap(ctx context.Context, name, id, ref string) (bool, error) {
+func (c connection) Unsnap(ctx context.Context, _, id, ref string) (bool, error) {
 	region, of, _ := strings.Cut(ref, "/")
-	if ref == "" {
-		t, err := c.find(ctx, name, "")
-		if errors.Is(err, source.ErrNoMachine) {
-			return c.everywhere(ctx, inPlaceTag, id)
-		}
-		if err != nil {
-			return false, err
-		}
-		region = t.region
-	} else if of != momentID(inPlaceTag, id) {
+	switch {
+	case ref == "": // in whatever region it was to be
+		return c.everywhere(ctx, inPlaceTag, id)
+	case of != momentID(inPlaceTag, id):
 		return false, nil
 	}
 	return c.unmake(ctx, region, inPlaceTag, id)
@@ -251,4 +245,31 @@ func containsVolume(of []attached, id string) bool {
 		}
 	}
 	return false
+}
+
+// Region implements [source.Spreader].
+func (c connection) Region(of source.Snapshot) string {
+	region, _, _ := strings.Cut(of.Ref, "/")
+	return region
+}
+
+// Spread implements [source.Spreader].
+func (c connection) Spread(ctx context.Context, of source.Snapshot, region, id string) (out source.Snapshot, err error) {
+	regions, err := c.in(ctx)
+	if err != nil {
+		return out, err
+	}
+	if !slices.Contains(regions, region) {
+		return out, fmt.Errorf("the account has no region %q; it has %s", region, strings.Join(regions, ", "))
+	}
+	from, moid, _ := strings.Cut(of.Ref, "/")
+	body := map[string]any{"to": region, "id": momentID(inPlaceTag, id), "tags": map[string]string{inPlaceTag: id, "note": of.Note, "copy-of": of.ID}}
+	if err := c.Task(ctx, taskTime, http.MethodPost, path("regions", from, "moments", moid, "copies"), body, nil); err != nil {
+		return out, fmt.Errorf("copy snapshot %s to %s: %w", of.ID, region, err)
+	}
+	var m moment
+	if err := c.Call(ctx, http.MethodGet, path("regions", region, "moments", momentID(inPlaceTag, id)), nil, &m); err != nil {
+		return out, fmt.Errorf("the account answers that snapshot %s is copied to %s, but: %w", of.ID, region, err)
+	}
+	return c.told(m), nil
 }

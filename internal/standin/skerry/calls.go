@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -416,31 +415,47 @@ func (s *skerry) removeMoment(r *http.Request) (any, error) {
 	return struct{}{}, s.moments.Delete(m.ID) // its maps go at the next start: a change that is taken back must find them
 }
 
+// NewCopy asks for a moment in another region, with an ID and tags of its own.
+type NewCopy struct {
+	To   string            `json:"to"`
+	ID   string            `json:"id,omitempty"`
+	Tags map[string]string `json:"tags,omitempty"`
+}
+
 // copyMoment makes the same moment in another region.
 func (s *skerry) copyMoment(r *http.Request) (func(context.Context) (any, error), error) {
 	m, err := s.moment(r)
 	if err != nil {
 		return nil, err
 	}
-	to, err := standin.Body[string](r)
+	n, err := standin.Body[NewCopy](r)
 	if err != nil {
 		return nil, err
 	}
-	if !slices.Contains(Regions, to) || to == m.Region {
-		return nil, standin.Refuse(http.StatusNotFound, "there is no other region %s", to)
+	if !slices.Contains(Regions, n.To) || n.To == m.Region {
+		return nil, standin.Refuse(http.StatusNotFound, "there is no other region %s", n.To)
+	}
+	if n.ID == "" {
+		n.ID = standin.NewID()
 	}
 	return func(context.Context) (any, error) {
 		c := m
-		c.ID, c.Region, c.Tags = standin.NewID(), to, maps.Clone(m.Tags)
+		c.ID, c.Region, c.Tags = n.ID, n.To, n.Tags
+		if c.Tags == nil {
+			c.Tags = map[string]string{}
+		}
 		c.Snapshots = slices.Clone(m.Snapshots)
 		return &c, s.Do(func() error {
+			if _, err := s.moments.Get(c.ID); err == nil {
+				return nil // it was asked for before
+			}
 			for i := range c.Snapshots {
 				c.Snapshots[i].ID = standin.NewID()
 				if err := s.cells.copy(m.Snapshots[i].ID, c.Snapshots[i].ID); err != nil {
 					return err
 				}
 			}
-			s.counted(to, len(c.Snapshots))
+			s.counted(n.To, len(c.Snapshots))
 			return s.moments.Put(c.ID, c)
 		})
 	}, nil
