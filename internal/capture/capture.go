@@ -418,9 +418,9 @@ func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string
 		Moment: func(ctx context.Context, m site.Moment) error {
 			warnings, err := c.hooks.Call(ctx, o.Site, hooks.Event{Moment: m, Policy: o.Run.Policy, Run: o.Run.ID, Cause: o.Run.Cause, Machine: t.Machine, Image: t.Image})
 			t.Warnings = append(t.Warnings, warnings...)
-			for _, together := range o.Meetings {
-				if m == site.Frozen && err == nil {
-					together.Arrive(ctx, t.MachineID)
+			if err == nil && m == site.Frozen {
+				for _, meeting := range o.Meetings {
+					meeting.Arrive(ctx, t.MachineID)
 				}
 			}
 			return err

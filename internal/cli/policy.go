@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/wire"
 )
@@ -66,7 +67,11 @@ func policyListCommand() *cli.Command {
 					if p.Paused != nil {
 						next = "paused"
 					}
-					rows = append(rows, []string{p.Name, orDash(strings.Join(p.Covers, " ")), p.Store, orDash(strings.Join(when, ", ")), next, p.Rotation})
+					into := p.Store
+					if p.Scope == image.InPlace {
+						into = "in place"
+					}
+					rows = append(rows, []string{p.Name, orDash(strings.Join(p.Covers, " ")), into, orDash(strings.Join(when, ", ")), next, p.Rotation})
 				}
 				table(w, []string{"POLICY", "COVERS", "STORE", "SCHEDULES", "NEXT RUN", "ROTATION"}, rows)
 				for _, p := range policies {

@@ -4,9 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"net/http"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -39,13 +36,8 @@ type isle struct {
 func newIsle(t *testing.T, policies map[string]site.Policy) *isle {
 	t.Helper()
 	s := standintest.Start(t, islet.Kind, standin.Options{})
-	path := filepath.Join(t.TempDir(), "d.qcow2")
-	out, err := exec.Command("qemu-img", "create", "-q", "-f", "qcow2", path, "16M").CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	body, err := os.ReadFile(path)
-	require.NoError(t, err)
 	var g islet.Guest
-	s.Must(http.MethodPost, "/guests", islet.Guest{Name: "lighthouse", Build: islet.Build{Memory: 256 << 20, CPUs: 1}, Disks: []islet.Disk{{Target: "vda", Volume: s.Bring("lighthouse-vda", body)}}}, &g)
+	s.Must(http.MethodPost, "/guests", islet.Guest{Name: "lighthouse", Build: islet.Build{Memory: 256 << 20, CPUs: 1}, Disks: []islet.Disk{{Target: "vda", Volume: s.Bring("lighthouse-vda", standintest.EmptyDisk(t, "16M"))}}}, &g)
 	require.NoError(t, s.Task(t.Context(), time.Minute, http.MethodPost, "/guests/"+g.ID+"/power", "on", nil))
 	return &isle{newBenchWith(t, policies, func(p *site.Site) { p.Hypervisors["islet-3"] = s.Site }), s, g.ID}
 }
@@ -221,6 +213,22 @@ func TestSnapshotsThatStay(t *testing.T) {
 	require.Len(t, i.listed(wire.SnapshotFilter{}), 2)
 	require.NoError(t, i.l.Snapshots.Upkeep(ctx))
 	require.Len(t, i.listed(wire.SnapshotFilter{}), 1)
+
+	// What a run of another kind left and can't be removed is told after a day, too.
+	i.site.Policies["nightly-light"] = site.Policy{Machines: light.Machines, Store: "quay-shelf", Rotation: "newest 9", Quiesce: machine.NoFreeze}
+	i.apply()
+	i.host.Fault(standin.Fault{Call: "snapshot.remove work", Do: standin.Stuck, Times: -1})
+	r = i.run("nightly-light")
+	require.EqualValues(t, run.Warned, r.State, i.lines(r.ID))
+	_, err = i.rec.Pool().Exec(ctx, "update tasks set ended = ended - interval '25 hours' where run = $1", r.ID)
+	require.NoError(t, err)
+	i.until(func() bool {
+		s, err := i.l.Summary(ctx, right.Within{All: true})
+		require.NoError(t, err)
+		return strings.Contains(fmt.Sprint(s.Notices), "what run "+r.ID+" left on islet-3 can't be removed since")
+	}, "the headline")
+	i.host.Must(http.MethodDelete, "/faults", nil, nil)
+	i.until(func() bool { return len(i.there()) == 1 }, "what was left to go")
 
 	// Somebody removes ours with the hypervisor's own means.
 	kept := i.there()[0]

@@ -172,7 +172,7 @@ func (l *Lodge) noteLeftBehind(ctx context.Context, s site.Site, sum *wire.Stand
 	left, err := l.rec.Unclean(ctx)
 	for _, t := range left {
 		if t.Ended != nil && now.Sub(*t.Ended) >= leftLong && (in.All || in.SeenMachines[t.MachineID]) {
-			sum.Note(t.Machine, fmt.Sprintf("what run %s left on %s can't be removed since %s; it is tried again and again: keenlodge run show %[1]s", t.Run, t.Hypervisor, t.Ended.Format("Mon 2 Jan 15:04")), namesShown)
+			sum.Note(t.Machine, fmt.Sprintf("what run %s left on %s can't be removed since %s; it is tried again and again: keenlodge run show %[1]s", t.Run, t.Hypervisor, t.Ended.In(s.Location()).Format("Mon 2 Jan 15:04")), namesShown)
 		}
 	}
 	return err

@@ -150,6 +150,10 @@ func (pl *Planning) experience(ctx context.Context, s site.Site) (experience, er
 	if err != nil {
 		return e, err
 	}
+	inPlace := slices.ContainsFunc(sortedKeys(s.Policies), func(name string) bool { return s.Policies[name].Covers() == image.InPlace })
+	if !inPlace {
+		return e, nil
+	}
 	kept, err := pl.rec.Snapshots.List(ctx, inplace.Filter{})
 	for _, x := range kept {
 		k := setKey{x.Policy, "", x.MachineID}

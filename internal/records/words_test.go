@@ -10,6 +10,7 @@ import (
 
 	"keenlodge/internal/core/deed"
 	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/inplace"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/records/recordstest"
 )
@@ -22,7 +23,7 @@ func TestTheDatabaseKnowsTheWordsOfCore(t *testing.T) {
 	quoted := regexp.MustCompile(`'([a-z]+)'`)
 	for column, want := range map[[2]string][]string{
 		{"runs", "kind"}: text(run.Kinds), {"runs", "cause"}: text(run.Causes), {"runs", "state"}: text(run.States), {"tasks", "state"}: text(run.TaskStates),
-		{"log", "kind"}: text(run.Lines), {"images", "state"}: text(image.States), {"proofs", "level"}: text(image.Levels), {"trail", "result"}: text(deed.Results),
+		{"log", "kind"}: text(run.Lines), {"images", "state"}: text(image.States), {"proofs", "level"}: text(image.Levels), {"trail", "result"}: text(deed.Results), {"snapshots", "state"}: text(inplace.States),
 	} {
 		var check string
 		require.NoError(t, conn.QueryRow(t.Context(), `select pg_get_constraintdef(oid) from pg_constraint where conrelid = $1::text::regclass and conname = $1 || '_' || $2 || '_check'`,

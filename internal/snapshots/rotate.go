@@ -269,13 +269,16 @@ func (ss *Snapshots) lookAt(ctx context.Context, s site.Site, name string, of []
 			strangers = append(strangers, f)
 		case x.Ref == "" || x.Ref == f.Ref:
 			there[f.ID] = true
-			if err := ss.rec.Snapshots.Saw(ctx, f.ID, f.Bytes); err != nil {
+			if f.Bytes == x.Bytes {
+				break
+			}
+			if err := ss.rec.Snapshots.Grew(ctx, f.ID, f.Bytes); err != nil {
 				return err
 			}
 		}
 	}
 	ss.mu.Lock()
-	ss.unknown[name] = strangers
+	ss.unknown[name], ss.told = strangers, nil
 	ss.mu.Unlock()
 	for _, x := range of {
 		// A list may lack what was just made.

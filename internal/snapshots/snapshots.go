@@ -38,6 +38,9 @@ type Snapshots struct {
 	mu      sync.Mutex // guards what follows
 	looked  time.Time
 	unknown map[string][]source.Snapshot // by source: they bear our mark, and no record knows them
+	// told are the headlines as they were at toldAt, nil where they are to be made anew: a summary is asked for again and again.
+	told   []Told
+	toldAt time.Time
 }
 
 // New makes a Snapshots and registers runs by hand with the engine.
@@ -125,7 +128,7 @@ func (ss *Snapshots) of(ctx context.Context, word, id string) (record.Snapshot, 
 func (ss *Snapshots) there(ctx context.Context, id string) (record.Snapshot, error) {
 	s, err := ss.rec.Snapshots.Get(ctx, id)
 	if err == nil && s.State == inplace.Gone {
-		err = fmt.Errorf("%w: snapshot %s of %s is gone since %s: %s", fault.ErrConflict, id, s.Label, s.Gone.Format(time.DateTime), s.Why)
+		err = fmt.Errorf("%w: snapshot %s of %s is gone: %s; what there is: keenlodge snapshot list", fault.ErrConflict, id, s.Label, s.Why)
 	}
 	return s, err
 }
@@ -431,24 +434,34 @@ func headline(s site.Site, x record.Snapshot, lets map[string]bool, now time.Tim
 // Told is what a person has to hear of a machine's snapshots.
 type Told struct{ Machine, MachineID, Text string }
 
-// Headlines lists what a person has to hear: old ones, those that can't be removed, and those that bear our mark, and that no record knows.
-func (ss *Snapshots) Headlines(ctx context.Context, s site.Site, now time.Time) (out []Told, err error) {
+// toldFor is how long headlines stay as they are: what they tell of takes a day.
+const toldFor = time.Minute
+
+// Headlines lists what a person has to hear, as of a minute ago at the most: old ones, those that can't be removed, and those that bear our mark, and that
+// no record knows.
+func (ss *Snapshots) Headlines(ctx context.Context, s site.Site, now time.Time) ([]Told, error) {
+	ss.mu.Lock()
+	defer ss.mu.Unlock() // who asks meanwhile waits for the same answer
+	if ss.told != nil && now.Sub(ss.toldAt) < toldFor {
+		return ss.told, nil
+	}
+	now = now.In(s.Location())
 	found, err := ss.rec.Snapshots.List(ctx, record.Filter{})
 	if err != nil {
 		return nil, err
 	}
-	lets := ss.letGo(s, found, now.In(s.Location()))
+	out := []Told{}
+	lets := ss.letGo(s, found, now)
 	for _, x := range found {
-		if text := headline(s, x, lets, now.In(s.Location())); text != "" {
+		if text := headline(s, x, lets, now); text != "" {
 			out = append(out, Told{x.Label, x.MachineID, text})
 		}
 	}
-	ss.mu.Lock()
-	defer ss.mu.Unlock()
 	for name, all := range ss.unknown {
 		for _, x := range all {
 			out = append(out, Told{Machine: name, Text: fmt.Sprintf("snapshot %s of %s bears our mark, and no record knows it: it was taken by a lodge whose records are lost, or by another one; look at: keenlodge snapshot list %[2]s --others", x.Name, x.Machine)})
 		}
 	}
+	ss.told, ss.toldAt = out, now
 	return out, nil
 }

@@ -132,6 +132,24 @@ func (r Request) OfTheDead(ctx context.Context, id string) error {
 	return nil
 }
 
+// ClearDead clears what captures of these IDs left on the machine that dead processes of this lodge made; one of a living one, or of another lodge, is
+// [ErrBusy]. warnings say what was found. Sources use it before a capture begins.
+func (r Request) ClearDead(ctx context.Context, c Capturer, ids []string) (warnings []string, err error) {
+	for _, id := range ids {
+		if err := r.OfTheDead(ctx, id); err != nil {
+			return warnings, fmt.Errorf("guest %s: %w", r.Machine, err)
+		}
+		found, err := c.Clear(ctx, r.Machine, id, false)
+		for _, f := range found {
+			warnings = append(warnings, "a service that died had left something behind: "+f)
+		}
+		if err != nil {
+			return warnings, err
+		}
+	}
+	return warnings, nil
+}
+
 // Watchdog ends a freeze that nobody else ends.
 type Watchdog interface {
 	// Frozen says that the guest's file systems stand still: from now on it has 10 seconds.

@@ -18,7 +18,6 @@ import (
 type Journal struct {
 	path  string
 	file  *os.File
-	lines int
 	rows  map[string]map[string]json.RawMessage // by table and ID; only until the table is made
 	undo  []func()                              // while a change is under way
 	batch bytes.Buffer
@@ -44,12 +43,11 @@ func OpenJournal(path string, lag time.Duration) (*Journal, error) {
 	}
 	in := bufio.NewScanner(bytes.NewReader(body))
 	in.Buffer(nil, 64<<20)
-	for in.Scan() {
+	for n := 1; in.Scan(); n++ {
 		var l line
 		if err := json.Unmarshal(in.Bytes(), &l); err != nil {
-			return nil, fmt.Errorf("line %d of %s: %w", j.lines+1, path, err)
+			return nil, fmt.Errorf("line %d of %s: %w; take that line away, or begin with an empty folder", n, path, err)
 		}
-		j.lines++
 		if l.Row == nil {
 			delete(j.rows[l.Table], l.ID)
 			continue
@@ -69,13 +67,11 @@ func OpenJournal(path string, lag time.Duration) (*Journal, error) {
 func (j *Journal) rewrite() error {
 	var out bytes.Buffer
 	encoder := json.NewEncoder(&out)
-	j.lines = 0
 	for _, table := range slices.Sorted(maps.Keys(j.rows)) {
 		for _, id := range slices.Sorted(maps.Keys(j.rows[table])) {
 			if err := encoder.Encode(line{table, id, j.rows[table][id]}); err != nil {
 				return err
 			}
-			j.lines++
 		}
 	}
 	if err := os.WriteFile(j.path+".new", out.Bytes(), 0o600); err != nil {

@@ -76,8 +76,8 @@ type Frame struct {
 	ctx      context.Context // of the process
 }
 
-// New makes a frame in a folder.
-func New(ctx context.Context, o Options) (*Frame, error) {
+// newFrame makes a frame in a folder.
+func newFrame(ctx context.Context, o Options) (*Frame, error) {
 	if err := os.MkdirAll(o.Folder, 0o700); err != nil {
 		return nil, fmt.Errorf("folder of the stand-in: %w", err)
 	}
@@ -118,7 +118,7 @@ func Serve(ctx context.Context, kind string, o Options, told func(address string
 	if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
 		return fmt.Errorf("address %q to listen at: a stand-in is for trying, and listens on loopback only, such as at 127.0.0.1:7461", o.Listen)
 	}
-	f, err := New(ctx, o)
+	f, err := newFrame(ctx, o)
 	if err != nil {
 		return err
 	}

@@ -36,7 +36,8 @@ export function Policies(props: { now: Date; policies: UseQueryResult<Policy[]>;
               </p>
             )}
             <p className="text-sm text-quiet">
-              {some({ count: p.covered, names: p.covers }) || "covers nothing"} → {p.store}
+              {some({ count: p.covered, names: p.covers }) || "covers nothing"}{" "}
+              {p.scope === "inplace" ? "in place" : `→ ${p.store}`}
             </p>
             <p className="text-sm text-quiet">
               {p.next_due ? (
@@ -90,7 +91,9 @@ function Start({ policy: p, going }: { policy: Policy; going: boolean }) {
         <AlertDialog.Content className="fixed top-1/2 left-1/2 grid w-[min(92vw,460px)] -translate-x-1/2 -translate-y-1/2 gap-3 rounded-md border border-line bg-panel p-5 shadow-xl">
           <AlertDialog.Title className="text-lg font-semibold">Run {p.name} now?</AlertDialog.Title>
           <AlertDialog.Description className="text-quiet">
-            It takes an image of {some({ count: p.covered, names: p.covers }) || "nothing"} into {p.store}
+            It {p.scope === "inplace" ? "keeps a snapshot" : "takes an image"} of{" "}
+            {some({ count: p.covered, names: p.covers }) || "nothing"}{" "}
+            {p.scope === "inplace" ? "in place" : `into ${p.store}`}
             {p.quiesce !== "off" && ", freezing running guests for a moment"}. Then its rotation keeps {p.rotation} and
             drops what no clause keeps.
           </AlertDialog.Description>

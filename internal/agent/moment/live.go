@@ -97,23 +97,8 @@ func (p *patch) Size() int64 { return p.size }
 func (p *patch) ReadAt(b []byte, off int64) (int, error) { return p.from.ReadAt(b, off) }
 
 // Extents implements [disk.Disk].
-func (p *patch) Extents(_ context.Context, offset, length int64) (out []disk.Extent, _ error) {
-	const most = 1 << 16
-	end := offset + length
-	i := disk.From(p.extents, offset)
-	for at := offset; at < end && len(out) < most; i++ {
-		if i == len(p.extents) || p.extents[i].Offset >= end {
-			return append(out, disk.Extent{Offset: at, Length: end - at, Kind: disk.Unchanged}), nil
-		}
-		e := p.extents[i]
-		if e.Offset > at {
-			out = append(out, disk.Extent{Offset: at, Length: e.Offset - at, Kind: disk.Unchanged})
-		}
-		from, to := max(at, e.Offset), min(end, e.End())
-		out = append(out, disk.Extent{Offset: from, Length: to - from, Kind: disk.Data})
-		at = to
-	}
-	return out, nil
+func (p *patch) Extents(_ context.Context, offset, length int64) ([]disk.Extent, error) {
+	return disk.Between(p.extents, offset, length, disk.Unchanged), nil
 }
 
 // copied are ranges of a disk, as they were when they were read into memory. What lies between them is read from the disk itself, for whoever

@@ -17,6 +17,26 @@ func From(extents []Extent, offset int64) int {
 	return i
 }
 
+// mostExtents bounds the extents of one answer, so that memory stays bounded whatever a disk holds.
+const mostExtents = 1 << 16
+
+// Between tells a range by some extents, in rising order, and what lies between them as of another kind. The answer may end before the range does; it is
+// never empty, unless the range is.
+func Between(given []Extent, offset, length int64, other Kind) (out []Extent) {
+	i := From(given, offset)
+	for end := offset + length; offset < end && len(out) < mostExtents; offset = out[len(out)-1].End() {
+		e := Extent{offset, end - offset, other}
+		if i < len(given) && given[i].Offset <= offset {
+			e.Kind, e.Length = given[i].Kind, min(end, given[i].End())-offset
+			i++
+		} else if i < len(given) {
+			e.Length = min(end, given[i].Offset) - offset
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
 // Over is a disk as it is after a change: where top says [Unchanged] it is as under, of which that may be [Unchanged] in turn. Both are of one
 // length. Closing is theirs.
 func Over(top, under Disk) Disk { return over{top, under} }

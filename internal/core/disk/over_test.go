@@ -90,3 +90,33 @@ func TestOver(t *testing.T) {
 		}
 	}
 }
+
+// What is between given extents is told as of the other kind, and every byte of a range once.
+func TestBetween(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 21))
+	for range 500 {
+		var given []disk.Extent
+		want := make([]disk.Kind, 100)
+		for i := range want {
+			want[i] = disk.Unchanged
+		}
+		for at := rng.Int64N(20); at < 90; at += 1 + rng.Int64N(20) {
+			e := disk.Extent{Offset: at, Length: 1 + rng.Int64N(10), Kind: disk.Data}
+			for i := e.Offset; i < e.End(); i++ {
+				want[i] = disk.Data
+			}
+			given, at = append(given, e), e.End()
+		}
+		offset := rng.Int64N(100)
+		end := offset + rng.Int64N(101-offset)
+		at := offset
+		for _, e := range disk.Between(given, offset, end-offset, disk.Unchanged) {
+			require.Equal(t, at, e.Offset)
+			require.Positive(t, e.Length)
+			for ; at < e.End(); at++ {
+				require.Equal(t, want[at], e.Kind, "byte %d of %v", at, given)
+			}
+		}
+		require.Equal(t, end, at)
+	}
+}

@@ -62,6 +62,12 @@ func webhook(change func(w *Webhook)) func(*Site) {
 func condition(h Health) func(*Site) {
 	return policy(func(p *Policy) { p.Checks = []Health{{Free: 1}, h} })
 }
+func inPlace(change func(*Policy)) func(*Site) {
+	return policy(func(p *Policy) {
+		*p = Policy{Machines: []string{"*"}, Scope: image.InPlace, Rotation: "newest 3"}
+		change(p)
+	})
+}
 func hook(h Hook) func(*Site) { return policy(func(p *Policy) { p.Hooks = []Hook{h} }) }
 
 // Every setting is tried at its limits: what is at them is a site, what is beyond is refused, at its place in the file.
@@ -150,6 +156,13 @@ func TestLimits(t *testing.T) {
 		{policy(func(p *Policy) {
 			p.Fold, p.Store, p.Cycle, p.Capture = true, "plain-shelf", "full once", image.Differential
 		}), "$.policies.'nightly-guests'.fold", "only incremental images"},
+		{inPlace(func(*Policy) {}), "", ""},
+		{inPlace(func(p *Policy) { p.AlsoIn = []string{"skerry-west"} }), "", ""},
+		{inPlace(func(p *Policy) { p.Store = "quay-shelf" }), "$.policies.'nightly-guests'.store", "store means nothing for scope inplace"},
+		{inPlace(func(p *Policy) { p.Prove = image.ByRead }), "$.policies.'nightly-guests'.prove", "prove means nothing for scope inplace"},
+		{inPlace(func(p *Policy) { p.Promise = "26 hours" }), "$.policies.'nightly-guests'.promise", "promise means nothing for scope inplace"},
+		{policy(func(p *Policy) { p.AlsoIn = []string{"skerry-west"} }), "$.policies.'nightly-guests'.also_in", "also_in is for scope inplace"},
+		{policy(func(p *Policy) { p.Together = []string{"ticketin"} }), "$.policies.'nightly-guests'.together[0]", `no group is called "ticketin"`},
 		{condition(Health{Free: 99, Mounted: "/"}), "", ""},
 		{condition(Health{Free: 100, Mounted: "/"}), "$.policies.'nightly-guests'.checks[1]", "free is a number of percent"},
 		{condition(Health{Free: -1, Mounted: "/"}), "$.policies.'nightly-guests'.checks[1]", "free is a number of percent"},

@@ -174,22 +174,7 @@ func (m *Ranges) Join(at int64, other *Ranges) {
 
 // Extents tells a range: [disk.Data] where something is, [disk.Zero] elsewhere. offset and length lie within.
 func (m *Ranges) Extents(offset, length int64) []disk.Extent {
-	all := m.All()
-	i := disk.From(all, offset)
-	const most = 1 << 16 // extents in one answer: memory stays bounded
-	var out []disk.Extent
-	for at, end := offset, offset+length; at < end && len(out) < most; {
-		e := disk.Extent{Offset: at, Length: end - at, Kind: disk.Zero}
-		if i < len(all) && all[i].Offset <= at {
-			e.Kind, e.Length = disk.Data, min(end, all[i].End())-at
-			i++
-		} else if i < len(all) {
-			e.Length = min(end, all[i].Offset) - at
-		}
-		out = append(out, e)
-		at = e.End()
-	}
-	return out
+	return disk.Between(m.All(), offset, length, disk.Zero)
 }
 
 // readFull reads a block of a file system.

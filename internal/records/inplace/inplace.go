@@ -44,7 +44,6 @@ type Snapshot struct {
 	Why         string            `db:"why"`
 	Trouble     string            `db:"trouble"`
 	Troubled    *time.Time        `db:"troubled"`
-	Seen        *time.Time        `db:"seen"`
 	// Region is where it is a copy, "" where its machine is; CopyOf is the snapshot of which it is one.
 	Region string `db:"region"`
 	CopyOf string `db:"copy_of"`
@@ -64,7 +63,7 @@ func (s Snapshot) Known() inplace.Snapshot {
 
 // columns are those of a snapshot, with how its machine is called by people now.
 const columns = `select s.id, s.machine_id, s.machine, coalesce(m.label, s.machine) as label, s.hypervisor, s.policy, s.run, s.note, s.ref, s.taken, s.consistency, s.frozen, s.memory, s.bytes, s.state, s.pinned,
-	s.pin_note, s.until, s.gone, s.why, s.trouble, s.troubled, s.seen, s.region, s.copy_of from snapshots s left join machines m on m.id = s.machine_id `
+	s.pin_note, s.until, s.gone, s.why, s.trouble, s.troubled, s.region, s.copy_of from snapshots s left join machines m on m.id = s.machine_id `
 
 // Save makes a snapshot's record, or changes it.
 func (p InPlace) Save(ctx context.Context, s Snapshot) error {
@@ -144,8 +143,8 @@ func (p InPlace) Pin(ctx context.Context, id string, pinned bool, note string) (
 	return tag.RowsAffected() == 1, err
 }
 
-// Saw records what a source told of a snapshot.
-func (p InPlace) Saw(ctx context.Context, id string, bytes int64) error {
-	_, err := p.db.Pool.Exec(ctx, "update snapshots set bytes = $2, seen = now() where id = $1", id, bytes)
+// Grew records how large a snapshot is by now.
+func (p InPlace) Grew(ctx context.Context, id string, bytes int64) error {
+	_, err := p.db.Pool.Exec(ctx, "update snapshots set bytes = $2 where id = $1", id, bytes)
 	return err
 }

@@ -90,11 +90,8 @@ func (h *Hypervisor) Capture(ctx context.Context, r source.Request) (source.Capt
 }
 
 func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
-	if c.guest, err = c.h.guest(ctx, r.Machine); err != nil {
+	if c.guest, err = c.h.asked(ctx, r); err != nil {
 		return err
-	}
-	if r.UUID != "" && c.guest.identity() != r.UUID {
-		return fmt.Errorf("guest %s: %w here with UUID %s; the one of that name has %s", r.Machine, source.ErrNoMachine, r.UUID, c.guest.identity())
 	}
 	for _, target := range r.Disks {
 		if !slices.ContainsFunc(c.guest.Disks, func(d guestDisk) bool { return d.Target == target }) {
@@ -104,27 +101,17 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 	if c.definition, err = c.guest.definition(); err != nil {
 		return err
 	}
-	if err := c.makeRoom(ctx, r); err != nil {
+	dead, err := c.h.captures(ctx, c.guest)
+	if err == nil {
+		c.warnings, err = r.ClearDead(ctx, c.h, dead)
+	}
+	if err != nil {
 		return err
 	}
 	c.earlier, c.began = c.guest.checkpoints(), true
 	var s snapshot
-	take := func() (err error) {
-		s, err = c.h.take(ctx, c.guest, marked+r.ID, "a backup is being made of it; removed when that is done")
+	if s, c.stood, err = c.h.still(ctx, r, c.guest, marked+r.ID, "a backup is being made of it; removed when that is done"); err != nil {
 		return err
-	}
-	if c.guest.runs() {
-		c.stood, err = source.WhileFrozen(ctx, r, holder{c.h, c.guest}, take)
-	} else if err = take(); err == nil && s.Power != "on" {
-		c.stood.Consistency = image.Off
-	} else if err == nil { // it was powered on just then
-		c.stood.Consistency = image.Crash
-	}
-	if err != nil {
-		return fmt.Errorf("guest %s: %w", r.Machine, err)
-	}
-	if c.stood.Consistency == image.FileSystem && !s.Held {
-		return fmt.Errorf("guest %s: its writes were not held any more when the snapshot was taken", r.Machine)
 	}
 	if r.Checkpoint {
 		if err := c.note(ctx, s); err != nil {
@@ -143,7 +130,7 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 		}
 		out.Disk = steady
 		if r.Since != "" {
-			changed, why, err := c.changed(ctx, s.ID, d.Target, since[d.Target], r.Since)
+			changed, why, err := c.changed(ctx, s.ID, d.Target, d.Size, since[d.Target], r.Since)
 			if err != nil {
 				return err
 			}
@@ -159,38 +146,55 @@ func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
 	return nil
 }
 
-// makeRoom removes snapshots that dead captures left; one of a living one, or of another lodge, is left alone.
-func (c *capture) makeRoom(ctx context.Context, r source.Request) error {
-	found, err := c.h.snapshots(ctx, c.guest)
-	if err != nil {
-		return err
-	}
+// captures lists the IDs of captures whose snapshots a guest has.
+func (h *Hypervisor) captures(ctx context.Context, g guest) (ids []string, err error) {
+	found, err := h.snapshots(ctx, g)
 	for _, s := range found {
-		id, ok := checkpoint(s.Name)
-		if !ok {
-			continue
-		}
-		if err := r.OfTheDead(ctx, id); err != nil {
-			return fmt.Errorf("guest %s: %w", r.Machine, err)
-		}
-		cleared, err := c.h.Clear(ctx, r.Machine, id, false)
-		for _, f := range cleared {
-			c.warnings = append(c.warnings, "a service that died had left something behind: "+f)
-		}
-		if err != nil {
-			return err
+		if id, ok := checkpoint(s.Name); ok {
+			ids = append(ids, id)
 		}
 	}
-	return nil
+	return ids, err
 }
 
 func (h *Hypervisor) snapshots(ctx context.Context, g guest) (out []snapshot, err error) {
-	return out, gone(g.Name, h.Call(ctx, http.MethodGet, path("guests", g.ID, "snapshots"), nil, &out))
+	return out, gone(g.Name, h.Call(ctx, http.MethodGet, rest.Path("guests", g.ID, "snapshots"), nil, &out))
+}
+
+// asked finds the guest that is asked for, and makes sure that it is that one.
+func (h *Hypervisor) asked(ctx context.Context, r source.Request) (guest, error) {
+	g, err := h.guest(ctx, r.Machine)
+	if err == nil && r.UUID != "" && g.identity() != r.UUID {
+		err = fmt.Errorf("guest %s: %w here with UUID %s; the one of that name has %s", r.Machine, source.ErrNoMachine, r.UUID, g.identity())
+	}
+	return g, err
+}
+
+// still takes a snapshot of a guest, while its writes are held where it runs, as far as the request asks for that.
+func (h *Hypervisor) still(ctx context.Context, r source.Request, g guest, name, note string) (s snapshot, stood source.Stood, err error) {
+	take := func() (err error) {
+		s, err = h.take(ctx, g, name, note)
+		return err
+	}
+	if g.runs() {
+		stood, err = source.WhileFrozen(ctx, r, holder{h, g}, take)
+	} else if err = take(); s.Power == "on" { // it was powered on just then
+		stood.Consistency = image.Crash
+	} else {
+		stood.Consistency = image.Off
+	}
+	if err == nil && stood.Consistency == image.FileSystem && !s.Held {
+		err = errors.New("its writes were not held any more when the snapshot was taken")
+	}
+	if err != nil {
+		err = fmt.Errorf("guest %s: %w", g.Name, err)
+	}
+	return s, stood, err
 }
 
 // take takes a snapshot, and looks whether it is there: an answer alone is no snapshot.
 func (h *Hypervisor) take(ctx context.Context, g guest, name, note string) (s snapshot, err error) {
-	if err := h.Task(ctx, taskTime, http.MethodPost, path("guests", g.ID, "snapshots"), map[string]any{"name": name, "note": note}, &s); err != nil {
+	if err := h.Task(ctx, taskTime, http.MethodPost, rest.Path("guests", g.ID, "snapshots"), map[string]any{"name": name, "note": note}, &s); err != nil {
 		return s, fmt.Errorf("take snapshot %s: %w", name, gone(g.Name, err))
 	}
 	if s.ID == "" || len(s.Disks) == 0 {
@@ -207,7 +211,7 @@ func (c *capture) note(ctx context.Context, s snapshot) error {
 	}
 	text, err := json.Marshal(tides)
 	if err == nil {
-		err = c.h.Call(ctx, http.MethodPut, path("guests", c.guest.ID, "notes", marked+c.id), string(text), nil)
+		err = c.h.Call(ctx, http.MethodPut, rest.Path("guests", c.guest.ID, "notes", marked+c.id), string(text), nil)
 	}
 	if err != nil {
 		return fmt.Errorf("guest %s: note what later backups build on: %w", c.guest.Name, err)
@@ -216,37 +220,27 @@ func (c *capture) note(ctx context.Context, s snapshot) error {
 }
 
 // changed asks what was written to a disk since a tide. why is why that is not known.
-func (c *capture) changed(ctx context.Context, snapshot, target, tide, since string) (out []disk.Extent, why string, err error) {
+func (c *capture) changed(ctx context.Context, snapshot, target string, size int64, tide, since string) (out []disk.Extent, why string, err error) {
 	if tide == "" {
 		return nil, "the hypervisor has no change identity of image " + since + " any more", nil
 	}
-	var said struct {
-		Ranges []struct {
-			Offset int64 `json:"offset"`
-			Length int64 `json:"length"`
-		} `json:"ranges"`
-	}
-	err = c.h.Call(ctx, http.MethodGet, path("guests", c.guest.ID, "snapshots", snapshot, "disks", target, "changes")+"?since="+url.QueryEscape(tide), nil, &said)
+	var said rest.Ranges
+	err = c.h.Call(ctx, http.MethodGet, rest.Path("guests", c.guest.ID, "snapshots", snapshot, "disks", target, "changes")+"?since="+url.QueryEscape(tide), nil, &said)
 	if rest.Is(err, http.StatusGone) {
 		return nil, "the hypervisor has lost what changed since image " + since + ": " + err.Error(), nil
 	}
 	if err != nil {
 		return nil, "", fmt.Errorf("guest %s, disk %s: ask what changed since image %s: %w", c.guest.Name, target, since, err)
 	}
-	at := int64(0)
-	for _, r := range said.Ranges {
-		if r.Offset < at || r.Length <= 0 {
-			return nil, "the hypervisor's list of what changed makes no sense", nil
-		}
-		at = r.Offset + r.Length
-		out = append(out, disk.Extent{Offset: r.Offset, Length: r.Length, Kind: disk.Data})
+	if out, err = said.Extents(size); err != nil {
+		return nil, err.Error(), nil // then all of it is read
 	}
 	return out, "", nil
 }
 
 // read opens a disk of the snapshot. Where the line is cut, or the guest moves to another host, it is asked for anew.
 func (c *capture) read(ctx context.Context, snapshot, target string, tell func(format string, args ...any)) (*nbd.Steady, error) {
-	at := path("guests", c.guest.ID, "snapshots", snapshot, "disks", target, "lend")
+	at := rest.Path("guests", c.guest.ID, "snapshots", snapshot, "disks", target, "lend")
 	steady, err := nbd.Steadily(ctx, nbd.Redial{What: "disk " + target, Whose: "the hypervisor", Tell: tell, Patience: patience,
 		Dial: func(ctx context.Context) (*nbd.Client, error) {
 			var lent struct {
@@ -295,29 +289,7 @@ type sinceThen struct {
 // Extents implements [disk.Disk].
 func (s sinceThen) Extents(ctx context.Context, offset, length int64) ([]disk.Extent, error) {
 	all, err := s.Steady.Extents(ctx, offset, length)
-	if err != nil {
-		return nil, err
-	}
-	var told []disk.Extent
-	at, end := offset, offset+length
-	for _, e := range s.changed {
-		if e.End() <= at {
-			continue
-		}
-		if e.Offset >= end {
-			break
-		}
-		if e.Offset > at {
-			told = append(told, disk.Extent{Offset: at, Length: e.Offset - at, Kind: disk.Unchanged})
-			at = e.Offset
-		}
-		told = append(told, disk.Extent{Offset: at, Length: min(e.End(), end) - at, Kind: disk.Data})
-		at = min(e.End(), end)
-	}
-	if at < end {
-		told = append(told, disk.Extent{Offset: at, Length: end - at, Kind: disk.Unchanged})
-	}
-	return disk.Since(all, told), nil
+	return disk.Since(all, disk.Between(s.changed, offset, length, disk.Unchanged)), err
 }
 
 // Close implements [source.Capture].
@@ -364,7 +336,7 @@ func (h *Hypervisor) unsnap(ctx context.Context, g guest, name string) (was bool
 			return was, fmt.Errorf("guest %s: the hypervisor answers that snapshot %s is removed, and it is there still", g.Name, name)
 		}
 		was = true
-		err = h.Task(ctx, mergeTime, http.MethodDelete, path("guests", g.ID, "snapshots", found[i].ID), nil, nil)
+		err = h.Task(ctx, mergeTime, http.MethodDelete, rest.Path("guests", g.ID, "snapshots", found[i].ID), nil, nil)
 		if err != nil && !rest.Is(err, http.StatusNotFound) {
 			return was, fmt.Errorf("guest %s: remove snapshot %s: %w", g.Name, name, err)
 		}
@@ -386,12 +358,8 @@ func (h *Hypervisor) quiet(ctx context.Context, g guest) error {
 		if time.Now().After(end) {
 			return fmt.Errorf("guest %s: %w: its hypervisor is at %s", g.Name, source.ErrBusy, going[0].Call)
 		}
-		t := time.NewTimer(50 * time.Millisecond)
-		select {
-		case <-ctx.Done():
-			t.Stop()
-			return context.Cause(ctx)
-		case <-t.C:
+		if err := rest.Wait(ctx, 50*time.Millisecond); err != nil {
+			return err
 		}
 	}
 }
@@ -439,7 +407,7 @@ func (h *Hypervisor) DropCheckpoints(ctx context.Context, name string, ids []str
 		if !slices.Contains(ids, id) {
 			continue
 		}
-		err := h.Call(ctx, http.MethodDelete, path("guests", g.ID, "notes", marked+id), nil, nil)
+		err := h.Call(ctx, http.MethodDelete, rest.Path("guests", g.ID, "notes", marked+id), nil, nil)
 		if errs = append(errs, err); err == nil {
 			removed = append(removed, id)
 		}
@@ -461,7 +429,7 @@ func (h *Hypervisor) release(ctx context.Context, g guest) (bool, error) {
 	var said struct {
 		Was bool `json:"was"`
 	}
-	err := h.Call(ctx, http.MethodDelete, path("guests", g.ID, "hold"), nil, &said)
+	err := h.Call(ctx, http.MethodDelete, rest.Path("guests", g.ID, "hold"), nil, &said)
 	return said.Was, gone(g.Name, err)
 }
 
@@ -476,7 +444,7 @@ func (f holder) Guard(context.Context) (func(), error) { return func() {}, nil }
 func (f holder) Freeze(ctx context.Context) error {
 	ctx, cancel := context.WithTimeoutCause(ctx, holdTime, fmt.Errorf("%w within %s", source.ErrBusy, holdTime))
 	defer cancel()
-	if err := f.h.Call(ctx, http.MethodPost, path("guests", f.g.ID, "hold"), nil, nil); err != nil {
+	if err := f.h.Call(ctx, http.MethodPost, rest.Path("guests", f.g.ID, "hold"), nil, nil); err != nil {
 		return fmt.Errorf("hold the writes of guest %s: %w", f.g.Name, err)
 	}
 	return nil

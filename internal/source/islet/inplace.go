@@ -8,35 +8,21 @@ import (
 	"slices"
 	"strings"
 
-	"keenlodge/internal/core/image"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/source"
+	"keenlodge/internal/source/rest"
 )
 
 // Snap implements [source.Snapshotter]. The hypervisor keeps no memory with a snapshot.
 func (h *Hypervisor) Snap(ctx context.Context, r source.Request, note string, memory bool) (out source.Snapped, err error) {
-	g, err := h.guest(ctx, r.Machine)
+	g, err := h.asked(ctx, r)
 	if err != nil {
 		return out, err
 	}
-	if r.UUID != "" && g.identity() != r.UUID {
-		return out, fmt.Errorf("guest %s: %w here with UUID %s; the one of that name has %s", r.Machine, source.ErrNoMachine, r.UUID, g.identity())
-	}
 	var s snapshot
-	take := func() (err error) {
-		s, err = h.take(ctx, g, source.SnapshotMark+r.ID, note)
-		return err
-	}
-	if g.runs() {
-		out.Stood, err = source.WhileFrozen(ctx, r, holder{h, g}, take)
-	} else {
-		out.Consistency, err = image.Off, take()
-	}
-	if err == nil && out.Consistency == image.FileSystem && !s.Held {
-		err = errors.New("its writes were not held any more when the snapshot was taken")
-	}
-	if err != nil {
+	if s, out.Stood, err = h.still(ctx, r, g, source.SnapshotMark+r.ID, note); err != nil {
 		_, undone := h.Unsnap(context.WithoutCancel(ctx), r.Machine, r.ID, "")
-		return out, errors.Join(fmt.Errorf("guest %s: %w", r.Machine, err), undone)
+		return out, errors.Join(err, undone)
 	}
 	if memory && g.runs() {
 		out.Warnings = append(out.Warnings, "this hypervisor keeps no memory with a snapshot")
@@ -45,9 +31,12 @@ func (h *Hypervisor) Snap(ctx context.Context, r source.Request, note string, me
 	return out, nil
 }
 
+// mostWords bounds what is told of a snapshot by whoever made it, in bytes.
+const mostWords = 1 << 10
+
 // told is a snapshot as the lodge is told of it.
 func (s snapshot) told(g guest) source.Snapshot {
-	out := source.Snapshot{Machine: g.Name, Ref: s.ID, Name: s.Name, Note: s.Note, Taken: s.Made, Bytes: s.Grown}
+	out := source.Snapshot{Machine: g.Name, Ref: s.ID, Name: plain.Text(s.Name, mostWords), Note: plain.Text(s.Note, mostWords), Taken: s.Made, Bytes: s.Grown}
 	out.ID, _ = strings.CutPrefix(s.Name, source.SnapshotMark)
 	if out.ID == s.Name {
 		out.ID = ""
@@ -137,7 +126,7 @@ func (h *Hypervisor) GoBack(ctx context.Context, name, id, ref string, off bool)
 		return told, err
 	}
 	power := func(to string) error {
-		if err := h.Task(ctx, taskTime, http.MethodPost, path("guests", g.ID, "power"), to, nil); err != nil {
+		if err := h.Task(ctx, taskTime, http.MethodPost, rest.Path("guests", g.ID, "power"), to, nil); err != nil {
 			return fmt.Errorf("power guest %s %s: %w", name, to, err)
 		}
 		return nil
@@ -148,7 +137,7 @@ func (h *Hypervisor) GoBack(ctx context.Context, name, id, ref string, off bool)
 		}
 		told = append(told, "powered off")
 	}
-	err = h.Task(ctx, mergeTime, http.MethodPost, path("guests", g.ID, "snapshots", s.ID, "back"), nil, nil)
+	err = h.Task(ctx, mergeTime, http.MethodPost, rest.Path("guests", g.ID, "snapshots", s.ID, "back"), nil, nil)
 	if err != nil {
 		err = fmt.Errorf("guest %s: go back to snapshot %s: %w", name, id, err)
 	}

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -85,17 +84,8 @@ type snapshot struct {
 	} `json:"disks"`
 }
 
-// path is one with its parts escaped.
-func path(parts ...string) string {
-	var b strings.Builder
-	for _, p := range parts {
-		b.WriteString("/" + url.PathEscape(p))
-	}
-	return b.String()
-}
-
 // identity is a machine's UUID as the lodge writes it.
-func (g guest) identity() string { return strings.ReplaceAll(strings.ToLower(g.ID), "-", "") }
+func (g guest) identity() string { return rest.Identity(g.ID) }
 
 func (g guest) runs() bool { return g.Power == "on" }
 
@@ -177,7 +167,7 @@ func (h *Hypervisor) CreateDisk(ctx context.Context, _, name string, length int6
 	var v struct {
 		ID string `json:"id"`
 	}
-	err := h.Send(ctx, http.MethodPut, path("volumes", name), length, content, &v)
+	err := h.Send(ctx, http.MethodPut, rest.Path("volumes", name), length, content, &v)
 	if rest.Is(err, http.StatusConflict) {
 		return "", fmt.Errorf("volume %s: %w", name, source.ErrExists)
 	}
@@ -193,7 +183,7 @@ func (h *Hypervisor) CreateDisk(ctx context.Context, _, name string, length int6
 
 // RemoveDisk implements [source.Restorer].
 func (h *Hypervisor) RemoveDisk(ctx context.Context, _, name string) (removed bool, err error) {
-	err = h.Call(ctx, http.MethodDelete, path("volumes", name), nil, nil)
+	err = h.Call(ctx, http.MethodDelete, rest.Path("volumes", name), nil, nil)
 	if rest.Is(err, http.StatusNotFound) || rest.Is(err, http.StatusConflict) { // what a machine has stays
 		return false, nil
 	}
@@ -216,7 +206,7 @@ func (h *Hypervisor) Define(ctx context.Context, n source.NewGuest) (left []stri
 		if g.ID = was.ID; len(g.Build.Cards) > 0 {
 			g.Build.Cards = was.Build.Cards
 		}
-		if err := h.Call(ctx, http.MethodDelete, path("guests", was.ID), nil, nil); err != nil {
+		if err := h.Call(ctx, http.MethodDelete, rest.Path("guests", was.ID), nil, nil); err != nil {
 			return nil, fmt.Errorf("take guest %s away, to define it anew: %w", n.Name, err)
 		}
 	case !errors.Is(err, source.ErrNoMachine):
@@ -243,7 +233,7 @@ func (h *Hypervisor) Start(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := h.Task(ctx, taskTime, http.MethodPost, path("guests", g.ID, "power"), "on", nil); err != nil {
+	if err := h.Task(ctx, taskTime, http.MethodPost, rest.Path("guests", g.ID, "power"), "on", nil); err != nil {
 		return fmt.Errorf("power guest %s on: %w", name, err)
 	}
 	if g, err = h.guest(ctx, name); err == nil && !g.runs() {

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -16,7 +14,7 @@ import (
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/source"
-	"keenlodge/internal/source/islet"
+	_ "keenlodge/internal/source/islet" // what is tested
 	"keenlodge/internal/source/sourcetest"
 	"keenlodge/internal/standin"
 	standislet "keenlodge/internal/standin/islet"
@@ -40,19 +38,10 @@ func newRock(t *testing.T) *rock {
 	r := &rock{standintest.Start(t, standislet.Kind, standin.Options{}), t, ""}
 	var g standislet.Guest
 	r.Must(http.MethodPost, "/guests", standislet.Guest{Name: "lighthouse", Build: standislet.Build{Memory: 256 << 20, CPUs: 1, Firmware: "bios", Shares: []string{"/srv/charts"}},
-		Disks: []standislet.Disk{{Target: "vda", Volume: r.Bring("lighthouse-vda", emptyDisk(t, "32M"))}}}, &g)
+		Disks: []standislet.Disk{{Target: "vda", Volume: r.Bring("lighthouse-vda", standintest.EmptyDisk(t, "32M"))}}}, &g)
 	r.guest = g.ID
 	require.NoError(t, r.Task(t.Context(), time.Minute, http.MethodPost, "/guests/"+g.ID+"/power", "on", nil))
 	return r
-}
-
-func emptyDisk(t *testing.T, size string) []byte {
-	path := filepath.Join(t.TempDir(), "d.qcow2")
-	out, err := exec.Command("qemu-img", "create", "-q", "-f", "qcow2", path, size).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	body, err := os.ReadFile(path)
-	require.NoError(t, err)
-	return body
 }
 
 func (r *rock) dial(t *testing.T) source.Source {
@@ -72,26 +61,19 @@ func (r *rock) capturer() source.Capturer {
 }
 
 // snapshots are those that the guest has.
-func (r *rock) snapshots() (out []standislet.Snapshot) {
+func (r *rock) there() (out []standislet.Snapshot) {
 	r.Must(http.MethodGet, "/guests/"+r.guest+"/snapshots", nil, &out)
 	return out
 }
 
-type nobody struct{}
-
-func (nobody) Frozen() {}
-func (nobody) Thawed() {}
-
-func request(since string) source.Request {
-	return source.Request{Machine: "lighthouse", ID: image.NewID(), Quiesce: machine.Preferred, Since: since, Checkpoint: true, Starting: func() error { return nil }, Watch: func() (source.Watchdog, error) { return nobody{}, nil }}
-}
+func request(since string) source.Request { return sourcetest.Request("lighthouse", since) }
 
 // A hypervisor with an interface of its own keeps the contract of sources.
 func TestIsASource(t *testing.T) {
 	r := newRock(t)
 	subject := sourcetest.Subject{Guest: "lighthouse", Target: "vda", Dial: r.dial, NewID: image.NewID, Write: r.write}
 	sourcetest.Run(t, subject)
-	require.Empty(t, r.snapshots())
+	require.Empty(t, r.there())
 	sourcetest.RunInPlace(t, subject, func(t *testing.T, at int64) []byte {
 		k, err := r.capturer().Capture(t.Context(), request(""))
 		require.NoError(t, err)
@@ -101,7 +83,7 @@ func TestIsASource(t *testing.T) {
 		require.NoError(t, k.Close(t.Context(), false, nil))
 		return p
 	})
-	require.Empty(t, r.snapshots())
+	require.Empty(t, r.there())
 }
 
 // Changes that the hypervisor has lost are told as lost, and the disk is whole.
@@ -157,7 +139,7 @@ func TestAGuestThatMovesInTheMiddle(t *testing.T) {
 	r.Must(http.MethodGet, "/calls", nil, &calls)
 	require.Equal(t, 2, calls["snapshot.lend"], "it was asked for again")
 	require.NoError(t, k.Close(t.Context(), false, nil))
-	require.Empty(t, r.snapshots())
+	require.Empty(t, r.there())
 }
 
 // What the hypervisor says is not believed, and what it does not do is told; what it can't do now can be done later.
@@ -189,7 +171,7 @@ func TestWhatItDoesNotDo(t *testing.T) {
 				require.Equal(t, f.in, got, k.Warnings())
 				require.NoError(t, k.Close(t.Context(), true, nil))
 			}
-			require.Empty(t, r.snapshots())
+			require.Empty(t, r.there())
 			r.write(t, 0, 1) // it is not held
 		})
 	}
@@ -208,13 +190,13 @@ func TestASnapshotThatCanNotBeRemoved(t *testing.T) {
 		require.NoError(t, err)
 		r.Fault(f)
 		require.ErrorContains(t, k.Close(t.Context(), false, nil), says)
-		require.Len(t, r.snapshots(), 1)
+		require.Len(t, r.there(), 1)
 		_, err = c.Clear(t.Context(), "lighthouse", q.ID, false)
 		require.ErrorContains(t, err, says)
 		found, err := c.Clear(t.Context(), "lighthouse", q.ID, false)
 		require.NoError(t, err)
 		require.NotEmpty(t, found)
-		require.Empty(t, r.snapshots())
+		require.Empty(t, r.there())
 	}
 }
 
@@ -237,11 +219,11 @@ func TestKilledAtEveryCall(t *testing.T) {
 				require.Eventually(t, func() bool { return !r.Lives() }, 10*time.Second, time.Millisecond, "%v", err)
 				died++
 				r.Again()
-				for _, s := range r.snapshots() {
+				for _, s := range r.there() {
 					_, err := r.capturer().Clear(t.Context(), "lighthouse", s.Name[len(s.Name)-10:], false)
 					require.NoError(t, err, "call %d", n)
 				}
-				require.Empty(t, r.snapshots())
+				require.Empty(t, r.there())
 				r.write(t, 0, 5)
 			}
 		})
@@ -282,7 +264,7 @@ func TestMakesGuests(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, k.Close(ctx, false, nil))
 	to := h.(source.Restorer)
-	body := emptyDisk(t, "32M")
+	body := standintest.EmptyDisk(t, "32M")
 	place, err := to.CreateDisk(ctx, "", "lantern-vda", int64(len(body)), bytes.NewReader(body))
 	require.NoError(t, err)
 	_, err = to.CreateDisk(ctx, "", "lantern-vda", int64(len(body)), bytes.NewReader(body))
@@ -308,5 +290,4 @@ func TestMakesGuests(t *testing.T) {
 	require.Equal(t, machine.Running, all[0].State)
 	_, err = to.Define(ctx, source.NewGuest{Name: "x", Definition: "<domain/>"})
 	require.ErrorContains(t, err, "not one of this kind")
-	_ = islet.Kind
 }

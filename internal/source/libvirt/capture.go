@@ -2,7 +2,6 @@ package libvirt
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
@@ -81,11 +80,8 @@ func (h *Host) Capture(ctx context.Context, r source.Request) (source.Capture, e
 }
 
 func (c *capture) begin(ctx context.Context, r source.Request) (err error) {
-	if c.domain, err = c.h.Domain(ctx, r.Machine); err != nil {
+	if c.domain, err = c.h.DomainOf(ctx, r.Machine, r.UUID); err != nil {
 		return err
-	}
-	if is := hex.EncodeToString(c.domain.UUID[:]); r.UUID != "" && is != r.UUID {
-		return fmt.Errorf("guest %s: %w on this hypervisor with UUID %s; the one of that name has %s", r.Machine, source.ErrNoMachine, r.UUID, is)
 	}
 	if c.text, _, err = c.h.Definition(ctx, c.domain, true); err != nil {
 		return err

@@ -87,7 +87,7 @@ func (c *capture) begin(ctx context.Context, r source.Request) error {
 	if err != nil {
 		return err
 	}
-	if err := c.makeRoom(ctx, r, found); err != nil {
+	if c.warnings, err = r.ClearDead(ctx, c.h, found); err != nil {
 		return err
 	}
 	if len(c.file("-00")) > 107 { // unix(7)
@@ -232,23 +232,6 @@ func (h *Host) Captures(ctx context.Context, guest string) (ids []string, err er
 		return err
 	})
 	return ids, err
-}
-
-// makeRoom clears what a dead process left in the guest's QEMU; what is of a living one, or of another lodge, is left alone.
-func (c *capture) makeRoom(ctx context.Context, r source.Request, found []string) error {
-	for _, id := range found {
-		if err := r.OfTheDead(ctx, id); err != nil {
-			return fmt.Errorf("guest %s: %w", r.Machine, err)
-		}
-		cleared, err := c.h.Clear(ctx, r.Machine, id, false)
-		for _, f := range cleared {
-			c.warnings = append(c.warnings, "a service that died had left something behind: "+f)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // take takes the moment: all disks in one transaction.

@@ -19,6 +19,8 @@ import (
 	"sync"
 	"time"
 
+	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/source"
 )
@@ -70,8 +72,11 @@ type Client struct {
 // New makes a client of what a source's entry names: an https:// address, the file of a secret, and the authority of its certificate.
 func New(spec site.Hypervisor) (*Client, error) {
 	base, err := url.Parse(spec.URI)
-	if err != nil || base.Scheme != "https" || base.Host == "" || base.User != nil {
-		return nil, fmt.Errorf("address %q: write it as https://HOST:PORT, with no name or password in it", spec.URI)
+	if err == nil && base.User != nil { // which is told to nobody
+		return nil, errors.New("the address has a name or password in it; write it as https://HOST:PORT, and these into the secret_file")
+	}
+	if err != nil || base.Scheme != "https" || base.Host == "" {
+		return nil, fmt.Errorf("address %q: write it as https://HOST:PORT", spec.URI)
 	}
 	secure := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: base.Hostname()}
 	if spec.CAFile != "" {
@@ -91,6 +96,39 @@ func New(spec site.Hypervisor) (*Client, error) {
 	return &Client{base: base, secure: secure, file: spec.SecretFile, http: &http.Client{Transport: transport,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
 }
+
+// Path is a path of these parts, each escaped.
+func Path(parts ...string) string {
+	var b strings.Builder
+	for _, p := range parts {
+		b.WriteString("/" + url.PathEscape(p))
+	}
+	return b.String()
+}
+
+// Ranges are stretches of a disk that a system tells, in bytes.
+type Ranges struct {
+	Ranges []struct {
+		Offset int64 `json:"offset"`
+		Length int64 `json:"length"`
+	} `json:"ranges"`
+}
+
+// Extents are the ranges as data. They have to rise, and to lie within a disk of a size.
+func (r Ranges) Extents(size int64) (out []disk.Extent, err error) {
+	at := int64(0)
+	for _, e := range r.Ranges {
+		if e.Offset < at || e.Length <= 0 || e.Length > size-e.Offset {
+			return nil, fmt.Errorf("the list of ranges makes no sense: %d bytes at %d, after %d, of a disk of %d", e.Length, e.Offset, at, size)
+		}
+		at = e.Offset + e.Length
+		out = append(out, disk.Extent{Offset: e.Offset, Length: e.Length, Kind: disk.Data})
+	}
+	return out, nil
+}
+
+// Identity is a system's UUID of a machine as the lodge writes it.
+func Identity(id string) string { return strings.ReplaceAll(strings.ToLower(id), "-", "") }
 
 // Close lets its connections go.
 func (c *Client) Close() error {
@@ -139,15 +177,15 @@ func (c *Client) signIn(ctx context.Context, over string) error {
 	var answer struct {
 		Token string `json:"token"`
 	}
-	if err := c.once(ctx, http.MethodPost, "/session", "", bytes.NewReader(body), int64(len(body)), &answer); err != nil {
+	if err := c.once(ctx, http.MethodPost, "/session", "", bytes.NewReader(body), int64(len(body)), decoded(&answer)); err != nil {
 		return fmt.Errorf("sign in as %s: %w", name, err)
 	}
 	c.token = answer.Token
 	return nil
 }
 
-// once asks one time.
-func (c *Client) once(ctx context.Context, method, path, token string, body io.Reader, length int64, out any) error {
+// once asks one time; read gets the answer, unless it is a refusal.
+func (c *Client) once(ctx context.Context, method, path, token string, body io.Reader, length int64, read func(io.Reader) error) error {
 	at, err := c.base.Parse(strings.TrimSuffix(c.base.Path, "/") + path)
 	if err != nil {
 		return err
@@ -177,25 +215,29 @@ func (c *Client) once(ctx context.Context, method, path, token string, body io.R
 	if answer.StatusCode/100 != 2 {
 		return refused(answer)
 	}
-	if plain, ok := out.(*raw); ok {
-		if plain.n, err = io.ReadFull(answer.Body, plain.into); err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
-			return fmt.Errorf("%s %w: its answer broke off: %w", c.base.Host, source.ErrUnreachable, err)
+	if err := read(answer.Body); err != nil {
+		return fmt.Errorf("the answer to %s %s of %s: %w", method, path, c.base.Host, err)
+	}
+	return nil
+}
+
+// decoded reads an answer of JSON into out, unless that is nil.
+func decoded(out any) func(io.Reader) error {
+	return func(in io.Reader) error {
+		got, err := io.ReadAll(io.LimitReader(in, mostAnswer+1))
+		switch {
+		case err != nil:
+			return fmt.Errorf("%w: it broke off: %w", source.ErrUnreachable, err)
+		case len(got) > mostAnswer:
+			return fmt.Errorf("it is longer than %d MiB", mostAnswer>>20)
+		case out == nil:
+			return nil
+		}
+		if err := json.Unmarshal(got, out); err != nil {
+			return fmt.Errorf("it is not what was asked for: %w", err)
 		}
 		return nil
 	}
-	got, err := io.ReadAll(io.LimitReader(answer.Body, mostAnswer+1))
-	switch {
-	case err != nil:
-		return fmt.Errorf("%s %w: its answer broke off: %w", c.base.Host, source.ErrUnreachable, err)
-	case len(got) > mostAnswer:
-		return fmt.Errorf("the answer to %s %s is longer than %d MiB", method, path, mostAnswer>>20)
-	case out == nil:
-		return nil
-	}
-	if err := json.Unmarshal(got, out); err != nil {
-		return fmt.Errorf("the answer to %s %s is not what was asked for: %w", method, path, err)
-	}
-	return nil
 }
 
 // slowDown is an answer that asks to wait.
@@ -211,8 +253,8 @@ func refused(answer *http.Response) error {
 	var said struct {
 		Error string `json:"error"`
 	}
-	_ = json.Unmarshal(body, &said) // one that says nothing is told by its number
-	s := &Status{answer.StatusCode, said.Error}
+	_ = json.Unmarshal(body, &said)                                    // one that says nothing is told by its number
+	s := &Status{answer.StatusCode, plain.Text(said.Error, mostWords)} // the words of another system
 	switch answer.StatusCode {
 	case http.StatusTooManyRequests:
 		n, err := strconv.Atoi(answer.Header.Get("Retry-After"))
@@ -235,36 +277,39 @@ func (c *Client) Call(ctx context.Context, method, path string, in, out any) err
 			return err
 		}
 	}
-	again := method == http.MethodGet
-	for n, pause := 1, retryWait; ; n, pause = n+1, 5*pause {
-		err := c.call(ctx, callTime, method, path, func() (io.Reader, int64) { return bytes.NewReader(body), int64(len(body)) }, out)
-		if err == nil || !again || n == tries || !errors.Is(err, source.ErrUnreachable) && !errors.Is(err, source.ErrBusy) {
-			return err
-		}
-		if waited := wait(ctx, pause); waited != nil {
-			return errors.Join(err, waited)
-		}
+	ask := func() error {
+		return c.call(ctx, callTime, method, path, func() (io.Reader, int64) { return bytes.NewReader(body), int64(len(body)) }, decoded(out))
 	}
+	if method != http.MethodGet {
+		return ask()
+	}
+	return again(ctx, ask)
 }
 
 // Read reads bytes that are no JSON into p, and returns how many came.
 func (c *Client) Read(ctx context.Context, path string, p []byte) (n int, err error) {
-	for try, pause := 1, retryWait; ; try, pause = try+1, 5*pause {
-		got := raw{into: p}
-		err := c.call(ctx, callTime, http.MethodGet, path, func() (io.Reader, int64) { return http.NoBody, 0 }, &got)
-		if err == nil || try == tries || !errors.Is(err, source.ErrUnreachable) && !errors.Is(err, source.ErrBusy) {
-			return got.n, err
-		}
-		if waited := wait(ctx, pause); waited != nil {
-			return 0, errors.Join(err, waited)
-		}
-	}
+	err = again(ctx, func() error {
+		return c.call(ctx, callTime, http.MethodGet, path, func() (io.Reader, int64) { return http.NoBody, 0 }, func(in io.Reader) (err error) {
+			if n, err = io.ReadFull(in, p); err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+				return fmt.Errorf("%w: it broke off: %w", source.ErrUnreachable, err)
+			}
+			return nil
+		})
+	})
+	return n, err
 }
 
-// raw is an answer that is no JSON.
-type raw struct {
-	into []byte
-	n    int
+// again asks something that does no harm, a few times where no answer comes.
+func again(ctx context.Context, ask func() error) error {
+	for n, pause := 1, retryWait; ; n, pause = n+1, 5*pause {
+		err := ask()
+		if err == nil || n == tries || !errors.Is(err, source.ErrUnreachable) && !errors.Is(err, source.ErrBusy) {
+			return err
+		}
+		if waited := Wait(ctx, pause); waited != nil {
+			return errors.Join(err, waited)
+		}
+	}
 }
 
 // Send sends what is read from body, length bytes. It is sent once.
@@ -273,11 +318,11 @@ func (c *Client) Send(ctx context.Context, method, path string, length int64, bo
 	if err := c.Call(ctx, http.MethodGet, "/about", nil, nil); err != nil {
 		return err
 	}
-	return c.call(ctx, sendTime, method, path, func() (io.Reader, int64) { return body, length }, out)
+	return c.call(ctx, sendTime, method, path, func() (io.Reader, int64) { return body, length }, decoded(out))
 }
 
 // call asks, signs in where need be, and waits where it is asked to.
-func (c *Client) call(ctx context.Context, limit time.Duration, method, path string, body func() (io.Reader, int64), out any) error {
+func (c *Client) call(ctx context.Context, limit time.Duration, method, path string, body func() (io.Reader, int64), read func(io.Reader) error) error {
 	signedIn := false
 	for end := time.Now().Add(slowTime); ; {
 		c.mu.Lock()
@@ -287,7 +332,7 @@ func (c *Client) call(ctx context.Context, limit time.Duration, method, path str
 		if token != "" {
 			within, done := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%s %w within %s", c.base.Host, source.ErrUnreachable, limit))
 			reader, length := body()
-			err = c.once(within, method, path, token, reader, length, out)
+			err = c.once(within, method, path, token, reader, length, read)
 			done()
 		}
 		var slow slowDown
@@ -301,7 +346,7 @@ func (c *Client) call(ctx context.Context, limit time.Duration, method, path str
 				return err
 			}
 		case errors.As(err, &slow) && time.Now().Add(slow.wait).Before(end):
-			if err := wait(ctx, slow.wait); err != nil {
+			if err := Wait(ctx, slow.wait); err != nil {
 				return err
 			}
 		default:
@@ -310,7 +355,8 @@ func (c *Client) call(ctx context.Context, limit time.Duration, method, path str
 	}
 }
 
-func wait(ctx context.Context, d time.Duration) error {
+// Wait waits for a time, or until ctx ends.
+func Wait(ctx context.Context, d time.Duration) error {
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {
@@ -345,9 +391,9 @@ func (c *Client) Task(ctx context.Context, limit time.Duration, method, path str
 			}
 			return json.Unmarshal(t.Result, out)
 		case "failed":
-			return errors.New(t.Error)
+			return errors.New(plain.Text(t.Error, mostWords))
 		}
-		if err := wait(ctx, pause); err != nil {
+		if err := Wait(ctx, pause); err != nil {
 			return err
 		}
 		// One that is forgotten is not known to have ended well.

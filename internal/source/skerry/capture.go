@@ -70,7 +70,7 @@ func (k *capture) begin(ctx context.Context, r source.Request) (err error) {
 	}
 	since, why := moment{}, ""
 	if r.Since != "" {
-		err := k.c.Call(ctx, http.MethodGet, path("regions", k.t.region, "moments", momentID(captureTag, r.Since)), nil, &since)
+		err := k.c.Call(ctx, http.MethodGet, rest.Path("regions", k.t.region, "moments", momentID(captureTag, r.Since)), nil, &since)
 		if rest.Is(err, http.StatusNotFound) {
 			why = "the account does not have the snapshots of image " + r.Since + " any more"
 		} else if err != nil {
@@ -82,7 +82,7 @@ func (k *capture) begin(ctx context.Context, r source.Request) (err error) {
 			continue
 		}
 		d := source.CapturedDisk{Target: x.Device, Format: Kind, Why: why}
-		s := &stored{ctx: ctx, c: k.c, at: path("regions", k.t.region, "moments", m.ID, "snapshots", x.ID), size: x.Size}
+		s := &stored{ctx: ctx, c: k.c, at: rest.Path("regions", k.t.region, "moments", m.ID, "snapshots", x.ID), size: x.Size}
 		if s.held, err = s.ranges(""); err != nil {
 			return fmt.Errorf("%s, volume at %s: %w", k.t.name, x.Device, err)
 		}
@@ -117,7 +117,7 @@ func (k *capture) begin(ctx context.Context, r source.Request) (err error) {
 func (c connection) describe(ctx context.Context, t thing) (string, error) {
 	i := instance{Name: t.name, Tags: map[string]string{}, Volumes: []attached{{Device: alone, Volume: t.id}}}
 	if t.instance {
-		if err := c.Call(ctx, http.MethodGet, path("regions", t.region, "instances", t.id), nil, &i); err != nil {
+		if err := c.Call(ctx, http.MethodGet, rest.Path("regions", t.region, "instances", t.id), nil, &i); err != nil {
 			return "", c.missing(t, err)
 		}
 	}
@@ -127,7 +127,7 @@ func (c connection) describe(ctx context.Context, t thing) (string, error) {
 
 // bases lists the IDs of images whose moments are there to build on.
 func (c connection) bases(ctx context.Context, t thing) (ids []string, err error) {
-	found, err := list[moment](ctx, c.Account, path("regions", t.region, "moments"), url.Values{"tag": {captureTag}, "about": {t.id}})
+	found, err := list[moment](ctx, c.Account, rest.Path("regions", t.region, "moments"), url.Values{"tag": {captureTag}, "about": {t.id}})
 	for _, m := range found {
 		if id := m.Tags[captureTag]; m.ID == momentID(captureTag, id) {
 			ids = append(ids, id)
@@ -147,29 +147,16 @@ type stored struct {
 }
 
 // ranges asks where it has something, or something else than an earlier snapshot.
-func (s *stored) ranges(since string) (out []disk.Extent, err error) {
-	var said struct {
-		Ranges []struct {
-			Offset int64 `json:"offset"`
-			Length int64 `json:"length"`
-		} `json:"ranges"`
-	}
+func (s *stored) ranges(since string) ([]disk.Extent, error) {
 	at := s.at + "/ranges"
 	if since != "" {
 		at += "?since=" + url.QueryEscape(since)
 	}
+	var said rest.Ranges
 	if err := s.c.Call(s.ctx, http.MethodGet, at, nil, &said); err != nil {
 		return nil, err
 	}
-	end := int64(0)
-	for _, r := range said.Ranges {
-		if r.Offset < end || r.Length <= 0 || r.Offset+r.Length > s.size {
-			return nil, errors.New("the account's list of what a snapshot holds makes no sense")
-		}
-		end = r.Offset + r.Length
-		out = append(out, disk.Extent{Offset: r.Offset, Length: r.Length, Kind: disk.Data})
-	}
-	return out, nil
+	return said.Extents(s.size)
 }
 
 // Size implements [disk.Disk].
@@ -197,29 +184,7 @@ func (s *stored) ReadAt(p []byte, off int64) (n int, err error) {
 
 // Extents implements [disk.Disk].
 func (s *stored) Extents(_ context.Context, offset, length int64) ([]disk.Extent, error) {
-	return between(s.held, offset, length, disk.Zero), nil
-}
-
-// between are the extents of a range, with what is between those given of another kind.
-func between(given []disk.Extent, offset, length int64, other disk.Kind) (out []disk.Extent) {
-	at, end := offset, offset+length
-	for _, e := range given[disk.From(given, offset):] {
-		if e.Offset >= end {
-			break
-		}
-		if e.Offset > at {
-			out = append(out, disk.Extent{Offset: at, Length: e.Offset - at, Kind: other})
-			at = e.Offset
-		}
-		if n := min(e.End(), end) - at; n > 0 {
-			out = append(out, disk.Extent{Offset: at, Length: n, Kind: e.Kind})
-			at += n
-		}
-	}
-	if at < end {
-		out = append(out, disk.Extent{Offset: at, Length: end - at, Kind: other})
-	}
-	return out
+	return disk.Between(s.held, offset, length, disk.Zero), nil
 }
 
 // sinceThen is a snapshot that tells as unchanged what is as in an earlier one.
@@ -231,7 +196,7 @@ type sinceThen struct {
 // Extents implements [disk.Disk].
 func (s sinceThen) Extents(ctx context.Context, offset, length int64) ([]disk.Extent, error) {
 	all, err := s.stored.Extents(ctx, offset, length)
-	return disk.Since(all, between(s.changed, offset, length, disk.Unchanged)), err
+	return disk.Since(all, disk.Between(s.changed, offset, length, disk.Unchanged)), err
 }
 
 // Close implements [source.Capture].

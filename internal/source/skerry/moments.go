@@ -13,6 +13,7 @@ import (
 
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/rest"
 )
@@ -33,10 +34,10 @@ func (c connection) take(ctx context.Context, t thing, tag, id, note string, mor
 		delete(body, "volume")
 		body["instance"] = t.id
 	}
-	if err := c.Call(ctx, http.MethodPost, path("regions", t.region, "moments"), body, nil); err != nil {
+	if err := c.Call(ctx, http.MethodPost, rest.Path("regions", t.region, "moments"), body, nil); err != nil {
 		return m, fmt.Errorf("%s: make a moment of it: %w", t.name, c.missing(t, err))
 	}
-	if err := c.Call(ctx, http.MethodGet, path("regions", t.region, "moments", momentID(tag, id)), nil, &m); err != nil {
+	if err := c.Call(ctx, http.MethodGet, rest.Path("regions", t.region, "moments", momentID(tag, id)), nil, &m); err != nil {
 		return m, fmt.Errorf("%s: the account answers that a moment is made, but: %w", t.name, err)
 	}
 	if len(m.Snapshots) == 0 {
@@ -74,7 +75,7 @@ func (c connection) missing(t thing, err error) error {
 
 // unmake removes a moment, if it bears the tag with the lodge's ID, and tells whether there was one.
 func (c connection) unmake(ctx context.Context, region, tag, id string) (was bool, err error) {
-	err = c.Call(ctx, http.MethodDelete, path("regions", region, "moments", momentID(tag, id))+"?if="+url.QueryEscape(tag+"="+id), nil, nil)
+	err = c.Call(ctx, http.MethodDelete, rest.Path("regions", region, "moments", momentID(tag, id))+"?if="+url.QueryEscape(tag+"="+id), nil, nil)
 	if rest.Is(err, http.StatusNotFound) || rest.Is(err, http.StatusPreconditionFailed) {
 		return false, nil
 	}
@@ -103,9 +104,12 @@ func (c connection) Snap(ctx context.Context, r source.Request, note string, mem
 	return out, nil
 }
 
+// mostWords bounds what is told of a moment by whoever made it, in bytes.
+const mostWords = 1 << 10
+
 // told is a moment as the lodge is told of it. How much a snapshot takes is not told.
 func (c connection) told(m moment) source.Snapshot {
-	out := source.Snapshot{ID: m.Tags[inPlaceTag], Ref: place(m.Region, m.ID), Name: m.Name, Note: m.Tags["note"], Taken: m.Made, Bytes: -1}
+	out := source.Snapshot{ID: m.Tags[inPlaceTag], Ref: place(m.Region, m.ID), Name: plain.Text(m.Name, mostWords), Note: plain.Text(m.Tags["note"], mostWords), Taken: m.Made, Bytes: -1}
 	if m.ID != momentID(inPlaceTag, out.ID) {
 		out.ID = "" // whoever made it copied our tag
 	}
@@ -132,7 +136,7 @@ func (c connection) Snapshots(ctx context.Context, name string) (out []source.Sn
 	out = []source.Snapshot{}
 	for _, region := range regions {
 		query.Del("after")
-		found, err := list[moment](ctx, c.Account, path("regions", region, "moments"), query)
+		found, err := list[moment](ctx, c.Account, rest.Path("regions", region, "moments"), query)
 		if err != nil {
 			return nil, err
 		}
@@ -182,14 +186,14 @@ func (c connection) GoBack(ctx context.Context, name, id, ref string, off bool) 
 	}
 	region, moid, _ := strings.Cut(ref, "/")
 	var m moment
-	if err := c.Call(ctx, http.MethodGet, path("regions", region, "moments", moid), nil, &m); err != nil {
+	if err := c.Call(ctx, http.MethodGet, rest.Path("regions", region, "moments", moid), nil, &m); err != nil {
 		return nil, fmt.Errorf("%s: its snapshot %s: %w", name, id, err)
 	}
 	if m.Tags[inPlaceTag] != id || m.Instance != t.id {
 		return nil, fmt.Errorf("%s has no snapshot %s", name, id)
 	}
 	var now instance
-	if err := c.Call(ctx, http.MethodGet, path("regions", t.region, "instances", t.id), nil, &now); err != nil {
+	if err := c.Call(ctx, http.MethodGet, rest.Path("regions", t.region, "instances", t.id), nil, &now); err != nil {
 		return nil, c.missing(t, err)
 	}
 	if now.Runs && !off {
@@ -198,13 +202,13 @@ func (c connection) GoBack(ctx context.Context, name, id, ref string, off bool) 
 	var swaps []attached
 	drop := func() (errs error) {
 		for _, s := range swaps {
-			errs = errors.Join(errs, c.Call(context.WithoutCancel(ctx), http.MethodDelete, path("regions", t.region, "volumes", s.Volume), nil, nil))
+			errs = errors.Join(errs, c.Call(context.WithoutCancel(ctx), http.MethodDelete, rest.Path("regions", t.region, "volumes", s.Volume), nil, nil))
 		}
 		return errs
 	}
 	for _, x := range m.Snapshots {
 		var v volume
-		err := c.Call(ctx, http.MethodPost, path("regions", t.region, "volumes"), map[string]any{"name": t.name + "-" + x.Device + "-" + id, "snapshot": x.ID, "tags": map[string]string{restoredTag: id}}, &v)
+		err := c.Call(ctx, http.MethodPost, rest.Path("regions", t.region, "volumes"), map[string]any{"name": t.name + "-" + x.Device + "-" + id, "snapshot": x.ID, "tags": map[string]string{restoredTag: id}}, &v)
 		if err != nil {
 			return nil, errors.Join(fmt.Errorf("%s: make a volume of its snapshot: %w", name, err), drop())
 		}
@@ -217,7 +221,7 @@ func (c connection) GoBack(ctx context.Context, name, id, ref string, off bool) 
 		told = append(told, "powered off")
 	}
 	var next instance
-	if err := c.Call(ctx, http.MethodPut, path("regions", t.region, "instances", t.id, "volumes"), swaps, &next); err != nil {
+	if err := c.Call(ctx, http.MethodPut, rest.Path("regions", t.region, "instances", t.id, "volumes"), swaps, &next); err != nil {
 		err = errors.Join(fmt.Errorf("%s: give it the volumes of its snapshot: %w", name, err), drop())
 		if now.Runs {
 			err = errors.Join(err, c.power(ctx, t, true))
@@ -227,7 +231,7 @@ func (c connection) GoBack(ctx context.Context, name, id, ref string, off bool) 
 	for _, was := range now.Volumes {
 		gone := !containsVolume(next.Volumes, was.Volume)
 		if gone {
-			err = errors.Join(err, c.Call(ctx, http.MethodDelete, path("regions", t.region, "volumes", was.Volume), nil, nil))
+			err = errors.Join(err, c.Call(ctx, http.MethodDelete, rest.Path("regions", t.region, "volumes", was.Volume), nil, nil))
 		}
 	}
 	told = append(told, "it has new volumes, of what its snapshot holds")
@@ -264,11 +268,11 @@ func (c connection) Spread(ctx context.Context, of source.Snapshot, region, id s
 	}
 	from, moid, _ := strings.Cut(of.Ref, "/")
 	body := map[string]any{"to": region, "id": momentID(inPlaceTag, id), "tags": map[string]string{inPlaceTag: id, "note": of.Note, "copy-of": of.ID}}
-	if err := c.Task(ctx, taskTime, http.MethodPost, path("regions", from, "moments", moid, "copies"), body, nil); err != nil {
+	if err := c.Task(ctx, taskTime, http.MethodPost, rest.Path("regions", from, "moments", moid, "copies"), body, nil); err != nil {
 		return out, fmt.Errorf("copy snapshot %s to %s: %w", of.ID, region, err)
 	}
 	var m moment
-	if err := c.Call(ctx, http.MethodGet, path("regions", region, "moments", momentID(inPlaceTag, id)), nil, &m); err != nil {
+	if err := c.Call(ctx, http.MethodGet, rest.Path("regions", region, "moments", momentID(inPlaceTag, id)), nil, &m); err != nil {
 		return out, fmt.Errorf("the account answers that snapshot %s is copied to %s, but: %w", of.ID, region, err)
 	}
 	return c.told(m), nil

@@ -128,27 +128,19 @@ type thing struct {
 	machine          source.Machine
 }
 
-func path(parts ...string) string {
-	var b strings.Builder
-	for _, p := range parts {
-		b.WriteString("/" + url.PathEscape(p))
-	}
-	return b.String()
-}
-
 // list reads a list whole, page by page.
-func list[T any](ctx context.Context, a *Account, path string, query url.Values) (out []T, err error) {
+func list[T any](ctx context.Context, a *Account, what string, query url.Values) (out []T, err error) {
 	for {
 		var page struct {
 			Items []T    `json:"items"`
 			After string `json:"after"`
 		}
-		at := path
+		at := what
 		if len(query) > 0 {
 			at += "?" + query.Encode()
 		}
 		if err := a.Call(ctx, http.MethodGet, at, nil, &page); err != nil {
-			return nil, fmt.Errorf("list %s: %w", path, err)
+			return nil, fmt.Errorf("list %s: %w", what, err)
 		}
 		out = append(out, page.Items...)
 		if page.After == "" {
@@ -181,9 +173,6 @@ func (a *Account) in(ctx context.Context) ([]string, error) {
 	return about.Regions, nil
 }
 
-// identity is a UUID as the lodge writes it.
-func identity(id string) string { return strings.ReplaceAll(strings.ToLower(id), "-", "") }
-
 // Machines implements [source.Source].
 func (c connection) Machines(ctx context.Context) ([]source.Machine, error) {
 	regions, err := c.in(ctx)
@@ -192,11 +181,11 @@ func (c connection) Machines(ctx context.Context) ([]source.Machine, error) {
 	}
 	found := map[string]thing{}
 	for _, region := range regions {
-		instances, err := list[instance](ctx, c.Account, path("regions", region, "instances"), nil)
+		instances, err := list[instance](ctx, c.Account, rest.Path("regions", region, "instances"), nil)
 		if err != nil {
 			return nil, err
 		}
-		volumes, err := list[volume](ctx, c.Account, path("regions", region, "volumes"), nil)
+		volumes, err := list[volume](ctx, c.Account, rest.Path("regions", region, "volumes"), nil)
 		if err != nil {
 			return nil, err
 		}
@@ -245,7 +234,7 @@ func tags(of map[string]string, kind, region string) map[string]string {
 }
 
 func (i instance) thing() thing {
-	m := source.Machine{Name: i.Name, UUID: identity(i.ID), State: machine.Off, Tags: tags(i.Tags, "instance", i.Region), Disks: []source.Disk{}}
+	m := source.Machine{Name: i.Name, UUID: rest.Identity(i.ID), State: machine.Off, Tags: tags(i.Tags, "instance", i.Region), Disks: []source.Disk{}}
 	if i.Runs {
 		m.State = machine.Running
 	}
@@ -268,7 +257,7 @@ func (v volume) alone() bool {
 }
 
 func (v volume) thing() thing {
-	return thing{v.ID, v.Region, v.Name, false, source.Machine{Name: v.Name, UUID: identity(v.ID), State: machine.Running, Tags: tags(v.Tags, "volume", v.Region), Disks: []source.Disk{{Target: alone, Format: Kind, Size: v.Size}}}}
+	return thing{v.ID, v.Region, v.Name, false, source.Machine{Name: v.Name, UUID: rest.Identity(v.ID), State: machine.Running, Tags: tags(v.Tags, "volume", v.Region), Disks: []source.Disk{{Target: alone, Format: Kind, Size: v.Size}}}}
 }
 
 // find finds an instance or a volume by its UUID, where that is known, or by its name. It is as it was listed last.
@@ -322,7 +311,7 @@ func (c connection) CreateDisk(ctx context.Context, pool, name string, length in
 		return "", err
 	}
 	var v volume
-	err = c.Send(ctx, http.MethodPut, path("regions", region, "volumes", name)+"?tag="+restoredTag+"="+url.QueryEscape(name), length, content, &v)
+	err = c.Send(ctx, http.MethodPut, rest.Path("regions", region, "volumes", name)+"?tag="+restoredTag+"="+url.QueryEscape(name), length, content, &v)
 	if rest.Is(err, http.StatusConflict) {
 		return "", fmt.Errorf("volume %s: %w", name, source.ErrExists)
 	}
@@ -359,13 +348,13 @@ func (c connection) RemoveDisk(ctx context.Context, pool, name string) (removed 
 	if err != nil {
 		return false, err
 	}
-	volumes, err := list[volume](ctx, c.Account, path("regions", region, "volumes"), nil)
+	volumes, err := list[volume](ctx, c.Account, rest.Path("regions", region, "volumes"), nil)
 	if err != nil {
 		return false, err
 	}
 	for _, v := range volumes {
 		if _, ours := v.Tags[restoredTag]; v.Name == name && ours && v.Instance == "" {
-			err := c.Call(ctx, http.MethodDelete, path("regions", region, "volumes", v.ID), nil, nil)
+			err := c.Call(ctx, http.MethodDelete, rest.Path("regions", region, "volumes", v.ID), nil, nil)
 			return err == nil, err
 		}
 	}
@@ -401,7 +390,7 @@ func (c connection) Define(ctx context.Context, n source.NewGuest) ([]string, er
 	if n.Replace {
 		return nil, fmt.Errorf("instance %s: instances of an account are not replaced; restore it under another name, or go back to a snapshot in place", n.Name)
 	}
-	all, err := list[instance](ctx, c.Account, path("regions", i.Region, "instances"), nil)
+	all, err := list[instance](ctx, c.Account, rest.Path("regions", i.Region, "instances"), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -410,10 +399,10 @@ func (c connection) Define(ctx context.Context, n source.NewGuest) ([]string, er
 	}
 	region := i.Region
 	var made instance
-	if err := c.Call(ctx, http.MethodPost, path("regions", region, "instances"), i, &made); err != nil {
+	if err := c.Call(ctx, http.MethodPost, rest.Path("regions", region, "instances"), i, &made); err != nil {
 		return nil, fmt.Errorf("make instance %s: %w", n.Name, err)
 	}
-	if err := c.Call(ctx, http.MethodGet, path("regions", region, "instances", made.ID), nil, &made); err != nil {
+	if err := c.Call(ctx, http.MethodGet, rest.Path("regions", region, "instances", made.ID), nil, &made); err != nil {
 		return nil, fmt.Errorf("the account answers that instance %s is made, but: %w", n.Name, err)
 	}
 	c.mu.Lock()
@@ -442,11 +431,11 @@ func (c connection) Start(ctx context.Context, name string) error {
 }
 
 func (c connection) power(ctx context.Context, t thing, on bool) error {
-	if err := c.Task(ctx, taskTime, http.MethodPost, path("regions", t.region, "instances", t.id, "power"), on, nil); err != nil {
+	if err := c.Task(ctx, taskTime, http.MethodPost, rest.Path("regions", t.region, "instances", t.id, "power"), on, nil); err != nil {
 		return fmt.Errorf("instance %s: switch it %s: %w", t.name, map[bool]string{true: "on", false: "off"}[on], err)
 	}
 	var now instance
-	if err := c.Call(ctx, http.MethodGet, path("regions", t.region, "instances", t.id), nil, &now); err != nil {
+	if err := c.Call(ctx, http.MethodGet, rest.Path("regions", t.region, "instances", t.id), nil, &now); err != nil {
 		return err
 	}
 	if now.Runs != on {

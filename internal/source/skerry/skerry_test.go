@@ -68,10 +68,6 @@ func (a *account) moments() []skerry.Moment {
 	return found.Items
 }
 
-func request(name, since string) source.Request {
-	return source.Request{Machine: name, ID: image.NewID(), Quiesce: machine.Preferred, Since: since, Checkpoint: true, Policy: "nightly-archive"}
-}
-
 // A cloud account keeps the contract of sources, and that of snapshots in place.
 func TestIsASource(t *testing.T) {
 	t.Parallel()
@@ -80,7 +76,7 @@ func TestIsASource(t *testing.T) {
 	sourcetest.Run(t, subject)
 	require.Empty(t, a.moments())
 	sourcetest.RunInPlace(t, subject, func(t *testing.T, at int64) []byte {
-		k, err := a.dial(t).(source.Capturer).Capture(t.Context(), request("berth-archive", ""))
+		k, err := a.dial(t).(source.Capturer).Capture(t.Context(), sourcetest.Request("berth-archive", ""))
 		require.NoError(t, err)
 		p := make([]byte, 1<<20)
 		_, err = k.Disks()[0].ReadAt(p, at)
@@ -112,13 +108,13 @@ func TestMoments(t *testing.T) {
 	require.Equal(t, map[string]string{"kind": "instance", "region": "skerry-east", "tier": "silver"}, all[0].Tags)
 	require.Len(t, all[0].Disks, 2)
 	keeps := h.(source.Snapshotter)
-	q := request("berth-archive", "")
-	got, err := keeps.Snap(ctx, q, "kept by policy nightly-archive", false)
+	q := sourcetest.Request("berth-archive", "")
+	got, err := keeps.Snap(ctx, q, "kept by policy nightly-guests", false)
 	require.NoError(t, err)
 	var m skerry.Moment
 	a.Must(http.MethodGet, "/regions/"+got.Ref[:11]+"/moments/"+got.Ref[12:], nil, &m)
 	require.Len(t, m.Snapshots, 2)
-	require.Equal(t, []string{q.ID, "nightly-archive"}, []string{m.Tags["keenlodge"], m.Tags["policy"]})
+	require.Equal(t, []string{q.ID, "nightly-guests"}, []string{m.Tags["keenlodge"], m.Tags["policy"]})
 
 	// Somebody's own, one of which has our name, and one our tag.
 	for _, n := range []skerry.NewMoment{{Name: m.Name, Instance: a.instance.ID}, {Name: m.Name, Instance: a.instance.ID, Tags: map[string]string{"keenlodge": q.ID}}} {
@@ -135,7 +131,7 @@ func TestMoments(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, was)
 
-	one, err := keeps.Snap(ctx, request("berth-archive-vdb", ""), "", false)
+	one, err := keeps.Snap(ctx, sourcetest.Request("berth-archive-vdb", ""), "", false)
 	require.NoError(t, err)
 	_, err = keeps.GoBack(ctx, "berth-archive-vdb", one.ID, one.Ref, true)
 	require.ErrorContains(t, err, "no instance that could go back")
@@ -149,18 +145,18 @@ func TestWhatItDoesNotDo(t *testing.T) {
 	h := a.dial(t)
 	keeps, captures := h.(source.Snapshotter), h.(source.Capturer)
 	a.Fault(standin.Fault{Call: "moment.make", Do: standin.Nothing})
-	_, err := keeps.Snap(ctx, request("berth-archive", ""), "", false)
+	_, err := keeps.Snap(ctx, sourcetest.Request("berth-archive", ""), "", false)
 	require.ErrorContains(t, err, "answers that a moment is made, but: there is no moment")
 	a.Must(http.MethodPut, "/limits/skerry-east", map[string]int{"snapshots": 3}, nil)
-	k, err := captures.Capture(ctx, request("berth-archive", ""))
+	k, err := captures.Capture(ctx, sourcetest.Request("berth-archive", ""))
 	require.NoError(t, err)
-	_, err = keeps.Snap(ctx, request("berth-archive", ""), "", false)
+	_, err = keeps.Snap(ctx, sourcetest.Request("berth-archive", ""), "", false)
 	require.ErrorContains(t, err, "quota: region skerry-east has 2 snapshots of 3")
 	require.NoError(t, k.Close(ctx, false, nil))
 	require.Empty(t, a.moments())
 
 	// It dies before it answers: what was made is found by its ID.
-	q := request("berth-archive", "")
+	q := sourcetest.Request("berth-archive", "")
 	a.Fault(standin.Fault{Call: "moment.make", Do: standin.DieAfter})
 	_, err = keeps.Snap(ctx, q, "", false)
 	require.ErrorIs(t, err, source.ErrUnreachable)
@@ -184,7 +180,7 @@ func TestThrottling(t *testing.T) {
 	require.NoError(t, err)
 	var taken []source.Snapped
 	for range 8 {
-		got, err := keeps.Snap(ctx, request("berth-archive", ""), "", false)
+		got, err := keeps.Snap(ctx, sourcetest.Request("berth-archive", ""), "", false)
 		require.NoError(t, err)
 		taken = append(taken, got)
 	}
@@ -205,7 +201,7 @@ func TestMakesInstances(t *testing.T) {
 	a := newAccount(t, standin.Options{})
 	a.write(t, 1<<20, 7)
 	h := a.dial(t)
-	k, err := h.(source.Capturer).Capture(ctx, request("berth-archive", ""))
+	k, err := h.(source.Capturer).Capture(ctx, sourcetest.Request("berth-archive", ""))
 	require.NoError(t, err)
 	defer k.Close(ctx, false, nil)
 	to := h.(source.Restorer)
@@ -232,7 +228,7 @@ func TestMakesInstances(t *testing.T) {
 	removed, err := to.RemoveDisk(ctx, "", "again-vda")
 	require.NoError(t, err)
 	require.False(t, removed, "an instance has it")
-	again, err := h.(source.Capturer).Capture(ctx, request("berth-archive-again", ""))
+	again, err := h.(source.Capturer).Capture(ctx, sourcetest.Request("berth-archive-again", ""))
 	require.NoError(t, err)
 	p := make([]byte, 1<<20)
 	_, err = again.Disks()[0].ReadAt(p, 1<<20)

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/source"
@@ -51,7 +52,14 @@ func (s Subject) connect(t *testing.T) (source.Source, source.Capturer) {
 }
 
 func (s Subject) request(since string) source.Request {
-	return source.Request{Machine: s.Guest, ID: s.NewID(), Quiesce: machine.Preferred, Since: since, Checkpoint: true, Disks: []string{s.Target},
+	r := Request(s.Guest, since)
+	r.ID, r.Disks = s.NewID(), []string{s.Target}
+	return r
+}
+
+// Request asks for a capture on which others may build, of what was written since another one ("" for all). Nobody watches its freeze.
+func Request(machineName, since string) source.Request {
+	return source.Request{Machine: machineName, ID: image.NewID(), Quiesce: machine.Preferred, Since: since, Checkpoint: true, Policy: "nightly-guests",
 		Starting: func() error { return nil },
 		Watch:    func() (source.Watchdog, error) { return nobody{}, nil }}
 }

@@ -5,18 +5,14 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"net/http"
 	"os"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"keenlodge/internal/core/disk"
-	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/standin"
 )
 
@@ -34,16 +30,16 @@ func (v *islet) calls() {
 	v.Change("guest.remove", http.MethodDelete, "/guests/{guest}", v.removeGuest)
 	v.Change("guest.note", http.MethodPut, "/guests/{guest}/notes/{note}", v.note)
 	v.Change("guest.unnote", http.MethodDelete, "/guests/{guest}/notes/{note}", v.unnote)
-	v.Task("guest.power", http.MethodPost, "/guests/{guest}/power", "guest", v.power)
+	v.Task("guest.power", http.MethodPost, "/guests/{guest}/power", "guest", v.switchTo)
 	v.Task("guest.move", http.MethodPost, "/guests/{guest}/move", "guest", v.move)
 	v.Stream("guest.hold", http.MethodPost, "/guests/{guest}/hold", v.holdWrites)
 	v.Stream("guest.release", http.MethodDelete, "/guests/{guest}/hold", v.releaseWrites)
 	v.Get("snapshot.list", "/guests/{guest}/snapshots", v.listSnapshots)
 	v.Task("snapshot.make", http.MethodPost, "/guests/{guest}/snapshots", "guest", v.makeSnapshot)
-	v.Task("snapshot.remove", http.MethodDelete, "/guests/{guest}/snapshots/{snapshot}", "guest", v.removeSnapshot)
-	v.Task("snapshot.back", http.MethodPost, "/guests/{guest}/snapshots/{snapshot}/back", "guest", v.goBack)
-	v.Get("snapshot.changes", "/guests/{guest}/snapshots/{snapshot}/disks/{disk}/changes", v.changes)
-	v.Change("snapshot.lend", http.MethodPost, "/guests/{guest}/snapshots/{snapshot}/disks/{disk}/lend", v.lend)
+	v.Task("snapshot.remove", http.MethodDelete, "/guests/{guest}/snapshots/{moment}", "guest", v.removeSnapshot)
+	v.Task("snapshot.back", http.MethodPost, "/guests/{guest}/snapshots/{moment}/back", "guest", v.goBack)
+	v.Get("snapshot.changes", "/guests/{guest}/snapshots/{moment}/disks/{disk}/changes", v.changes)
+	v.Change("snapshot.lend", http.MethodPost, "/guests/{guest}/snapshots/{moment}/disks/{disk}/lend", v.lend)
 	v.Get("volume.list", "/volumes", func(*http.Request) (any, error) { return v.volumes.All(), nil })
 	v.Stream("volume.bring", http.MethodPut, "/volumes/{name}", v.bring)
 	v.Change("volume.remove", http.MethodDelete, "/volumes/{name}", v.removeVolume)
@@ -145,7 +141,8 @@ func (v *islet) unnote(r *http.Request) (any, error) {
 	return struct{}{}, v.guests.Put(g.ID, g)
 }
 
-func (v *islet) power(r *http.Request) (func(context.Context) (any, error), error) {
+// switchTo switches a guest on or off.
+func (v *islet) switchTo(r *http.Request) (func(context.Context) (any, error), error) {
 	g, err := v.ofGuest(r)
 	if err != nil {
 		return nil, err
@@ -233,9 +230,8 @@ func (v *islet) at(d MomentDisk) (*volume, *layer, error) {
 
 // Wanted asks for a snapshot.
 type Wanted struct {
-	Name   string `json:"name"`
-	Note   string `json:"note,omitempty"`
-	Memory bool   `json:"memory,omitempty"`
+	Name string `json:"name"`
+	Note string `json:"note,omitempty"`
 }
 
 // makeSnapshot takes all disks of a guest in one moment: its writes are held for as long as that takes.
@@ -263,7 +259,7 @@ func (v *islet) makeSnapshot(r *http.Request) (func(context.Context) (any, error
 			if err != nil {
 				return err
 			}
-			s = Snapshot{ID: standin.NewID(), Guest: g.ID, Name: w.Name, Note: w.Note, Made: time.Now().UTC(), Held: h.is(), Power: g.Power, Memory: w.Memory && g.Power == On}
+			s = Snapshot{ID: standin.NewID(), Guest: g.ID, Name: w.Name, Note: w.Note, Made: time.Now().UTC(), Held: h.is(), Power: g.Power}
 			for _, d := range g.Disks {
 				o, err := v.volume(d.Volume)
 				if err != nil {
@@ -293,7 +289,7 @@ func (v *islet) found(r *http.Request) (g Guest, s Snapshot, err error) {
 	if g, err = v.ofGuest(r); err != nil {
 		return g, s, err
 	}
-	s, err = v.snapshots.Get(standin.Param(r, "snapshot"))
+	s, err = v.snapshots.Get(standin.Param(r, "moment"))
 	if err == nil && s.Guest != g.ID {
 		err = standin.Refuse(http.StatusNotFound, "guest %s has no such snapshot", g.Name)
 	}
@@ -430,11 +426,7 @@ func (v *islet) ofDisk(r *http.Request) (Guest, Snapshot, MomentDisk, error) {
 	return g, s, MomentDisk{}, standin.Refuse(http.StatusNotFound, "snapshot %s has no disk %s", s.Name, standin.Param(r, "disk"))
 }
 
-// Changes are what was written after a tide. It may be more than what was written until the snapshot.
-type Changes struct {
-	Ranges []Range `json:"ranges"`
-}
-
+// changes tells what was written after a tide. It may be more than what was written until the snapshot.
 func (v *islet) changes(r *http.Request) (any, error) {
 	_, _, d, err := v.ofDisk(r)
 	if err != nil {
@@ -449,10 +441,7 @@ func (v *islet) changes(r *http.Request) (any, error) {
 	if !ok {
 		return nil, standin.Refuse(http.StatusGone, "what was written after tide %s is not known: the host was cut off its power, or the guest went back", since)
 	}
-	if found == nil {
-		found = []Range{}
-	}
-	return Changes{found}, nil
+	return found, nil
 }
 
 func (v *islet) forgetTides(r *http.Request) (any, error) {
@@ -470,58 +459,30 @@ func (v *islet) forgetTides(r *http.Request) (any, error) {
 	return struct{}{}, nil
 }
 
-// bring makes a volume of what is sent: a qcow2 file without a backing file.
-func (v *islet) bring(_ http.ResponseWriter, r *http.Request) (_ any, err error) {
-	name := standin.Param(r, "name")
-	file, err := os.CreateTemp(v.Folder, "brought-*")
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, file.Close(), os.Remove(file.Name())) }()
-	if _, err := io.Copy(file, r.Body); err != nil {
-		return nil, standin.Refuse(http.StatusBadRequest, "the volume was not sent whole: %v", err)
-	}
-	from, err := qcow2.Open(file, nil)
-	if err != nil {
-		return nil, standin.Refuse(http.StatusBadRequest, "what was sent is no disk: %v", err)
-	}
-	row := Volume{ID: standin.NewID(), Name: name, Size: from.Size(), Layers: []string{"base"}}
-	o, err := openVolume(v.folder(row.ID), row.Size, row.Layers)
-	if err != nil {
-		return nil, err
-	}
-	if err = fill(r.Context(), o, from); err == nil {
-		err = v.Do(func() error {
-			for _, other := range v.volumes.All() {
-				if other.Name == name {
-					return standin.Refuse(http.StatusConflict, "there is a volume %s already", name)
+// bring makes a volume of the disk that is sent.
+func (v *islet) bring(_ http.ResponseWriter, r *http.Request) (any, error) {
+	row := Volume{ID: standin.NewID(), Name: standin.Param(r, "name"), Layers: []string{"base"}}
+	return &row, v.Brought(r, func(from disk.Disk) error {
+		row.Size = from.Size()
+		o, err := openVolume(v.folder(row.ID), row.Size, row.Layers)
+		if err != nil {
+			return err
+		}
+		if err = standin.Fill(r.Context(), from, o.write); err == nil {
+			err = v.Do(func() error {
+				for _, other := range v.volumes.All() {
+					if other.Name == row.Name {
+						return standin.Refuse(http.StatusConflict, "there is a volume %s already", row.Name)
+					}
 				}
-			}
-			v.mu.Lock()
-			v.opened[row.ID] = o
-			v.mu.Unlock()
-			return v.volumes.Put(row.ID, row)
-		})
-	}
-	if err != nil {
-		return nil, errors.Join(err, o.close(), os.RemoveAll(o.folder))
-	}
-	return row, nil
-}
-
-// fill writes what a disk has.
-func fill(ctx context.Context, o *volume, from disk.Disk) error {
-	p := make([]byte, 1<<20)
-	return disk.Walk(ctx, from, func(e disk.Extent) error {
-		for at := e.Offset; e.Kind == disk.Data && at < e.End(); {
-			n := min(int64(len(p)), e.End()-at)
-			if _, err := from.ReadAt(p[:n], at); err != nil && !errors.Is(err, io.EOF) {
-				return err
-			}
-			if err := o.write(p[:n], at); err != nil {
-				return err
-			}
-			at += n
+				v.mu.Lock()
+				v.opened[row.ID] = o
+				v.mu.Unlock()
+				return v.volumes.Put(row.ID, row)
+			})
+		}
+		if err != nil {
+			return errors.Join(err, o.close(), os.RemoveAll(o.folder))
 		}
 		return nil
 	})
@@ -539,18 +500,14 @@ func (v *islet) removeVolume(r *http.Request) (any, error) {
 		o := v.opened[row.ID]
 		delete(v.opened, row.ID)
 		v.mu.Unlock()
-		return struct{}{}, errors.Join(v.volumes.Delete(row.ID), o.close(), os.RemoveAll(filepath.Join(v.Folder, "volumes", row.ID)))
+		return struct{}{}, errors.Join(v.volumes.Delete(row.ID), o.close(), os.RemoveAll(o.folder))
 	}
 	return nil, standin.Refuse(http.StatusNotFound, "there is no volume %s", standin.Param(r, "name"))
 }
 
 // writeInside writes to a disk, as what runs in a guest would.
 func (v *islet) writeInside(_ http.ResponseWriter, r *http.Request) (any, error) {
-	at, err := strconv.ParseInt(r.URL.Query().Get("at"), 10, 64)
-	if err != nil {
-		return nil, standin.Refuse(http.StatusBadRequest, "at: %v", err)
-	}
-	body, err := io.ReadAll(io.LimitReader(r.Body, 64<<20))
+	body, at, err := standin.Written(r)
 	if err != nil {
 		return nil, err
 	}

@@ -81,16 +81,15 @@ type Volume struct {
 
 // Snapshot is a moment of a guest. Held says that its writes were held for it. Grown is how many bytes were written on top of it since.
 type Snapshot struct {
-	ID     string       `json:"id"`
-	Guest  string       `json:"guest"`
-	Name   string       `json:"name"`
-	Note   string       `json:"note,omitempty"`
-	Made   time.Time    `json:"made"`
-	Held   bool         `json:"held"`
-	Power  Power        `json:"power"`
-	Disks  []MomentDisk `json:"disks"`
-	Grown  int64        `json:"grown,omitempty"`
-	Memory bool         `json:"memory,omitempty"`
+	ID    string       `json:"id"`
+	Guest string       `json:"guest"`
+	Name  string       `json:"name"`
+	Note  string       `json:"note,omitempty"`
+	Made  time.Time    `json:"made"`
+	Held  bool         `json:"held"`
+	Power Power        `json:"power"`
+	Disks []MomentDisk `json:"disks"`
+	Grown int64        `json:"grown,omitempty"`
 }
 
 // MomentDisk is a disk at the moment of a snapshot. Layer is the topmost one that it has of its volume, Tide its change identity.
@@ -100,12 +99,6 @@ type MomentDisk struct {
 	Layer  string `json:"layer"`
 	Tide   string `json:"tide"`
 	Size   int64  `json:"size"`
-}
-
-// Range is a stretch of a disk, in bytes.
-type Range struct {
-	Offset int64 `json:"offset"`
-	Length int64 `json:"length"`
 }
 
 // islet is the hypervisor.

@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/standin"
 )
 
 // block is the unit in which layers hold what was written, and in which changes are told, in bytes.
@@ -178,25 +179,19 @@ func (v *volume) grow(name string) (below *layer, tide string, err error) {
 // tide is the change identity of now: what is written from the next snapshot on comes after it.
 func (v *volume) tide() string { return v.epoch + "." + strconv.FormatUint(uint64(v.turn), 10) }
 
-// changed lists what was written after a tide, in order; ok is whether that is known still.
-func (v *volume) changed(tide string) (out []Range, ok bool) {
+// changed lists what was written after a tide; ok is whether that is known still.
+func (v *volume) changed(tide string) (out standin.Ranges, ok bool) {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
+	out.Ranges = []standin.Range{}
 	epoch, turn, _ := strings.Cut(tide, ".")
 	since, err := strconv.ParseUint(turn, 10, 32)
 	if err != nil || epoch != v.epoch {
-		return nil, false
+		return out, false
 	}
 	for i, n := range v.turns {
-		if uint64(n) <= since {
-			continue
-		}
-		at := int64(i) * block
-		length := min(block, v.size-at)
-		if last := len(out) - 1; last >= 0 && out[last].Offset+out[last].Length == at {
-			out[last].Length += length
-		} else {
-			out = append(out, Range{at, length})
+		if at := int64(i) * block; uint64(n) > since {
+			out.Add(at, min(block, v.size-at))
 		}
 	}
 	return out, true

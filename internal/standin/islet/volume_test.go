@@ -7,6 +7,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"keenlodge/internal/standin"
 )
 
 // Random writes, snapshots, removals and returns: the volume and each snapshot of it read as a plain copy does, what is told as changed covers what was
@@ -80,7 +82,7 @@ func TestAVolume(t *testing.T) {
 				require.Equal(t, s.tide != "", ok)
 				for at := 0; ok && at < size; at += block {
 					if end := min(at+block, size); !bytes.Equal(now[at:end], s.content[at:end]) {
-						require.True(t, covers(changed, int64(at)), "seed %d: block at %d", seed, at)
+						require.True(t, covers(changed.Ranges, int64(at)), "seed %d: block at %d", seed, at)
 					}
 				}
 			}
@@ -89,7 +91,7 @@ func TestAVolume(t *testing.T) {
 	}
 }
 
-func covers(ranges []Range, at int64) bool {
+func covers(ranges []standin.Range, at int64) bool {
 	for _, r := range ranges {
 		if r.Offset <= at && at < r.Offset+r.Length {
 			return true

@@ -3,17 +3,14 @@ package skerry
 import (
 	"context"
 	"errors"
-	"io"
 	"net/http"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"keenlodge/internal/core/disk"
-	"keenlodge/internal/core/qcow2"
 	"keenlodge/internal/standin"
 )
 
@@ -34,7 +31,7 @@ func (s *skerry) calls() {
 	s.Get("instance.show", "/regions/{region}/instances/{id}", func(r *http.Request) (any, error) { return s.instance(r) })
 	s.Change("instance.make", http.MethodPost, "/regions/{region}/instances", s.makeInstance)
 	s.Change("instance.remove", http.MethodDelete, "/regions/{region}/instances/{id}", s.removeInstance)
-	s.Task("instance.power", http.MethodPost, "/regions/{region}/instances/{id}/power", "id", s.power)
+	s.Task("instance.power", http.MethodPost, "/regions/{region}/instances/{id}/power", "id", s.switchTo)
 	s.Change("instance.swap", http.MethodPut, "/regions/{region}/instances/{id}/volumes", s.swap)
 	s.Change("instance.tag", http.MethodPut, "/regions/{region}/instances/{id}/tags", func(r *http.Request) (any, error) {
 		i, err := s.instance(r)
@@ -64,8 +61,8 @@ func (s *skerry) calls() {
 	s.Change("moment.make", http.MethodPost, "/regions/{region}/moments", s.makeMoment)
 	s.Change("moment.remove", http.MethodDelete, "/regions/{region}/moments/{id}", s.removeMoment)
 	s.Task("moment.copy", http.MethodPost, "/regions/{region}/moments/{id}/copies", "id", s.copyMoment)
-	s.Get("snapshot.ranges", "/regions/{region}/moments/{id}/snapshots/{snapshot}/ranges", s.ranges)
-	s.Stream("snapshot.read", http.MethodGet, "/regions/{region}/moments/{id}/snapshots/{snapshot}/content", s.readSnapshot)
+	s.Get("snapshot.ranges", "/regions/{region}/moments/{id}/snapshots/{part}/ranges", s.ranges)
+	s.Stream("snapshot.read", http.MethodGet, "/regions/{region}/moments/{id}/snapshots/{part}/content", s.readSnapshot)
 	// For whoever tries something out.
 	s.Stream("inside.write", http.MethodPut, "/inside/{region}/{id}", s.writeInside)
 	s.Change("limits", http.MethodPut, "/limits/{region}", func(r *http.Request) (any, error) {
@@ -182,7 +179,8 @@ func (s *skerry) removeInstance(r *http.Request) (any, error) {
 	return struct{}{}, s.instances.Delete(i.ID)
 }
 
-func (s *skerry) power(r *http.Request) (func(context.Context) (any, error), error) {
+// switchTo switches an instance on or off.
+func (s *skerry) switchTo(r *http.Request) (func(context.Context) (any, error), error) {
 	i, err := s.instance(r)
 	if err != nil {
 		return nil, err
@@ -274,58 +272,32 @@ func (s *skerry) makeVolume(r *http.Request) (any, error) {
 	return nil, standin.Refuse(http.StatusNotFound, "there is no snapshot %s in %s", n.Snapshot, v.Region)
 }
 
-// bring makes a volume of what is sent: a qcow2 file without a backing file.
-func (s *skerry) bring(_ http.ResponseWriter, r *http.Request) (_ any, err error) {
-	folder := filepath.Join(s.Folder, "brought")
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, err
-	}
-	file, err := os.CreateTemp(folder, "*")
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, file.Close(), os.Remove(file.Name())) }()
-	if _, err := io.Copy(file, r.Body); err != nil {
-		return nil, standin.Refuse(http.StatusBadRequest, "the volume was not sent whole: %v", err)
-	}
-	from, err := qcow2.Open(file, nil)
-	if err != nil {
-		return nil, standin.Refuse(http.StatusBadRequest, "what was sent is no disk: %v", err)
-	}
-	v := Volume{ID: standin.NewID(), Region: standin.Param(r, "region"), Name: standin.Param(r, "name"), Size: from.Size(), Tags: map[string]string{}, Made: time.Now().UTC()}
+// bring makes a volume of the disk that is sent.
+func (s *skerry) bring(_ http.ResponseWriter, r *http.Request) (any, error) {
+	v := Volume{ID: standin.NewID(), Region: standin.Param(r, "region"), Name: standin.Param(r, "name"), Tags: map[string]string{}, Made: time.Now().UTC()}
 	for _, tag := range r.URL.Query()["tag"] {
 		key, value, _ := strings.Cut(tag, "=")
 		v.Tags[key] = value
 	}
-	if err := s.cells.make(v.ID, v.Size); err != nil {
-		return nil, err
-	}
-	p := make([]byte, 1<<20)
-	err = disk.Walk(r.Context(), from, func(e disk.Extent) error {
-		for at := e.Offset; e.Kind == disk.Data && at < e.End(); {
-			n := min(int64(len(p)), e.End()-at)
-			if _, err := from.ReadAt(p[:n], at); err != nil && !errors.Is(err, io.EOF) {
-				return err
-			}
-			if err := s.cells.write(v.ID, v.Size, p[:n], at); err != nil {
-				return err
-			}
-			at += n
+	return &v, s.Brought(r, func(from disk.Disk) error {
+		v.Size = from.Size()
+		err := s.cells.make(v.ID, v.Size)
+		if err == nil {
+			err = standin.Fill(r.Context(), from, func(p []byte, at int64) error { return s.cells.write(v.ID, v.Size, p, at) })
+		}
+		if err == nil {
+			err = s.Do(func() error {
+				if slices.ContainsFunc(s.volumes.All(), func(o Volume) bool { return o.Region == v.Region && o.Name == v.Name }) {
+					return standin.Refuse(http.StatusConflict, "there is a volume %s already", v.Name)
+				}
+				return s.volumes.Put(v.ID, v)
+			})
+		}
+		if err != nil {
+			return errors.Join(err, s.cells.remove(v.ID))
 		}
 		return nil
 	})
-	if err == nil {
-		err = s.Do(func() error {
-			if slices.ContainsFunc(s.volumes.All(), func(o Volume) bool { return o.Region == v.Region && o.Name == v.Name }) {
-				return standin.Refuse(http.StatusConflict, "there is a volume %s already", v.Name)
-			}
-			return s.volumes.Put(v.ID, v)
-		})
-	}
-	if err != nil {
-		return nil, errors.Join(err, s.cells.remove(v.ID))
-	}
-	return v, nil
 }
 
 func (s *skerry) removeVolume(r *http.Request) (any, error) {
@@ -468,18 +440,14 @@ func (s *skerry) snapshot(r *http.Request) (Snapshot, error) {
 		return Snapshot{}, err
 	}
 	for _, x := range m.Snapshots {
-		if x.ID == standin.Param(r, "snapshot") {
+		if x.ID == standin.Param(r, "part") {
 			return x, nil
 		}
 	}
-	return Snapshot{}, standin.Refuse(http.StatusNotFound, "moment %s has no snapshot %s", m.ID, standin.Param(r, "snapshot"))
+	return Snapshot{}, standin.Refuse(http.StatusNotFound, "moment %s has no snapshot %s", m.ID, standin.Param(r, "part"))
 }
 
-// Ranges are where a snapshot has something, or something else than an earlier one.
-type Ranges struct {
-	Ranges []Range `json:"ranges"`
-}
-
+// ranges tells where a snapshot has something, or something else than an earlier one.
 func (s *skerry) ranges(r *http.Request) (any, error) {
 	x, err := s.snapshot(r)
 	if err != nil {
@@ -490,7 +458,7 @@ func (s *skerry) ranges(r *http.Request) (any, error) {
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, standin.Refuse(http.StatusGone, "snapshot %s, of which it is to be told what changed since, is there no more", since)
 	}
-	return Ranges{found}, err
+	return found, err
 }
 
 func (s *skerry) readSnapshot(w http.ResponseWriter, r *http.Request) (any, error) {
@@ -516,11 +484,7 @@ func (s *skerry) readSnapshot(w http.ResponseWriter, r *http.Request) (any, erro
 
 // writeInside writes to a volume, as what runs in its instance would.
 func (s *skerry) writeInside(_ http.ResponseWriter, r *http.Request) (any, error) {
-	at, err := strconv.ParseInt(r.URL.Query().Get("at"), 10, 64)
-	if err != nil {
-		return nil, standin.Refuse(http.StatusBadRequest, "at: %v", err)
-	}
-	body, err := io.ReadAll(io.LimitReader(r.Body, 64<<20))
+	body, at, err := standin.Written(r)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,8 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+
+	"keenlodge/internal/standin"
 )
 
 // block is the unit in which content is kept and changes are told, in bytes.
@@ -173,30 +175,23 @@ func (c *cells) content(id string, size int64, p []byte, at int64) (int, error) 
 }
 
 // ranges lists, in order, where a map has something that another has not; none is compared with nothing.
-func (c *cells) ranges(id, since string, size int64) (out []Range, err error) {
+func (c *cells) ranges(id, since string, size int64) (out standin.Ranges, err error) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
+	out.Ranges = []standin.Range{}
 	m, err := c.read(id)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	old := make([]uint64, len(m))
 	if since != "" {
 		if old, err = c.read(since); err != nil {
-			return nil, err
+			return out, err
 		}
 	}
-	out = []Range{}
 	for i, n := range m {
-		if i < len(old) && n == old[i] {
-			continue
-		}
-		at := int64(i) * block
-		length := min(block, size-at)
-		if last := len(out) - 1; last >= 0 && out[last].Offset+out[last].Length == at {
-			out[last].Length += length
-		} else {
-			out = append(out, Range{at, length})
+		if at := int64(i) * block; i >= len(old) || n != old[i] {
+			out.Add(at, min(block, size-at))
 		}
 	}
 	return out, nil

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -77,12 +76,6 @@ type Snapshot struct {
 	Size   int64  `json:"size"`
 }
 
-// Range is a stretch, in bytes.
-type Range struct {
-	Offset int64 `json:"offset"`
-	Length int64 `json:"length"`
-}
-
 // limits are those of the account.
 type limits struct {
 	Snapshots int `json:"snapshots"`
@@ -127,6 +120,4 @@ func newSkerry(f *standin.Frame) (*skerry, error) {
 }
 
 // Close lets its files go.
-func (s *skerry) Close() error {
-	return errors.Join(s.cells.data.Close(), os.RemoveAll(filepath.Join(s.Folder, "brought")))
-}
+func (s *skerry) Close() error { return s.cells.data.Close() }

@@ -159,3 +159,14 @@ func (s *Standin) Bring(name string, qcow2 []byte) string {
 	require.NoError(s.t, s.Send(s.t.Context(), http.MethodPut, "/volumes/"+name, int64(len(qcow2)), bytes.NewReader(qcow2), &v))
 	return v.ID
 }
+
+// EmptyDisk is a disk of a size, such as 32M, that holds nothing, as a qcow2 file.
+func EmptyDisk(t *testing.T, size string) []byte {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "d.qcow2")
+	out, err := exec.Command("qemu-img", "create", "-q", "-f", "qcow2", path, size).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	body, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return body
+}

@@ -2,6 +2,7 @@ package daemon
 
 import (
 	"context"
+	"encoding/hex"
 	"fmt"
 
 	golibvirt "github.com/digitalocean/go-libvirt"
@@ -19,6 +20,15 @@ func (c *Conn) Domain(ctx context.Context, name string) (golibvirt.Domain, error
 	})
 	if IsCode(err, golibvirt.ErrNoDomain) {
 		err = fmt.Errorf("guest %s: %w on this hypervisor", name, source.ErrNoMachine)
+	}
+	return d, err
+}
+
+// DomainOf is the guest of a name, which has to have a UUID (32 digits, "" for any): another one of that name is [source.ErrNoMachine].
+func (c *Conn) DomainOf(ctx context.Context, name, uuid string) (golibvirt.Domain, error) {
+	d, err := c.Domain(ctx, name)
+	if is := hex.EncodeToString(d.UUID[:]); err == nil && uuid != "" && is != uuid {
+		err = fmt.Errorf("guest %s: %w on this hypervisor with UUID %s; the one of that name has %s", name, source.ErrNoMachine, uuid, is)
 	}
 	return d, err
 }

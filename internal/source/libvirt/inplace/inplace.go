@@ -6,7 +6,6 @@ package inplace
 import (
 	"cmp"
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"path"
@@ -49,11 +48,8 @@ type guest struct {
 }
 
 func (h Host) guest(ctx context.Context, name, uuid string) (g guest, err error) {
-	if g.Domain, err = h.Domain(ctx, name); err != nil {
+	if g.Domain, err = h.DomainOf(ctx, name, uuid); err != nil {
 		return g, err
-	}
-	if is := hex.EncodeToString(g.UUID[:]); uuid != "" && is != uuid {
-		return g, fmt.Errorf("guest %s: %w on this hypervisor with UUID %s; the one of that name has %s", name, source.ErrNoMachine, uuid, is)
 	}
 	state, err := h.State(ctx, g.Domain)
 	if err != nil {
