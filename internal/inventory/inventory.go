@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"keenlodge/internal/core/fault"
+	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
@@ -323,7 +324,7 @@ func (inv *Inventory) SourcesOf(ctx context.Context, s site.Site, policy site.Po
 // View is a machine as people see it.
 type View struct {
 	records.MachineRow
-	// CoveredBy lists the policies that select it.
+	// CoveredBy lists the policies that make images of it: what is kept in place is no copy.
 	CoveredBy []string
 }
 
@@ -342,7 +343,7 @@ func (inv *Inventory) Views(ctx context.Context, f records.MachineFilter) ([]Vie
 	for i, m := range rows {
 		out[i] = View{m, []string{}}
 		for k, name := range names {
-			if m.Retired == nil && m.Hypervisor != "" && matchers[k].Selects(m.Hypervisor, m.Name, m.Tags) {
+			if m.Retired == nil && m.Hypervisor != "" && s.Policies[name].Covers() != image.InPlace && matchers[k].Selects(m.Hypervisor, m.Name, m.Tags) {
 				out[i].CoveredBy = append(out[i].CoveredBy, name)
 			}
 		}

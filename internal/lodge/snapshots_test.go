@@ -18,6 +18,7 @@ import (
 	"keenlodge/internal/core/rotation"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/site"
+	"keenlodge/internal/records"
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/standin"
 	"keenlodge/internal/standin/islet"
@@ -97,6 +98,10 @@ func TestSnapshotsInPlace(t *testing.T) {
 	s, err := i.l.Summary(t.Context(), right.Within{All: true})
 	require.NoError(t, err)
 	require.Contains(t, s.Open.Names, "lighthouse", "what is kept in place is no copy")
+	lanes, _, err := i.l.Lanes(t.Context(), records.MachineFilter{Text: "lighthouse"}, right.Within{All: true})
+	require.NoError(t, err)
+	require.Empty(t, lanes[0].CoveredBy)
+	require.False(t, lanes[0].Late, "nobody owes it an image")
 	require.NoError(t, i.l.Snapshots.Look(t.Context(), i.site))
 	i.until(func() bool { // the summary is some seconds old at the most
 		s, err = i.l.Summary(t.Context(), right.Within{All: true})

@@ -26,7 +26,7 @@ type Machine struct {
 	Keep       string            `json:"keep" doc:"rotation phrase for the images of a retired machine"`
 	// Newest is its newest usable image, or null.
 	Newest *NewestImage `json:"newest"`
-	// CoveredBy lists the policies that select it.
+	// CoveredBy lists the policies that make images of it.
 	CoveredBy []string `json:"covered_by"`
 }
 
