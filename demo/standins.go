@@ -1,20 +1,25 @@
 package demo
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"syscall"
 	"time"
 
+	"keenlodge/internal/core/export"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/source/rest"
 	"keenlodge/internal/standin"
 	"keenlodge/internal/standin/islet"
 	"keenlodge/internal/standin/skerry"
+	"keenlodge/internal/standin/sound"
 )
 
 // Lighthouse is the guest of hypervisor islet-3.
@@ -126,6 +131,53 @@ func (p *Place) MakeArchive(ctx context.Context, c *rest.Client) error {
 			return err
 		}
 		if err := c.Task(ctx, time.Minute, http.MethodPost, "/regions/"+region+"/instances/"+i.ID+"/power", true, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Gateway is the appliance of source exchange: the telephone exchange of the harbour, of two nodes.
+const Gateway = "sound-gateway"
+
+// StartExchange starts an appliance of a name, and returns its entry in a site file, with the address of its twin, and a client of its first node.
+func (p *Place) StartExchange(ctx context.Context, source, name string) (site.Hypervisor, *rest.Client, error) {
+	spec, root, err := p.StartStandin(ctx, sound.Kind, source)
+	if err != nil {
+		return spec, nil, err
+	}
+	defer root.Close()
+	if err := root.Call(ctx, http.MethodPut, "/inside/settings", map[string]any{"name": name}, nil); err != nil {
+		return spec, nil, err
+	}
+	phrase := p.Path("exchange-passphrase")
+	if err := os.WriteFile(phrase, []byte("four bells and a tern\n"), 0o600); err != nil {
+		return spec, nil, err
+	}
+	spec.Twin, spec.Export = spec.URI+"/"+sound.Nodes[1], &export.Settings{PassphraseFile: phrase}
+	spec.URI += "/" + sound.Nodes[0]
+	c, err := rest.New(spec)
+	return spec, c, err
+}
+
+// FillExchange gives an appliance what it keeps, with so many calls in its history.
+func FillExchange(ctx context.Context, c *rest.Client, calls int) error {
+	var history bytes.Buffer
+	for n := range calls {
+		fmt.Fprintf(&history, "2026-06-%02d %02d:%02d,%d,%d,%d\n", 1+n%30, n%24, n*7%60, 200+n%90, 200+n*13%90, n*31%600)
+	}
+	for _, part := range []struct {
+		name, about string
+		mandatory   bool
+		body        []byte
+	}{
+		{"subscribers", "extensions, their names and secrets", true, []byte("210,harbour office\n211,north pier\n220,ticket hall\n")},
+		{"routing", "where calls go, by number and hour", true, []byte("0>trunk-1\n2xx>local\n*18:00-06:00>night bell\n")},
+		{"greetings", "what callers hear", false, bytes.Repeat([]byte("Brindle Sound Ferries. "), 20_000)},
+		{"history", "calls of the last months", false, history.Bytes()},
+	} {
+		query := url.Values{"about": {part.about}, "mandatory": {strconv.FormatBool(part.mandatory)}}
+		if err := c.Send(ctx, http.MethodPut, "/inside/parts/"+part.name+"?"+query.Encode(), int64(len(part.body)), bytes.NewReader(part.body), nil); err != nil {
 			return err
 		}
 	}

@@ -95,7 +95,7 @@ func run(ctx context.Context, w io.Writer, folder string, once bool) error {
 	}
 	s := &show{w: w, p: p, begun: time.Now(), last: time.Now(), tried: make(chan tried, 1)}
 	s.prepare(ctx)
-	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.enroll, s.pierGuests, s.boot, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.copies, s.islet, s.snapshot, s.account, s.trials, s.door, s.gate, s.promises, s.forecast} {
+	for _, step := range []func(context.Context) error{s.ground, s.guests, s.lodge, s.enroll, s.pierGuests, s.boot, s.backups, s.sweep, s.sealed, s.chain, s.guard, s.proofs, s.restore, s.rehearse, s.hooks, s.pier, s.move, s.copies, s.islet, s.snapshot, s.account, s.appliance, s.trials, s.door, s.gate, s.promises, s.forecast} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("the demonstration stopped: %w; logs are in %s", err, folder)
 		}

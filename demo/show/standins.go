@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"keenlodge/demo"
+	"keenlodge/internal/core/export"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/standin/islet"
@@ -126,5 +127,57 @@ func (s *show) account(ctx context.Context) error {
 		return err
 	}
 	s.done("restore", "berth-archive left the account for quay-shelf, and is an instance again, in its other region")
+	return nil
+}
+
+// appliance covers what can only hand out exports of itself: one is pushed here, opened, tried on a fresh one, and taken back.
+func (s *show) appliance(ctx context.Context) error {
+	spec, c, err := s.p.StartExchange(ctx, "exchange", demo.Gateway)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	spare, other, err := s.p.StartExchange(ctx, "exchange-spare", "sound-spare")
+	if err != nil {
+		return err
+	}
+	defer other.Close()
+	if err := demo.FillExchange(ctx, c, 40_000); err != nil {
+		return err
+	}
+	all, err := s.c.Site(ctx)
+	if err != nil {
+		return err
+	}
+	spec.Place, spare.Place = "harbour-office", "harbour-office"
+	spec.Export.By, spec.Export.Spare = export.BySFTP, "exchange-spare"
+	all.Hypervisors["exchange"], all.Hypervisors["exchange-spare"] = spec, spare
+	all.Policies["nightly-exchange"] = site.Policy{Machines: []string{demo.Gateway}, Scope: image.Exported, LeaveOut: []string{"history"}, Store: "quay-shelf", Rotation: "7 daily, 4 weekly", Prove: image.ByMount, Schedules: []site.Schedule{{When: "every day at 04:10"}}}
+	if _, err := s.c.ApplySite(ctx, all, false); err != nil {
+		return err
+	}
+	r, err := s.c.RunPolicy(ctx, "nightly-exchange", "")
+	if _, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	images, _, err := s.c.Images(ctx, wire.ImageFilter{Machine: demo.Gateway})
+	if err != nil || len(images) != 1 {
+		return fmt.Errorf("there should be one image of %s, but there are %d: %w", demo.Gateway, len(images), err)
+	}
+	m := images[0]
+	s.done("appliance", "sound-gateway, an appliance of two nodes: the active one checked its database and pushed an export by SFTP to an account made for it; opened with its passphrase, %d parts", len(m.Files.Parts))
+	r, err = s.c.Prove(ctx, m.ID, image.ByRestore)
+	if _, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	s.done("proof", "a fresh appliance beside it took the export back, part by part as it was exported, and was reset")
+	if err := demo.FillExchange(ctx, c, 10); err != nil {
+		return err
+	}
+	r, err = s.c.HandBack(ctx, m.ID, wire.HandbackBody{Confirm: demo.Gateway})
+	if _, err = s.await(ctx, r, err); err != nil {
+		return err
+	}
+	s.done("restore", "sound-gateway took its export back; of another build it would have been refused before it began")
 	return nil
 }

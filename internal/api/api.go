@@ -116,6 +116,7 @@ func (s *server) register(a huma.API) {
 	s.serveDisk(a)
 	s.takeDisks(a)
 	s.registerBack(a)
+	s.registerExports(a)
 	s.registerFind(a)
 	s.registerSite(a)
 	s.registerEvents(a)

@@ -30,7 +30,7 @@ func (s *server) registerDrills(a huma.API) {
 			}
 			return started(s.l.Drills.Start(ctx, who(ctx), drills.Order{Names: in.Body.Names, Whole: in.Body.Whole, Together: in.Body.Together, Way: way, Note: in.Body.Note}))
 		})
-	pages(s, a, "list-drills", "/api/v1/drills", "Drills, newest first, with what they came to; what became of each machine is told of a single one", func(ctx context.Context, in *paging.Query) ([]wire.Drill, string, error) {
+	paging.Register(s.log, a, "list-drills", "/api/v1/drills", "Drills, newest first, with what they came to; what became of each machine is told of a single one", func(ctx context.Context, in *paging.Query) ([]wire.Drill, string, error) {
 		found, next, err := s.l.Drills.List(ctx, in.Page())
 		return shape.Each(found, shape.ListedDrill), in.Link(next), err
 	})

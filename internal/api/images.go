@@ -38,7 +38,7 @@ func (s *server) registerImages(a huma.API) {
 		Gone     bool   `query:"gone" doc:"those that rotation dropped, too"`
 		OnlyGone bool   `query:"only_gone" doc:"those that rotation dropped, and no others"`
 	}
-	pages(s, a, "list-images", "/api/v1/images", "Images, newest first", func(ctx context.Context, in *filter) ([]wire.Image, string, error) {
+	paging.Register(s.log, a, "list-images", "/api/v1/images", "Images, newest first", func(ctx context.Context, in *filter) ([]wire.Image, string, error) {
 		f := records.ImageFilter{ID: in.ID, Policy: in.Policy, Store: in.Store, Gone: in.Gone, OnlyGone: in.OnlyGone, Within: reach(ctx), Page: in.Page()}
 		if in.Machine != "" {
 			m, err := s.seenMachine(ctx, in.Machine)

@@ -43,11 +43,11 @@ func (s *server) registerMachines(a huma.API) {
 		State      machine.State `query:"state"`
 		Text       string        `query:"text" doc:"what the label contains"`
 	}
-	pages(s, a, "list-machines", "/api/v1/machines", "Machines, by label", func(ctx context.Context, in *filter) ([]wire.Machine, string, error) {
+	paging.Register(s.log, a, "list-machines", "/api/v1/machines", "Machines, by label", func(ctx context.Context, in *filter) ([]wire.Machine, string, error) {
 		found, next, err := s.l.Inventory.Views(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.Page()})
 		return shape.Each(found, shape.Machine), in.Link(next), err
 	})
-	pages(s, a, "list-lanes", "/api/v1/lanes", "Machines over time, by label: their newest images and their next runs", func(ctx context.Context, in *filter) ([]wire.Lane, string, error) {
+	paging.Register(s.log, a, "list-lanes", "/api/v1/lanes", "Machines over time, by label: their newest images and their next runs", func(ctx context.Context, in *filter) ([]wire.Lane, string, error) {
 		found, next, err := s.l.Lanes(ctx, records.MachineFilter{Hypervisor: in.Hypervisor, State: in.State, Text: in.Text, Within: machineReach(ctx), Page: in.Page()}, within(ctx))
 		return shape.Each(found, shape.Lane), in.Link(next), err
 	})

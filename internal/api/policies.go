@@ -61,7 +61,7 @@ func (s *server) registerPolicies(a huma.API) {
 		Name string `path:"name"`
 		Rule string `query:"rule" doc:"another rotation phrase to try"`
 	}
-	pages(s, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation of a policy, or of the copies of a rule, would do, machine by machine", func(ctx context.Context, in *preview) ([]wire.SetPreview, string, error) {
+	paging.Register(s.log, a, "preview-rotation", "/api/v1/policies/{name}/rotation", "What the next rotation of a policy, or of the copies of a rule, would do, machine by machine", func(ctx context.Context, in *preview) ([]wire.SetPreview, string, error) {
 		sets, next, err := s.l.PreviewRotation(ctx, in.Name, in.Rule, in.After, min(in.Limit, previewMost))
 		if seen := within(ctx); !seen.All && !seen.Named[in.Name] {
 			sets = sight.Only(sets, func(p wire.SetPreview) bool { return seen.Machines[p.MachineID] })

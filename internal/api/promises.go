@@ -19,7 +19,7 @@ func (s *server) registerPromises(a huma.API) {
 		Standing promise.Standing `query:"standing" doc:"only those of which the worst stands so"`
 		Machine  string           `query:"machine" doc:"only this one"`
 	}
-	pages(s, a, "list-promises", "/api/v1/promises", "What is owed to machines, and how that stands, by machine", func(ctx context.Context, in *filter) ([]wire.OwedMachine, string, error) {
+	paging.Register(s.log, a, "list-promises", "/api/v1/promises", "What is owed to machines, and how that stands, by machine", func(ctx context.Context, in *filter) ([]wire.OwedMachine, string, error) {
 		id := ""
 		if in.Machine != "" {
 			m, err := s.seenMachine(ctx, in.Machine)

@@ -27,7 +27,7 @@ func (s *server) registerRuns(a huma.API) {
 		Policy string   `query:"policy"`
 		Kind   run.Kind `query:"kind"`
 	}
-	pages(s, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *filter) ([]wire.Run, string, error) {
+	paging.Register(s.log, a, "list-runs", "/api/v1/runs", "Runs, newest first", func(ctx context.Context, in *filter) ([]wire.Run, string, error) {
 		found, next, err := s.l.Runs.List(ctx, records.RunFilter{ID: in.ID, Policy: in.Policy, Kind: string(in.Kind), Within: reach(ctx), Page: in.Page()})
 		seen := within(ctx)
 		return shape.Each(found, func(r records.Run) wire.Run { return shape.Run(sight.Run(seen, r)) }), in.Link(next), err

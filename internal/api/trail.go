@@ -58,7 +58,7 @@ func (s *server) registerTrail(a huma.API) {
 		Since  time.Time   `query:"since" doc:"from this moment on"`
 		Until  time.Time   `query:"until" doc:"before this moment"`
 	}
-	pages(s, a, "list-trail", "/api/v1/trail", "What was done, by whom, newest first", func(ctx context.Context, in *deeds) ([]wire.Deed, string, error) {
+	paging.Register(s.log, a, "list-trail", "/api/v1/trail", "What was done, by whom, newest first", func(ctx context.Context, in *deeds) ([]wire.Deed, string, error) {
 		if in.Verb != "" {
 			if verbs := append(schema.Operations(a.OpenAPI()), deed.OwnVerbs...); !slices.Contains(verbs, in.Verb) {
 				return nil, "", fmt.Errorf("%w: no operation is called %q%s", fault.ErrInvalid, in.Verb, suggest.Hint(in.Verb, verbs))

@@ -414,7 +414,7 @@ func (k *making) unfinished(ctx context.Context, err error) error {
 func (c *Captures) request(ctx context.Context, o Order, t *runs.Task, id string) (source.Request, error) {
 	m, err := c.rec.Machine(ctx, t.MachineID)
 	return source.Request{
-		Machine: t.Guest, UUID: m.UUID, ID: id, Policy: o.Run.Policy, Run: o.Run.ID, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(), Files: o.files(), Applications: o.Policy.Applications, Holes: o.Policy.Unread == site.UnreadWarns, LongestFreeze: o.Policy.FreezeLimit(),
+		Machine: t.Guest, UUID: m.UUID, ID: id, Policy: o.Run.Policy, Run: o.Run.ID, ByHand: o.Run.Cause == run.Hand, Quiesce: cmp.Or(o.Policy.Quiesce, machine.Preferred), Checkpoint: o.Policy.Builds(), Disks: o.disks(), Files: o.files(), Applications: o.Policy.Applications, Holes: o.Policy.Unread == site.UnreadWarns, LongestFreeze: o.Policy.FreezeLimit(),
 		Moment: func(ctx context.Context, m site.Moment) error {
 			warnings, err := c.hooks.Call(ctx, o.Site, hooks.Event{Moment: m, Policy: o.Run.Policy, Run: o.Run.ID, Cause: o.Run.Cause, Machine: t.Machine, Image: t.Image})
 			t.Warnings = append(t.Warnings, warnings...)

@@ -10,6 +10,7 @@ import (
 	"github.com/dustin/go-humanize/english"
 
 	"keenlodge/internal/core/chunk"
+	"keenlodge/internal/core/export"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/plain"
@@ -29,7 +30,7 @@ func (o Order) files() *source.FilesWanted {
 	if !scope.OfFiles() {
 		return nil
 	}
-	return &source.FilesWanted{System: scope == image.SystemState, Parts: p.Parts, LeaveOut: p.LeaveOut, Folders: p.Folders, Ignore: p.Ignore, Personal: p.Personal}
+	return &source.FilesWanted{System: scope == image.SystemState, Export: scope == image.Exported, Parts: p.Parts, LeaveOut: p.LeaveOut, Folders: p.Folders, Ignore: p.Ignore, Personal: p.Personal}
 }
 
 // filesPlan is how the files of a capture are read.
@@ -41,7 +42,14 @@ type filesPlan struct {
 
 // hasFiles is an error where files are wanted of what has none to offer.
 func (k *making) hasFiles(h source.Capturer) error {
-	if _, ok := h.(source.Parter); !ok && k.o.files() != nil {
+	wanted := k.o.files()
+	_, exports := h.(source.Exporter)
+	_, parts := h.(source.Parter)
+	switch {
+	case wanted == nil || wanted.Export && exports:
+	case wanted.Export:
+		return fmt.Errorf("%s is no appliance, and images of scope %s are of what appliances hand out of themselves; cover it by a policy of another scope", k.t.Machine, k.rec.Scope)
+	case exports || !parts:
 		return fmt.Errorf("%s has no agent of ours, and images of scope %s are of servers that have one: keenlodge machine enroll NAME", k.t.Machine, k.rec.Scope)
 	}
 	return nil
@@ -77,6 +85,7 @@ func (k *making) readFiles(ctx context.Context, p *filesPlan, w store.Writing, m
 	}
 	err := k.t.Moving(ctx, figures(w, count), func() error {
 		f, err := w.Files(ctx, files.NewReader(p.archive), base, count)
+		f.Parts = append(f.Parts, export.Inside(m.Definition)...)
 		f.Clean()
 		m.Files = &f
 		return err
@@ -152,7 +161,10 @@ func (k *making) unreadIn(ctx context.Context, m *image.Manifest) (out []unread.
 
 // wholeOnly says why an image of files can't build on another in a store, "" where it can.
 func wholeOnly(o Order, st store.Store) string {
-	if o.files() != nil && st.Header().Layout == site.Open {
+	switch {
+	case o.scope() == image.Exported:
+		return "an export holds all that its appliance handed out"
+	case o.files() != nil && st.Header().Layout == site.Open:
 		return "an archive of an open store holds all of its files"
 	}
 	return ""

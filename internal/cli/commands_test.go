@@ -26,6 +26,7 @@ import (
 	"keenlodge/internal/api"
 	"keenlodge/internal/core/chunk"
 	"keenlodge/internal/core/expect"
+	"keenlodge/internal/core/export"
 	"keenlodge/internal/core/files"
 	"keenlodge/internal/core/files/filestest"
 	"keenlodge/internal/core/image"
@@ -39,6 +40,9 @@ import (
 	"keenlodge/internal/records/recordstest"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/sourcetest"
+	"keenlodge/internal/standin"
+	"keenlodge/internal/standin/sound"
+	"keenlodge/internal/standin/standintest"
 	_ "keenlodge/internal/store/medium/all"
 	"keenlodge/internal/store/medium/dir"
 )
@@ -46,6 +50,7 @@ import (
 var update = flag.Bool("update", false, "write the expected outputs anew")
 
 func TestMain(m *testing.M) {
+	standintest.Main()
 	chunk.PassphraseWork = 5 // a strong one takes a second each time
 	recordstest.Main(m)
 }
@@ -191,6 +196,21 @@ func (d *desk) do(what string) {
 			tree.Add("etc/hosts", []byte("127.0.0.1 gate-07 gate\n"))
 			g.Files = tree
 		})
+	case "exchange": // there is an appliance, and a fresh one beside it
+		for _, name := range []string{"sound-gateway", "sound-spare"} {
+			s := standintest.Start(d.t, sound.Kind, standin.Options{})
+			s.Must(http.MethodPut, "/inside/settings", map[string]any{"name": name}, nil)
+			spec := s.Site
+			spec.URI, spec.Export = spec.URI+"/"+sound.Nodes[0], &export.Settings{PassphraseFile: filepath.Join(d.folder, "exchange-passphrase")}
+			d.site.Hypervisors[name] = spec
+			if name == "sound-gateway" {
+				d.file("exchange-passphrase", "tern\n")
+				require.NoError(d.t, s.Send(d.t.Context(), http.MethodPut, "/inside/parts/routing?mandatory=true&about=where+calls+go", 9, strings.NewReader("0>trunk-1"), nil))
+				require.NoError(d.t, s.Send(d.t.Context(), http.MethodPut, "/inside/parts/history", 5, strings.NewReader("a day"), nil))
+			}
+		}
+		d.site.Policies["nightly-exchange"] = site.Policy{Machines: []string{"sound-gateway"}, Scope: image.Exported, LeaveOut: []string{"history"}, Store: "shelf", Rotation: "newest 5"}
+		d.apply()
 	default:
 		d.t.Fatalf("%q does not happen", what)
 	}
@@ -819,6 +839,20 @@ snapshot take timetable -w
 snapshot drop SNAPSHOT-03 -w -o json
 snapshot drop SNAPSHOT-09 => failed
 snapshot list --gone
+! exchange
+machine list --text sound
+machine parts sound-gateway
+policy run nightly-exchange -w
+image list --machine sound-gateway
+image show IMAGE-23
+image prove IMAGE-23 --level mount -w
+restore export IMAGE-23 --preview
+restore export IMAGE-23 --preview -o json
+restore export IMAGE-23 --typed gateway => failed
+restore export IMAGE-23 --typed sound-gateway -w
+restore export IMAGE-23 --machine sound-spare -o json -w
+restore export IMAGE-01 => failed
+policy run nightly-exchange
 `
 
 // onHost is what the service's program does on its host.

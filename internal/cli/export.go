@@ -40,7 +40,7 @@ func imageExportCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			x := export{k: k, m: m, as: as, to: c.String("to"), out: c.Root().Writer}
+			x := exporting{k: k, m: m, as: as, to: c.String("to"), out: c.Root().Writer}
 			if place := c.String("files"); place != "" || m.Files != nil {
 				return x.files(ctx, place)
 			}
@@ -78,8 +78,8 @@ func chosenDisks(m wire.ProvenImage, names []string) ([]wire.ImageDisk, error) {
 	return out, nil
 }
 
-// export is an image that is written as files.
-type export struct {
+// exporting is an image that is written as files.
+type exporting struct {
 	k     *client.Client
 	m     wire.ProvenImage
 	as    format.Kind
@@ -89,7 +89,7 @@ type export struct {
 }
 
 // name is what a file is called: after the machine, and the disk where it holds one.
-func (x export) name(disk, end string) string {
+func (x exporting) name(disk, end string) string {
 	name := strings.Map(func(r rune) rune {
 		if r == '/' || r == '\\' || r == ':' || r < ' ' {
 			return '-'
@@ -103,7 +103,7 @@ func (x export) name(disk, end string) string {
 }
 
 // disk writes one disk.
-func (x export) disk(ctx context.Context, d wire.ImageDisk) error {
+func (x exporting) disk(ctx context.Context, d wire.ImageDisk) error {
 	name := x.name(d.Target, string(x.as))
 	if x.as == format.Raw && x.to != "-" { // several pieces at once, and none where there is nothing
 		opened, err := x.open(ctx, d)
@@ -124,7 +124,7 @@ func (x export) disk(ctx context.Context, d wire.ImageDisk) error {
 }
 
 // write writes a disk in a format.
-func (x export) write(ctx context.Context, w io.Writer, d wire.ImageDisk, as format.Kind, name string) error {
+func (x exporting) write(ctx context.Context, w io.Writer, d wire.ImageDisk, as format.Kind, name string) error {
 	opened, err := x.open(ctx, d)
 	if err != nil {
 		return err
@@ -135,12 +135,12 @@ func (x export) write(ctx context.Context, w io.Writer, d wire.ImageDisk, as for
 }
 
 // open opens a disk of the image, which is read through the lodge.
-func (x export) open(ctx context.Context, d wire.ImageDisk) (*nbd.Client, error) {
+func (x exporting) open(ctx context.Context, d wire.ImageDisk) (*nbd.Client, error) {
 	return x.k.OpenDisk(ctx, x.m.ID, d.Target)
 }
 
 // place is where a file goes that is not there yet, in the folder that is asked for.
-func (x export) place(name string) (string, error) {
+func (x exporting) place(name string) (string, error) {
 	if err := os.MkdirAll(x.to, 0o755); err != nil {
 		return "", err
 	}
@@ -152,7 +152,7 @@ func (x export) place(name string) (string, error) {
 }
 
 // file makes a file, which has its name when it is whole, or writes to standard output.
-func (x export) file(name string, write func(io.Writer) error) error {
+func (x exporting) file(name string, write func(io.Writer) error) error {
 	if x.to == "-" {
 		return write(x.out)
 	}
@@ -178,7 +178,7 @@ func (x export) file(name string, write func(io.Writer) error) error {
 	return x.told(file)
 }
 
-func (x export) told(file string) error {
+func (x exporting) told(file string) error {
 	st, err := os.Stat(file)
 	if err == nil {
 		fmt.Fprintf(x.out, "✓ %s  %s\n", file, size(st.Size()))
@@ -187,7 +187,7 @@ func (x export) told(file string) error {
 }
 
 // files writes a file system as a tar.
-func (x export) files(ctx context.Context, place string) error {
+func (x exporting) files(ctx context.Context, place string) error {
 	name := place
 	switch {
 	case x.m.Files != nil && place == "", place == "/":
@@ -209,7 +209,7 @@ func (x export) files(ctx context.Context, place string) error {
 }
 
 // whole writes the machine as one file. How long its disks are has to be known before they are in it, so they are written beside it first.
-func (x export) whole(ctx context.Context) error {
+func (x exporting) whole(ctx context.Context) error {
 	h, err := x.k.Hardware(ctx, x.m.ID)
 	if err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"keenlodge/internal/client"
+	"keenlodge/internal/core/export"
 	"keenlodge/internal/core/probe"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/wire"
@@ -116,12 +117,14 @@ func reached(h wire.Hypervisor) string {
 func hypervisorFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "uri", Usage: "libvirt address: qemu:///system, qemu+ssh://user@host/system or qemu+tls://host/system; of other kinds a folder or https://host:port"},
-		&cli.StringFlag{Name: "kind", Usage: "how it is spoken to: libvirt, qemu, islet, or agent for servers whose agents call the lodge", Value: site.Libvirt},
+		&cli.StringFlag{Name: "kind", Usage: "how it is spoken to: libvirt, qemu, islet, skerry, sound, or agent for servers whose agents call the lodge", Value: site.Libvirt},
 		&cli.StringFlag{Name: "host-key", Usage: "by SSH: the host's public key (ssh-ed25519 AAAA…), from: ssh-keyscan HOST; by default what the service's known_hosts files say"},
 		&cli.StringFlag{Name: "key-file", Usage: "private key that signs in, a path on the service's host; by SSH its agent's keys by default"},
 		&cli.StringFlag{Name: "cert-file", Usage: "by TLS: the service's certificate, a path on its host"},
 		&cli.StringFlag{Name: "secret-file", Usage: "by HTTPS: a file that holds NAME:SECRET to sign in with, of mode 0600, a path on the service's host"},
 		&cli.StringFlag{Name: "ca-file", Usage: "by TLS: the certificate of the authority that the hypervisor's is from, a path on the service's host"},
+		&cli.StringFlag{Name: "twin", Usage: "of an appliance: the address of its other node, where it has two"},
+		&cli.StringFlag{Name: "passphrase-file", Usage: "of an appliance: a file of mode 0600 with the passphrase that its exports are encrypted with, a path on the service's host; more is said in the site file"},
 		&cli.StringFlag{Name: "place", Usage: "where it is, by a name of your own such as harbour-office; roles can be narrowed to places"},
 		&cli.StringFlag{Name: "pool", Usage: "storage pool for restored disks; by default its first active one"},
 		output(),
@@ -133,7 +136,11 @@ func hypervisorFrom(c *cli.Command) site.Hypervisor {
 	if kind == site.Libvirt {
 		kind = "" // the default is not written down
 	}
-	return site.Hypervisor{Kind: kind, URI: c.String("uri"), HostKey: c.String("host-key"), KeyFile: c.String("key-file"), CertFile: c.String("cert-file"), CAFile: c.String("ca-file"), SecretFile: c.String("secret-file"), Place: c.String("place"), Pool: c.String("pool")}
+	var exports *export.Settings
+	if file := c.String("passphrase-file"); file != "" {
+		exports = &export.Settings{PassphraseFile: file}
+	}
+	return site.Hypervisor{Twin: c.String("twin"), Export: exports, Kind: kind, URI: c.String("uri"), HostKey: c.String("host-key"), KeyFile: c.String("key-file"), CertFile: c.String("cert-file"), CAFile: c.String("ca-file"), SecretFile: c.String("secret-file"), Place: c.String("place"), Pool: c.String("pool")}
 }
 
 func hypervisorAddCommand() *cli.Command {

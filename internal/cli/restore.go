@@ -17,7 +17,7 @@ import (
 )
 
 func restoreCommand() *cli.Command {
-	return noun("restore", "get back what images hold: files, system state, machines", restoreFilesCommand(), restoreMachineCommand("machine"), restoreUndoCommand())
+	return noun("restore", "get back what images hold: files, system state, machines", restoreFilesCommand(), restoreMachineCommand("machine"), restoreExportCommand(), restoreUndoCommand())
 }
 
 func waitFlag() cli.Flag {

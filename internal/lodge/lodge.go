@@ -21,6 +21,7 @@ import (
 	"keenlodge/internal/doorman"
 	"keenlodge/internal/drills"
 	"keenlodge/internal/events"
+	"keenlodge/internal/exports"
 	"keenlodge/internal/hooks"
 	"keenlodge/internal/intake"
 	"keenlodge/internal/inventory"
@@ -45,6 +46,7 @@ import (
 	_ "keenlodge/internal/source/libvirt"   // a kind of source
 	_ "keenlodge/internal/source/qemu"      // a kind of source
 	_ "keenlodge/internal/source/skerry"    // a kind of source
+	_ "keenlodge/internal/source/sound"     // a kind of source
 	_ "keenlodge/internal/store/medium/all" // every medium
 	"keenlodge/internal/stores"
 	"keenlodge/internal/switchboard"
@@ -102,6 +104,7 @@ type Lodge struct {
 	Disks      *disks.Disks
 	Moving     *moving.Moving
 	Snapshots  *snapshots.Snapshots
+	Exports    *exports.Exports
 	Rehearsals *rehearsal.Rehearsals
 
 	rec       *records.Records
@@ -145,7 +148,8 @@ func New(c Config) (*Lodge, error) {
 	l.Inventory = inventory.New(c.Records, c.Log, map[string]inventory.Own{agent.Kind: func(name string) source.Source { return agent.Of(name, l.Lines) }})
 	l.Lines.Changed = l.Inventory.Look
 	l.Retention = retention.New(c.Records, c.Log, l.Stores, engine)
-	l.Proofs = proof.New(c.Records, c.Log, l.Stores, l.Lists, engine, wire.Program)
+	l.Exports = exports.New(c.Records, l.Stores, l.Inventory, pace, engine, wire.Program)
+	l.Proofs = proof.New(c.Records, c.Log, l.Stores, l.Lists, l.Exports, engine, wire.Program)
 	l.Proofs.Scratch = scratch.Folder(cmp.Or(c.Scratch, filepath.Join(c.State, "scratch")))
 	l.Trials = trials.New(c.Records, c.Log, l.Stores, l.Inventory, l.Proofs, engine, wire.Program)
 	l.Trials.Passed = l.Retention.RotateProven

@@ -18,12 +18,14 @@ import (
 	"keenlodge/internal/core/promise"
 	"keenlodge/internal/core/run"
 	"keenlodge/internal/core/suggest"
+	"keenlodge/internal/exports"
 	"keenlodge/internal/line"
 	"keenlodge/internal/lists"
 	"keenlodge/internal/mount"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/scratch"
+	"keenlodge/internal/source"
 	"keenlodge/internal/store"
 	"keenlodge/internal/store/medium"
 	"keenlodge/internal/stores"
@@ -36,6 +38,8 @@ type Proofs struct {
 	stores *stores.Stores
 	runs   *runs.Engine
 	lists  *lists.Lists
+	// exports opens what an appliance handed out of itself.
+	exports *exports.Exports
 	// program is the name under which proofs are recorded.
 	program string
 	// Scratch is the folder of this host in which images are written out to be proven.
@@ -45,8 +49,8 @@ type Proofs struct {
 }
 
 // New makes a Proofs and registers proofs with the engine.
-func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, ls *lists.Lists, e *runs.Engine, program string) *Proofs {
-	pr := &Proofs{rec: rec, log: log, stores: ss, runs: e, lists: ls, program: program}
+func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, ls *lists.Lists, x *exports.Exports, e *runs.Engine, program string) *Proofs {
+	pr := &Proofs{rec: rec, log: log, stores: ss, runs: e, lists: ls, exports: x, program: program}
 	e.Register(run.Proof, handler{pr: pr})
 	return pr
 }
@@ -54,7 +58,7 @@ func New(rec *records.Records, log *slog.Logger, ss *stores.Stores, ls *lists.Li
 // level carries the proofs of one level out. Its error is a [failed] or wraps [chunk.ErrDamaged] or [medium.ErrNotFound] where it is a
 // verdict on the image, and trouble on the way otherwise.
 type level struct {
-	prove func(pr *Proofs, ctx context.Context, st store.Store, m *image.Manifest, progress func(bytes int64)) (evidence []string, err error)
+	prove func(pr *Proofs, ctx context.Context, st store.Store, m *image.Manifest, runID string, progress func(bytes int64)) (evidence []string, err error)
 	// ready says why this host can't carry it out, or nil.
 	ready func(pr *Proofs) error
 }
@@ -78,7 +82,7 @@ func (pr *Proofs) Start(ctx context.Context, who string, q Request) (records.Run
 		return records.Run{}, err
 	}
 	if !q.Level.Fits(m.Scope) {
-		return records.Run{}, fmt.Errorf("%w: image %s holds files, and no disks that could be opened or started; prove it with: keenlodge image prove %[2]s --level read or --level restore", fault.ErrConflict, m.ID)
+		return records.Run{}, fmt.Errorf("%w: image %s is of scope %s, and has no disks that could be opened or started; prove it by another level: keenlodge image prove %[2]s --level read", fault.ErrConflict, m.ID, m.Scope)
 	}
 	if again := q.Level == image.ByRead && (m.State == image.Doubtful || m.State == image.Broken); m.State != image.Usable && !again {
 		return records.Run{}, fmt.Errorf("%w: image %s is %s; only a usable image can be proven, and one in which damage was found be read again: keenlodge image prove %s --level read", fault.ErrConflict, m.ID, m.State, m.ID)
@@ -208,7 +212,7 @@ func (pr *Proofs) Prove(ctx context.Context, st store.Store, r *runs.Run, id str
 	m, err := st.ReadImage(ctx, id)
 	if err == nil {
 		name = m.Machine
-		p.Evidence, err = l.prove(pr, ctx, st, m, progress)
+		p.Evidence, err = l.prove(pr, ctx, st, m, r.ID, progress)
 	}
 	if ctx.Err() != nil {
 		return p, context.Cause(ctx)
@@ -282,12 +286,23 @@ func (pr *Proofs) ReadAgain(ctx context.Context) error {
 // failed is a verdict on the image, as opposed to trouble on the way.
 type failed struct{ error }
 
-func (pr *Proofs) byRead(ctx context.Context, st store.Store, m *image.Manifest, progress func(int64)) ([]string, error) {
+func (pr *Proofs) byRead(ctx context.Context, st store.Store, m *image.Manifest, _ string, progress func(int64)) ([]string, error) {
 	return st.ReadBack(ctx, m, progress)
 }
 
-// byMount opens every file system, lists it, reads its files, and checks a ledger where there is one.
-func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest, progress func(int64)) (evidence []string, err error) {
+// ofExport has the error of an export be a verdict, where it is one.
+func ofExport(evidence []string, err error) ([]string, error) {
+	if errors.Is(err, source.ErrExport) {
+		err = failed{err}
+	}
+	return evidence, err
+}
+
+// byMount opens every file system, lists it, reads its files, and checks a ledger where there is one. Of an export it opens the archive.
+func (pr *Proofs) byMount(ctx context.Context, st store.Store, m *image.Manifest, _ string, progress func(int64)) (evidence []string, err error) {
+	if m.Scope == image.Exported {
+		return ofExport(pr.exports.Open(ctx, st, m, progress))
+	}
 	opened, err := pr.stores.LookInto(ctx, st, m, progress)
 	if err != nil {
 		return nil, err

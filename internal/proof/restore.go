@@ -21,8 +21,12 @@ import (
 )
 
 // byRestore writes the disks out whole, as a restore does, compares what lies there then with the image block by block, has its file systems checked by
-// their own tools, and its data by the machine's own programs that its policy names. Of an image of files it writes these out.
-func (pr *Proofs) byRestore(ctx context.Context, st store.Store, m *image.Manifest, progress func(int64)) (evidence []string, err error) {
+// their own tools, and its data by the machine's own programs that its policy names. Of an image of files it writes these out; an export is taken back by a fresh
+// appliance.
+func (pr *Proofs) byRestore(ctx context.Context, st store.Store, m *image.Manifest, runID string, progress func(int64)) (evidence []string, err error) {
+	if m.Scope == image.Exported {
+		return ofExport(pr.exports.Try(ctx, st, m, runID, progress))
+	}
 	if m.Files != nil {
 		return pr.filesByRestore(ctx, st, m, progress)
 	}

@@ -111,7 +111,7 @@ func (rs *Restores) findFiles(ctx context.Context, q FilesRequest, id string) (g
 // look makes the order of a request. What a policy ignores by now is not superfluous, either.
 func (g *goingBack) look(id string, ignored []string) error {
 	q := &g.q
-	system := g.m.Files != nil && len(g.m.Files.Parts) > 0
+	system := g.inParts()
 	if q.Look {
 		q.Existing, q.Delete, q.Forget = back.Replace, true, true
 	}
@@ -186,6 +186,9 @@ func (g *goingBack) look(id string, ignored []string) error {
 	return nil
 }
 
+// inParts reports whether the image is of system state, whose entries belong to parts.
+func (g *goingBack) inParts() bool { return g.m.Scope == image.SystemState && len(g.m.Files.Parts) > 0 }
+
 // relativeTo is an absolute path as entries have it.
 func relativeTo(p string) string {
 	if p = path.Clean("/" + p); p == "/" {
@@ -202,7 +205,7 @@ func (g *goingBack) takes(e *files.Entry) bool {
 	if len(g.q.Parts) > 0 && !slices.Contains(g.q.Parts, e.Part) {
 		return false
 	}
-	if g.m.Files != nil && len(g.m.Files.Parts) > 0 && e.Part == "" {
+	if g.inParts() && e.Part == "" {
 		return false // on the way only
 	}
 	_, out := g.skip.LeftOut(e.Path, e.Kind == files.Dir)
@@ -291,7 +294,7 @@ func (rs *Restores) PreviewFiles(ctx context.Context, q FilesRequest, most int) 
 
 // notices are what a person should know before files go back.
 func (g *goingBack) notices(ctx context.Context) (out []string) {
-	if g.m.Files != nil && len(g.m.Files.Parts) > 0 && !g.q.Look {
+	if g.inParts() && !g.q.Look {
 		if c, err := source.As[source.Comparer](g.h, "compare systems"); err == nil {
 			text, err := c.OtherSystem(ctx, g.machine.Name, g.m.Definition)
 			if err != nil {

@@ -16,6 +16,7 @@ import (
 
 	"keenlodge/internal/core/back"
 	"keenlodge/internal/core/disk"
+	"keenlodge/internal/core/export"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/machine"
@@ -68,8 +69,9 @@ type Request struct {
 	UUID string
 	// ID is the image's. All that the capture leaves on its source bears it, so that it can be found and cleared.
 	ID string
-	// Policy and Run are what it is taken by, for what a source can write beside it.
+	// Policy and Run are what it is taken by, and ByHand says that a person asked for it, for what a source can write beside it.
 	Policy, Run string
+	ByHand      bool
 	Quiesce     machine.Quiesce
 	// Since is the ID of an earlier capture: only what was written since then is asked for. "" asks for all.
 	Since string
@@ -103,9 +105,9 @@ type Request struct {
 	Watch func() (Watchdog, error)
 }
 
-// FilesWanted says which files of a machine are wanted: the system state in parts, or folders.
+// FilesWanted says which files of a machine are wanted: the system state in parts, an export of itself, or folders.
 type FilesWanted struct {
-	System bool
+	System, Export bool
 	// Parts are chosen ones, empty for all; LeaveOut are left out.
 	Parts, LeaveOut []string
 	Folders         []string
@@ -213,6 +215,26 @@ type PartOf struct {
 type Parter interface {
 	// Parts lists the parts, and where measured how large each is.
 	Parts(ctx context.Context, name string, measured bool) ([]PartOf, error)
+}
+
+// ErrExport marks an export that can't be taken back: it can't be opened, or is not what it says.
+var ErrExport = errors.New("the export can't be used")
+
+// Exporter is a source of machines that hand out exports of themselves, and take them back. Their captures are [Archiver]s of one file, and what they are
+// defined by is an [export.Told].
+type Exporter interface {
+	Parter
+	// OpenExport opens an export, reads it to its end, and tells what is in it. An error that wraps [ErrExport] is a verdict on it.
+	OpenExport(ctx context.Context, told export.Told, content io.Reader) (evidence []string, err error)
+	// Holding tells whether a machine has nothing of its own, and by what mark it took back what it has, "" for none.
+	Holding(ctx context.Context, name string) (fresh bool, mark string, err error)
+	// CanTakeBack says why a machine can't take an export back, nil where it can.
+	CanTakeBack(ctx context.Context, name string, told export.Told) error
+	// TakeBack has a machine be what an export says, all of it or nothing, and looks whether it is. What it leaves there bears a mark.
+	TakeBack(ctx context.Context, name, mark string, told export.Told, content io.Reader) error
+	// ClearTakeBack removes what a TakeBack left on a machine that did not end, and returns what it found. reset has one that took an export back by that
+	// mark be fresh again.
+	ClearTakeBack(ctx context.Context, name, mark string, reset bool) (found []string, err error)
 }
 
 // Rester is a capture that brings applications to rest by itself.

@@ -1,18 +1,12 @@
 package standin
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/subtle"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -20,6 +14,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"keenlodge/internal/selfsigned"
 )
 
 // Names of files in a stand-in's folder: what callers sign in with (NAME:SECRET), and the certificate by which they know it.
@@ -108,26 +104,12 @@ func certificate(folder string) (*tls.Config, error) {
 }
 
 func makeCertificate(certPath, keyPath string) error {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	cert, key, err := selfsigned.Make("A stand-in", []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}, []string{"localhost"}, time.Now().AddDate(10, 0, 0))
 	if err != nil {
 		return err
 	}
-	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127))
-	if err != nil {
+	if err := os.WriteFile(keyPath, key, 0o600); err != nil {
 		return err
 	}
-	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "A stand-in"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(10, 0, 0), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}, DNSNames: []string{"localhost"}}
-	der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
-	if err != nil {
-		return err
-	}
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(keyPath, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600); err != nil {
-		return err
-	}
-	return os.WriteFile(certPath, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644)
+	return os.WriteFile(certPath, cert, 0o644)
 }

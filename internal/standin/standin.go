@@ -38,10 +38,12 @@ type Options struct {
 	Rate float64
 }
 
-// Kind is a kind of stand-in. Make begins one in a frame: it adds what it answers.
+// Kind is a kind of stand-in. Make begins one in a frame: it adds what it answers. One of several nodes answers for each of them below a path of the node's
+// name.
 type Kind struct {
-	Doc  string
-	Make func(ctx context.Context, f *Frame) (io.Closer, error)
+	Doc   string
+	Nodes []string
+	Make  func(ctx context.Context, f *Frame) (io.Closer, error)
 }
 
 var kinds = map[string]Kind{}
@@ -65,6 +67,8 @@ type Frame struct {
 	Secure *tls.Config
 	// Journal keeps its state.
 	Journal *Journal
+	// Down tells whether a node is switched off, for a kind that has nodes.
+	Down func(node string) bool
 
 	router   chi.Router
 	sessions sessions
@@ -132,7 +136,7 @@ func Serve(ctx context.Context, kind string, o Options, told func(address string
 	if err != nil {
 		return fmt.Errorf("listen: %w", err)
 	}
-	server := &http.Server{Handler: f.router, TLSConfig: f.Secure, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	server := &http.Server{Handler: f.handler(k.Nodes), TLSConfig: f.Secure, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
 	stop := context.AfterFunc(ctx, func() { server.Close() })
 	defer stop()
 	if told != nil {
@@ -142,4 +146,33 @@ func Serve(ctx context.Context, kind string, o Options, told func(address string
 		return fmt.Errorf("serve: %w", err)
 	}
 	return nil
+}
+
+type nodeKey struct{}
+
+// Node is the node that is asked, of a kind that has several; "" where none is named.
+func Node(r *http.Request) string {
+	name, _ := r.Context().Value(nodeKey{}).(string)
+	return name
+}
+
+// handler answers at the root, and below the name of each node. One that is down lets the line go.
+func (f *Frame) handler(nodes []string) http.Handler {
+	out := chi.NewRouter()
+	for _, name := range nodes {
+		out.Mount("/"+name, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if f.isDown(name) {
+				panic(http.ErrAbortHandler)
+			}
+			f.router.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), nodeKey{}, name)))
+		}))
+	}
+	out.Mount("/", f.router)
+	return out
+}
+
+func (f *Frame) isDown(node string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.Down != nil && f.Down(node)
 }

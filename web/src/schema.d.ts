@@ -584,6 +584,40 @@ export interface paths {
     patch?: never
     trace?: never
   }
+  "/api/v1/images/{id}/handbacks": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** Have an appliance take an export back */
+    post: operations["hand-back"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
+  "/api/v1/images/{id}/handbacks/preview": {
+    parameters: {
+      query?: never
+      header?: never
+      path?: never
+      cookie?: never
+    }
+    get?: never
+    put?: never
+    /** What it would do if an appliance took an export back; nothing is changed */
+    post: operations["preview-handback"]
+    delete?: never
+    options?: never
+    head?: never
+    patch?: never
+    trace?: never
+  }
   "/api/v1/images/{id}/hardware": {
     parameters: {
       query?: never
@@ -2138,6 +2172,14 @@ export interface components {
       kind: string
       name: string
     }
+    ExportPart: {
+      about: string
+      /** Format: int64 */
+      bytes: number
+      mandatory: boolean
+      name: string
+      sha256: string
+    }
     Feed: {
       /** @description address below the lodge's own, with a token that is good for nothing else */
       path: string
@@ -2320,6 +2362,32 @@ export interface components {
       /** @description why there is no image */
       why: string
     }
+    HandbackBody: {
+      /** @description its name, unless it is fresh: all that it has is replaced */
+      confirm?: string
+      /** @description by which appliance; by default the one of which the image is */
+      machine?: string
+    }
+    HandbackPreview: {
+      build: string
+      /**
+       * Format: int64
+       * @description of the export's file
+       */
+      bytes: number
+      /** @description the appliance has nothing of its own */
+      fresh: boolean
+      /** @description parts that the export does not have */
+      left_out: string[]
+      /** @description the appliance that takes it back */
+      machine: string
+      notices: string[]
+      parts: components["schemas"]["ExportPart"][]
+      product: string
+      release: string
+      /** Format: date-time */
+      taken: string
+    }
     Hardware: {
       cards: string[]
       /** Format: int64 */
@@ -2478,7 +2546,7 @@ export interface components {
       rested: components["schemas"]["Rested"][]
       run: string
       /** @enum {string} */
-      scope: "machine" | "disks" | "system" | "files"
+      scope: "machine" | "disks" | "system" | "files" | "export"
       /** @description the image since which only changes were read, or empty */
       since: string
       /** Format: int64 */
@@ -2741,6 +2809,8 @@ export interface components {
         | "replace-machine"
         | "preview-files"
         | "restore-files"
+        | "preview-handback"
+        | "hand-back"
         | "write-to-machine"
         | "undo-restore"
         | "find-machines"
@@ -3032,7 +3102,7 @@ export interface components {
       hooks?: components["schemas"]["SiteHook"][]
       /** @description of files: patterns as in a gitignore file, from / on; what they fit is left out, and with ! taken in again */
       ignore?: string[]
-      /** @description of a system state: parts that are left out */
+      /** @description of a system state or an export: parts that are left out */
       leave_out?: string[]
       /** @description how long a run may take, such as 4 hours; then it is stopped */
       longest?: string
@@ -3051,7 +3121,7 @@ export interface components {
       notice: string
       /** @description it covers machines, too, that the caller's role does not reach: he can't run it */
       partly: boolean
-      /** @description of a system state: these parts, and those that are mandatory; by default all */
+      /** @description of a system state or an export: these parts, and those that are mandatory; by default all */
       parts?: string[]
       paused: components["schemas"]["Pause"]
       /** @description of files: take people's own folders (/home, /root), too */
@@ -3082,10 +3152,10 @@ export interface components {
       says: string[]
       schedules?: components["schemas"]["SiteSchedule"][]
       /**
-       * @description what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server); or inplace, to keep snapshots on the machines' own storage, which are no images and lie in no store
+       * @description what images cover: machine (the default), disks, system (a server's system state, in parts), files (folders of a server) or export (what an appliance hands out of itself); or inplace, to keep snapshots on the machines' own storage, which are no images and lie in no store
        * @enum {string}
        */
-      scope?: "machine" | "disks" | "system" | "files" | "inplace"
+      scope?: "machine" | "disks" | "system" | "files" | "export" | "inplace"
       /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
       spread?: string
       /** @description the store in which its images are kept; none for scope inplace */
@@ -3227,7 +3297,7 @@ export interface components {
       rested: components["schemas"]["Rested"][]
       run: string
       /** @enum {string} */
-      scope: "machine" | "disks" | "system" | "files"
+      scope: "machine" | "disks" | "system" | "files" | "export"
       /** @description the image since which only changes were read, or empty */
       since: string
       /** Format: int64 */
@@ -3439,6 +3509,7 @@ export interface components {
         | "copy"
         | "move"
         | "snapshot"
+        | "handback"
       /** Format: int64 */
       machines: number
       /** Format: date-time */
@@ -3502,8 +3573,21 @@ export interface components {
        * @description machine, or disks where images cover only some; they are a set of their own
        * @enum {string}
        */
-      scope: "machine" | "disks" | "system" | "files"
+      scope: "machine" | "disks" | "system" | "files" | "export"
       store: string
+    }
+    Settings: {
+      /**
+       * @description how an export comes: read from the appliance (the default), or pushed by it by one of these protocols, to an account that is made for it alone
+       * @enum {string}
+       */
+      by?: "read" | "https" | "sftp" | "ftp"
+      /** @description where the service receives what is pushed: an address of its host, such as 192.0.2.7 or 192.0.2.7:7440; default 127.0.0.1 */
+      listen?: string
+      /** @description a file of mode 0600 with the passphrase that exports are encrypted with in its first line; further lines open older ones */
+      passphrase_file?: string
+      /** @description another source of the same kind, whose appliance is fresh and stays so: proofs by restore have it take an export back, and reset it */
+      spare?: string
     }
     SignInBody: {
       token: string
@@ -3637,6 +3721,8 @@ export interface components {
       ca_file?: string
       /** @description by TLS: the service's own certificate (PEM) */
       cert_file?: string
+      /** @description of an appliance: how exports of it are made */
+      export?: components["schemas"]["Settings"]
       /** @description by SSH: the host's public key (ssh-ed25519 AAAA…); by default what the service's known_hosts files say */
       host_key?: string
       /** @description private key (PEM, without a passphrase) that signs in, by SSH or TLS; by SSH the keys of the service's agent by default */
@@ -3656,6 +3742,8 @@ export interface components {
       tasks_at_once?: number
       /** @description how images may be tried on it, as throwaway guests: how many at once, or more; by default none */
       trials?: components["schemas"]["Trials"]
+      /** @description of an appliance: the address of its other node, where it has two */
+      twin?: string
       /** @description libvirt address: qemu:///system, qemu+unix:///session?socket=/path, qemu+ssh://user@host/system or qemu+tls://host/system */
       uri?: string
       /** @description hours in which runs may start, such as: only 20:00-06:00, never sun 10:00-12:00 */
@@ -3703,7 +3791,7 @@ export interface components {
       hooks?: components["schemas"]["SiteHook"][]
       /** @description of files: patterns as in a gitignore file, from / on; what they fit is left out, and with ! taken in again */
       ignore?: string[]
-      /** @description of a system state: parts that are left out */
+      /** @description of a system state or an export: parts that are left out */
       leave_out?: string[]
       /** @description how long a run may take, such as 4 hours; then it is stopped */
       longest?: string
@@ -3716,7 +3804,7 @@ export interface components {
        * @enum {string}
        */
       missed?: "run" | "skip"
-      /** @description of a system state: these parts, and those that are mandatory; by default all */
+      /** @description of a system state or an export: these parts, and those that are mandatory; by default all */
       parts?: string[]
       /** @description of files: take people's own folders (/home, /root), too */
       personal?: boolean
@@ -3745,10 +3833,10 @@ export interface components {
       rotation: string
       schedules?: components["schemas"]["SiteSchedule"][]
       /**
-       * @description what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server); or inplace, to keep snapshots on the machines' own storage, which are no images and lie in no store
+       * @description what images cover: machine (the default), disks, system (a server's system state, in parts), files (folders of a server) or export (what an appliance hands out of itself); or inplace, to keep snapshots on the machines' own storage, which are no images and lie in no store
        * @enum {string}
        */
-      scope?: "machine" | "disks" | "system" | "files" | "inplace"
+      scope?: "machine" | "disks" | "system" | "files" | "export" | "inplace"
       /** @description time over which the starts of a run's machines are spread, such as 30 minutes */
       spread?: string
       /** @description the store in which its images are kept; none for scope inplace */
@@ -7650,6 +7738,220 @@ export interface operations {
       }
     }
   }
+  "hand-back": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["HandbackBody"]
+      }
+    }
+    responses: {
+      /** @description Accepted */
+      202: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["Run"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
+  "preview-handback": {
+    parameters: {
+      query?: never
+      header?: never
+      path: {
+        id: string
+      }
+      cookie?: never
+    }
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["HandbackBody"]
+      }
+    }
+    responses: {
+      /** @description OK */
+      200: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/json": components["schemas"]["HandbackPreview"]
+        }
+      }
+      /** @description Bad Request */
+      400: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unauthorized */
+      401: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Forbidden */
+      403: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Not Found */
+      404: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Conflict */
+      409: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Unprocessable Entity */
+      422: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Too Many Requests */
+      429: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Internal Server Error */
+      500: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+      /** @description Service Unavailable */
+      503: {
+        headers: {
+          [name: string]: unknown
+        }
+        content: {
+          "application/problem+json": components["schemas"]["ErrorModel"]
+        }
+      }
+    }
+  }
   "get-image-hardware": {
     parameters: {
       query?: never
@@ -11185,6 +11487,7 @@ export interface operations {
           | "copy"
           | "move"
           | "snapshot"
+          | "handback"
       }
       header?: never
       path?: never

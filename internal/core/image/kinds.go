@@ -31,16 +31,18 @@ const (
 	SystemState Scope = "system"
 	// SomeFiles are folders of a server that were chosen.
 	SomeFiles Scope = "files"
+	// Exported is what an appliance hands out of itself.
+	Exported Scope = "export"
 )
 
 // InPlace is what a policy covers that keeps snapshots in place: no image is of this scope.
 const InPlace Scope = "inplace"
 
 // Scopes lists every scope of images.
-var Scopes = []Scope{WholeMachine, SomeDisks, SystemState, SomeFiles}
+var Scopes = []Scope{WholeMachine, SomeDisks, SystemState, SomeFiles, Exported}
 
 // OfFiles reports whether an image of this scope holds files, and no disks.
-func (s Scope) OfFiles() bool { return s == SystemState || s == SomeFiles }
+func (s Scope) OfFiles() bool { return s == SystemState || s == SomeFiles || s == Exported }
 
 // Capture is how an image was read.
 type Capture string
@@ -62,7 +64,7 @@ type Level string
 const (
 	// ByRead read every piece back and matched it.
 	ByRead Level = "read"
-	// ByMount opened the file systems and read their files.
+	// ByMount opened the file systems, or the archive that an export is, and read what is in it.
 	ByMount Level = "mount"
 	// ByBoot started the machine and had it answer.
 	ByBoot Level = "boot"
@@ -79,8 +81,11 @@ func (l Level) AtLeast(other Level) bool {
 	return mine >= 0 && theirs >= 0 && mine >= theirs
 }
 
-// Fits reports whether images of a scope can be proven by a level: those of files have no file systems that could be opened, and nothing that could start.
-func (l Level) Fits(s Scope) bool { return !s.OfFiles() || l == ByRead || l == ByRestore }
+// Fits reports whether images of a scope can be proven by a level: those of files have no file systems that could be opened, and nothing that could start;
+// an export is opened as what it is.
+func (l Level) Fits(s Scope) bool {
+	return !s.OfFiles() || l == ByRead || l == ByRestore || l == ByMount && s == Exported
+}
 
 // Consistency is the state of the data in an image.
 type Consistency string

@@ -153,6 +153,8 @@ var Table = []Entry{
 	bolder(ReplaceMachine, "restore-image", OneImage, "Restore an image over a machine of the same name"),
 	change("preview-files", OneImage, filesBack),
 	change("restore-files", OneImage, filesBack),
+	change("preview-handback", OneImage, filesBack),
+	change("hand-back", OneImage, filesBack),
 	{Operation: WriteToMachine, On: OneMachine, Roles: filesBack, Whole: true, Of: "restore-files", Says: "Put files of an image onto this machine, or look at what that would change there"},
 	change("undo-restore", OneRun, filesBack),
 	change("find-machines", Lodge, operators),

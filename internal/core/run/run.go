@@ -34,12 +34,14 @@ const (
 	Copy Kind = "copy"
 	// Move brings a store to another place.
 	Move Kind = "move"
+	// Handback has an appliance take an export back.
+	Handback Kind = "handback"
 	// Snapshot takes a snapshot in place by hand, removes one, or goes back to one.
 	Snapshot Kind = "snapshot"
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold, Trial, Drill, Copy, Move, Snapshot}
+var Kinds = []Kind{Backup, Rehearsal, Proof, Restore, Files, Undo, Check, Sweep, Fold, Trial, Drill, Copy, Move, Snapshot, Handback}
 
 // Limited lists the kinds whose tasks count toward the limits of tasks at once: those that move a machine's data into a store. A restore goes before
 // them, and waits for nobody.

@@ -36,12 +36,12 @@ type Policy struct {
 	// Active tells which member of a high-availability pair is to be captured.
 	Active *Active `yaml:"active,omitempty" json:"active,omitempty" doc:"skips a machine that is not the active member of its pair"`
 	// Scope is what images cover; empty is the whole machine, or the disks named.
-	Scope image.Scope `yaml:"scope,omitempty" json:"scope,omitempty" enum:"machine,disks,system,files,inplace" doc:"what images cover: machine (the default), disks, system (a server's system state, in parts) or files (folders of a server); or inplace, to keep snapshots on the machines' own storage, which are no images and lie in no store"`
+	Scope image.Scope `yaml:"scope,omitempty" json:"scope,omitempty" enum:"machine,disks,system,files,export,inplace" doc:"what images cover: machine (the default), disks, system (a server's system state, in parts), files (folders of a server) or export (what an appliance hands out of itself); or inplace, to keep snapshots on the machines' own storage, which are no images and lie in no store"`
 	// Disks narrows images to some of a machine's disks.
 	Disks []string `yaml:"disks,omitempty" json:"disks,omitempty" doc:"targets of the disks to cover, such as vdb; by default all"`
 	// Parts and LeaveOut choose of a system state; Folders are those of scope files.
-	Parts    []string `yaml:"parts,omitempty" json:"parts,omitempty" doc:"of a system state: these parts, and those that are mandatory; by default all"`
-	LeaveOut []string `yaml:"leave_out,omitempty" json:"leave_out,omitempty" doc:"of a system state: parts that are left out"`
+	Parts    []string `yaml:"parts,omitempty" json:"parts,omitempty" doc:"of a system state or an export: these parts, and those that are mandatory; by default all"`
+	LeaveOut []string `yaml:"leave_out,omitempty" json:"leave_out,omitempty" doc:"of a system state or an export: parts that are left out"`
 	Folders  []string `yaml:"folders,omitempty" json:"folders,omitempty" doc:"of scope files: the folders, as absolute paths"`
 	// Ignore leaves out files by patterns as of gitignore(5); Personal takes people's own folders, too.
 	Ignore   []string `yaml:"ignore,omitempty" json:"ignore,omitempty" doc:"of files: patterns as in a gitignore file, from / on; what they fit is left out, and with ! taken in again"`
@@ -398,8 +398,9 @@ func (v Policy) checkScope(name, p string) error {
 	}
 	scope := v.Covers()
 	disks := len(v.Disks) > 0 || slices.ContainsFunc(v.Schedules, func(s Schedule) bool { return len(s.Disks) > 0 })
-	for f, used := range map[string]bool{"parts": len(v.Parts) > 0 && scope != image.SystemState, "leave_out": len(v.LeaveOut) > 0 && scope != image.SystemState,
-		"folders": len(v.Folders) > 0 && scope != image.SomeFiles, "ignore": len(v.Ignore) > 0 && !scope.OfFiles(), "personal": v.Personal && !scope.OfFiles(),
+	parts, files := scope == image.SystemState || scope == image.Exported, scope == image.SystemState || scope == image.SomeFiles
+	for f, used := range map[string]bool{"parts": len(v.Parts) > 0 && !parts, "leave_out": len(v.LeaveOut) > 0 && !parts,
+		"folders": len(v.Folders) > 0 && scope != image.SomeFiles, "ignore": len(v.Ignore) > 0 && !files, "personal": v.Personal && !files,
 		"disks": disks && (scope.OfFiles() || v.Scope == image.WholeMachine), "gentle": v.Gentle && scope.OfFiles()} {
 		if used {
 			return field.At(name, p+"."+f, "%s means nothing for images of scope %s; leave it out, or change scope", f, scope)

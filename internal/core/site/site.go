@@ -17,6 +17,7 @@ import (
 
 	"keenlodge/internal/core/event"
 	"keenlodge/internal/core/expect"
+	"keenlodge/internal/core/export"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/field"
 	"keenlodge/internal/core/media"
@@ -54,6 +55,9 @@ type Hypervisor struct {
 	CAFile   string `yaml:"ca_file,omitempty" json:"ca_file,omitempty" doc:"by TLS: the certificate of the authority that the host's is from (PEM)"`
 	// SecretFile is the path of a file that the service can read, and nobody else.
 	SecretFile string `yaml:"secret_file,omitempty" json:"secret_file,omitempty" doc:"by HTTPS: a file that holds NAME:SECRET to sign in with, of mode 0600"`
+	// Twin is the address of the other node of a pair, Export how exports of an appliance are made.
+	Twin   string           `yaml:"twin,omitempty" json:"twin,omitempty" doc:"of an appliance: the address of its other node, where it has two"`
+	Export *export.Settings `yaml:"export,omitempty" json:"export,omitempty" doc:"of an appliance: how exports of it are made"`
 	// Place is where it is.
 	Place string `yaml:"place,omitempty" json:"place,omitempty" doc:"where it is, by a name of your own such as harbour-office; roles can be narrowed to places"`
 	// Pool is the storage pool for restored disks; empty for the first active one.
@@ -234,7 +238,7 @@ func (s Site) Check() error {
 		if err := field.Limits("hypervisor "+name, p, v.TasksAtOnce, v.Windows, v.Bandwidth); err != nil {
 			return err
 		}
-		if err := v.Trials.Check("hypervisor "+name, p); err != nil {
+		if err := cmp.Or(v.Trials.Check("hypervisor "+name, p), v.Export.Check("hypervisor "+name, p)); err != nil {
 			return err
 		}
 	}

@@ -26,7 +26,7 @@ type ProofStanding struct {
 func (t Trust) ProofStandings(ctx context.Context) ([]ProofStanding, error) {
 	return db.All[ProofStanding](ctx, t.db.Pool, `select i.machine_id, p.level, i.scope = any($1) as of_files, max(p.ended) filter (where p.passed) as passed, (array_agg(p.image order by p.id desc))[1] as image,
 		not (array_agg(p.passed order by p.id desc))[1] as failed, (array_agg(p.error order by p.id desc))[1] as error, (array_agg(p.ended order by p.id desc))[1] as ended
-		from proofs p join images i on i.id = p.image group by i.machine_id, p.level, of_files`, []image.Scope{image.SystemState, image.SomeFiles})
+		from proofs p join images i on i.id = p.image group by i.machine_id, p.level, of_files`, []image.Scope{image.SystemState, image.SomeFiles, image.Exported})
 }
 
 // NewestProofs are those of the newest image of a machine that has any, newest first.

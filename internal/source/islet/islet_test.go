@@ -2,7 +2,6 @@ package islet_test
 
 import (
 	"bytes"
-	"context"
 	"fmt"
 	"net/http"
 	"os"
@@ -232,16 +231,8 @@ func TestKilledAtEveryCall(t *testing.T) {
 
 // captureWhileItLives makes a capture, and gives up where the hypervisor has ended.
 func (r *rock) captureWhileItLives() error {
-	ctx, cancel := context.WithCancel(r.t.Context())
+	ctx, cancel := r.Living()
 	defer cancel()
-	ended := r.Ended()
-	go func() {
-		select {
-		case <-ended:
-			cancel()
-		case <-ctx.Done():
-		}
-	}()
 	h, err := source.Dial(ctx, r.Site)
 	if err != nil {
 		return err

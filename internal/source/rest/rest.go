@@ -299,6 +299,17 @@ func (c *Client) Read(ctx context.Context, path string, p []byte) (n int, err er
 	return n, err
 }
 
+// Fetch reads what may be much into a writer, and returns how many bytes came, also where it breaks off: then it can go on from there.
+func (c *Client) Fetch(ctx context.Context, path string, to io.Writer) (n int64, err error) {
+	err = c.call(ctx, sendTime, http.MethodGet, path, func() (io.Reader, int64) { return http.NoBody, 0 }, func(in io.Reader) (err error) {
+		if n, err = io.Copy(to, in); err != nil {
+			return fmt.Errorf("%w: it broke off: %w", source.ErrUnreachable, err)
+		}
+		return nil
+	})
+	return n, err
+}
+
 // again asks something that does no harm, a few times where no answer comes.
 func again(ctx context.Context, ask func() error) error {
 	for n, pause := 1, retryWait; ; n, pause = n+1, 5*pause {

@@ -14,6 +14,7 @@ import (
 	"keenlodge/internal/standin"
 	_ "keenlodge/internal/standin/islet"  // a kind of stand-in
 	_ "keenlodge/internal/standin/skerry" // a kind of stand-in
+	_ "keenlodge/internal/standin/sound"  // a kind of stand-in
 )
 
 // Command is "keenlodge standin".

@@ -135,6 +135,20 @@ func (s *Standin) Lives() bool {
 	}
 }
 
+// Living is a context that ends when it has.
+func (s *Standin) Living() (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(s.t.Context())
+	ended := s.ended
+	go func() {
+		select {
+		case <-ended:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
+}
+
 // Again starts it again, after it has ended.
 func (s *Standin) Again() { s.t.Helper(); s.run() }
 
