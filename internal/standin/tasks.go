@@ -40,8 +40,8 @@ func (f *Frame) Task(name, method, path, about string, prepare func(r *http.Requ
 			return nil, err
 		}
 		stuck := f.faults.next(name+work).Do == Stuck
-		t := Task{ID: NewID(), Call: name, About: Param(r, about), State: Going}
-		if err := f.Do(func() error { return f.tasks.Put(t.ID, t) }); err != nil {
+		begun := Task{ID: NewID(), Call: name, About: Param(r, about), State: Going}
+		if err := f.Do(func() error { return f.tasks.Put(begun.ID, begun) }); err != nil {
 			return nil, err
 		}
 		f.going.Go(func() {
@@ -49,6 +49,8 @@ func (f *Frame) Task(name, method, path, about string, prepare func(r *http.Requ
 				return // it is told as failed at the next start
 			}
 			var out any
+			var err error
+			t := begun // which is being answered meanwhile
 			switch {
 			case stuck:
 				err = Refuse(http.StatusConflict, "the storage does not let it happen now")
@@ -64,7 +66,7 @@ func (f *Frame) Task(name, method, path, about string, prepare func(r *http.Requ
 			}
 			_ = f.Do(func() error { return f.end(t) }) // where its disk is full it stays as it was, until the next start
 		})
-		return t, nil
+		return begun, nil
 	})
 }
 
