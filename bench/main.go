@@ -17,6 +17,7 @@ import (
 
 	"keenlodge/bench/copying"
 	"keenlodge/bench/door"
+	"keenlodge/bench/kinds"
 	"keenlodge/bench/report"
 	"keenlodge/bench/servers"
 	"keenlodge/demo"
@@ -38,6 +39,7 @@ var sections = []section{
 	{"whole", whole}, {"ladder", ladderSteps}, {"changes", changes}, {"many", many}, {"guest", guest}, {"inside", inside},
 	{"far", far}, {"scale", scale}, {"schedules", schedules}, {"door", adding(door.Measure)}, {"servers", adding(servers.Measure)}, {"back", adding(servers.MeasureBack)},
 	{"at once", atOnce}, {"exports", exports}, {"clones", clones}, {"rescue", rescued}, {"copies", adding(copying.Measure)}, {"files", adding(servers.MeasureFiles)},
+	{"kinds", adding(kinds.Measure)},
 }
 
 // adding is a section whose measuring knows of the report only how rows are added.

@@ -461,12 +461,20 @@ func (p *Place) clean() error {
 // PID is the process's number.
 func (s *Process) PID() int { return s.cmd.Process.Pid }
 
-// NewDatabase makes another database beside the service's, and returns its URL.
-func (p *Place) NewDatabase(ctx context.Context, name string) (string, error) {
-	cmd := exec.CommandContext(ctx, "psql", "-q", p.pgURL, "-c", "create database "+name)
+// SQL has the service's database carry out a statement.
+func (p *Place) SQL(ctx context.Context, statement string) error {
+	cmd := exec.CommandContext(ctx, "psql", "-q", "-v", "ON_ERROR_STOP=1", p.pgURL, "-c", statement)
 	cmd.Env = append(os.Environ(), "PGPASSFILE="+p.Path("pgpass"))
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return "", fmt.Errorf("create database %s: %w: %s", name, err, out)
+		return fmt.Errorf("%s: %w: %s", statement, err, out)
+	}
+	return nil
+}
+
+// NewDatabase makes another database beside the service's, and returns its URL.
+func (p *Place) NewDatabase(ctx context.Context, name string) (string, error) {
+	if err := p.SQL(ctx, "create database "+name); err != nil {
+		return "", err
 	}
 	return strings.Replace(p.pgURL, "/postgres?", "/"+name+"?", 1), nil
 }

@@ -25,14 +25,14 @@ import (
 // Lighthouse is the guest of hypervisor islet-3.
 const Lighthouse = "lighthouse"
 
-// StartStandin starts a stand-in, and returns its entry in a site file once it answers.
-func (p *Place) StartStandin(ctx context.Context, kind, name string) (site.Hypervisor, *rest.Client, error) {
+// StartStandin starts a stand-in, with further flags, and returns its entry in a site file once it answers.
+func (p *Place) StartStandin(ctx context.Context, kind, name string, flags ...string) (site.Hypervisor, *rest.Client, error) {
 	port, err := freePort()
 	if err != nil {
 		return site.Hypervisor{}, nil, err
 	}
 	folder, address := p.Path(name), fmt.Sprintf("127.0.0.1:%d", port)
-	cmd := exec.Command(p.Program, "standin", kind, "--folder", folder, "--listen", address, "--pace", "100ms")
+	cmd := exec.Command(p.Program, append([]string{"standin", kind, "--folder", folder, "--listen", address, "--pace", "100ms"}, flags...)...)
 	process, err := p.start(name, cmd, syscall.SIGTERM)
 	if err != nil {
 		return site.Hypervisor{}, nil, err
@@ -68,7 +68,7 @@ func (p *Place) MakeLighthouse(ctx context.Context, c *rest.Client) error {
 	g := islet.Guest{Name: Lighthouse, Tags: map[string]string{"role": "light", "tier": "silver"}, Logs: true, Build: islet.Build{Memory: 256 << 20, CPUs: 1, Firmware: "bios"}}
 	for _, target := range []string{"vda", "vdb"} {
 		var v islet.Volume
-		if err := sendFile(ctx, c, "/volumes/"+Lighthouse+"-"+target, folder+"-"+target+".qcow2", &v); err != nil {
+		if err := SendFile(ctx, c, "/volumes/"+Lighthouse+"-"+target, folder+"-"+target+".qcow2", &v); err != nil {
 			return err
 		}
 		g.Disks = append(g.Disks, islet.Disk{Target: target, Volume: v.ID})
@@ -79,8 +79,8 @@ func (p *Place) MakeLighthouse(ctx context.Context, c *rest.Client) error {
 	return c.Task(ctx, time.Minute, http.MethodPost, "/guests/"+g.ID+"/power", "on", nil)
 }
 
-// sendFile sends a file by PUT.
-func sendFile(ctx context.Context, c *rest.Client, path, file string, out any) error {
+// SendFile sends a file by PUT.
+func SendFile(ctx context.Context, c *rest.Client, path, file string, out any) error {
 	f, err := os.Open(file)
 	if err != nil {
 		return err
@@ -117,7 +117,7 @@ func (p *Place) MakeArchive(ctx context.Context, c *rest.Client) error {
 			return err
 		}
 		var v skerry.Volume
-		if err := sendFile(ctx, c, "/regions/"+region+"/volumes/"+name+"-vda", folder+".qcow2", &v); err != nil {
+		if err := SendFile(ctx, c, "/regions/"+region+"/volumes/"+name+"-vda", folder+".qcow2", &v); err != nil {
 			return err
 		}
 		i.Volumes = append(i.Volumes, skerry.Attached{Device: "vda", Volume: v.ID})

@@ -17,7 +17,7 @@ import (
 var layers = [][]string{
 	{"e2e", "bench"},
 	{"bench/copying"},
-	{"bench/line", "bench/door", "bench/servers", "bench/mutants", "bench/report"},
+	{"bench/line", "bench/door", "bench/servers", "bench/mutants", "bench/report", "bench/kinds"},
 	{"cmd/keenlodge"},
 	{"demo/show"},
 	{"demo"},
