@@ -60,7 +60,7 @@ var layers = [][]string{
 	{"internal/records"},
 	{"internal/records/trust", "internal/records/around", "internal/records/secrets", "internal/records/doors", "internal/records/deeds", "internal/records/unread", "internal/records/listed", "internal/records/copied", "internal/records/upkeep", "internal/records/inplace"},
 	{"internal/records/db"},
-	{"internal/records/listing", "internal/records/schema"},
+	{"internal/records/listing", "internal/records/schema", "internal/records/seen"},
 	{"internal/source/islet", "internal/source/skerry", "internal/source/sound"},
 	{"internal/source/libvirt", "internal/source/qemu", "internal/source/agent", "internal/source/sourcetest"},
 	{"internal/source/libvirt/inside", "internal/source/libvirt/trial", "internal/source/libvirt/inplace"},

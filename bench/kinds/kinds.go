@@ -33,7 +33,7 @@ const (
 	// gib is the size of the disk, piece that of a write, in bytes.
 	gib, piece = 4, 1 << 20
 	// volumes, policies and rate are those of the account: calls a second, and by how much its time is sped up.
-	volumes, policies, rate, sped = 5000, 200, 20, 10
+	volumes, policies, rate, sped = 5000, 200, 20, 4
 	// old is how many snapshots of each volume one policy keeps.
 	old = 20
 )

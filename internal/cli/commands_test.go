@@ -825,19 +825,18 @@ snapshot take timetable --keep long => failed
 snapshot list
 snapshot list timetable --others -o json
 snapshot list --others => usage
-snapshot pin SNAPSHOT-01 --note until·it·is·over
-snapshot drop SNAPSHOT-01 => failed
+snapshot pin SNAPSHOT-03 --note until·it·is·over
+snapshot drop SNAPSHOT-03 => failed
 snapshot list
-snapshot unpin SNAPSHOT-01
-snapshot back SNAPSHOT-01 --show
-snapshot back SNAPSHOT-01 --show -o json
-snapshot back SNAPSHOT-01 --typed timetable => failed
-snapshot back SNAPSHOT-01 --power-off --typed timetables => failed
-snapshot back SNAPSHOT-01 --power-off --typed timetable -w
-snapshot drop SNAPSHOT-01 -w
+snapshot unpin SNAPSHOT-03
+snapshot back SNAPSHOT-03 --show
+snapshot back SNAPSHOT-03 --show -o json
+snapshot back SNAPSHOT-03 --typed timetable => failed
+snapshot back SNAPSHOT-03 --power-off --typed timetables => failed
+snapshot back SNAPSHOT-03 --power-off --typed timetable -w
+snapshot drop SNAPSHOT-03 -w
 snapshot take timetable -w
-snapshot drop SNAPSHOT-03 -w -o json
-snapshot drop SNAPSHOT-09 => failed
+snapshot drop SNAPSHOT-05 -w -o json
 snapshot list --gone
 ! exchange
 machine list --text sound

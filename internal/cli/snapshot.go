@@ -129,6 +129,8 @@ func snapshotTable(w io.Writer, found []wire.Snapshot) {
 			id, by = "–", "somebody else: "+s.Name
 		case s.Policy != "":
 			by = s.Policy
+		case s.Passing && s.Until != nil:
+			by = "itself, until " + moment(s.Until)
 		}
 		state := string(s.State)
 		if s.Pinned {

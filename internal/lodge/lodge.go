@@ -166,6 +166,7 @@ func New(c Config) (*Lodge, error) {
 	l.Disks.Arrived = l.Copies.CatchUp
 	engine.Register(run.Backup, backups{l})
 	l.Snapshots = snapshots.New(c.Records, c.Log, l.Inventory, l.captures, engine)
+	l.Restores.Before = l.Snapshots.Before
 	l.Rehearsals = rehearsal.New(c.Records, l.Stores, l.Inventory, l.captures, l.Planning, l.Snapshots, engine, l.cleanUp)
 	return l, nil
 }

@@ -213,6 +213,20 @@ func TestSnapshotsThatStay(t *testing.T) {
 	require.NoError(t, i.l.Snapshots.Upkeep(ctx))
 	require.Len(t, i.there(), 1)
 
+	// One that was taken before files went back goes by itself when its time is over.
+	q, err := i.l.Snapshots.Take(ctx, "operator", "lighthouse", wire.SnapshotBody{Note: "before files go back"})
+	i.byHand(wire.Run{ID: q.ID}, err)
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 2)
+	_, err = i.rec.Pool().Exec(ctx, "update snapshots set passing = true where policy = ''")
+	require.NoError(t, err)
+	require.NoError(t, i.l.Snapshots.Upkeep(ctx))
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 2, "it is kept for a while")
+	_, err = i.rec.Pool().Exec(ctx, "update snapshots set until = now() - interval '1 minute' where passing")
+	require.NoError(t, err)
+	require.NoError(t, i.l.Snapshots.Upkeep(ctx))
+	require.Len(t, i.listed(wire.SnapshotFilter{}), 1)
+	require.Len(t, i.there(), 1)
+
 	// A process of the lodge that died while one was taken.
 	recordstest.MakingSnapshot(t, i.rec, i.identity(), "islet-3", "lighthouse")
 	require.Len(t, i.listed(wire.SnapshotFilter{}), 2)
@@ -317,6 +331,16 @@ func TestAnAccount(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, told, 1)
 	require.Contains(t, told[0].Text, "bears our mark, and no record knows it")
+
+	// What a restore left, and nobody uses, is told after a day.
+	s.Must(http.MethodPost, "/regions/skerry-west/volumes", skerry.NewVolume{Name: "again-vda", Size: 1 << 20, Tags: map[string]string{"keenlodge-restored": "x"}}, nil)
+	require.NoError(t, b.l.Snapshots.Look(ctx, b.site))
+	told, err = b.l.Snapshots.Headlines(ctx, b.site, time.Now().Add(23*time.Hour))
+	require.NoError(t, err)
+	require.NotContains(t, fmt.Sprint(told), "again-vda")
+	told, err = b.l.Snapshots.Headlines(ctx, b.site, time.Now().Add(25*time.Hour))
+	require.NoError(t, err)
+	require.Contains(t, fmt.Sprint(told), "volume again-vda in skerry-west (1.0 MiB) was made by a restore")
 }
 
 // Machines of a group that a policy takes together are of one moment: each goes on only when all stand still. Where they can't be captured at once, the

@@ -12,6 +12,7 @@ import (
 	"keenlodge/internal/core/machine"
 	"keenlodge/internal/records/db"
 	"keenlodge/internal/records/listing"
+	"keenlodge/internal/records/seen"
 )
 
 // Machine is a machine that a source told of. Its ID is its identity: it stays when the machine is renamed or moves.
@@ -134,31 +135,31 @@ func (r *Records) SaveMachines(ctx context.Context, source string, found []Machi
 		if err != nil {
 			return err
 		}
-		seen := machine.See(source, known, told)
-		if err := r.saveSighting(ctx, tx, source, found, seen); err != nil {
+		sight := machine.See(source, known, told)
+		if err := r.saveSighting(ctx, tx, source, found, sight); err != nil {
 			return err
 		}
-		moved = len(seen.Moved)
-		copies, err = db.Column[string](ctx, tx, "select label from machines where id = any($1) order by label", alsoElsewhere(seen))
+		moved = len(sight.Moved)
+		copies, err = db.Column[string](ctx, tx, "select label from machines where id = any($1) order by label", alsoElsewhere(sight))
 		return err
 	})
 	return copies, moved, err
 }
 
 // alsoElsewhere lists the machines that another source has, too.
-func alsoElsewhere(seen machine.Sighting) []string {
-	ids := slices.Clone(seen.AlsoHere)
-	for _, s := range seen.Runs {
+func alsoElsewhere(sight machine.Sighting) []string {
+	ids := slices.Clone(sight.AlsoHere)
+	for _, s := range sight.Runs {
 		ids = append(ids, s.ID)
 	}
 	return ids
 }
 
 // saveSighting records what an answer of a source means.
-func (r *Records) saveSighting(ctx context.Context, tx pgx.Tx, source string, found []Machine, seen machine.Sighting) error {
+func (r *Records) saveSighting(ctx context.Context, tx pgx.Tx, source string, found []Machine, sight machine.Sighting) error {
 	now := time.Now()
 	var added []string
-	for _, a := range seen.Added {
+	for _, a := range sight.Added {
 		m := found[a.Found]
 		notice, err := madeAnew(ctx, tx, m.Name, a.Older)
 		if err != nil {
@@ -171,27 +172,27 @@ func (r *Records) saveSighting(ctx context.Context, tx pgx.Tx, source string, fo
 		}
 		added = append(added, m.Name)
 	}
-	for _, s := range seen.Runs {
+	for _, s := range sight.Runs {
 		if _, err := tx.Exec(ctx, "update machines set also_on = hypervisor where id = $1", s.ID); err != nil {
 			return err
 		}
 	}
-	for _, s := range slices.Concat(seen.Same, seen.Runs) {
+	var again []seen.Machine
+	for _, s := range slices.Concat(sight.Same, sight.Runs) {
 		m := found[s.Found]
-		_, err := tx.Exec(ctx, "update machines set name = $2, hypervisor = $3, uuid = $4, state = $5, tags = $6, disks = $7, seen = $8 where id = $1",
-			s.ID, m.Name, source, m.UUID, m.State, m.Tags, m.Disks, now)
-		if err != nil {
-			return err
-		}
+		again = append(again, seen.Machine{ID: s.ID, Name: m.Name, UUID: m.UUID, State: string(m.State), Tags: m.Tags, Disks: m.Disks})
+	}
+	if err := seen.Again(ctx, tx, source, again, now); err != nil {
+		return err
 	}
 	for _, change := range []struct {
 		sql string
 		ids []string
 	}{
-		{"update machines set also_on = '' where id = any($1)", seen.NoLongerHere},
-		{"update machines set hypervisor = also_on, also_on = '' where id = any($1)", seen.Moved},
-		{"update machines set state = 'gone' where id = any($1)", seen.Gone},
-		{"delete from machines m where id = any($1) and retired is null and not exists (select from images i where i.machine_id = m.id and i.gone is null)", seen.Gone},
+		{"update machines set also_on = '' where id = any($1)", sight.NoLongerHere},
+		{"update machines set hypervisor = also_on, also_on = '' where id = any($1)", sight.Moved},
+		{"update machines set state = 'gone' where id = any($1)", sight.Gone},
+		{"delete from machines m where id = any($1) and retired is null and not exists (select from images i where i.machine_id = m.id and i.gone is null)", sight.Gone},
 	} {
 		if len(change.ids) > 0 {
 			if _, err := tx.Exec(ctx, change.sql, change.ids); err != nil {
@@ -199,8 +200,8 @@ func (r *Records) saveSighting(ctx context.Context, tx pgx.Tx, source string, fo
 			}
 		}
 	}
-	if len(seen.AlsoHere) > 0 {
-		if _, err := tx.Exec(ctx, "update machines set also_on = $2 where id = any($1)", seen.AlsoHere, source); err != nil {
+	if len(sight.AlsoHere) > 0 {
+		if _, err := tx.Exec(ctx, "update machines set also_on = $2 where id = any($1)", sight.AlsoHere, source); err != nil {
 			return err
 		}
 	}
@@ -209,7 +210,7 @@ func (r *Records) saveSighting(ctx context.Context, tx pgx.Tx, source string, fo
 			return err
 		}
 	}
-	return relabel(ctx, tx, seen.Names)
+	return relabel(ctx, tx, sight.Names)
 }
 
 // madeAnew says that a new machine bears the name of others, where these have images.

@@ -40,7 +40,7 @@ type FilesRequest struct {
 	Existing back.Existing `json:"existing,omitempty"`
 	// Delete removes what lies in a folder of the paths and is not in the image's.
 	Delete bool `json:"delete,omitempty"`
-	// Forget says that what is replaced or deleted is not to be kept for a day.
+	// Forget says that what is replaced or deleted is not to be kept for a day, and that no snapshot in place is taken before.
 	Forget bool `json:"forget,omitempty"`
 	// Personal takes people's own folders of an image of system state, too.
 	Personal bool `json:"personal,omitempty"`
@@ -361,7 +361,7 @@ func (h filesHandler) Run(ctx context.Context, r *runs.Run) error {
 	}
 	defer g.h.Close()
 	defer h.rs.throttle.Urgent("restore "+r.ID, throttle.Store(g.rec.Store), throttle.Machine(g.machine.ID))()
-	return r.PerformOne(ctx, records.Task{Machine: g.machine.Name, MachineID: g.machine.ID, Hypervisor: g.machine.Hypervisor, Image: g.rec.ID}, func(ctx context.Context, t *runs.Task) error {
+	return r.PerformOne(ctx, records.Task{Machine: g.machine.Name, MachineID: g.machine.ID, Guest: g.machine.Name, Hypervisor: g.machine.Hypervisor, Image: g.rec.ID}, func(ctx context.Context, t *runs.Task) error {
 		end, err := g.st.Reading(ctx, h.rs.program) // a sweep must not take away what is being read
 		if err != nil {
 			return err
@@ -370,10 +370,31 @@ func (h filesHandler) Run(ctx context.Context, r *runs.Run) error {
 		for _, n := range g.notices(ctx) {
 			t.Caution(ctx, "%s", n)
 		}
+		h.rs.snapshot(ctx, g, r, t)
 		done, err := h.rs.putBack(ctx, g, t)
 		tellDone(ctx, r, t, done)
 		return failures(done, err)
 	})
+}
+
+// snapshot takes a snapshot in place before files go back onto a machine that keeps such: there what is replaced can't be undone otherwise. One that can't be
+// had keeps nobody from getting his files.
+func (rs *Restores) snapshot(ctx context.Context, g *goingBack, r *runs.Run, t *runs.Task) {
+	if g.q.Forget || rs.Before == nil {
+		return
+	}
+	s, err := rs.rec.Site(ctx)
+	var id string
+	var able bool
+	if err == nil {
+		id, able, err = rs.Before(ctx, s, r, t, "before files of image "+g.rec.ID+" go back")
+	}
+	switch {
+	case err != nil:
+		r.Evidence(ctx, t.Machine, "no snapshot of %s could be taken before, so what was replaced can't be undone: %v", g.machine.Label, err)
+	case able:
+		r.Evidence(ctx, t.Machine, "as it was before, the whole machine is kept for two days: keenlodge snapshot back %s", id)
+	}
 }
 
 const (

@@ -87,11 +87,14 @@ type Restores struct {
 	runs      *runs.Engine
 	program   string
 	scratch   scratch.Folder
+
+	// Before takes a snapshot in place of a task's machine before files go back onto it (package snapshots); able says whether its source keeps such.
+	Before func(ctx context.Context, s site.Site, r *runs.Run, t *runs.Task, note string) (id string, able bool, err error)
 }
 
 // New makes a Restores and registers restores with the engine. program is the name under which stores are read, at where disks are made fit.
 func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, b *browse.Browser, th *throttle.Throttle, le *lending.Lender, log *slog.Logger, e *runs.Engine, program string, at scratch.Folder) *Restores {
-	rs := &Restores{rec, ss, inv, b, th, le, log, e, program, at}
+	rs := &Restores{rec: rec, stores: ss, inventory: inv, browse: b, throttle: th, lender: le, log: log, runs: e, program: program, scratch: at}
 	e.Register(run.Restore, handler{rs: rs})
 	e.Register(run.Files, filesHandler{rs: rs})
 	e.Register(run.Undo, undoHandler{rs: rs})

@@ -179,6 +179,9 @@ func (ss *Snapshots) Upkeep(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := ss.endPassing(ctx); err != nil {
+		return err
+	}
 	pending, err := ss.rec.Snapshots.List(ctx, record.Filter{States: []inplace.State{inplace.Making, inplace.Leaving}})
 	if err != nil {
 		return err
@@ -223,6 +226,24 @@ func (ss *Snapshots) Upkeep(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
+// endPassing has those go that were to be kept for a while only.
+func (ss *Snapshots) endPassing(ctx context.Context) error {
+	passing, err := ss.rec.Snapshots.List(ctx, record.Filter{States: []inplace.State{inplace.Kept}, Passing: true})
+	if err != nil {
+		return err
+	}
+	why, of := map[string]string{}, map[string]int{}
+	for _, x := range passing { // the newest first
+		if of[x.MachineID]++; x.Known().Over(time.Now()) {
+			why[x.ID] = "it was to be kept for a while only, and that is over"
+		} else if of[x.MachineID] > inplace.MostPassing {
+			why[x.ID] = "it was to be kept for a while only, and newer ones were taken"
+		}
+	}
+	_, err = ss.rec.Snapshots.Leave(ctx, why)
+	return err
+}
+
 // Look asks every source that has snapshots of ours what is there: how large they are, which are gone, and which no record knows.
 func (ss *Snapshots) Look(ctx context.Context, s site.Site) error {
 	all, err := ss.rec.Snapshots.List(ctx, record.Filter{})
@@ -234,6 +255,29 @@ func (ss *Snapshots) Look(ctx context.Context, s site.Site) error {
 		if _, ok := s.Hypervisors[of[0].Hypervisor]; ok {
 			errs = append(errs, ss.lookAt(ctx, s, of[0].Hypervisor, of))
 		}
+	}
+	return errors.Join(append(errs, ss.lookForUnused(ctx, s))...)
+}
+
+// lookForUnused asks every source that can tell what restores made there and nobody uses.
+func (ss *Snapshots) lookForUnused(ctx context.Context, s site.Site) error {
+	var errs []error
+	for name := range s.Hypervisors {
+		h, err := ss.inventory.Connect(ctx, s, name)
+		if err != nil {
+			continue // who does not answer is told of elsewhere
+		}
+		if teller, ok := h.(source.UnusedTeller); ok {
+			found, err := teller.Unused(ctx)
+			if err != nil {
+				errs = append(errs, fmt.Errorf("ask %s what nobody uses: %w", name, err))
+			} else {
+				ss.mu.Lock()
+				ss.unused[name], ss.told = found, nil
+				ss.mu.Unlock()
+			}
+		}
+		h.Close()
 	}
 	return errors.Join(errs...)
 }

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"keenlodge/internal/capture"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/field"
@@ -38,6 +40,7 @@ type Snapshots struct {
 	mu      sync.Mutex // guards what follows
 	looked  time.Time
 	unknown map[string][]source.Snapshot // by source: they bear our mark, and no record knows them
+	unused  map[string][]source.Unused   // by source
 	// told are the headlines as they were at toldAt, nil where they are to be made anew: a summary is asked for again and again.
 	told   []Told
 	toldAt time.Time
@@ -45,7 +48,7 @@ type Snapshots struct {
 
 // New makes a Snapshots and registers runs by hand with the engine.
 func New(rec *records.Records, log *slog.Logger, inv *inventory.Inventory, c *capture.Captures, e *runs.Engine) *Snapshots {
-	ss := &Snapshots{rec: rec, log: log, inventory: inv, captures: c, runs: e, unknown: map[string][]source.Snapshot{}}
+	ss := &Snapshots{rec: rec, log: log, inventory: inv, captures: c, runs: e, unknown: map[string][]source.Snapshot{}, unused: map[string][]source.Unused{}}
 	e.Register(run.Snapshot, handler{ss: ss})
 	return ss
 }
@@ -207,8 +210,24 @@ func (h handler) Run(ctx context.Context, r *runs.Run) error {
 type Wish struct {
 	Note   string
 	Memory bool
-	// Until is when a person is asked about it, nil for one that a policy rotates.
-	Until *time.Time
+	// Until is when a person is asked about it, or when it goes by itself where it is Passing; nil for one that a policy rotates.
+	Until   *time.Time
+	Passing bool
+}
+
+// Before takes a snapshot of a task's machine before something is done to it, which goes by itself after some days; able says whether its source keeps such.
+func (ss *Snapshots) Before(ctx context.Context, s site.Site, r *runs.Run, t *runs.Task, note string) (id string, able bool, err error) {
+	h, _, err := ss.open(ctx, s, t.Hypervisor)
+	if errors.Is(err, fault.ErrConflict) {
+		return "", false, nil
+	}
+	if err != nil {
+		return "", true, err
+	}
+	defer h.Close()
+	until := time.Now().Add(inplace.BeforeRestore)
+	id, err = ss.TakeOne(ctx, capture.Order{Site: s, Run: r}, t, Wish{Note: note, Until: &until, Passing: true})
+	return id, true, err
 }
 
 // open connects to the source of a task's machine, as far as it keeps snapshots. Close it.
@@ -234,7 +253,10 @@ func (ss *Snapshots) TakeOne(ctx context.Context, o capture.Order, t *runs.Task,
 	if err := t.Begin(ctx, "taking a snapshot"); err != nil {
 		return "", err
 	}
-	rec := record.Snapshot{ID: image.NewID(), MachineID: t.MachineID, Machine: t.Guest, Hypervisor: t.Hypervisor, Policy: o.Run.Policy, Run: o.Run.ID, Note: w.Note, Taken: time.Now(), Bytes: -1, State: inplace.Making, Until: w.Until}
+	rec := record.Snapshot{ID: image.NewID(), MachineID: t.MachineID, Machine: t.Guest, Hypervisor: t.Hypervisor, Policy: o.Run.Policy, Run: o.Run.ID, Note: w.Note, Taken: time.Now(), Bytes: -1, State: inplace.Making, Until: w.Until, Passing: w.Passing}
+	if w.Passing { // no policy's rotation knows of it
+		rec.Policy = ""
+	}
 	asked, err := ss.captures.Asking(ctx, h, o, t, rec.ID)
 	if err == nil {
 		err = ss.rec.Snapshots.Save(ctx, rec)
@@ -245,6 +267,9 @@ func (ss *Snapshots) TakeOne(ctx context.Context, o capture.Order, t *runs.Task,
 	note := "kept by policy " + rec.Policy + ", run " + rec.Run
 	if rec.Policy == "" {
 		note = "kept by hand, run " + rec.Run
+	}
+	if w.Passing {
+		note = "kept for a while, run " + rec.Run
 	}
 	if w.Note != "" {
 		note += ": " + w.Note
@@ -422,7 +447,7 @@ func (ss *Snapshots) List(ctx context.Context, in right.Within, f wire.SnapshotF
 // shown is a snapshot as people see it.
 func shown(x record.Snapshot, headline string) wire.Snapshot {
 	return wire.Snapshot{ID: x.ID, Machine: x.Label, MachineID: x.MachineID, Source: x.Hypervisor, Policy: x.Policy, Run: x.Run, Region: x.Region, CopyOf: x.CopyOf, Note: x.Note, Taken: x.Taken, Consistency: x.Consistency, Frozen: x.Frozen, Memory: x.Memory, Bytes: x.Bytes,
-		State: x.State, Pinned: x.Pinned, PinNote: x.PinNote, Until: x.Until, Gone: x.Gone, Why: x.Why, Trouble: x.Trouble, Headline: headline}
+		State: x.State, Pinned: x.Pinned, PinNote: x.PinNote, Until: x.Until, Passing: x.Passing, Gone: x.Gone, Why: x.Why, Trouble: x.Trouble, Headline: headline}
 }
 
 // headline is what a person has to hear of a snapshot.
@@ -438,7 +463,7 @@ type Told struct{ Machine, MachineID, Text string }
 const toldFor = time.Minute
 
 // Headlines lists what a person has to hear, as of a minute ago at the most: old ones, those that can't be removed, and those that bear our mark, and that
-// no record knows.
+// no record knows; and what restores made that nobody uses.
 func (ss *Snapshots) Headlines(ctx context.Context, s site.Site, now time.Time) ([]Told, error) {
 	ss.mu.Lock()
 	defer ss.mu.Unlock() // who asks meanwhile waits for the same answer
@@ -460,6 +485,16 @@ func (ss *Snapshots) Headlines(ctx context.Context, s site.Site, now time.Time) 
 	for name, all := range ss.unknown {
 		for _, x := range all {
 			out = append(out, Told{Machine: name, Text: fmt.Sprintf("snapshot %s of %s bears our mark, and no record knows it: it was taken by a lodge whose records are lost, or by another one; look at: keenlodge snapshot list %[2]s --others", x.Name, x.Machine)})
+		}
+	}
+	for name, all := range ss.unused {
+		if _, ok := s.Hypervisors[name]; !ok {
+			continue
+		}
+		for _, u := range all {
+			if now.Sub(u.Made) >= inplace.UnusedLong {
+				out = append(out, Told{Machine: name, Text: fmt.Sprintf("%s (%s) was made by a restore on %s, and nothing uses it: it costs, and no run removes it; remove it there if nobody needs it", u.Name, humanize.IBytes(uint64(max(0, u.Bytes))), u.Made.In(now.Location()).Format("Mon 2 Jan 15:04"))})
+			}
 		}
 	}
 	ss.told, ss.toldAt = out, now

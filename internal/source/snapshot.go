@@ -48,3 +48,15 @@ type Spreader interface {
 	// Region is where a snapshot is.
 	Region(of Snapshot) string
 }
+
+// Unused is something that a restore made with a source, and that no machine has: it takes room, or costs money. Bytes is its size.
+type Unused struct {
+	Name  string
+	Made  time.Time
+	Bytes int64
+}
+
+// UnusedTeller tells what restores made, of any lodge, and nobody uses.
+type UnusedTeller interface {
+	Unused(ctx context.Context) ([]Unused, error)
+}

@@ -28,6 +28,7 @@ type Snapshot struct {
 	Pinned      bool              `json:"pinned"`
 	PinNote     string            `json:"pin_note"`
 	Until       *time.Time        `json:"until,omitempty" doc:"when a person is asked about one that was taken by hand"`
+	Passing     bool              `json:"passing,omitempty" doc:"it was taken before something was done to the machine, and goes by itself then"`
 	Gone        *time.Time        `json:"gone,omitempty"`
 	Why         string            `json:"why" doc:"why it went, or is to go"`
 	Trouble     string            `json:"trouble" doc:"why it can't be removed"`

@@ -3998,6 +3998,8 @@ export interface components {
       /** @description what its source calls it, for one that somebody else made */
       name: string
       note: string
+      /** @description it was taken before something was done to the machine, and goes by itself then */
+      passing?: boolean
       pin_note: string
       pinned: boolean
       /** @description empty for one that was taken by hand */

@@ -33,12 +33,18 @@ const (
 	LeavingLong = 24 * time.Hour
 	// ByHand is for how long a snapshot that was taken by hand is kept before a person is asked, where nobody said for how long.
 	ByHand = 7 * 24 * time.Hour
+	// BeforeRestore is for how long one is kept that was taken before files went back onto a machine.
+	BeforeRestore = 2 * 24 * time.Hour
+	// MostPassing is how many of a machine are kept that go by themselves.
+	MostPassing = 3
+	// UnusedLong is for how long something that a restore made may be used by nothing before a person hears of it.
+	UnusedLong = 24 * time.Hour
 	// overdue is how much longer than its policy's runs are apart a snapshot may be there that its rotation lets go.
 	overdue = 24 * time.Hour
 )
 
 // Snapshot is what is known of one. Bytes is what it takes or what was written since, -1 where that is not known. Until is when a person is asked
-// about one that was taken by hand; Troubled since when it can't be removed.
+// about one that was taken by hand, or when one goes by itself that is Passing; Troubled since when it can't be removed.
 type Snapshot struct {
 	ID       string
 	Policy   string
@@ -47,6 +53,7 @@ type Snapshot struct {
 	Pinned   bool
 	Bytes    int64
 	Until    time.Time
+	Passing  bool
 	Trouble  string
 	Troubled time.Time
 }
@@ -60,6 +67,11 @@ func (s Snapshot) Rotated() rotation.Image {
 	return rotation.Image{ID: s.ID, Taken: s.Taken, Capture: image.Full, State: state, Pinned: s.Pinned, Bytes: max(s.Bytes, 0)}
 }
 
+// Over reports whether a snapshot has to go by itself: it was to be kept for a while only.
+func (s Snapshot) Over(now time.Time) bool {
+	return s.Passing && s.State == Kept && !s.Pinned && now.After(s.Until)
+}
+
 // Headline is what a person has to hear of a snapshot at a moment, "" for nothing. known says that its policy is one of the site still, lets that its
 // rotation lets it go.
 func (s Snapshot) Headline(now time.Time, known, lets bool) string {
@@ -67,7 +79,7 @@ func (s Snapshot) Headline(now time.Time, known, lets bool) string {
 	switch {
 	case s.State == Leaving && !s.Troubled.IsZero() && now.Sub(s.Troubled) >= LeavingLong:
 		return fmt.Sprintf("%s can't be removed since %s, and grows: %s", about, s.Troubled.In(now.Location()).Format("Mon 2 Jan 15:04"), s.Trouble)
-	case s.State != Kept || s.Pinned:
+	case s.State != Kept || s.Pinned || s.Passing:
 		return ""
 	case s.Policy == "" && !s.Until.IsZero() && now.After(s.Until):
 		return fmt.Sprintf("%s was taken by hand and is past its time: go back to it, pin it, or let it go: keenlodge snapshot drop %s", about, s.ID)

@@ -35,8 +35,16 @@ func TestHeadline(t *testing.T) {
 		with(func(s *Snapshot) { s.Policy, s.Until = "", now.Add(time.Minute) }),
 		with(func(s *Snapshot) { s.State, s.Troubled = Leaving, ago(time.Hour) }),
 		with(func(s *Snapshot) { s.State = Making }),
+		with(func(s *Snapshot) { s.Policy, s.Until, s.Passing = "", ago(time.Minute), true }),
 	} {
 		require.Empty(t, quiet.Headline(now, true, true), quiet)
+	}
+	passing := with(func(s *Snapshot) { s.Policy, s.Until, s.Passing = "", ago(time.Minute), true })
+	require.True(t, passing.Over(now))
+	for _, change := range []func(s *Snapshot){func(s *Snapshot) { s.Passing = false }, func(s *Snapshot) { s.Pinned = true }, func(s *Snapshot) { s.Until = now.Add(time.Minute) }, func(s *Snapshot) { s.State = Leaving }} {
+		s := passing
+		change(&s)
+		require.False(t, s.Over(now), s)
 	}
 	require.Equal(t, image.Writing, with(func(s *Snapshot) { s.State = Making }).Rotated().State)
 	require.Zero(t, with(func(s *Snapshot) { s.Bytes = -1 }).Rotated().Bytes)

@@ -44,6 +44,7 @@ type Snapshot struct {
 	Why         string            `db:"why"`
 	Trouble     string            `db:"trouble"`
 	Troubled    *time.Time        `db:"troubled"`
+	Passing     bool              `db:"passing"`
 	// Region is where it is a copy, "" where its machine is; CopyOf is the snapshot of which it is one.
 	Region string `db:"region"`
 	CopyOf string `db:"copy_of"`
@@ -51,7 +52,7 @@ type Snapshot struct {
 
 // Known is what core computes with.
 func (s Snapshot) Known() inplace.Snapshot {
-	out := inplace.Snapshot{ID: s.ID, Policy: s.Policy, Taken: s.Taken, State: s.State, Pinned: s.Pinned, Bytes: s.Bytes, Trouble: s.Trouble}
+	out := inplace.Snapshot{ID: s.ID, Policy: s.Policy, Taken: s.Taken, State: s.State, Pinned: s.Pinned, Bytes: s.Bytes, Trouble: s.Trouble, Passing: s.Passing}
 	if s.Until != nil {
 		out.Until = *s.Until
 	}
@@ -63,14 +64,14 @@ func (s Snapshot) Known() inplace.Snapshot {
 
 // columns are those of a snapshot, with how its machine is called by people now.
 const columns = `select s.id, s.machine_id, s.machine, coalesce(m.label, s.machine) as label, s.hypervisor, s.policy, s.run, s.note, s.ref, s.taken, s.consistency, s.frozen, s.memory, s.bytes, s.state, s.pinned,
-	s.pin_note, s.until, s.gone, s.why, s.trouble, s.troubled, s.region, s.copy_of from snapshots s left join machines m on m.id = s.machine_id `
+	s.pin_note, s.until, s.gone, s.why, s.trouble, s.troubled, s.region, s.copy_of, s.passing from snapshots s left join machines m on m.id = s.machine_id `
 
 // Save makes a snapshot's record, or changes it.
 func (p InPlace) Save(ctx context.Context, s Snapshot) error {
-	_, err := p.db.Pool.Exec(ctx, `insert into snapshots (id, machine_id, machine, hypervisor, policy, run, note, ref, taken, consistency, frozen, memory, bytes, state, until, region, copy_of)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
+	_, err := p.db.Pool.Exec(ctx, `insert into snapshots (id, machine_id, machine, hypervisor, policy, run, note, ref, taken, consistency, frozen, memory, bytes, state, until, region, copy_of, passing)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)
 		on conflict (id) do update set machine = $3, hypervisor = $4, ref = $8, taken = $9, consistency = $10, frozen = $11, memory = $12, bytes = $13, state = $14`,
-		s.ID, s.MachineID, s.Machine, s.Hypervisor, s.Policy, s.Run, s.Note, s.Ref, s.Taken, s.Consistency, s.Frozen, s.Memory, s.Bytes, s.State, s.Until, s.Region, s.CopyOf)
+		s.ID, s.MachineID, s.Machine, s.Hypervisor, s.Policy, s.Run, s.Note, s.Ref, s.Taken, s.Consistency, s.Frozen, s.Memory, s.Bytes, s.State, s.Until, s.Region, s.CopyOf, s.Passing)
 	return err
 }
 
@@ -81,12 +82,14 @@ type Filter struct {
 	Hypervisor      string
 	States          []inplace.State
 	Gone            bool
+	// Passing narrows it to those that go by themselves.
+	Passing bool
 }
 
 // List lists snapshots, newest first.
 func (p InPlace) List(ctx context.Context, f Filter) ([]Snapshot, error) {
 	return db.All[Snapshot](ctx, p.db.Pool, columns+`where ($1::text[] is null or s.id = any($1)) and ($2::text[] is null or s.machine_id = any($2)) and ($3 = '' or s.policy = $3) and ($4 = '' or s.hypervisor = $4)
-		and ($5::text[] is null or s.state = any($5)) and ($6 or s.state <> 'gone') order by s.taken desc, s.id`, f.IDs, f.MachineIDs, f.Policy, f.Hypervisor, f.States, f.Gone)
+		and ($5::text[] is null or s.state = any($5)) and ($6 or s.state <> 'gone') and (s.passing or not $7) order by s.taken desc, s.id`, f.IDs, f.MachineIDs, f.Policy, f.Hypervisor, f.States, f.Gone, f.Passing)
 }
 
 // Get finds one; one that is not recorded is [fault.ErrNotFound].

@@ -65,6 +65,8 @@ type Client struct {
 	secure *tls.Config
 	file   string // of the secret
 
+	pace pace
+
 	mu    sync.Mutex
 	token string
 }
@@ -340,13 +342,17 @@ func (c *Client) call(ctx context.Context, limit time.Duration, method, path str
 		token := c.token
 		c.mu.Unlock()
 		var err error
+		var slow slowDown
 		if token != "" {
+			if err := c.pace.wait(ctx); err != nil {
+				return err
+			}
 			within, done := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%s %w within %s", c.base.Host, source.ErrUnreachable, limit))
 			reader, length := body()
 			err = c.once(within, method, path, token, reader, length, read)
+			c.pace.told(errors.As(err, &slow), time.Now())
 			done()
 		}
-		var slow slowDown
 		switch {
 		case token == "" || Is(err, http.StatusUnauthorized) && !signedIn:
 			signedIn = token != ""

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -65,4 +66,31 @@ func TestRefusals(t *testing.T) {
 		_, err := r.Extents(10)
 		require.Equal(t, ok, err == nil, text)
 	}
+}
+
+// Who is asked to slow down keeps to what is answered, and tries a little more where nothing is refused.
+func TestPace(t *testing.T) {
+	var p pace
+	now := time.Unix(1_780_000_000, 0)
+	calls := func(answered, refused int) {
+		for range answered {
+			p.told(false, now)
+		}
+		for range refused {
+			p.told(true, now)
+		}
+		now = now.Add(paceWindow)
+		p.told(false, now)
+	}
+	p.told(false, now)
+	calls(400, 0)
+	require.NoError(t, p.wait(t.Context()), "nobody asked")
+	require.Nil(t, p.limit)
+	calls(39, 12)
+	require.InDelta(t, slower*20, float64(p.limit.Limit()), 0.6)
+	was := p.limit.Limit()
+	calls(30, 0)
+	require.InDelta(t, faster*float64(was), float64(p.limit.Limit()), 0.01)
+	calls(0, 9)
+	require.InDelta(t, slowest, float64(p.limit.Limit()), 0.01, "it goes on")
 }

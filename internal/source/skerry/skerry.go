@@ -20,6 +20,7 @@ import (
 	"github.com/google/uuid"
 
 	"keenlodge/internal/core/machine"
+	"keenlodge/internal/core/plain"
 	"keenlodge/internal/core/site"
 	"keenlodge/internal/source"
 	"keenlodge/internal/source/rest"
@@ -359,6 +360,26 @@ func (c connection) RemoveDisk(ctx context.Context, pool, name string) (removed 
 		}
 	}
 	return false, nil
+}
+
+// Unused implements [source.UnusedTeller].
+func (c connection) Unused(ctx context.Context) (out []source.Unused, err error) {
+	regions, err := c.in(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, region := range regions {
+		volumes, err := list[volume](ctx, c.Account, rest.Path("regions", region, "volumes"), nil)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range volumes {
+			if _, ours := v.Tags[restoredTag]; ours && v.Instance == "" {
+				out = append(out, source.Unused{Name: plain.Text("volume "+v.Name+" in "+region, 200), Made: v.Made, Bytes: v.Size})
+			}
+		}
+	}
+	return out, nil
 }
 
 // describe is the instance that is asked for, in the region of its volumes.

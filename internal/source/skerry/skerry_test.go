@@ -212,6 +212,10 @@ func TestMakesInstances(t *testing.T) {
 			require.NoError(t, err)
 		}
 	}
+	unused, err := h.(source.UnusedTeller).Unused(ctx)
+	require.NoError(t, err)
+	require.Len(t, unused, 2, "no instance has them yet")
+	require.Equal(t, "volume again-vda in skerry-east", unused[0].Name)
 	_, err = to.CreateDisk(ctx, "skerry-south", "x", 1, bytes.NewReader(nil))
 	require.ErrorContains(t, err, `the account has no region "skerry-south"`)
 	_, err = to.CreateDisk(ctx, "", "cut", 1000, bytes.NewReader(make([]byte, 100)))
@@ -221,6 +225,9 @@ func TestMakesInstances(t *testing.T) {
 	_, err = to.Define(ctx, n)
 	require.ErrorIs(t, err, source.ErrExists)
 	require.NoError(t, to.Start(ctx, "berth-archive-again"))
+	unused, err = h.(source.UnusedTeller).Unused(ctx)
+	require.NoError(t, err)
+	require.Empty(t, unused)
 	all, err := h.Machines(ctx)
 	require.NoError(t, err)
 	i := slices.IndexFunc(all, func(m source.Machine) bool { return m.Name == "berth-archive-again" })
