@@ -51,7 +51,7 @@ var layers = [][]string{
 	{"internal/authority", "internal/doorman", "internal/switchboard"},
 	{"internal/access", "internal/trail", "internal/events", "internal/vault", "internal/throttle"},
 	{"internal/unpack"},
-	{"internal/agent/moment", "internal/agent/tree"},
+	{"internal/agent/moment", "internal/agent/tree", "internal/agent/inplace"},
 	{"internal/agent/parts"},
 	{"internal/agent/block"},
 	{"internal/agent/agenttest"},

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"keenlodge/internal/agent/block"
+	"keenlodge/internal/agent/inplace"
 	"keenlodge/internal/agent/moment"
 	"keenlodge/internal/agent/parts"
 	"keenlodge/internal/agent/tree"
@@ -48,6 +49,7 @@ type Agent struct {
 	offer  Offer
 	folder string
 	log    *slog.Logger
+	keeper *inplace.Keeper
 
 	mu   sync.Mutex
 	open *opened // the capture that is open, nil where none is
@@ -82,7 +84,7 @@ func New(offer Offer, folder string, log *slog.Logger) (*Agent, error) {
 			return nil, err
 		}
 	}
-	a := &Agent{offer: offer, folder: folder, log: log}
+	a := &Agent{offer: offer, folder: folder, log: log, keeper: &inplace.Keeper{Folder: folder, Writable: offer.Writable}}
 	a.tidyRestores()
 	return a, nil
 }
@@ -219,6 +221,20 @@ func (a *Agent) Reply(ctx context.Context, call string, args json.RawMessage) (r
 		})
 	case line.CallThaw:
 		_, err = moment.ThawLeft(a.folder)
+	case line.CallSnap:
+		result, err = with(args, func(s line.Snap) (line.Snapped, error) { return a.keeper.Take(context.WithoutCancel(ctx), s) })
+	case line.CallSnaps:
+		result, err = a.keeper.List(ctx)
+	case line.CallUnsnap:
+		result, err = with(args, func(s line.Unsnap) (line.Unsnapped, error) {
+			was, err := a.keeper.Remove(context.WithoutCancel(ctx), s)
+			return line.Unsnapped{Was: was}, err
+		})
+	case line.CallBack:
+		result, err = with(args, func(s line.Unsnap) (line.WentBack, error) {
+			told, err := a.keeper.Back(context.WithoutCancel(ctx), s)
+			return line.WentBack{Told: told}, err
+		})
 	case line.CallMounts:
 		result, err = mounts()
 	default:

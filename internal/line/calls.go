@@ -43,7 +43,58 @@ const (
 	CallUndo = "undo"
 	// CallMounts lists file systems: nothing, [Mounts].
 	CallMounts = "mounts"
+	// CallSnap takes a snapshot in place: [Snap], [Snapped]. CallSnaps lists them: nothing, [Snaps]. CallUnsnap removes one: [Unsnap], [Unsnapped].
+	// CallBack goes back to one: [Unsnap], [WentBack].
+	CallSnap   = "snap"
+	CallSnaps  = "snaps"
+	CallUnsnap = "unsnap"
+	CallBack   = "back"
 )
+
+// Snap asks for a snapshot in place.
+type Snap struct {
+	ID   string `json:"id"`
+	Note string `json:"note,omitempty"`
+}
+
+// Snapped is one that was taken. Of are the mount points that are in it, Left those that are not; Apart is how long its last part came after its first.
+type Snapped struct {
+	Ref   string        `json:"ref"`
+	Taken time.Time     `json:"taken"`
+	Of    []string      `json:"of"`
+	Left  []string      `json:"left,omitempty"`
+	Apart time.Duration `json:"apart"`
+}
+
+// SnapKept is a snapshot that is there. ID and Ref are empty for one that somebody else made.
+type SnapKept struct {
+	ID    string    `json:"id,omitempty"`
+	Ref   string    `json:"ref,omitempty"`
+	Name  string    `json:"name"`
+	Note  string    `json:"note,omitempty"`
+	Taken time.Time `json:"taken"`
+}
+
+// Snaps are those that are there.
+type Snaps struct {
+	Snaps []SnapKept `json:"snaps"`
+}
+
+// Unsnap names a snapshot, by its ID and its ref.
+type Unsnap struct {
+	ID  string `json:"id"`
+	Ref string `json:"ref,omitempty"`
+}
+
+// Unsnapped tells whether there was one.
+type Unsnapped struct {
+	Was bool `json:"was"`
+}
+
+// WentBack tells what going back came to.
+type WentBack struct {
+	Told []string `json:"told"`
+}
 
 // Bitmap is the name of the bitmap that tells what changed on a disk.
 const Bitmap = "since"

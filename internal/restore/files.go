@@ -20,6 +20,7 @@ import (
 	"keenlodge/internal/core/ignore"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
+	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/source"
@@ -386,7 +387,7 @@ func (rs *Restores) snapshot(ctx context.Context, g *goingBack, r *runs.Run, t *
 	s, err := rs.rec.Site(ctx)
 	var id string
 	var able bool
-	if err == nil {
+	if err == nil && s.Hypervisors[t.Hypervisor].SourceKind() != site.Agents { // whose agents undo it themselves
 		id, able, err = rs.Before(ctx, s, r, t, "before files of image "+g.rec.ID+" go back")
 	}
 	switch {

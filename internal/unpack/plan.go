@@ -478,7 +478,7 @@ func (pl *planner) remove(fd int, to, from string, names []string) (all bool, er
 		s.Old, s.Kind, s.Bytes = old, old.Kind, old.Size
 		_, spared := pl.spare.LeftOut(path.Join(from, name), old.Kind == files.Dir)
 		switch {
-		case name == files.HeldFolder:
+		case name == files.HeldFolder || name == files.SnapFolder:
 			all = false
 			continue
 		case !pl.Order.Look && !pl.place.allows(s.Path):

@@ -49,6 +49,7 @@ const (
 	ruleNetwork = "file systems that lie on another computer"
 	ruleMoves   = "file systems on disks that can be taken out"
 	ruleHeld    = files.HeldFolder + ", what restores replaced"
+	ruleSnaps   = files.SnapFolder + ", snapshots in place"
 	ruleOutput  = "/" + files.OutputFolder + ", where the output of commands lies"
 )
 
@@ -169,6 +170,9 @@ func (w *walker) decide(fd int, above item, name string, st *unix.Stat_t, unseen
 		return c, true
 	case name == files.HeldFolder:
 		c.rule = ruleHeld
+		return c, true
+	case name == files.SnapFolder:
+		c.rule = ruleSnaps
 		return c, true
 	case taken:
 		if c.rule = w.leftOutBy(path, part, kind == unix.S_IFDIR); c.rule != "" {

@@ -20,6 +20,9 @@ var Personal = []string{"/home/*/", "/root/", "/srv/home/*/"}
 // HeldFolder is where at the top of a file system lies what a restore replaced, for as long as that can be undone. No image has it.
 const HeldFolder = ".keenlodge-held"
 
+// SnapFolder is where at the top of a file system its snapshots in place lie. No image has it, either.
+const SnapFolder = ".keenlodge-in-place"
+
 // Compare orders paths as a list has them: a folder before what lies in it, and that before what comes after the folder.
 func Compare(a, b string) int {
 	rank := func(p string) int {
