@@ -841,6 +841,7 @@ snapshot list --gone
 ! exchange
 machine list --text sound
 machine parts sound-gateway
+policy rehearse nightly-exchange => varies
 policy run nightly-exchange -w
 image list --machine sound-gateway
 image show IMAGE-23

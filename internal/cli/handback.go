@@ -53,7 +53,7 @@ func handbackDetails(w io.Writer, id string, p wire.HandbackPreview) {
 	if p.Fresh {
 		now = "it is fresh"
 	}
-	fmt.Fprintf(w, "%s takes back image %s, of %s: %s %s, build %s, %s in one file; %s\n\n", p.Machine, id, moment(&p.Taken), p.Product, p.Release, p.Build, size(p.Bytes), now)
+	fmt.Fprintf(w, "%s takes back image %s, of %s: %s %s, build %s, exported by %s on node %s, %s in one file; %s\n\n", p.Machine, id, moment(&p.Taken), p.Product, p.Release, p.Build, p.By, orDash(p.Node), size(p.Bytes), now)
 	var rows [][]string
 	for _, part := range p.Parts {
 		kind := "optional"

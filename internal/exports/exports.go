@@ -306,7 +306,7 @@ func (x *Exports) Preview(ctx context.Context, id, word string) (out wire.Handba
 	if err != nil {
 		return out, err
 	}
-	out = wire.HandbackPreview{Machine: g.machine.Label, Taken: g.rec.Taken, Product: g.told.Product, Release: g.told.Release, Build: g.told.Build, Bytes: g.told.Bytes, Parts: []wire.ExportPart{}, LeftOut: append([]string{}, g.told.LeftOut...), Fresh: fresh, Notices: []string{}}
+	out = wire.HandbackPreview{Machine: g.machine.Label, Taken: g.rec.Taken, Product: g.told.Product, Release: g.told.Release, Build: g.told.Build, Node: g.told.Node, By: g.told.By, Bytes: g.told.Bytes, Parts: []wire.ExportPart{}, LeftOut: append([]string{}, g.told.LeftOut...), Fresh: fresh, Notices: []string{}}
 	for _, p := range g.told.Parts {
 		out.Parts = append(out.Parts, wire.ExportPart(p))
 	}

@@ -9,6 +9,8 @@ type HandbackPreview struct {
 	Product string       `json:"product"`
 	Release string       `json:"release"`
 	Build   string       `json:"build"`
+	Node    string       `json:"node" doc:"which node of the appliance wrote it"`
+	By      string       `json:"by" enum:"hand,schedule" doc:"whether a person asked for it"`
 	Bytes   int64        `json:"bytes" doc:"of the export's file"`
 	Parts   []ExportPart `json:"parts"`
 	LeftOut []string     `json:"left_out" doc:"parts that the export does not have"`

@@ -2371,6 +2371,11 @@ export interface components {
     HandbackPreview: {
       build: string
       /**
+       * @description whether a person asked for it
+       * @enum {string}
+       */
+      by: "hand" | "schedule"
+      /**
        * Format: int64
        * @description of the export's file
        */
@@ -2381,6 +2386,8 @@ export interface components {
       left_out: string[]
       /** @description the appliance that takes it back */
       machine: string
+      /** @description which node of the appliance wrote it */
+      node: string
       notices: string[]
       parts: components["schemas"]["ExportPart"][]
       product: string

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -30,7 +31,8 @@ const patience = 10 * time.Minute
 // capture is an export that lies on the appliance, to be brought here.
 type capture struct {
 	a        *Appliance
-	ctx      context.Context // in which it was begun
+	ctx      context.Context // until it is closed
+	stop     context.CancelFunc
 	r        source.Request
 	node     node
 	export   exported
@@ -39,6 +41,7 @@ type capture struct {
 	healthy  bool
 	began    bool // from here on something may be there
 	from     *io.PipeReader
+	asked    sync.Once // to have the content come
 }
 
 func (c *capture) Disks() []source.CapturedDisk { return nil }
@@ -60,7 +63,8 @@ func (a *Appliance) Capture(ctx context.Context, r source.Request) (source.Captu
 	if r.Files == nil || !r.Files.Export {
 		return nil, fmt.Errorf("%s is an appliance, which hands out exports of itself and nothing else; have it covered by a policy of scope export, and leave it out of others (except)", r.Machine)
 	}
-	c := &capture{a: a, ctx: ctx, r: r}
+	c := &capture{a: a, r: r}
+	c.ctx, c.stop = context.WithCancel(ctx)
 	if err := c.begin(ctx); err != nil {
 		return nil, errors.Join(err, c.Close(context.WithoutCancel(ctx), false, nil))
 	}
@@ -200,12 +204,20 @@ func (a *Appliance) marks(ctx context.Context) (ids []string, err error) {
 	return ids, nil
 }
 
-// Archive implements [source.Archiver]: it has one file.
+// Archive implements [source.Archiver]: it has one file. Nothing comes before it is read.
 func (c *capture) Archive() (io.Reader, bool, string, int64) {
-	from, to := io.Pipe()
-	c.from = from
-	go func() { to.CloseWithError(c.write(to)) }()
-	return from, false, "an export holds all of its appliance", c.told.Bytes
+	return archive{c}, false, "an export holds all of its appliance", c.told.Bytes
+}
+
+type archive struct{ c *capture }
+
+func (a archive) Read(p []byte) (int, error) {
+	a.c.asked.Do(func() {
+		from, to := io.Pipe()
+		a.c.from = from
+		go func() { to.CloseWithError(a.c.write(to)) }()
+	})
+	return a.c.from.Read(p)
 }
 
 // write writes the archive: what comes has to be what the appliance said.
@@ -294,6 +306,7 @@ func (c *counted) Write(p []byte) (n int, err error) {
 
 // Close implements [source.Capture].
 func (c *capture) Close(ctx context.Context, _ bool, _ []string) error {
+	c.stop()
 	if c.from != nil {
 		c.from.CloseWithError(errors.New("the capture has ended"))
 	}
