@@ -21,7 +21,7 @@ func (s *server) registerBack(a huma.API) {
 	}
 	request := func(ctx context.Context, in *Asked) (restore.FilesRequest, error) {
 		b := in.Body
-		q := restore.FilesRequest{Image: in.ID, Paths: b.Paths, Parts: b.Parts, Machine: b.Machine, At: b.At, Existing: b.Existing, Delete: b.Delete, Forget: b.Forget, Personal: b.Personal, Look: b.Look, Digest: b.Digest}
+		q := restore.FilesRequest{Image: in.ID, Paths: b.Paths, Parts: b.Parts, Machine: b.Machine, At: b.At, Existing: b.Existing, Delete: b.Delete, Forget: b.Forget, Snapshot: b.Snapshot, Personal: b.Personal, Look: b.Look, Digest: b.Digest}
 		word, err := s.l.Restores.MachineOf(ctx, q)
 		if err == nil {
 			_, err = s.allow(ctx, right.WriteToMachine, func(string) string { return word })

@@ -675,7 +675,7 @@ restore files IMAGE-14 /etc/hosts => usage
 restore files IMAGE-14 /etc/hosts --existing mine => usage
 restore files IMAGE-14 /etc/hosts --into etc --preview => failed
 restore files IMAGE-14 /etc --machine timetable --preview
-restore files IMAGE-14 /etc/hosts --yes -w
+restore files IMAGE-14 /etc/hosts --snapshot --yes -w
 restore undo --help
 restore undo => usage
 restore undo RUN-30 -w
@@ -825,18 +825,18 @@ snapshot take timetable --keep long => failed
 snapshot list
 snapshot list timetable --others -o json
 snapshot list --others => usage
-snapshot pin SNAPSHOT-03 --note until·it·is·over
-snapshot drop SNAPSHOT-03 => failed
+snapshot pin SNAPSHOT-02 --note until·it·is·over
+snapshot drop SNAPSHOT-02 => failed
 snapshot list
-snapshot unpin SNAPSHOT-03
-snapshot back SNAPSHOT-03 --show
-snapshot back SNAPSHOT-03 --show -o json
-snapshot back SNAPSHOT-03 --typed timetable => failed
-snapshot back SNAPSHOT-03 --power-off --typed timetables => failed
-snapshot back SNAPSHOT-03 --power-off --typed timetable -w
-snapshot drop SNAPSHOT-03 -w
+snapshot unpin SNAPSHOT-02
+snapshot back SNAPSHOT-02 --show
+snapshot back SNAPSHOT-02 --show -o json
+snapshot back SNAPSHOT-02 --typed timetable => failed
+snapshot back SNAPSHOT-02 --power-off --typed timetables => failed
+snapshot back SNAPSHOT-02 --power-off --typed timetable -w
+snapshot drop SNAPSHOT-02 -w
 snapshot take timetable -w
-snapshot drop SNAPSHOT-05 -w -o json
+snapshot drop SNAPSHOT-04 -w -o json
 snapshot list --gone
 ! exchange
 machine list --text sound

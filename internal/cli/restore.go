@@ -147,6 +147,7 @@ func restoreFilesCommand() *cli.Command {
 			&cli.BoolFlag{Name: "delete", Usage: "delete what lies in a folder of the paths and is not in the image's: it shall be as it was"},
 			&cli.StringSliceFlag{Name: "part", Usage: "of system state, only this part; several times for more"},
 			&cli.BoolFlag{Name: "personal", Usage: "of system state, people's own folders, too"},
+			&cli.BoolFlag{Name: "snapshot", Usage: "take a snapshot in place of the whole machine before, which goes by itself after two days"},
 			&cli.BoolFlag{Name: "forget", Usage: "do not keep what is replaced or deleted: it can't be undone"},
 			&cli.BoolFlag{Name: "preview", Usage: "only show what would be done"},
 			&cli.StringFlag{Name: "plan", Usage: "carry out the plan of this name, which a preview showed, without asking"},
@@ -163,7 +164,7 @@ func restoreFilesCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			b := wire.FilesBack{Paths: c.Args().Tail(), Parts: c.StringSlice("part"), Machine: c.String("machine"), At: c.String("into"), Delete: c.Bool("delete"), Forget: c.Bool("forget"), Personal: c.Bool("personal"), Digest: c.String("plan")}
+			b := wire.FilesBack{Paths: c.Args().Tail(), Parts: c.StringSlice("part"), Machine: c.String("machine"), At: c.String("into"), Delete: c.Bool("delete"), Forget: c.Bool("forget"), Snapshot: c.Bool("snapshot"), Personal: c.Bool("personal"), Digest: c.String("plan")}
 			if word := c.String("existing"); word != "" {
 				if b.Existing, err = pick("rule for what is there already", back.Existing(word), back.Rules); err != nil {
 					return usageError{err}

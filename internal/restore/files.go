@@ -20,7 +20,6 @@ import (
 	"keenlodge/internal/core/ignore"
 	"keenlodge/internal/core/image"
 	"keenlodge/internal/core/run"
-	"keenlodge/internal/core/site"
 	"keenlodge/internal/records"
 	"keenlodge/internal/runs"
 	"keenlodge/internal/source"
@@ -41,8 +40,10 @@ type FilesRequest struct {
 	Existing back.Existing `json:"existing,omitempty"`
 	// Delete removes what lies in a folder of the paths and is not in the image's.
 	Delete bool `json:"delete,omitempty"`
-	// Forget says that what is replaced or deleted is not to be kept for a day, and that no snapshot in place is taken before.
+	// Forget says that what is replaced or deleted is not to be kept for a day.
 	Forget bool `json:"forget,omitempty"`
+	// Snapshot has a snapshot in place of the whole machine be taken before, which goes by itself after some days.
+	Snapshot bool `json:"snapshot,omitempty"`
 	// Personal takes people's own folders of an image of system state, too.
 	Personal bool `json:"personal,omitempty"`
 	// Look says that the plan is to be looked at only, and not to be carried out: in what the machine differs from the image now.
@@ -371,31 +372,30 @@ func (h filesHandler) Run(ctx context.Context, r *runs.Run) error {
 		for _, n := range g.notices(ctx) {
 			t.Caution(ctx, "%s", n)
 		}
-		h.rs.snapshot(ctx, g, r, t)
+		if err := h.rs.snapshot(ctx, g, r, t); err != nil {
+			return err
+		}
 		done, err := h.rs.putBack(ctx, g, t)
 		tellDone(ctx, r, t, done)
 		return failures(done, err)
 	})
 }
 
-// snapshot takes a snapshot in place before files go back onto a machine that keeps such: there what is replaced can't be undone otherwise. One that can't be
-// had keeps nobody from getting his files.
-func (rs *Restores) snapshot(ctx context.Context, g *goingBack, r *runs.Run, t *runs.Task) {
-	if g.q.Forget || rs.Before == nil {
-		return
+// snapshot takes a snapshot in place before files go back onto a machine, where that was asked for: without it nothing is written.
+func (rs *Restores) snapshot(ctx context.Context, g *goingBack, r *runs.Run, t *runs.Task) error {
+	if !g.q.Snapshot {
+		return nil
 	}
 	s, err := rs.rec.Site(ctx)
-	var id string
-	var able bool
-	if err == nil && s.Hypervisors[t.Hypervisor].SourceKind() != site.Agents { // whose agents undo it themselves
-		id, able, err = rs.Before(ctx, s, r, t, "before files of image "+g.rec.ID+" go back")
+	if err != nil {
+		return err
 	}
-	switch {
-	case err != nil:
-		r.Evidence(ctx, t.Machine, "no snapshot of %s could be taken before, so what was replaced can't be undone: %v", g.machine.Label, err)
-	case able:
-		r.Evidence(ctx, t.Machine, "as it was before, the whole machine is kept for two days: keenlodge snapshot back %s", id)
+	id, err := rs.Before(ctx, s, r, t, "before files of image "+g.rec.ID+" go back")
+	if err != nil {
+		return fmt.Errorf("a snapshot of %s was to be taken before, so nothing was written: %w", g.machine.Label, err)
 	}
+	r.Evidence(ctx, t.Machine, "as it was before, the whole machine is kept for two days: keenlodge snapshot back %s", id)
+	return nil
 }
 
 const (

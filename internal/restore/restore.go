@@ -88,8 +88,8 @@ type Restores struct {
 	program   string
 	scratch   scratch.Folder
 
-	// Before takes a snapshot in place of a task's machine before files go back onto it (package snapshots); able says whether its source keeps such.
-	Before func(ctx context.Context, s site.Site, r *runs.Run, t *runs.Task, note string) (id string, able bool, err error)
+	// Before takes a snapshot in place of a task's machine before files go back onto it (package snapshots).
+	Before func(ctx context.Context, s site.Site, r *runs.Run, t *runs.Task, note string) (id string, err error)
 }
 
 // New makes a Restores and registers restores with the engine. program is the name under which stores are read, at where disks are made fit.

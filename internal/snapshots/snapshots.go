@@ -215,19 +215,10 @@ type Wish struct {
 	Passing bool
 }
 
-// Before takes a snapshot of a task's machine before something is done to it, which goes by itself after some days; able says whether its source keeps such.
-func (ss *Snapshots) Before(ctx context.Context, s site.Site, r *runs.Run, t *runs.Task, note string) (id string, able bool, err error) {
-	h, _, err := ss.open(ctx, s, t.Hypervisor)
-	if errors.Is(err, fault.ErrConflict) {
-		return "", false, nil
-	}
-	if err != nil {
-		return "", true, err
-	}
-	defer h.Close()
+// Before takes a snapshot of a task's machine before something is done to it, which goes by itself after some days.
+func (ss *Snapshots) Before(ctx context.Context, s site.Site, r *runs.Run, t *runs.Task, note string) (id string, err error) {
 	until := time.Now().Add(inplace.BeforeRestore)
-	id, err = ss.TakeOne(ctx, capture.Order{Site: s, Run: r}, t, Wish{Note: note, Until: &until, Passing: true})
-	return id, true, err
+	return ss.TakeOne(ctx, capture.Order{Site: s, Run: r}, t, Wish{Note: note, Until: &until, Passing: true})
 }
 
 // open connects to the source of a task's machine, as far as it keeps snapshots. Close it.

@@ -38,6 +38,7 @@ type FilesBack struct {
 	Existing back.Existing `json:"existing,omitempty" doc:"what becomes of another file that is there; by default keep-both, and replace for system state"`
 	Delete   bool          `json:"delete,omitempty" doc:"what lies in a folder of the paths and is not in the image's is deleted"`
 	Forget   bool          `json:"forget,omitempty" doc:"what is replaced or deleted is not kept for a day"`
+	Snapshot bool          `json:"snapshot,omitempty" doc:"a snapshot in place of the whole machine is taken before, and goes by itself after two days"`
 	Personal bool          `json:"personal,omitempty" doc:"of system state: people's own folders, too"`
 	Look     bool          `json:"look,omitempty" doc:"of a preview: in what the machine differs from the image now, also where nothing may be written"`
 	Digest   string        `json:"digest,omitempty" doc:"that of the plan that was shown; where the machine is another by then, nothing is done"`

@@ -2267,6 +2267,8 @@ export interface components {
       paths?: string[]
       /** @description of system state: people's own folders, too */
       personal?: boolean
+      /** @description a snapshot in place of the whole machine is taken before, and goes by itself after two days */
+      snapshot?: boolean
     }
     FilesPart: {
       /** Format: int64 */
