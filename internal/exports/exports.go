@@ -39,12 +39,12 @@ type Exports struct {
 	program   string
 
 	mu     sync.Mutex
-	spares map[string]*sync.Mutex // by source: one export at a time is tried on it
+	spares map[string]chan struct{} // by source: one export at a time is tried on it
 }
 
 // New makes an Exports, and registers what it does with the engine. program is the name under which stores are read.
 func New(rec *records.Records, ss *stores.Stores, inv *inventory.Inventory, th *throttle.Throttle, e *runs.Engine, program string) *Exports {
-	x := &Exports{rec: rec, stores: ss, inventory: inv, throttle: th, runs: e, program: program, spares: map[string]*sync.Mutex{}}
+	x := &Exports{rec: rec, stores: ss, inventory: inv, throttle: th, runs: e, program: program, spares: map[string]chan struct{}{}}
 	e.Register(run.Handback, handler{x: x})
 	return x
 }
@@ -173,7 +173,11 @@ func (x *Exports) Try(ctx context.Context, st store.Store, m *image.Manifest, ru
 	if err := e.CanTakeBack(ctx, name, told); err != nil {
 		return nil, fmt.Errorf("spare %s: %w", spec.Spare, err)
 	}
-	defer x.lock(spec.Spare)()
+	unlock, err := x.lock(ctx, spec.Spare)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
 	if err := x.await(ctx, e, name, spec.Spare); err != nil {
 		return nil, err
 	}
@@ -211,15 +215,19 @@ func (x *Exports) onlyMachine(ctx context.Context, h source.Source, name string)
 }
 
 // lock has one trial at a time in this process on a spare.
-func (x *Exports) lock(spare string) (unlock func()) {
+func (x *Exports) lock(ctx context.Context, spare string) (unlock func(), err error) {
 	x.mu.Lock()
 	if x.spares[spare] == nil {
-		x.spares[spare] = &sync.Mutex{}
+		x.spares[spare] = make(chan struct{}, 1)
 	}
-	m := x.spares[spare]
+	turn := x.spares[spare]
 	x.mu.Unlock()
-	m.Lock()
-	return m.Unlock
+	select {
+	case turn <- struct{}{}:
+		return func() { <-turn }, nil
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
 }
 
 // await waits until a spare is fresh. One that a dead run of this lodge left is reset; one that holds something else is never touched.

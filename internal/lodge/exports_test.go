@@ -42,7 +42,9 @@ func keep(t *testing.T, s *standintest.Standin, part, content string) {
 func kept(t *testing.T, s *standintest.Standin) (parts []sound.Part, imported string) {
 	t.Helper()
 	var about struct{ Imported string }
-	s.Must(http.MethodGet, "/north/parts", nil, &parts)
+	var is struct{ Active string }
+	s.Must(http.MethodPut, "/inside/settings", struct{}{}, &is)
+	s.Must(http.MethodGet, "/"+is.Active+"/parts", nil, &parts)
 	s.Must(http.MethodGet, "/north/about", nil, &about)
 	return parts, about.Imported
 }
@@ -54,9 +56,12 @@ func TestExports(t *testing.T) {
 	exchange, spec := appliance(t, "sound-gateway", "tern\n")
 	spare, other := appliance(t, "sound-spare", "tern\n")
 	keep(t, exchange, "routing", "0>trunk-1")
-	b := newBenchWith(t, map[string]site.Policy{"nightly-exchange": {Machines: []string{"sound-gateway"}, Scope: image.Exported, Store: "quay-shelf", Rotation: "newest 2", Prove: image.ByMount}},
+	b := newBenchWith(t, map[string]site.Policy{"nightly-exchange": {Machines: []string{"sound-gateway"}, Scope: image.Exported, Store: "quay-shelf", Rotation: "newest 2", Prove: image.ByMount, Retries: 1, RetryWait: "1 second"}},
 		func(s *site.Site) { s.Hypervisors["exchange"], s.Hypervisors["spare"] = spec, other })
-	for range 3 {
+	for n := range 3 {
+		if n == 1 { // its nodes change places in the middle, and it is tried again
+			exchange.Must(http.MethodPut, "/inside/settings", map[string]any{"turns": true}, nil)
+		}
 		r := b.run("nightly-exchange")
 		require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
 	}

@@ -117,7 +117,7 @@ func (c *capture) begin(ctx context.Context) error {
 	c.began = true
 	asked := map[string]any{"by": c.told.By, "about": fmt.Sprintf("Keen Lodge, policy %s, run %s", c.r.Policy, c.r.Run), "parts": names, "passphrase": phrases[0]}
 	if err := c.node.Task(ctx, exportTime, http.MethodPost, rest.Path("exports", marked+c.r.ID), asked, &c.export); err != nil {
-		return fmt.Errorf("appliance %s: export it: %w", c.r.Machine, err)
+		return fmt.Errorf("appliance %s: export it: %w", c.r.Machine, turned(err))
 	}
 	if err := c.look(ctx); err != nil {
 		return err
@@ -250,6 +250,9 @@ func (c *capture) bring(to *counted) error {
 		if to.n > at {
 			begun = time.Now()
 		}
+		if rest.Is(err, http.StatusConflict) {
+			return turned(err)
+		}
 		if err == nil || to.failed != nil || c.ctx.Err() != nil || !errors.Is(err, source.ErrUnreachable) && !errors.Is(err, source.ErrBusy) || time.Since(begun) > patience {
 			return errors.Join(to.failed, err)
 		}
@@ -260,6 +263,14 @@ func (c *capture) bring(to *counted) error {
 			return err
 		}
 	}
+}
+
+// turned has a refusal of a node that is active no more be one that may pass: another try finds the one that is.
+func turned(err error) error {
+	if rest.Is(err, http.StatusConflict) {
+		return fmt.Errorf("%w: %w", source.ErrBusy, err)
+	}
+	return err
 }
 
 // receive has the appliance push the export.
@@ -274,7 +285,7 @@ func (c *capture) receive(by export.Way, to *counted) error {
 		if err == nil {
 			err = errors.New("it says that it has sent its export, and nothing came")
 		}
-		offer.Fail(err) // which is nothing where all of it has come
+		offer.Fail(turned(err)) // which is nothing where all of it has come
 	}()
 	_, err = io.Copy(to, offer)
 	return errors.Join(to.failed, err)

@@ -241,6 +241,7 @@ func TestNodesThatChangePlaces(t *testing.T) {
 	x.is(map[string]any{"turns": true})
 	_, _, _, err := x.capture(x.request())
 	require.ErrorContains(t, err, "node north is passive")
+	require.ErrorIs(t, err, source.ErrBusy, "which is tried again")
 	told, _, _, err := x.capture(x.request())
 	require.NoError(t, err)
 	require.Equal(t, "south", told.Node)
