@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"keenlodge/internal/copies"
 	"keenlodge/internal/core/export"
 	"keenlodge/internal/core/fault"
 	"keenlodge/internal/core/image"
@@ -18,6 +19,8 @@ import (
 	"keenlodge/internal/standin"
 	"keenlodge/internal/standin/sound"
 	"keenlodge/internal/standin/standintest"
+	"keenlodge/internal/store/medium/dir"
+	"keenlodge/internal/store/medium/memory"
 	"keenlodge/internal/wire"
 )
 
@@ -84,6 +87,23 @@ func TestExports(t *testing.T) {
 	parts, imported := kept(t, spare)
 	require.Empty(t, parts)
 	require.Empty(t, imported)
+
+	// It is copied as any other, and its copy is opened as it is.
+	b.site.Stores["north-pier"] = site.Store{Medium: "memory", Layout: site.Pooled, Settings: &memory.Settings{Shelf: t.Name() + "-far"}}
+	b.site.Copies = map[string]site.Copy{"to-north-pier": {From: "quay-shelf", To: "north-pier", Machines: []string{"sound-gateway"}, Rotation: "newest 2"}}
+	b.apply()
+	r, _ := b.copy("to-north-pier", copies.Request{})
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
+	copied := b.in("north-pier", machines.ID)
+	require.Equal(t, m.ID, copied[0].CopyOf)
+	m, original := copied[0], m
+	require.Contains(t, prove(image.ByMount, run.Done), "each as its appliance said")
+	m = original
+	b.site.Stores["plain-shelf"] = site.Store{Medium: "dir", Layout: site.Open, Settings: &dir.Settings{Folder: t.TempDir()}}
+	b.site.Policies["weekly-exchange"] = site.Policy{Machines: []string{"sound-gateway"}, Scope: image.Exported, Store: "plain-shelf", Rotation: "newest 2", Prove: image.ByMount}
+	b.apply()
+	r = b.run("weekly-exchange")
+	require.EqualValues(t, run.Done, r.State, b.lines(r.ID))
 
 	// A spare that holds what is nobody's of ours is never touched; one of another build takes nothing.
 	keep(t, spare, "routing", "somebody's")
