@@ -79,7 +79,16 @@ func (a *Appliance) OpenExport(_ context.Context, told export.Told, content io.R
 	if err != nil {
 		return nil, wrong("open it: %w", err)
 	}
-	packed, total := tar.NewReader(opened), int64(0)
+	total, err := matched(told, opened)
+	if err != nil {
+		return nil, err
+	}
+	return []string{fmt.Sprintf("opened with its passphrase: %s %s, build %s; %s (%s) read whole, each as its appliance said", told.Product, told.Release, told.Build, english.Plural(len(told.Parts), "part", ""), humanize.IBytes(uint64(total)))}, nil
+}
+
+// matched reads what an export holds, to its end, and matches it with what is told of it. It returns how many bytes its parts have.
+func matched(told export.Told, opened io.Reader) (total int64, err error) {
+	packed := tar.NewReader(opened)
 	next := func(name string) error {
 		h, err := packed.Next()
 		if errors.Is(err, io.EOF) {
@@ -94,18 +103,18 @@ func (a *Appliance) OpenExport(_ context.Context, told export.Told, content io.R
 		return nil
 	}
 	if err := next(aboutFile); err != nil {
-		return nil, err
+		return 0, err
 	}
 	var is about
 	if err := json.NewDecoder(io.LimitReader(packed, 1<<20)).Decode(&is); err != nil {
-		return nil, wrong("%s: %w", aboutFile, err)
+		return 0, wrong("%s: %w", aboutFile, err)
 	}
 	if err := told.Fits(is.System, is.Release, is.build()); err != nil {
-		return nil, wrong("what it says of itself is not what the image says: %w", err)
+		return 0, wrong("what it says of itself is not what the image says: %w", err)
 	}
 	for _, p := range told.Parts {
 		if err := next(partsFolder + p.Name); err != nil {
-			return nil, err
+			return 0, err
 		}
 		sum := sha256.New()
 		n, err := io.Copy(sum, packed)
@@ -113,19 +122,19 @@ func (a *Appliance) OpenExport(_ context.Context, told export.Told, content io.R
 			err = fmt.Errorf("its SHA-256 is %s, and should be %s", got, p.SHA256)
 		}
 		if err != nil {
-			return nil, wrong("part %s: %w", p.Name, err)
+			return 0, wrong("part %s: %w", p.Name, err)
 		}
 		total += n
 	}
 	if h, err := packed.Next(); err == nil {
-		return nil, wrong("after its parts there is %q, of which the image says nothing", plain.Text(h.Name, 100))
+		return 0, wrong("after its parts there is %q, of which the image says nothing", plain.Text(h.Name, 100))
 	} else if !errors.Is(err, io.EOF) {
-		return nil, wrong("after its parts: %w", err)
+		return 0, wrong("after its parts: %w", err)
 	}
 	if _, err := io.Copy(io.Discard, opened); err != nil { // what is cut has no end that is sealed
-		return nil, wrong("its end: %w", err)
+		return 0, wrong("its end: %w", err)
 	}
-	return []string{fmt.Sprintf("opened with its passphrase: %s %s, build %s; %s (%s) read whole, each as its appliance said", told.Product, told.Release, told.Build, english.Plural(len(told.Parts), "part", ""), humanize.IBytes(uint64(total)))}, nil
+	return total, nil
 }
 
 // Holding implements [source.Exporter].
