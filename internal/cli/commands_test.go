@@ -290,6 +290,7 @@ var varying = []struct {
 	{regexp.MustCompile(`"/(root|home)/[^"]*"`), "HOME"},
 	{regexp.MustCompile(`\b\d+ pieces\b`), "N pieces"}, // each store cuts otherwise
 	{regexp.MustCompile(`\b[\d.]+ [KM]iB each on the mean`), "SIZE each on the mean"},
+	{regexp.MustCompile(`\bRUN-\d\d\b`), "RUN"}, // upkeep has runs of its own, when it comes to it
 	{regexp.MustCompile(`[ \t]+`), " "},
 	{regexp.MustCompile(` \n`), "\n"},
 	{regexp.MustCompile(`(?m)^WHEN \S+ [a-z ]*ing\b.* \d\S* (B|KiB|MiB)\n`), ""}, // a step that was long enough to be seen
