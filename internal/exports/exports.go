@@ -74,7 +74,7 @@ func content(ctx context.Context, st store.Store, m *image.Manifest, told export
 		case err != nil:
 			return nil, errors.Join(err, archive.Close())
 		case s.Last != nil:
-			return nil, errors.Join(fmt.Errorf("%w: image %s has no file %s, which its definition names", chunk.ErrDamaged, m.ID, told.File), archive.Close())
+			return nil, errors.Join(fmt.Errorf("%w: image %s has no file %s of %d bytes, which its definition names", chunk.ErrDamaged, m.ID, told.File, told.Bytes), archive.Close())
 		case s.Entry != nil && s.Entry.Path == told.File && s.Entry.Size == told.Bytes:
 			return struct {
 				io.Reader
@@ -166,7 +166,7 @@ func (x *Exports) Try(ctx context.Context, st store.Store, m *image.Manifest, ru
 		return nil, err
 	}
 	defer h.Close()
-	name, err := x.onlyMachine(ctx, h, spec.Spare)
+	name, err := onlyMachine(ctx, h, spec.Spare)
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +203,7 @@ func (x *Exports) Try(ctx context.Context, st store.Store, m *image.Manifest, ru
 }
 
 // onlyMachine is the one machine that a spare has.
-func (x *Exports) onlyMachine(ctx context.Context, h source.Source, name string) (string, error) {
+func onlyMachine(ctx context.Context, h source.Source, name string) (string, error) {
 	found, err := h.Machines(ctx)
 	if err == nil && len(found) != 1 {
 		err = fmt.Errorf("%w: source %s has %d machines, and a spare has one", fault.ErrConflict, name, len(found))

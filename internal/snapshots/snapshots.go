@@ -255,13 +255,14 @@ func (ss *Snapshots) TakeOne(ctx context.Context, o capture.Order, t *runs.Task,
 	if err != nil {
 		return "", err
 	}
-	note := "kept by policy " + rec.Policy + ", run " + rec.Run
-	if rec.Policy == "" {
-		note = "kept by hand, run " + rec.Run
+	by := "by policy " + rec.Policy
+	switch {
+	case w.Passing:
+		by = "for a while"
+	case rec.Policy == "":
+		by = "by hand"
 	}
-	if w.Passing {
-		note = "kept for a while, run " + rec.Run
-	}
+	note := "kept " + by + ", run " + rec.Run
 	if w.Note != "" {
 		note += ": " + w.Note
 	}

@@ -221,7 +221,7 @@ func (k *Keeper) List(ctx context.Context) (line.Snaps, error) {
 	if err != nil || len(of) == 0 {
 		return out, err
 	}
-	return out, k.each(of, func(f fileSystem, top string) error {
+	err = k.each(of, func(f fileSystem, top string) error {
 		found, err := os.ReadDir(filepath.Join(top, folder))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -247,6 +247,7 @@ func (k *Keeper) List(ctx context.Context) (line.Snaps, error) {
 		}
 		return err
 	})
+	return out, err
 }
 
 // foreign reads a line of "btrfs subvolume list -s" about a snapshot that is not ours.
@@ -277,7 +278,7 @@ func (k *Keeper) Remove(ctx context.Context, s line.Unsnap) (there bool, err err
 	if err != nil || !idForm.MatchString(s.ID) {
 		return false, err
 	}
-	return there, k.each(of, func(_ fileSystem, top string) error {
+	err = k.each(of, func(_ fileSystem, top string) error {
 		at := filepath.Join(top, folder, s.ID)
 		if a, err := readAbout(at); err == nil && s.Ref != "" && a.Ref != s.Ref {
 			return nil
@@ -286,6 +287,7 @@ func (k *Keeper) Remove(ctx context.Context, s line.Unsnap) (there bool, err err
 		there = there || found
 		return err
 	})
+	return there, err
 }
 
 // remove removes the folder of a snapshot, with what is in it.
@@ -315,46 +317,55 @@ func (k *Keeper) Back(ctx context.Context, s line.Unsnap) (told []string, err er
 	if err != nil {
 		return nil, err
 	}
-	found := false
+	there := map[string]about{} // by file system
 	err = k.each(of, func(f fileSystem, top string) error {
-		at := filepath.Join(top, folder, s.ID)
-		a, err := readAbout(at)
+		a, err := readAbout(filepath.Join(top, folder, s.ID))
 		if errors.Is(err, fs.ErrNotExist) || err == nil && (!a.Done || a.Ref != s.Ref) {
 			return nil
 		}
-		if err != nil {
-			return err
+		if err == nil {
+			there[f.source], err = a, k.fits(ctx, top, a)
 		}
-		found = true
-		for _, v := range a.Of {
-			if !k.allows(v.At) {
-				return fmt.Errorf("the server's agent allows nothing to be written to %s (keenlodge agent run --writable)", v.At)
-			}
-			if v.Root == "/" {
-				return fmt.Errorf("what is mounted at %s is the top of its file system, and no subvolume that another could take the place of; its snapshot is in %s/%s there, from which files are copied with cp --reflink", v.At, folder, s.ID)
-			}
-			below, err := tool(ctx, "subvolume", "list", "-o", filepath.Join(top, v.Root))
+		return err
+	})
+	if err == nil && len(there) == 0 {
+		err = fmt.Errorf("there is no snapshot %s on it any more; what there is: keenlodge snapshot list", s.ID)
+	}
+	if err != nil {
+		return nil, err
+	}
+	err = k.each(of, func(f fileSystem, top string) error {
+		for n, v := range there[f.source].Of {
+			text, err := back(ctx, f, top, filepath.Join(top, folder, s.ID), n, v, s.ID)
 			if err != nil {
-				return err
-			}
-			if text := strings.TrimSpace(string(below)); text != "" {
-				_, name, _ := strings.Cut(text, " path ")
-				return fmt.Errorf("%s has subvolumes of its own below it, such as %s, which are in no snapshot of it and would be gone from there; move them beside it first", v.At, strings.Split(name, "\n")[0])
-			}
-		}
-		for n, v := range a.Of {
-			text, err := back(ctx, f, top, at, n, v, s.ID)
-			if err != nil {
-				return fmt.Errorf("%s: %w", v.At, err)
+				return fmt.Errorf("go back at %s: %w", v.At, err)
 			}
 			told = append(told, text)
 		}
 		return nil
 	})
-	if err == nil && !found {
-		err = fmt.Errorf("there is no snapshot %s", s.ID)
-	}
 	return told, err
+}
+
+// fits says why a file system can't go back to a snapshot: before anything is done.
+func (k *Keeper) fits(ctx context.Context, top string, a about) error {
+	for _, v := range a.Of {
+		if !k.allows(v.At) {
+			return fmt.Errorf("the server's agent allows nothing to be written to %s (keenlodge agent run --writable)", v.At)
+		}
+		if v.Root == "/" {
+			return fmt.Errorf("what is mounted at %s is the top of its file system, and no subvolume that another could take the place of; its snapshot is in %s/%s there, from which files are copied with cp --reflink", v.At, folder, a.ID)
+		}
+		below, err := tool(ctx, "subvolume", "list", "-o", filepath.Join(top, v.Root))
+		if err != nil {
+			return err
+		}
+		if text := strings.TrimSpace(string(below)); text != "" {
+			_, name, _ := strings.Cut(text, " path ")
+			return fmt.Errorf("%s has subvolumes of its own below it, such as %s, which are in no snapshot of it and would be gone from there; move them beside it first", v.At, strings.Split(name, "\n")[0])
+		}
+	}
+	return nil
 }
 
 // back has a subvolume be as it was: the n-th of a snapshot.

@@ -141,20 +141,29 @@ func (c *Client) Close() error {
 // Secure is by what its system is known.
 func (c *Client) Secure() *tls.Config { return c.secure.Clone() }
 
-// secret reads what is signed in with. A file that others may read is refused.
-func (c *Client) secret() (name, secret string, err error) {
-	info, err := os.Stat(c.file)
+// Private reads a file of something that is told to nobody. One that others may read is refused.
+func Private(what, file string) (string, error) {
+	info, err := os.Stat(file)
 	if err == nil && info.Mode()&0o077 != 0 {
 		err = fmt.Errorf("others may read it, too (mode %04o); chmod 600 it", info.Mode().Perm())
 	}
 	var body []byte
 	if err == nil {
-		body, err = os.ReadFile(c.file)
+		body, err = os.ReadFile(file)
 	}
 	if err != nil {
-		return "", "", fmt.Errorf("secret file %s: %w", c.file, err)
+		return "", fmt.Errorf("%s file %s: %w", what, file, err)
 	}
-	name, secret, ok := strings.Cut(strings.TrimSpace(string(body)), ":")
+	return string(body), nil
+}
+
+// secret reads what is signed in with.
+func (c *Client) secret() (name, secret string, err error) {
+	body, err := Private("secret", c.file)
+	if err != nil {
+		return "", "", err
+	}
+	name, secret, ok := strings.Cut(strings.TrimSpace(body), ":")
 	if !ok {
 		return "", "", fmt.Errorf("secret file %s: it does not hold NAME:SECRET", c.file)
 	}

@@ -150,7 +150,12 @@ func (a *Appliance) CanTakeBack(ctx context.Context, name string, told export.To
 	if err != nil {
 		return err
 	}
-	now := is.told()
+	return is.takes(told)
+}
+
+// takes says why an appliance can't take an export back, nil where it can.
+func (a about) takes(told export.Told) error {
+	now := a.told()
 	return told.Fits(now.Product, now.Release, now.Build)
 }
 
@@ -165,10 +170,10 @@ func (a *Appliance) TakeBack(ctx context.Context, name, mark string, told export
 	if err != nil {
 		return err
 	}
-	if err := a.CanTakeBack(ctx, name, told); err != nil {
-		return err
+	n, is, err := a.machine(ctx, name)
+	if err == nil {
+		err = is.takes(told)
 	}
-	n, _, err := a.machine(ctx, name)
 	if err != nil {
 		return err
 	}

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -51,7 +50,7 @@ func init() {
 			if err != nil {
 				return nil, errors.Join(err, a.Close())
 			}
-			a.nodes = append(a.nodes, node{c, uri})
+			a.nodes = append(a.nodes, node{c})
 		}
 		return a, nil
 	}, nil)
@@ -64,10 +63,7 @@ type Appliance struct {
 }
 
 // node is one of them.
-type node struct {
-	*rest.Client
-	uri string
-}
+type node struct{ *rest.Client }
 
 // about is what a node says of itself and its appliance.
 type about struct {
@@ -211,20 +207,13 @@ func (a *Appliance) passphrases() ([]string, error) {
 	if file == "" {
 		return nil, errors.New("what it exports is encrypted, and no passphrase is set; write into its entry in the site file: export: {passphrase_file: /PATH}")
 	}
-	info, err := os.Stat(file)
-	if err == nil && info.Mode()&0o077 != 0 {
-		err = fmt.Errorf("others may read it, too (mode %04o); chmod 600 it", info.Mode().Perm())
-	}
-	var body []byte
-	if err == nil {
-		body, err = os.ReadFile(file)
-	}
+	body, err := rest.Private("passphrase", file)
 	if err != nil {
-		return nil, fmt.Errorf("passphrase file %s: %w", file, err)
+		return nil, err
 	}
-	lines := slices.DeleteFunc(strings.Split(strings.ReplaceAll(string(body), "\r", ""), "\n"), func(s string) bool { return s == "" })
+	lines := slices.DeleteFunc(strings.Split(strings.ReplaceAll(body, "\r", ""), "\n"), func(s string) bool { return s == "" })
 	if len(lines) == 0 {
-		return nil, fmt.Errorf("passphrase file %s: it is empty", file)
+		return nil, fmt.Errorf("passphrase file %s: it is empty; write the passphrase into its first line", file)
 	}
 	return lines, nil
 }

@@ -113,8 +113,7 @@ func (l *limited) Write(p []byte) (int, error) {
 
 // write writes an export's file.
 func (s *sound) write(e *Export, parts []keptPart, passphrase string) (err error) {
-	var v Settings
-	_ = s.Do(func() error { v = s.is(); return nil }) // it only looks
+	v := s.now()
 	file, err := os.Create(s.path("exports", e.ID))
 	if err != nil {
 		return err
@@ -177,8 +176,7 @@ func hexOf(h hash.Hash) string { return hex.EncodeToString(h.Sum(nil)) }
 
 // opened is the content of an export from a byte on, and how much is sent of it.
 func (s *sound) opened(e Export, from int64) (*os.File, io.Reader, int64, error) {
-	var v Settings
-	_ = s.Do(func() error { v = s.is(); return nil }) // it only looks
+	v := s.now()
 	file, err := os.Open(s.path("exports", e.ID))
 	if err == nil {
 		_, err = file.Seek(from, io.SeekStart)

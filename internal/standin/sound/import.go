@@ -138,8 +138,7 @@ func (s *sound) unpack(at, passphrase string) (parts []keptPart, err error) {
 	if err != nil {
 		return nil, standin.Refuse(http.StatusConflict, "it begins with nothing that is known: %v", err)
 	}
-	var v Settings
-	_ = s.Do(func() error { v = s.is(); return nil }) // it only looks
+	v := s.now()
 	if about.Release != v.Release || about.Build != v.Build {
 		return nil, standin.Refuse(http.StatusConflict, "it is of %s build %d, and this is %s build %d", about.Release, about.Build, v.Release, v.Build)
 	}

@@ -114,6 +114,12 @@ func (s *sound) Close() error { return nil }
 // is is what the appliance is now.
 func (s *sound) is() Settings { return s.settings.All()[0] }
 
+// now is that for who does not hold the frame's lock.
+func (s *sound) now() (v Settings) {
+	_ = s.Do(func() error { v = s.is(); return nil }) // it only looks
+	return v
+}
+
 func (s *sound) set(v Settings) error { return s.settings.Put("own", v) }
 
 func (s *sound) path(parts ...string) string {
